@@ -1,0 +1,1 @@
+"""The case folder: plan, sources, runs, exceptions and the review register."""

@@ -1,0 +1,180 @@
+"""A case folder: found, opened, and its tables put together from the register's sources."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from sabueso.case.files import write_whole
+from sabueso.case.plan import PLAN, Plan, new_plan, read_plan
+from sabueso.errors import UserError, nearest
+from sabueso.population.table import Column, Part, Table, unify
+
+if TYPE_CHECKING:
+    from sabueso.case.register import Event, Register
+    from sabueso.population.population import Population
+
+ENVIRONMENT = "SABUESO_CASE"
+
+
+class Case:
+    """One case folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.plan_path = folder / PLAN
+
+    @classmethod
+    def find(cls, given: str | None = None) -> Case:
+        """The case named, or the current folder's nearest parent with a plan.
+
+        Raises
+        ------
+        UserError
+            If there is none.
+        """
+        named = given or os.environ.get(ENVIRONMENT)
+        if named:
+            folder = Path(named)
+            if not (folder / PLAN).is_file():
+                raise UserError(f"{folder} is no case folder: it has no {PLAN}")
+            return cls(folder.resolve())
+        here = Path.cwd()
+        for folder in (here, *here.parents):
+            if (folder / PLAN).is_file():
+                return cls(folder)
+        raise UserError(
+            f"no {PLAN} in {here} or above it; start a case with: sabueso open FOLDER"
+        )
+
+    @classmethod
+    def create(cls, folder: Path, name: str, currency: str) -> Case:
+        """Start a case; an existing one is left as it is.
+
+        Raises
+        ------
+        UserError
+            If the folder is a case already, or a file.
+        """
+        if folder.exists() and not folder.is_dir():
+            raise UserError(f"{folder} is a file; expected a folder for the case")
+        if (folder / PLAN).exists():
+            raise UserError(f"{folder} is a case already: it has a {PLAN}")
+        folder.mkdir(parents=True, exist_ok=True)
+        write_whole(folder / PLAN, new_plan(name, currency).encode())
+        return cls(folder.resolve())
+
+    @cached_property
+    def plan(self) -> Plan:
+        return read_plan(self.plan_path)
+
+    def plan_changed(self) -> None:
+        """Read the plan again at its next use."""
+        self.__dict__.pop("plan", None)
+
+    @cached_property
+    def register(self) -> Register:
+        from sabueso.case.register import Register
+
+        return Register(self.folder / "register.db")
+
+    def close(self) -> None:
+        if "register" in self.__dict__:
+            self.register.close()
+
+    def sources(self, table: str | None = None) -> list[Event]:
+        """Source files taken in, oldest first."""
+        return self.register.events("source", subject=table)
+
+    def table(self, name: str) -> Table:
+        """A table of the case with its roles.
+
+        Raises
+        ------
+        UserError
+            If it is not in the plan, has no rows yet, or a role names a column it lacks.
+        """
+        tables = self.plan.tables
+        if name not in tables:
+            hint = nearest(name, tables) or "; take files in with: sabueso intake PATH --as TABLE"
+            raise UserError(f"there is no table {name!r}{hint}")
+        found = [event for event in self.sources(name)]
+        if not found:
+            raise UserError(f"table {name!r} has no rows yet; take its files in with sabueso intake")
+        section = tables[name]
+        groups: dict[tuple[Column, ...], list[Path]] = {}
+        for event in found:
+            columns = tuple(Column(**column) for column in event.body["columns"])
+            groups.setdefault(columns, []).append(self.folder / event.body["parquet"])
+        parts = [Part(columns, tuple(files)) for columns, files in groups.items()]
+        for file in (file for part in parts for file in part.files):
+            if not file.is_file():
+                raise UserError(f"{file} is missing: a source of table {name!r} taken in before")
+        table = Table(
+            name=name,
+            prefix=section.prefix,
+            columns=unify(parts, name),
+            parts=tuple(parts),
+            roles=dict(section.roles),
+            currency=self.plan.case.currency,
+            fiscal_year_starts=self.plan.case.fiscal_year_starts,
+        )
+        for role, column in section.roles.items():
+            if all(c.name != column for c in table.columns):
+                names = [c.name for c in table.columns]
+                raise UserError(
+                    f"{self.plan_path}: tables.{name}.roles.{role} names the column {column!r}, which "
+                    f"the table lacks{nearest(column, names)}"
+                )
+        return table
+
+    @contextmanager
+    def population(
+        self,
+        name: str,
+        where: str | None = None,
+        others: tuple[str, ...] = (),
+        *,
+        with_set_aside: bool = False,
+    ) -> Iterator[Population]:
+        """The population of a table on the plan's engine.
+
+        Rows that a review set aside are left out, unless ``with_set_aside``; ``others`` are
+        tables that the test also reads.
+        """
+        from sabueso.case.reviews import set_aside_selectors
+        from sabueso.population.engines import EngineSettings, open_engine
+        from sabueso.population.population import Population
+
+        table = self.table(name)
+        tables = {name: table} | {other: self.table(other) for other in others}
+        section = self.plan.engine
+        engine = open_engine(
+            EngineSettings(kind=section.kind, memory=section.memory, threads=section.threads)
+        )
+        try:
+            for each in tables.values():
+                engine.attach(each)
+            engine.lock()
+            aside = () if with_set_aside else set_aside_selectors(self.register, name)
+            yield Population(engine, table, where, aside, tables)
+        finally:
+            engine.close()
+
+
+def relative(path: Path, folder: Path) -> str:
+    """A path as the plan names it: relative to the case where it lies within or beside it."""
+    try:
+        return Path(os.path.relpath(path.resolve(), folder)).as_posix()
+    except ValueError:  # another drive
+        return path.resolve().as_posix()
+
+
+def population_arguments(test: str, settings: dict[str, Any]) -> tuple[str, ...]:
+    """Tables beside its own that a test's settings name."""
+    other = settings.get("against")
+    return (str(other),) if test == "periods" and other else ()

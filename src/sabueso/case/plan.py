@@ -1,0 +1,234 @@
+"""The plan, ``case.toml``: read and validated, written with its comments and order kept."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+
+from sabueso.case.files import write_whole
+from sabueso.errors import UserError, nearest
+from sabueso.intake.interface import ReadSettings
+from sabueso.population.table import ROLES
+
+PLAN = "case.toml"
+_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]{0,40}")
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class CaseSection(_Part):
+    """``[case]``."""
+
+    name: str
+    currency: str = "EUR"
+    fiscal_year_starts: int = Field(1, ge=1, le=12)
+    prepared_by: str = ""
+
+
+class EngineSection(_Part):
+    """``[engine]``."""
+
+    kind: str = "duckdb"
+    memory: str = ""
+    threads: int = Field(0, ge=0)
+    master: str = ""
+    remote: str = ""
+
+
+class TableSection(_Part):
+    """``[tables.NAME]``."""
+
+    prefix: str = Field(pattern=r"^[A-Z][A-Z0-9]{1,5}$")
+    sources: list[str] = Field(default_factory=list)
+    roles: dict[str, str] = Field(default_factory=dict)
+    read: ReadSettings = Field(default_factory=ReadSettings)
+    links: dict[str, str] = Field(default_factory=dict)
+
+    @field_validator("roles")
+    @classmethod
+    def _known_roles(cls, value: dict[str, str]) -> dict[str, str]:
+        for role in value:
+            if role not in ROLES:
+                raise ValueError(f"there is no role {role!r}{nearest(role, ROLES)}")
+        return value
+
+
+class ScreenSection(BaseModel):
+    """``[[screens]]``: a name, a test, a table, and the test's settings."""
+
+    model_config = ConfigDict(extra="allow", frozen=True)
+
+    name: str = Field(min_length=1)
+    test: str
+    table: str
+    purpose: str = ""
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        return dict(self.model_extra or {})
+
+
+class Plan(_Part):
+    """The whole of ``case.toml``."""
+
+    case: CaseSection
+    engine: EngineSection = Field(default_factory=EngineSection)
+    tables: dict[str, TableSection] = Field(default_factory=dict)
+    screens: list[ScreenSection] = Field(default_factory=list)
+
+    @field_validator("screens")
+    @classmethod
+    def _own_names(cls, value: list[ScreenSection]) -> list[ScreenSection]:
+        names = [screen.name for screen in value]
+        twice = {name for name in names if names.count(name) > 1}
+        if twice:
+            raise ValueError(f"two screens are named {sorted(twice)[0]!r}")
+        return value
+
+
+def check_table_name(name: str) -> str:
+    """A table name that can be a folder and an SQL identifier on every system."""
+    if not _NAME.fullmatch(name):
+        raise UserError(
+            f"table name {name!r} is not usable; expected a letter, then letters, digits or _"
+        )
+    return name
+
+
+def read_plan(path: Path) -> Plan:
+    """Read and validate a plan.
+
+    Raises
+    ------
+    UserError
+        With the line, the key, and what was expected.
+    """
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise UserError(f"{path}: not UTF-8 text near byte {error.start}") from None
+    try:
+        values = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise UserError(f"{path}: {_toml_message(str(error), text)}") from None
+    try:
+        return Plan(**values)
+    except ValidationError as error:
+        first = error.errors()[0]
+        line = _line_of(text, first["loc"])
+        message = first["msg"].removeprefix("Value error, ")
+        key = ".".join(str(part) for part in first["loc"])
+        if first["type"] == "extra_forbidden":
+            message = "there is no such key" + nearest(str(first["loc"][-1]), _keys(first["loc"]))
+        elif first["type"] == "missing":
+            message = "this key is required"
+        raise UserError(f"{path}, line {line}: {key}: {message[:1].lower()}{message[1:]}") from None
+
+
+def _toml_message(message: str, text: str) -> str:
+    match = re.search(r"^(.*) \(at line (\d+), column (\d+)\)$", message)
+    if match:
+        return f"line {match[2]}, column {match[3]}: {match[1][:1].lower()}{match[1][1:]}"
+    last = text.count("\n") + 1
+    return f"line {last}: {message.removesuffix(' (at end of document)')} at the end of the file"
+
+
+def _line_of(text: str, loc: tuple[int | str, ...]) -> int:
+    """The line of a key, as far along its path as the text names it."""
+    lines = text.splitlines()
+    at = 0
+    for part in loc:
+        if isinstance(part, int):
+            headers = [i for i, line in enumerate(lines) if line.strip().startswith("[[")]
+            at = headers[part] if part < len(headers) else at
+            continue
+        pattern = re.compile(rf"""^\s*(\[+\s*(?:[\w"'.-]+\.)?)?["']?{re.escape(part)}["']?\s*(=|\]|\.)|[{{,]\s*{re.escape(part)}\s*=""")
+        found = next((i for i in range(at, len(lines)) if pattern.search(lines[i])), None)
+        at = at if found is None else found
+    return at + 1
+
+
+def _keys(loc: tuple[int | str, ...]) -> list[str]:
+    models: dict[str, type[BaseModel]] = {
+        "case": CaseSection, "engine": EngineSection, "tables": TableSection,
+    }  # fmt: skip
+    if "read" in loc:
+        return list(ReadSettings.model_fields)
+    if len(loc) > 1 and str(loc[0]) in models:
+        return list(models[str(loc[0])].model_fields)
+    return list(Plan.model_fields)
+
+
+def new_plan(name: str, currency: str) -> str:
+    """The text of a plan for a case without tables."""
+    import tomlkit
+
+    document = tomlkit.document()
+    document.add(tomlkit.comment("The plan of this case: edit it at will, the program keeps it."))
+    section = tomlkit.table()
+    section.add("name", name)
+    section.add("currency", currency)
+    section.add("fiscal_year_starts", tomlkit.item(1).comment("month"))
+    document.add("case", section)
+    return tomlkit.dumps(document)
+
+
+def write_table(
+    path: Path, name: str, prefix: str, sources: list[str], roles: dict[str, str]
+) -> None:
+    """Add a table to the plan, or new sources and roles to one that is there."""
+    import tomlkit
+
+    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    tables: Any = document.get("tables")
+    if tables is None:
+        tables = tomlkit.table(is_super_table=True)
+        document.add("tables", tables)
+    if name not in tables:
+        section = tomlkit.table()
+        section.add("prefix", prefix)
+        section.add("sources", [])
+        tables.add(name, section)
+    section = tables[name]
+    known = section.setdefault("sources", [])
+    for source in sources:
+        if source not in known:
+            known.append(source)
+    if roles and "roles" not in section:
+        inline = tomlkit.inline_table()
+        inline.update(roles)
+        section.add("roles", inline)
+    write_whole(path, tomlkit.dumps(document).encode())
+
+
+def write_screen(
+    path: Path, name: str, test: str, table: str, settings: dict[str, Any], purpose: str = ""
+) -> None:
+    """Append a screen to the programme; a screen of that name is replaced in place."""
+    import tomlkit
+
+    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    screens: Any = document.get("screens")
+    if screens is None:
+        screens = tomlkit.aot()
+        document.add("screens", screens)
+    section = tomlkit.table()
+    section.add("name", name)
+    section.add("test", test)
+    section.add("table", table)
+    if purpose:
+        section.add("purpose", purpose)
+    for key, value in settings.items():
+        section.add(key, value)
+    names = [str(screen.get("name")) for screen in screens]
+    if name in names:
+        screens[names.index(name)] = section
+    else:
+        screens.append(section)
+    write_whole(path, tomlkit.dumps(document).encode())

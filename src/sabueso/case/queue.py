@@ -1,0 +1,166 @@
+"""The queue: exceptions, the most telling first, with what marked them and where they stand."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from sabueso.case.folder import Case
+from sabueso.case.register import EXCEPTIONS, MARKS
+from sabueso.case.reviews import Review, known_ids, reviews
+
+
+@dataclass(frozen=True)
+class Mark:
+    """One screen's flag of an exception: the ``rank``-th of ``flagged``."""
+
+    screen: str
+    rank: int
+    flagged: int
+    score: float | None
+    limit: float | None
+    direction: str | None
+    p_adjusted: float | None
+    amount: str | None
+    label: str
+    selector: str
+    run: int
+
+
+@dataclass(frozen=True)
+class Exception_:
+    """An exception with its marks, strongest standing first, and its review."""
+
+    id: str
+    table: str
+    kind: str
+    key: dict[str, Any]
+    marks: list[Mark]
+    review: Review
+    place: int = 0
+
+    @property
+    def label(self) -> str:
+        return self.marks[0].label
+
+    @property
+    def amount(self) -> str | None:
+        return self.marks[0].amount
+
+    @property
+    def selector(self) -> str:
+        return self.marks[0].selector
+
+    def as_json(self) -> dict[str, Any]:
+        review = self.review
+        return {
+            "place": self.place,
+            "id": self.id,
+            "table": self.table,
+            "kind": self.kind,
+            "subject": self.key,
+            "label": self.label,
+            "amount": self.amount,
+            "rows": self.selector,
+            "marks": [
+                {k: v for k, v in vars(mark).items() if k not in ("label", "selector", "amount")}
+                for mark in self.marks
+            ],
+            "status": review.status,
+            "reason": review.reason,
+            "initials": review.initials,
+            "reviewed_at": review.at,
+            "signed_off": review.signed_off,
+            "error_amount": None if review.error_amount is None else format(review.error_amount, "f"),
+            "set_aside": review.set_aside,
+            "evidence": review.evidence,
+        }
+
+
+def queue(case: Case) -> list[Exception_]:
+    """Every exception of each screen's newest run, in queue order.
+
+    Order: the number of distinct screens that marked it; then its best standing in a screen (the
+    first of each screen come before the second of any: scores of different tests do not compare);
+    then the amount at stake; then the id.
+    """
+    newest = (
+        sa.select(MARKS.c.screen, sa.func.max(MARKS.c.run).label("run"))
+        .group_by(MARKS.c.screen)
+        .subquery()
+    )
+    last_runs = _last_runs(case)
+    query = (
+        sa.select(MARKS, EXCEPTIONS.c.table_name, EXCEPTIONS.c.kind, EXCEPTIONS.c.key)
+        .join(newest, sa.and_(MARKS.c.screen == newest.c.screen, MARKS.c.run == newest.c.run))
+        .join(EXCEPTIONS, EXCEPTIONS.c.id == MARKS.c.exception)
+    )
+    by_id: dict[str, list[sa.Row[Any]]] = {}
+    for row in case.register.read(query):
+        # A screen taken out of the programme, or whose last run flagged nothing, marks no more.
+        if last_runs.get(row.screen) == row.run:
+            by_id.setdefault(row.exception, []).append(row)
+    now = reviews(case.register)
+
+    def order(rows: list[sa.Row[Any]]) -> tuple[Any, ...]:
+        return (-len(rows), min(r.rank for r in rows), -max(r.at_stake for r in rows), rows[0].exception)
+
+    ordered = sorted(by_id.values(), key=order)
+    return [_exception(rows, now, place) for place, rows in enumerate(ordered, 1)]
+
+
+def one_exception(case: Case, given: str) -> Exception_:
+    """An exception by id, also one that no screen marks any more.
+
+    Raises
+    ------
+    UserError
+        If there is none.
+    """
+    identity = known_ids(case, [given])[0]
+    for found in queue(case):
+        if found.id == identity:
+            return found
+    query = (
+        sa.select(MARKS, EXCEPTIONS.c.table_name, EXCEPTIONS.c.kind, EXCEPTIONS.c.key)
+        .join(EXCEPTIONS, EXCEPTIONS.c.id == MARKS.c.exception)
+        .where(EXCEPTIONS.c.id == identity)
+        .order_by(MARKS.c.run.desc())
+    )
+    rows = case.register.read(query)
+    last = [row for row in rows if row.run == rows[0].run]
+    return _exception(last, reviews(case.register), 0)
+
+
+def _last_runs(case: Case) -> dict[str, int]:
+    """The newest run of each screen that the programme still has."""
+    current = {section.name for section in case.plan.screens}
+    last: dict[str, int] = {}
+    for event in case.register.events("run"):
+        for item in event.body["screens"]:
+            if item["name"] in current:
+                last[item["name"]] = int(event.subject)
+    return last
+
+
+def _exception(rows: list[sa.Row[Any]], now: dict[str, Review], place: int) -> Exception_:
+    rows = sorted(rows, key=lambda r: (r.rank, r.screen))
+    first = rows[0]
+    return Exception_(
+        id=first.exception,
+        table=first.table_name,
+        kind=first.kind,
+        key=json.loads(first.key),
+        marks=[
+            Mark(
+                r.screen, r.rank, r.flagged, r.score, r.limit, r.direction, r.p_adjusted, r.amount,
+                r.label, r.selector, r.run,
+            )
+            for r in rows
+        ],
+        review=now.get(first.exception, Review()),
+        place=place,
+    )  # fmt: skip

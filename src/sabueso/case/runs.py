@@ -1,0 +1,350 @@
+"""Run screens: findings, marks and exceptions, recorded together."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import sqlglot.expressions as exp
+
+from sabueso.case.exceptions import canonical, exception_id
+from sabueso.case.files import write_whole
+from sabueso.case.folder import Case, population_arguments
+from sabueso.case.plan import ScreenSection
+from sabueso.errors import UserError, nearest
+from sabueso.population import sql
+from sabueso.population.calendar import Span
+from sabueso.population.population import Population
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
+from sabueso.screens import find_screen
+from sabueso.screens.digits import CLASS_FUNCTION
+from sabueso.screens.interface import Finding
+from sabueso.version import __version__
+
+
+@dataclass(frozen=True)
+class ScreenRun:
+    """One screen's finding within a run."""
+
+    screen: str
+    test: str
+    table: str
+    purpose: str
+    finding: Finding
+    exceptions: list[str]
+    new: int
+
+
+@dataclass(frozen=True)
+class Run:
+    """A recorded run of the programme."""
+
+    number: int
+    at: str
+    screens: list[ScreenRun]
+
+
+def run_test(case: Case, test: str, table: str, settings: dict[str, Any], place: str) -> Finding:
+    """Run one test and record nothing."""
+    screen = find_screen(test)
+    validated = screen.settings.from_plan(settings, place)
+    others = population_arguments(test, settings)
+    with case.population(table, validated.where, others) as population:
+        return screen.run(population, validated)
+
+
+def chosen_screens(case: Case, names: Sequence[str]) -> list[ScreenSection]:
+    """Screens of the programme by name, or by the beginning of a name; all where none is given.
+
+    Raises
+    ------
+    UserError
+        If a name fits none, or several, or the programme is empty.
+    """
+    every = case.plan.screens
+    if not every:
+        raise UserError(
+            f"{case.plan_path} has no screens; add one with: sabueso try TEST TABLE … --keep NAME"
+        )
+    chosen = []
+    for name in names:
+        exact = [s for s in every if s.name == name]
+        found = exact or [s for s in every if s.name.lower().startswith(name.lower())]
+        if len(found) != 1:
+            several = ", ".join(repr(s.name) for s in found)
+            hint = f"; it may be {several}" if found else nearest(name, [s.name for s in every])
+            raise UserError(f"there is no one screen {name!r} in the programme{hint}")
+        chosen += found
+    return chosen or list(every)
+
+
+def run_programme(
+    case: Case,
+    names: Sequence[str] = (),
+    *,
+    initials: str = "",
+    progress: Callable[[str, int, int], None] | None = None,
+) -> Run:
+    """Run screens of the programme and record findings, exceptions and marks as one run.
+
+    Raises
+    ------
+    UserError
+        If a screen's settings do not fit; then nothing is recorded.
+    """
+    screens = chosen_screens(case, names)
+    found: list[tuple[ScreenSection, Finding, list[dict[str, Any]]]] = []
+    for position, section in enumerate(screens):
+        if progress is not None:
+            progress(section.name, position, len(screens))
+        place = f"{case.plan_path}, screen {section.name!r}"
+        screen = find_screen(section.test)
+        settings = screen.settings.from_plan(section.settings, place)
+        others = population_arguments(section.test, section.settings)
+        with case.population(section.table, settings.where, others) as population:
+            finding = screen.run(population, settings)
+            found.append((section, finding, _subjects(population, finding)))
+    at = datetime.now(UTC).isoformat(timespec="seconds")
+    with case.register.writing() as writer:
+        known = writer.known_exceptions()
+        taken = {(table, key): identity for identity, (table, key) in known.items()}
+        number = _next_number(case)
+        fresh: list[dict[str, Any]] = []
+        marks: list[dict[str, Any]] = []
+        done: list[ScreenRun] = []
+        for section, finding, subjects in found:
+            prefix = case.plan.tables[section.table].prefix
+            ids, new = [], 0
+            for rank, subject in enumerate(subjects, 1):
+                pair = (section.table, subject["key"])
+                identity = taken.get(pair)
+                if identity is None:
+                    identity = exception_id(prefix, *pair, known)
+                    known[identity] = pair
+                    taken[pair] = identity
+                    new += 1
+                    fresh.append(
+                        {
+                            "id": identity,
+                            "table_name": section.table,
+                            "kind": finding.flags.kind,
+                            "key": subject["key"],
+                            "first_run": number,
+                        }
+                    )
+                ids.append(identity)
+                values = {k: v for k, v in subject.items() if k != "key"}
+                marks.append(
+                    {
+                        "run": number, "screen": section.name, "exception": identity,
+                        "rank": rank, "flagged": len(subjects), **values,
+                    }
+                )  # fmt: skip
+            done.append(
+                ScreenRun(
+                    section.name, section.test, section.table, section.purpose, finding, ids, new
+                )
+            )
+        folder = _write_run(case, number, at, done, marks)
+        try:
+            writer.add_exceptions(fresh)
+            writer.add_marks(marks)
+            writer.append("run", str(number), initials, _run_body(case, done))
+        except BaseException:
+            shutil.rmtree(folder, ignore_errors=True)
+            raise
+    return Run(number, at, done)
+
+
+def _next_number(case: Case) -> int:
+    """One more than the last recorded run; a folder without a record is a killed run's."""
+    recorded = [int(event.subject) for event in case.register.events("run")]
+    number = max(recorded, default=0) + 1
+    shutil.rmtree(_folder(case, number), ignore_errors=True)
+    return number
+
+
+def _folder(case: Case, number: int) -> Path:
+    return case.folder / "runs" / f"{number:04d}"
+
+
+def _run_body(case: Case, done: list[ScreenRun]) -> dict[str, Any]:
+    inputs = {
+        table: [event.body["sha256"] for event in case.sources(table)]
+        for table in sorted({item.table for item in done})
+    }
+    return {
+        "program": __version__,
+        "screens": [
+            {
+                "name": item.screen,
+                "test": item.test,
+                "table": item.table,
+                "flagged": len(item.exceptions),
+                "new": item.new,
+            }
+            for item in done
+        ],
+        "inputs": inputs,
+    }
+
+
+def _write_run(
+    case: Case, number: int, at: str, done: list[ScreenRun], marks: list[dict[str, Any]]
+) -> Path:
+    """The run's folder, complete before it gets its name."""
+    final = _folder(case, number)
+    temporary = final.with_name(f".{final.name}.part")
+    shutil.rmtree(temporary, ignore_errors=True)
+    temporary.mkdir(parents=True)
+    listed = []
+    for position, item in enumerate(done, 1):
+        name = f"finding-{position:02d}.json"
+        content = item.finding.as_json()
+        for flag, identity in zip(content["flags"], item.exceptions, strict=True):
+            flag["id"] = identity
+        content["screen"] = item.screen
+        content["purpose"] = item.purpose
+        write_whole(temporary / name, json.dumps(content, ensure_ascii=False, indent=1).encode())
+        listed.append({"screen": item.screen, "file": name})
+    if marks:
+        pq.write_table(pa.Table.from_pylist(marks), temporary / "marks.parquet")
+    body = {"run": number, "at": at, "findings": listed, **_run_body(case, done)}
+    write_whole(temporary / "run.json", json.dumps(body, ensure_ascii=False, indent=1).encode())
+    os.replace(temporary, final)
+    return final
+
+
+def latest_findings(case: Case) -> list[dict[str, Any]]:
+    """The newest recorded finding of each screen that is still in the programme, in its order."""
+    newest: dict[str, Path] = {}
+    numbers: dict[str, int] = {}
+    for event in case.register.events("run"):
+        folder = _folder(case, int(event.subject))
+        body = json.loads((folder / "run.json").read_text(encoding="utf-8"))
+        for item in body["findings"]:
+            newest[item["screen"]] = folder / item["file"]
+            numbers[item["screen"]] = int(event.subject)
+    found = []
+    for section in case.plan.screens:
+        if section.name in newest:
+            content = json.loads(newest[section.name].read_text(encoding="utf-8"))
+            content["run"] = numbers[section.name]
+            found.append(content)
+    return found
+
+
+def _subjects(population: Population, finding: Finding) -> list[dict[str, Any]]:
+    """What the register keeps of each flag, in the order of the flags."""
+    flags = list(finding.flags.rows())
+    doubled = _doubled_ids(population, finding, flags)
+    table = population.table
+    return [
+        {
+            "key": (key := _key(table, finding, flag, doubled))[0],
+            "score": flag.get("score"),
+            "limit": flag.get("limit"),
+            "direction": flag.get("direction"),
+            "p_adjusted": flag.get("p_adjusted"),
+            "amount": None if flag.get("amount") is None else format(flag["amount"], "f"),
+            "at_stake": float(abs(flag.get("amount") or Decimal(0))),
+            "label": _label(table, finding, flag),
+            "selector": _selector(table, finding, key[1]),
+        }
+        for flag in flags
+    ]
+
+
+def _doubled_ids(
+    population: Population, finding: Finding, flags: Sequence[dict[str, Any]]
+) -> set[Any]:
+    """Values of the id column among the flagged rows that more than one row has."""
+    identity = population.table.role("id")
+    if finding.flags.kind != "row" or identity is None or not flags:
+        return set()
+    values = pa.table({"value": pa.array([f["subject"].get(identity.name) for f in flags])})
+    each = exp.column(identity.name, table="t", quoted=True)
+    select = exp.select(exp.alias_(each, "value")).from_(exp.alias_(population.source(), "t"))
+    listed = exp.select("value").from_("flagged")
+    select = select.where(exp.In(this=each.copy(), query=exp.Subquery(this=listed)))
+    select = select.group_by(each.copy())
+    select = select.having(exp.GT(this=sql.count(), expression=sql.integer(1)))
+    found = population.query(select, flagged=values)
+    return {None, *found.column("value").to_pylist()}
+
+
+def _key(
+    table: Table, finding: Finding, flag: dict[str, Any], doubled: set[Any]
+) -> tuple[str, dict[str, Any]]:
+    """The canonical key of a flag's subject, and its parts."""
+    subject = dict(flag["subject"])
+    identity = table.role("id")
+    if finding.flags.kind == "row" and identity and subject.get(identity.name) not in doubled:
+        subject = {identity.name: subject[identity.name]}
+    return canonical(subject), subject
+
+
+def _label(table: Table, finding: Finding, flag: dict[str, Any]) -> str:
+    """What the queue calls a subject."""
+    subject, context = flag["subject"], flag.get("context", {})
+    if finding.flags.kind == "class":
+        parts = [f"{finding.settings['digits']} {subject[finding.settings['digits']]}", subject["on"]]
+        parts += [f"{k} {v}" for k, v in flag.get("group", {}).items()]
+        return " · ".join(parts)
+    if finding.flags.kind == "line":
+        parts = [str(v) for k, v in subject.items() if k != "period"]
+        return " · ".join([*parts, str(subject["period"]), flag["reading"]])
+    if finding.flags.kind == "entity":
+        return " · ".join(f"{k} {v}" for k, v in subject.items())
+    identity = table.role("id")
+    name = subject.get(identity.name) if identity else None
+    shown = [str(name)] if name else [f"{subject['file']} line {subject['line']}"]
+    for role in ("date", "party", "account", "text"):
+        column = table.roles.get(role)
+        if column in context and context[column] is not None and len(shown) < 4:
+            shown.append(str(context[column]))
+    return " · ".join(shown)
+
+
+def _selector(table: Table, finding: Finding, subject: dict[str, Any]) -> str:
+    """The rows behind a subject, as a condition that ``dig --where`` takes."""
+    parts = []
+    for name, value in subject.items():
+        if finding.flags.kind == "class" and name == "on":
+            continue
+        if finding.flags.kind == "class" and name in CLASS_FUNCTION:
+            parts.append(f"{CLASS_FUNCTION[name]}({_quoted(subject['on'])}) = {int(value)}")
+        elif finding.flags.kind == "line" and name == "period":
+            date = table.roles["date"]
+            parts.append(Span.of(value, table.fiscal_year_starts).condition(_quoted(date)))
+        elif finding.flags.kind == "row" and name in ("file", "line"):
+            column = FILE_COLUMN if name == "file" else LINE_COLUMN
+            parts.append(f"{column} = {_literal(value)}")
+        else:
+            known = any(c.name == name for c in table.columns)
+            left = _quoted(name) if known else f"({name})"
+            parts.append(f"{left} is null" if value is None else f"{left} = {_literal(value)}")
+    where = finding.settings.get("where")
+    if where and finding.flags.kind != "row":
+        parts.append(f"({where})")
+    return " and ".join(parts)
+
+
+def _quoted(name: str) -> str:
+    plain = name.isidentifier() and name.isascii() and name.lower() == name
+    return name if plain else '"' + name.replace('"', '""') + '"'
+
+
+def _literal(value: Any) -> str:
+    if isinstance(value, (int, float, Decimal)) and not isinstance(value, bool):
+        return str(value)
+    return "'" + str(value).replace("'", "''") + "'"

@@ -1,0 +1,255 @@
+"""Take files into the case: which are new, where they go, and what the register says of them."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from sabueso.case.files import safe_cell, write_whole
+from sabueso.case.folder import Case, relative
+from sabueso.case.plan import TableSection, check_table_name, write_table
+from sabueso.errors import UserError
+from sabueso.intake.interface import FileReport, ReadSettings
+from sabueso.intake.take import Prior, Progress, file_hash, reader_for, take_file
+from sabueso.population.table import Column
+
+
+@dataclass(frozen=True)
+class Known:
+    """A file whose content was taken in before."""
+
+    file: str
+    sha256: str
+    at: str
+
+
+@dataclass(frozen=True)
+class TakeReport:
+    """What an intake did: per file, and in all."""
+
+    table: str
+    currency: str
+    amount: str | None
+    files: list[FileReport]
+    known: list[Known]
+    kept: bool
+    roles: dict[str, str] = field(default_factory=dict)
+
+    def total(self, name: str) -> int:
+        return sum(getattr(report, name) for report in self.files)
+
+    @property
+    def amount_sum(self) -> Decimal | None:
+        """Sum of the amounts accepted, exact."""
+        if self.amount is None:
+            return None
+        return sum((r.sums.get(self.amount, Decimal(0)) for r in self.files), Decimal(0))
+
+    @property
+    def reconciled(self) -> bool:
+        return all(report.reconciled for report in self.files)
+
+    @property
+    def clean(self) -> bool:
+        """Nothing quarantined and everything reconciled: what a gate lets pass."""
+        return self.reconciled and self.total("quarantined") == 0
+
+    def as_json(self) -> dict[str, Any]:
+        sums = ("lines", "read", "accepted", "quarantined", "totals", "blank", "continued")
+        return {
+            "table": self.table,
+            "currency": self.currency,
+            "kept": self.kept,
+            "roles": self.roles,
+            "amount": self.amount,
+            "total": {name: self.total(name) for name in sums}
+            | {"amount": None if self.amount_sum is None else format(self.amount_sum, "f")},
+            "reconciled": self.reconciled,
+            "files": [report.as_json() for report in self.files],
+            "already_taken": [vars(known) for known in self.known],
+        }
+
+
+def source_files(case: Case, given: Sequence[str], table: str) -> list[Path]:
+    """The files that paths, folders and patterns name; the plan's sources where none is given.
+
+    Raises
+    ------
+    UserError
+        If a path names nothing, or there is nothing to read.
+    """
+    patterns = list(given)
+    base = Path.cwd()
+    if not patterns:
+        section = case.plan.tables.get(table)
+        patterns = section.sources if section else []
+        base = case.folder
+        if not patterns:
+            raise UserError(f"name the files to take in: sabueso intake PATH --as {table}")
+    found: list[Path] = []
+    for pattern in patterns:
+        path = base / pattern
+        if path.is_dir():
+            files = sorted(p for p in path.iterdir() if p.is_file() and _readable(p))
+            if not files:
+                raise UserError(f"{pattern}: the folder holds no file that a reader takes")
+        elif path.is_file():
+            files = [path]
+        elif any(mark in pattern for mark in "*?["):
+            anchor = Path(path.anchor or ".")
+            files = sorted(p for p in anchor.glob(str(path.relative_to(anchor))) if p.is_file())
+            if not files:
+                raise UserError(f"{pattern}: no file matches")
+        else:
+            raise UserError(f"{pattern}: there is no such file or folder")
+        found += [file for file in files if file not in found]
+    return found
+
+
+def _readable(path: Path) -> bool:
+    try:
+        reader_for(path)
+    except UserError:
+        return False
+    return not path.name.startswith(".")
+
+
+def take_in(
+    case: Case,
+    table: str,
+    paths: Sequence[Path],
+    *,
+    named: Sequence[str] = (),
+    keep: bool = True,
+    initials: str = "",
+    progress: Progress | None = None,
+) -> TakeReport:
+    """Read files into a table, all of them or none.
+
+    Parameters
+    ----------
+    paths : sequence of Path
+        The source files.
+    named : sequence of str
+        The paths or patterns as the user gave them, for the plan's ``sources``.
+    keep : bool
+        If false, read and report only.
+
+    Raises
+    ------
+    UserError
+        If a file cannot be read, or a file of that name was taken in with other content.
+    """
+    check_table_name(table)
+    section = case.plan.tables.get(table)
+    prior = _prior(case, table, section)
+    before = {event.body["sha256"]: event for event in case.sources(table)}
+    names = {event.body["file"]: event for event in before.values()}
+    reports: list[FileReport] = []
+    known: list[Known] = []
+    temporary: list[tuple[Path, Path]] = []
+    folder = case.folder / "population" / table
+    try:
+        for path in paths:
+            digest = file_hash(path)
+            seen = before.get(digest)
+            if seen is not None or any(r.sha256 == digest for r in reports):
+                at = seen.at if seen is not None else "this intake"
+                known.append(Known(path.name, digest, at))
+                continue
+            if path.name in names or any(r.file == path.name for r in reports):
+                raise UserError(
+                    f"{path}: a file of this name was taken into {table!r} with other content; "
+                    "give the changed file another name"
+                )
+            final = folder / f"{digest[:16]}.parquet"
+            output = None
+            if keep:
+                folder.mkdir(parents=True, exist_ok=True)
+                output = folder / f".{digest[:16]}.part"
+                temporary.append((output, final))
+            read = section.read if section else ReadSettings()
+            report = take_file(path, output, read, prior, sha256=digest, progress=progress)
+            reports.append(report)
+            if not prior.columns:
+                columns = {c.name: c for c in report.columns}
+                prior = Prior(columns, dict(prior.roles) or report.roles)
+        roles = dict(section.roles) if section and section.roles else dict(prior.roles)
+        if keep and reports:
+            _keep(case, table, section, reports, temporary, list(named), roles, initials)
+    finally:
+        for part, _ in temporary:
+            part.unlink(missing_ok=True)
+    return TakeReport(
+        table=table,
+        currency=case.plan.case.currency,
+        amount=roles.get("amount"),
+        files=reports,
+        known=known,
+        kept=keep,
+        roles=roles,
+    )
+
+
+def _prior(case: Case, table: str, section: TableSection | None) -> Prior:
+    columns: dict[str, Column] = {}
+    for event in case.sources(table):
+        for values in event.body["columns"]:
+            column = Column(**values)
+            columns.setdefault(column.name, column)
+    return Prior(columns, dict(section.roles) if section else {})
+
+
+def _keep(
+    case: Case,
+    table: str,
+    section: TableSection | None,
+    reports: list[FileReport],
+    temporary: list[tuple[Path, Path]],
+    named: list[str],
+    roles: dict[str, str],
+    initials: str,
+) -> None:
+    """Move the files into place, write quarantine and plan, then record: the register is last,
+    and what it does not know of is no part of the case."""
+    for part, final in temporary:
+        part.replace(final)
+    for report in reports:
+        if report.damaged:
+            target = case.folder / "quarantine" / table / f"{Path(report.file).stem}.csv"
+            write_whole(target, _quarantine_csv(report))
+    prefix = section.prefix if section else _prefix(case, table)
+    sources = [relative(Path(name), case.folder) if Path(name).exists() else name for name in named]
+    write_table(case.plan_path, table, prefix, sources, roles)
+    case.plan_changed()
+    with case.register.writing() as writer:
+        for report, (_, final) in zip(reports, temporary, strict=True):
+            body = report.as_json()
+            body["parquet"] = final.relative_to(case.folder).as_posix()
+            body["parquet_sha256"] = file_hash(final)
+            writer.append("source", table, initials, body)
+
+
+def _quarantine_csv(report: FileReport) -> bytes:
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\r\n")
+    writer.writerow(["file", "line", "column", "value", "reason", "record"])
+    for d in report.damaged:
+        cells = (report.file, d.line, d.column, d.value, d.reason, d.text)
+        writer.writerow([safe_cell(cell) for cell in cells])
+    return text.getvalue().encode("utf-8-sig")
+
+
+def _prefix(case: Case, table: str) -> str:
+    """Three letters for a table's exception ids, unlike those in use."""
+    used = {section.prefix for section in case.plan.tables.values()}
+    letters = "".join(c for c in table.upper() if c.isalnum())
+    for candidate in (letters[:3], letters[:4], letters[:5], letters[:1] + letters[-2:]):
+        if len(candidate) >= 2 and candidate not in used:
+            return candidate
+    return next(f"{letters[:3]}{n}" for n in range(2, 1000) if f"{letters[:3]}{n}" not in used)

@@ -1,0 +1,1 @@
+"""The command line: parses, calls, shows. One module a command."""

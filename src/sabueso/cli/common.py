@@ -1,0 +1,109 @@
+"""Options and steps that commands share."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import time
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+from sabueso.case.folder import Case
+from sabueso.errors import UserError
+
+INITIALS = "SABUESO_REVIEWER"
+
+
+def case_option(parser: argparse.ArgumentParser) -> None:
+    """``--case DIR``."""
+    parser.add_argument(
+        "--case", metavar="DIR", help="the case folder (default: this folder or its nearest parent)"
+    )
+
+
+def output_options(parser: argparse.ArgumentParser, kinds: str) -> None:
+    """``--format`` and ``--out``."""
+    group = parser.add_argument_group("output")
+    group.add_argument("--format", choices=("text", "json", "csv"), default="text")
+    group.add_argument("--out", type=Path, metavar="FILE", help=f"write a file: {kinds}")
+
+
+def as_option(parser: argparse.ArgumentParser) -> None:
+    """``--as INITIALS``."""
+    parser.add_argument(
+        "--as",
+        dest="initials",
+        metavar="INITIALS",
+        help=f"whose review it is (default: {INITIALS}, or prepared_by in case.toml)",
+    )
+
+
+def initials_of(args: argparse.Namespace, case: Case) -> str:
+    """Initials from --as, the environment, or the plan; empty where none are given."""
+    given = args.initials or os.environ.get(INITIALS) or case.plan.case.prepared_by
+    return str(given or "")
+
+
+def check_out(path: Path | None, suffixes: Sequence[str]) -> None:
+    """Refuse a file that could not be written before any work is done."""
+    if path is None:
+        return
+    if path.suffix.lower() not in suffixes:
+        raise UserError(f"--out {path}: expected a file that ends in {', '.join(suffixes)}")
+    if not path.resolve().parent.is_dir():
+        raise UserError(f"--out {path}: there is no folder {path.parent}")
+
+
+def emit(text: str) -> None:
+    """Print a machine-readable result as it is."""
+    stream: Any = sys.stdout
+    if hasattr(stream, "reconfigure"):
+        stream.reconfigure(encoding="utf-8")
+    stream.write(text if text.endswith("\n") else text + "\n")
+
+
+def emit_json(content: Any) -> None:
+    import json
+
+    emit(json.dumps(content, ensure_ascii=False, indent=1))
+
+
+class Bar:
+    """A progress bar on stderr, where it is a terminal and the work takes over a second."""
+
+    def __init__(self) -> None:
+        self._start = time.monotonic()
+        self._live: Any = None
+        self._task: Any = None
+        self._enabled = sys.stderr.isatty() and os.environ.get("TERM") != "dumb"
+
+    def __call__(self, what: str, done: int, total: int) -> None:
+        if not self._enabled or time.monotonic() - self._start < 1:
+            return
+        if self._live is None:
+            from rich.console import Console
+            from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+            self._live = Progress(
+                TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(),
+                console=Console(stderr=True), transient=True,
+            )  # fmt: skip
+            self._live.start()
+            self._task = self._live.add_task(what, total=total)
+        self._live.update(self._task, description=what, completed=done, total=total)
+
+    def close(self) -> None:
+        if self._live is not None:
+            self._live.stop()
+            self._live = None
+
+
+def with_bar(work: Callable[[Bar], Any]) -> Any:
+    """Do some work with a progress bar that is always taken away."""
+    bar = Bar()
+    try:
+        return work(bar)
+    finally:
+        bar.close()

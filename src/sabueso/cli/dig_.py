@@ -1,0 +1,157 @@
+"""``sabueso dig``."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from sabueso.case.folder import Case
+from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
+from sabueso.errors import UserError, nearest
+
+if TYPE_CHECKING:
+    from sabueso.case.queue import Exception_
+    from sabueso.population.drill import Drill, Rows
+
+EXAMPLES = (
+    "sabueso dig payments --by account,party",
+    "sabueso dig journal --where \"account = '6281'\" --by text --across month",
+    "sabueso dig payments --where \"first_two(amount) = 49\" --rows",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
+    parser.add_argument("what", metavar="TABLE|EXCEPTION", help="a table, or an exception's id")
+    parser.add_argument("--where", metavar="SQL", help="condition that rows must meet")
+    parser.add_argument("--by", metavar="COLUMN[,…]", help="groups, and groups within them")
+    parser.add_argument(
+        "--across", metavar="COLUMN", help="a column, year, quarter, month or weekday as columns"
+    )
+    parser.add_argument("--on", metavar="COLUMN", help="the measure (default: role amount)")
+    parser.add_argument(
+        "--measure", choices=("sum", "count", "mean", "min", "max"), default="sum"
+    )
+    parser.add_argument("--rows", action="store_true", help="the rows themselves, largest first")
+    parser.add_argument(
+        "--limit", type=int, default=15, metavar="N", help="groups a level, or rows (default: 15)"
+    )
+    case_option(parser)
+    output_options(parser, ".csv .xlsx .parquet .json")
+
+
+def run(args: argparse.Namespace) -> int:
+    from sabueso.case.queue import one_exception
+    from sabueso.population import drill as drills
+    from sabueso.population.expressions import split_list
+    from sabueso.show.export import DATA
+
+    if args.limit < 1:
+        raise UserError(f"--limit {args.limit}: expected at least 1")
+    check_out(args.out, DATA)
+    case = Case.find(args.case)
+    exception: Exception_ | None = None
+    try:
+        table, where = args.what, args.where
+        if args.what not in case.plan.tables:
+            if "-" not in args.what:
+                known = nearest(args.what, case.plan.tables)
+                raise UserError(f"{args.what!r} is neither a table nor an exception id{known}")
+            exception = one_exception(case, args.what)
+            table = exception.table
+            where = f"({exception.selector})" + (f" and ({args.where})" if args.where else "")
+        by = split_list(args.by or "")
+        as_rows = args.rows or (exception is not None and not by and not args.across)
+        with case.population(table, where, with_set_aside=True) as population:
+            if as_rows:
+                found = drills.rows(population, limit=args.limit, on=args.on)
+            else:
+                result = drills.drill(
+                    population, by=by, across=args.across, measure=args.measure, on=args.on
+                )
+    finally:
+        case.close()
+    if as_rows:
+        _show_rows(args, found, exception)
+    else:
+        _show_drill(args, result, table, where)
+    return 0
+
+
+def _show_rows(args: argparse.Namespace, found: Rows, exception: Exception_ | None) -> None:
+    from sabueso.screens.interface import plain
+    from sabueso.show.export import csv_text, rows_sheet, write_sheets
+
+    content = {
+        "table": found.table,
+        "population": plain(
+            {
+                "rows": found.population.rows,
+                "used": found.population.used,
+                "left_out": found.population.left_out,
+                "total": found.population.total,
+                "used_total": found.population.used_total,
+            }
+        ),
+        "rows": [plain(row) for row in found.rows],
+    }
+    if args.out is not None:
+        write_sheets(args.out, [rows_sheet(found)], content)
+    if args.format == "json":
+        emit_json(content)
+        return
+    if args.format == "csv":
+        emit(csv_text(rows_sheet(found)))
+        return
+    from sabueso.show.console import make_console
+    from sabueso.show.drill import show_rows
+    from sabueso.show.queue import show_exception
+
+    console = make_console()
+    steps = [f"sabueso dig {found.table} --by month"]
+    if exception is not None:
+        show_exception(console, exception)
+        console.print()
+        steps = [
+            f"sabueso dig {exception.id} --by month",
+            f'sabueso review {exception.id} --cleared --reason "…" --as KL',
+        ]
+    show_rows(console, found, steps=steps)
+
+
+def _show_drill(args: argparse.Namespace, result: Drill, table: str, where: str | None) -> None:
+    from sabueso.show.export import csv_text, drill_json, drill_sheet, write_sheets
+
+    if args.out is not None:
+        write_sheets(args.out, [drill_sheet(result)], drill_json(result))
+    if args.format == "json":
+        emit_json(drill_json(result))
+        return
+    if args.format == "csv":
+        emit(csv_text(drill_sheet(result)))
+        return
+    from sabueso.show.console import make_console
+    from sabueso.show.drill import show_drill
+
+    show_drill(
+        make_console(),
+        result,
+        where=where,
+        limit=args.limit,
+        steps=_steps(args, result, table, where),
+    )
+
+
+def _steps(args: argparse.Namespace, result: Drill, table: str, where: str | None) -> list[str]:
+    """Open the largest group, or see it over time."""
+    from sabueso.show.console import shell
+
+    extra = f" and ({where})" if where else ""
+    if result.total.children:
+        value = result.total.children[0].key[0]
+        name = result.by[0]
+        condition = f"{name} is null" if value is None else f"{name} = '{value}'"
+        narrowed = shell(f"{condition}{extra}")
+        first = f"sabueso dig {table} --where {narrowed} --rows"
+        across = [] if args.across else [f"sabueso dig {table} --by {shell(args.by)} --across year"]
+        return [first, *across]
+    return [f"sabueso dig {args.what} --by account", f"sabueso dig {args.what} --rows"]

@@ -1,0 +1,80 @@
+"""``sabueso intake``."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+from pathlib import Path
+
+from sabueso.case.folder import Case
+from sabueso.cli.common import Bar, case_option, emit, emit_json, initials_of, with_bar
+
+EXAMPLES = (
+    "sabueso intake inbox/payments --as payments",
+    "sabueso intake inbox/journal-2024.csv inbox/journal-2025.csv --as journal",
+    "sabueso intake inbox/payments/pagos-2025-07.csv --as payments --check",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
+    parser.add_argument("paths", nargs="*", metavar="PATH", help="files, folders or patterns")
+    parser.add_argument(
+        "--as", dest="table", required=True, metavar="TABLE", help="the table they become"
+    )
+    parser.add_argument("--check", action="store_true", help="read and report, keep nothing")
+    parser.add_argument(
+        "--gate",
+        action="store_true",
+        help="exit code 3 if anything is quarantined or does not reconcile",
+    )
+    case_option(parser)
+    parser.add_argument("--format", choices=("text", "json", "csv"), default="text")
+
+
+def _running(paths: Sequence[Path]) -> list[int]:
+    """Bytes in the files before each one."""
+    sizes = [path.stat().st_size for path in paths]
+    return [sum(sizes[:i]) for i in range(len(sizes))]
+
+
+def run(args: argparse.Namespace) -> int:
+    from sabueso.case.taking import TakeReport, source_files, take_in
+
+    case = Case.find(args.case)
+    try:
+        paths = source_files(case, args.paths, args.table)
+
+        def work(bar: Bar) -> TakeReport:
+            total = sum(path.stat().st_size for path in paths)
+            before = dict(zip((p.name for p in paths), _running(paths), strict=True))
+
+            def step(name: str, rows: int, size: int) -> None:
+                bar(f"{name}: {rows:,} rows", before[name] + size, total)
+
+            return take_in(
+                case, args.table, paths, named=args.paths, keep=not args.check,
+                initials=initials_of(argparse.Namespace(initials=None), case), progress=step,
+            )  # fmt: skip
+
+        report: TakeReport = with_bar(work)
+    finally:
+        case.close()
+    if args.format == "json":
+        emit_json(report.as_json())
+    elif args.format == "csv":
+        from sabueso.show.export import Sheet, csv_text
+
+        names = ["file", "sha256", "lines", "read", "accepted", "quarantined", "totals", "blank"]
+        rows = [
+            [f.file, f.sha256, f.lines, f.read, f.accepted, f.quarantined, f.totals, f.blank,
+             f.sums.get(report.amount or "")]
+            for f in report.files
+        ]  # fmt: skip
+        emit(csv_text(Sheet("files", [*names, "amount"], rows)))
+    else:
+        from sabueso.show.console import make_console
+        from sabueso.show.intake import show_intake
+
+        show_intake(make_console(), report)
+    return 3 if args.gate and not report.clean else 0
+

@@ -1,0 +1,38 @@
+"""``sabueso note``."""
+
+from __future__ import annotations
+
+import argparse
+
+from sabueso.case.folder import Case
+from sabueso.cli.common import as_option, case_option, initials_of
+
+EXAMPLES = (
+    'sabueso note "first-two digits" --observation "48 and 49 stand out; one preparer" --as KL',
+    'sabueso note "first-two digits" --conclusion "invoices were split under the limit" --as KL',
+    'sabueso note payments --observation "nine damaged rows in July 2025" --as KL',
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
+    parser.add_argument("subject", metavar="SCREEN|TABLE", help="a screen of the programme, or a table")
+    one = parser.add_mutually_exclusive_group(required=True)
+    one.add_argument("--observation", metavar="TEXT", help="what was seen")
+    one.add_argument("--conclusion", metavar="TEXT", help="what it means")
+    as_option(parser)
+    case_option(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from sabueso.case.reviews import record_note
+
+    case = Case.find(args.case)
+    try:
+        kind = "observation" if args.observation is not None else "conclusion"
+        text = args.observation if args.observation is not None else args.conclusion
+        event = record_note(case, args.subject, kind, text, initials_of(args, case))
+    finally:
+        case.close()
+    print(f"{kind} on {event.subject!r} recorded for {event.initials}, event {event.seq}")
+    print(" next: sabueso paper")
+    return 0

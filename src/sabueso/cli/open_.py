@@ -1,0 +1,28 @@
+"""``sabueso open``."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from sabueso.case.folder import Case
+
+EXAMPLES = (
+    "sabueso open my-case",
+    'sabueso open my-case --name "Naviera Marisma 2024-2025"',
+    "sabueso open my-case --currency USD",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
+    parser.add_argument("folder", type=Path, help="the folder of the new case")
+    parser.add_argument("--name", help="the case's name (default: the folder's)")
+    parser.add_argument("--currency", default="EUR", help="the ledger's currency (default: EUR)")
+
+
+def run(args: argparse.Namespace) -> int:
+    name = args.name or args.folder.resolve().name
+    case = Case.create(args.folder, name, args.currency)
+    print(f"case {name!r} opened: {case.plan_path}")
+    print(f" next: sabueso intake FILES --as payments --case {args.folder}")
+    return 0

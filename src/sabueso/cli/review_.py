@@ -1,0 +1,99 @@
+"""``sabueso review``."""
+
+from __future__ import annotations
+
+import argparse
+from decimal import Decimal, InvalidOperation
+from pathlib import Path
+
+from sabueso.case.folder import Case
+from sabueso.cli.common import as_option, case_option, emit_json, initials_of
+from sabueso.errors import UserError
+
+EXAMPLES = (
+    'sabueso review PAY-7K3QF --cleared --reason "dry-dock contract seen" --evidence contract.pdf --as KL',
+    'sabueso review PAY-2M8XA --error --amount 118800.00 --reason "decimal mark mistyped" --as KL',
+    "sabueso review PAY-7K3QF --sign-off --as MR",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
+    parser.add_argument("exceptions", nargs="+", metavar="EXCEPTION", help="ids from the queue")
+    what = parser.add_argument_group("what to record (without one: show the history)")
+    one = what.add_mutually_exclusive_group()
+    one.add_argument("--cleared", action="store_true", help="explained: nothing wrong")
+    one.add_argument("--error", action="store_true", help="wrong, not intended")
+    one.add_argument("--referred", action="store_true", help="passed on: to counsel, to the committee")
+    one.add_argument("--sign-off", action="store_true", help="by initials other than the disposition's")
+    one.add_argument("--reopen", action="store_true", help="the matter is not settled after all")
+    more = parser.add_argument_group("details")
+    more.add_argument("--reason", default="", metavar="TEXT", help="why; required")
+    more.add_argument("--amount", metavar="N", help="amount of an error")
+    more.add_argument(
+        "--evidence", type=Path, nargs="+", default=[], metavar="FILE", help="files, copied into the case"
+    )
+    more.add_argument(
+        "--set-aside", action="store_true", help="leave the subject out of later statistics"
+    )
+    as_option(parser)
+    case_option(parser)
+    parser.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def run(args: argparse.Namespace) -> int:
+    from sabueso.case import reviews
+    from sabueso.case.queue import one_exception
+
+    case = Case.find(args.case)
+    try:
+        who = initials_of(args, case)
+        disposition = next((d for d in reviews.DISPOSITIONS if getattr(args, d)), None)
+        recorded = True
+        if disposition is not None:
+            reviews.record_disposition(
+                case,
+                args.exceptions,
+                disposition,
+                args.reason,
+                who,
+                error_amount=_amount(args.amount),
+                evidence=args.evidence,
+                set_aside=args.set_aside,
+            )
+        elif args.sign_off:
+            reviews.record_sign_off(case, args.exceptions, who)
+        elif args.reopen:
+            reviews.record_reopening(case, args.exceptions, args.reason, who)
+        else:
+            recorded = False
+            if args.reason or args.evidence or args.amount or args.set_aside:
+                raise UserError("say what to record: --cleared, --error, --referred, --sign-off or --reopen")
+        found = [one_exception(case, identity) for identity in args.exceptions]
+    finally:
+        case.close()
+    if args.format == "json":
+        emit_json([item.as_json() for item in found])
+        return 0
+    from sabueso.show.console import make_console, next_steps
+    from sabueso.show.queue import show_exception
+
+    console = make_console()
+    for item in found:
+        show_exception(console, item)
+        console.print()
+    if recorded and disposition is not None:
+        ids = " ".join(item.id for item in found)
+        next_steps(console, ["sabueso queue --status open", f"sabueso review {ids} --sign-off --as MR"])
+    return 0
+
+
+def _amount(text: str | None) -> Decimal | None:
+    if text is None:
+        return None
+    try:
+        value = Decimal(text.replace(",", ""))
+    except InvalidOperation:
+        value = Decimal("NaN")
+    if not value.is_finite():
+        raise UserError(f"--amount {text!r} is no amount; expected digits such as 1188.00")
+    return value

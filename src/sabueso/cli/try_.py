@@ -1,0 +1,82 @@
+"""``sabueso try``."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+
+from sabueso.case.folder import Case
+from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
+from sabueso.errors import UserError
+from sabueso.screens import find_screen, screen_names
+
+EXAMPLES: tuple[str, ...] = (
+    "sabueso try digits payments --digits first-two --by-whom preparer",
+    "sabueso try zscore payments --by account --scale log --method modified",
+    "sabueso try periods journal --per account --base 2024 --current 2025 --amount-limit 5000",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> None:
+    names = screen_names()
+    parser.add_argument("test", metavar="TEST", help=", ".join(names))
+    parser.add_argument("table", metavar="TABLE", help="a table of the case")
+    chosen = next((word for word in rest if not word.startswith("-")), None)
+    if chosen is not None:
+        from sabueso.cli.options import add_options
+
+        screen = find_screen(chosen)
+        parser.description = f"{chosen}: {screen.summary}."
+        add_options(parser, screen.settings)
+    parser.add_argument(
+        "--keep", metavar="NAME", help="add this screen to the programme in case.toml"
+    )
+    case_option(parser)
+    output_options(parser, ".csv .xlsx .parquet .json .html .png .svg")
+
+
+def run(args: argparse.Namespace) -> int:
+    from sabueso.case.runs import run_test
+    from sabueso.cli.options import given_options
+    from sabueso.show.export import DATA, FIGURES
+
+    check_out(args.out, (*DATA, *FIGURES, ".html"))
+    screen = find_screen(args.test)
+    settings = given_options(args, screen.settings)
+    case = Case.find(args.case)
+    try:
+        finding = run_test(case, args.test, args.table, settings, f"sabueso try {args.test}")
+        if args.keep:
+            _keep(case, args, settings)
+    finally:
+        case.close()
+    if args.out is not None:
+        from sabueso.show.files import write_finding
+
+        write_finding(args.out, finding, case)
+    if args.format == "json":
+        emit_json(finding.as_json())
+    elif args.format == "csv":
+        from sabueso.show.export import csv_text, finding_sheet
+
+        emit(csv_text(finding_sheet(finding)))
+    else:
+        from sabueso.show.console import make_console
+        from sabueso.show.findings import show_finding
+
+        show_finding(
+            make_console(), finding, where=settings.get("where"), kept=args.keep or ""
+        )
+    return 0
+
+
+def _keep(case: Case, args: argparse.Namespace, settings: dict[str, str]) -> None:
+    from sabueso.case.plan import write_screen
+
+    if not args.keep.strip():
+        raise UserError("--keep needs a name for the screen")
+    screen = find_screen(args.test)
+    values = screen.settings.from_plan(settings, f"sabueso try {args.test}").as_plan()
+    write_screen(case.plan_path, args.keep, args.test, args.table, values)
+
+

@@ -1,0 +1,1 @@
+"""From source files to Parquet: readers, checks, quarantine and reconciliation."""

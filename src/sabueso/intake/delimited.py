@@ -1,0 +1,232 @@
+"""Delimited text: encoding, delimiter and header detected, then read block by block."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import io
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.csv
+
+from sabueso.errors import UserError
+from sabueso.intake.interface import Batch, Damaged, Layout, ReadSettings
+from sabueso.intake.records import Broken, Splitter, blocks
+
+CHUNK = 16 << 20
+SAMPLE = 1 << 20
+SAMPLE_ROWS = 2_000
+DELIMITERS = {";": "semicolon", ",": "comma", "\t": "tab", "|": "bar"}
+
+
+@dataclass(frozen=True)
+class _Delimited(Layout):
+    encoding: str
+    delimiter: str
+
+
+class DelimitedReader:
+    """Comma-, semicolon-, tab- or bar-separated text."""
+
+    suffixes = (".csv", ".txt", ".tsv", ".tab", ".psv")
+
+    def layout(self, path: Path, settings: ReadSettings) -> _Delimited:
+        with path.open("rb") as file:
+            head = file.read(SAMPLE)
+            whole = len(head) < SAMPLE
+        if not head.strip():
+            raise UserError(f"{path}: the file is empty; expected a header line and rows")
+        encoding = settings.encoding or detect_encoding(path, head)
+        if settings.encoding == "utf-8" and detect_encoding(path, head) not in _UTF8:
+            raise UserError(f"{path} is not utf-8; set read.encoding of the table in case.toml")
+        text = _decoded(head, encoding, path, whole)
+        text = text.replace("\r\n", "\n").replace("\r", "\n")
+        if not whole:
+            text = text[: text.rfind("\n") + 1] or text
+        lines = text.split("\n")
+        header_line = next((i for i, line in enumerate(lines, 1) if line.strip()), 0)
+        if not header_line:
+            raise UserError(f"{path}: the file is empty; expected a header line and rows")
+        body = "\n".join(lines[header_line - 1 :])
+        delimiter = settings.delimiter or detect_delimiter(lines[header_line - 1 :])
+        rows = csv.reader(io.StringIO(body, newline=""), delimiter=delimiter)
+        try:
+            header = next(rows)
+            sample = [
+                row for row, _ in zip(rows, range(SAMPLE_ROWS), strict=False) if len(row) == len(header)
+            ]
+        except csv.Error as error:
+            raise UserError(f"{path}, line {header_line}: {error}; expected a header line") from None
+        names = _names(header)
+        columns = list(zip(*sample, strict=True)) if sample else [()] * len(names)
+        return _Delimited(
+            header=names,
+            header_line=header_line,
+            described={
+                "encoding": encoding,
+                "delimiter": DELIMITERS.get(delimiter, repr(delimiter)),
+            },
+            sample=pa.table([pa.array(c, pa.string()) for c in columns], names=names),
+            encoding=encoding,
+            delimiter=delimiter,
+        )
+
+    def batches(self, path: Path, layout: Layout, settings: ReadSettings) -> Iterator[Batch]:
+        assert isinstance(layout, _Delimited)
+        delimiter = layout.delimiter.encode()
+        splitter = Splitter(delimiter, len(layout.header), layout.header_line + 1)
+        with path.open("rb") as file:
+            stream = blocks(_utf8(file, layout.encoding, path))
+            # The header is cut from the first block; a header longer than a block is not one.
+            first = next(stream)
+            for _ in range(layout.header_line):
+                first = first[first.find(b"\n") + 1 :] if b"\n" in first else b""
+            waiting = first
+            for block in stream:
+                if waiting:
+                    yield self._batch(splitter, waiting, layout)
+                waiting = block
+            yield self._batch(splitter, waiting, layout, last=True)
+
+    def _batch(
+        self, splitter: Splitter, block: bytes, layout: _Delimited, *, last: bool = False
+    ) -> Batch:
+        records = splitter.split(block, last=last) if block else splitter.split(b"\n", last=last)
+        ghost = 0 if block else 1  # the line end added to flush the splitter is no line of the file
+        cells = _cells(records.text, layout, multiline=records.multiline)
+        if cells.num_rows != len(records.lines):
+            raise RuntimeError(
+                f"{cells.num_rows} rows parsed where {len(records.lines)} records were counted"
+            )
+        return Batch(
+            lines=records.lines,
+            cells=cells,
+            damaged=[_damaged(b, layout) for b in records.broken],
+            blank=records.blank - ghost,
+            continued=records.continued,
+        )
+
+
+def _cells(text: bytes, layout: _Delimited, *, multiline: bool) -> pa.Table:
+    schema = {name: pa.string() for name in layout.header}
+    if not text:
+        return pa.table({name: pa.array([], pa.string()) for name in layout.header})
+    return pa.csv.read_csv(
+        pa.BufferReader(text),
+        read_options=pa.csv.ReadOptions(
+            column_names=layout.header, block_size=min(max(len(text), 1 << 16), 4 << 20)
+            if not multiline
+            else len(text) + 1,
+        ),
+        parse_options=pa.csv.ParseOptions(
+            delimiter=layout.delimiter, newlines_in_values=multiline, ignore_empty_lines=False
+        ),
+        convert_options=pa.csv.ConvertOptions(
+            column_types=schema, strings_can_be_null=False, check_utf8=False
+        ),
+    )
+
+
+def _damaged(broken: Broken, layout: _Delimited) -> Damaged:
+    text = broken.text.decode("utf-8", "replace")
+    count = len(layout.header)
+    column = ""
+    if broken.fields:
+        column = layout.header[min(broken.fields, count) - 1]
+    return Damaged(broken.line, column, "", broken.reason, text)
+
+
+def _names(header: list[str]) -> list[str]:
+    """Header names, trimmed; an empty one is numbered, a repeated one gets its number."""
+    names: list[str] = []
+    for position, cell in enumerate(header, 1):
+        name = " ".join(cell.replace("\ufeff", "").split()) or f"column {position}"
+        plain, n = name, 1
+        while name.lower() in (known.lower() for known in names):
+            n += 1
+            name = f"{plain} {n}"
+        names.append(name)
+    return names
+
+
+def detect_encoding(path: Path, head: bytes) -> str:
+    """UTF-16 or UTF-8 by mark or by validity of the whole file, else a Western single byte."""
+    if head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return "utf-16"
+    if head.startswith(codecs.BOM_UTF8):
+        return "utf-8-sig"
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    try:
+        with path.open("rb") as file:
+            while chunk := file.read(CHUNK):
+                if chunk.isascii() and decoder.getstate()[0] == b"":
+                    continue
+                decoder.decode(chunk)
+            decoder.decode(b"", final=True)
+        return "utf-8"
+    except UnicodeDecodeError:
+        pass
+    # The bytes 80-9F are letters and quotes in Windows-1252 and control codes in Latin-1.
+    with path.open("rb") as file:
+        while chunk := file.read(CHUNK):
+            if chunk.translate(None, delete=_NOT_CONTROL):
+                return "cp1252"
+    return "latin-1"
+
+
+_UTF8 = ("utf-8", "utf-8-sig")
+_NOT_CONTROL = bytes(b for b in range(256) if not 0x80 <= b <= 0x9F)
+
+
+def detect_delimiter(lines: list[str]) -> str:
+    """The mark that cuts most lines into as many fields as the header."""
+    chosen = [line for line in lines[:200] if line.strip()]
+    best, score = ",", (0.0, 0)
+    for mark in DELIMITERS:
+        sizes = Counter(len(row) for row in csv.reader(chosen, delimiter=mark) if row)
+        fields = len(next(csv.reader(chosen[:1], delimiter=mark)))
+        if fields > 1:
+            share = sizes[fields] / max(sum(sizes.values()), 1)
+            if (round(share, 1), fields) > score:
+                best, score = mark, (round(share, 1), fields)
+    return best
+
+
+def _decoded(head: bytes, encoding: str, path: Path, whole: bool) -> str:
+    decoder = codecs.getincrementaldecoder(encoding)("strict")
+    try:
+        return decoder.decode(head, final=whole).removeprefix("\ufeff")
+    except UnicodeDecodeError as error:
+        line = head[: error.start].count(b"\n") + 1
+        raise UserError(
+            f"{path}, line {line}: byte {head[error.start]:#04x} is not {encoding}; "
+            "set read.encoding of the table in case.toml"
+        ) from None
+
+
+def _utf8(file: io.BufferedReader, encoding: str, path: Path) -> Iterator[bytes]:
+    """The file as UTF-8 chunks without a byte-order mark."""
+    if encoding in ("utf-8", "ascii"):
+        while chunk := file.read(CHUNK):
+            yield chunk
+        return
+    decoder = codecs.getincrementaldecoder(encoding)("strict")
+    start, done = True, False
+    while not done:
+        chunk = file.read(CHUNK)
+        done = not chunk
+        try:
+            text = decoder.decode(chunk, final=done)
+        except UnicodeDecodeError as error:
+            raise UserError(
+                f"{path}: {error.reason} near byte {file.tell() - len(chunk) + error.start}: the "
+                f"file is not {encoding}; set read.encoding of the table in case.toml"
+            ) from None
+        if start and text:
+            text, start = text.removeprefix("\ufeff"), False
+        if text:
+            yield text.encode("utf-8")

@@ -1,0 +1,323 @@
+"""How a column's texts are read: as numbers, dates, times or text; decided by the column."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import ClassVar, Protocol
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, ColumnType
+
+MOST_DECIMALS = 12
+TOLERATED = 0.05
+"""Share of texts that may not fit a column's format: these rows go to quarantine."""
+
+
+class Format(Protocol):
+    """How one column's texts become values."""
+
+    @property
+    def type(self) -> ColumnType: ...
+
+    def value(self, text: Tree) -> Tree:
+        """A tree for the value of a trimmed, non-empty text; NULL where it does not fit."""
+
+    def fits(self, text: str) -> bool: ...
+
+    def described(self) -> str:
+        """What a reader is shown, and what a quarantined value was expected to be."""
+
+    def column(self, name: str) -> Column: ...
+
+
+@dataclass(frozen=True)
+class TextFormat:
+    """Text as it stands."""
+
+    type: ClassVar[ColumnType] = "text"
+
+    def value(self, text: Tree) -> Tree:
+        return text
+
+    def fits(self, text: str) -> bool:
+        return True
+
+    def described(self) -> str:
+        return "text"
+
+    def column(self, name: str) -> Column:
+        return Column(name, "text")
+
+
+@dataclass(frozen=True)
+class NumberFormat:
+    """An exact decimal. ``styles`` are the ways a minus may be written beside a leading one."""
+
+    decimal: str = "."
+    thousands: str = ""
+    scale: int = 0
+    whole: int = 15
+    styles: frozenset[str] = frozenset()
+    assumed: bool = False
+
+    type: ClassVar[ColumnType] = "number"
+
+    @property
+    def precision(self) -> int:
+        return 18 if self.whole + self.scale <= 18 else 38
+
+    def pattern(self, decimals: int | None = None) -> str:
+        """Regular expression of the texts that fit, all engines' common subset."""
+        most = self.scale if decimals is None else decimals
+        digits = r"[0-9]+"
+        if self.thousands:
+            mark = re.escape(self.thousands)
+            digits = rf"(?:[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+|[0-9]+)"
+        body = digits
+        if most:
+            mark = re.escape(self.decimal)
+            body = rf"(?:{digits}(?:{mark}[0-9]{{0,{most}}})?|{mark}[0-9]{{1,{most}}})"
+        forms = [rf"[+-]?{body}"]
+        if "trailing" in self.styles:
+            forms.append(rf"{body}-")
+        if "parentheses" in self.styles:
+            forms.append(rf"\({body}\)")
+        return forms[0] if len(forms) == 1 else "|".join(f"(?:{form})" for form in forms)
+
+    def fits(self, text: str) -> bool:
+        return re.fullmatch(self.pattern(), text) is not None
+
+    def value(self, text: Tree) -> Tree:
+        plain: Tree = text
+        if self.thousands:
+            plain = sql.call("REPLACE", plain, sql.text(self.thousands), sql.text(""))
+        if self.decimal == "," and self.scale:
+            plain = sql.call("REPLACE", plain, sql.text(","), sql.text("."))
+        kind = f"DECIMAL({self.precision},{self.scale})"
+        fits = sql.matches(text, self.pattern())
+        if not self.styles:
+            return exp.Case().when(fits, sql.try_cast(plain, kind))
+        for mark in "()-":
+            plain = sql.call("REPLACE", plain, sql.text(mark), sql.text(""))
+        negative = sql.matches(text.copy(), r"\(.*\)|-.*|.*-")
+        size = sql.try_cast(plain, kind)
+        signed = exp.Case().when(negative, exp.Neg(this=size)).else_(size.copy())
+        return exp.Case().when(fits, signed)
+
+    def described(self) -> str:
+        grouped = f"1{self.thousands}234" if self.thousands else "1234"
+        if not self.scale:
+            return f"whole number {grouped}"
+        shown = f"number {grouped}{self.decimal}{'5678901234567'[: self.scale]}"
+        return shown + (" (decimal mark assumed)" if self.assumed else "")
+
+    def column(self, name: str) -> Column:
+        return Column(name, "number", self.scale, self.precision)
+
+
+_DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
+    # form: (pattern of its texts, type, order of its parts, how it is shown)
+    "%Y-%m-%d": (r"[0-9]{4}-[0-9]{1,2}-[0-9]{1,2}", "date", "year first", "yyyy-mm-dd"),
+    "%Y/%m/%d": (r"[0-9]{4}/[0-9]{1,2}/[0-9]{1,2}", "date", "year first", "yyyy/mm/dd"),
+    "%Y%m%d": (r"(?:19|20)[0-9]{6}", "date", "year first", "yyyymmdd"),
+    "%d/%m/%Y": (r"[0-9]{1,2}/[0-9]{1,2}/[0-9]{4}", "date", "day first", "dd/mm/yyyy"),
+    "%m/%d/%Y": (r"[0-9]{1,2}/[0-9]{1,2}/[0-9]{4}", "date", "month first", "mm/dd/yyyy"),
+    "%d-%m-%Y": (r"[0-9]{1,2}-[0-9]{1,2}-[0-9]{4}", "date", "day first", "dd-mm-yyyy"),
+    "%m-%d-%Y": (r"[0-9]{1,2}-[0-9]{1,2}-[0-9]{4}", "date", "month first", "mm-dd-yyyy"),
+    "%d.%m.%Y": (r"[0-9]{1,2}\.[0-9]{1,2}\.[0-9]{4}", "date", "day first", "dd.mm.yyyy"),
+    "%d/%m/%y": (r"[0-9]{1,2}/[0-9]{1,2}/[0-9]{2}", "date", "day first", "dd/mm/yy"),
+    "%m/%d/%y": (r"[0-9]{1,2}/[0-9]{1,2}/[0-9]{2}", "date", "month first", "mm/dd/yy"),
+    "%d.%m.%y": (r"[0-9]{1,2}\.[0-9]{1,2}\.[0-9]{2}", "date", "day first", "dd.mm.yy"),
+    "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
+    "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
+    "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
+    "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
+}
+_CLOCKS = {" %H:%M:%S": r" [0-9]{1,2}:[0-9]{2}:[0-9]{2}", " %H:%M": r" [0-9]{1,2}:[0-9]{2}",
+           "T%H:%M:%S": r"T[0-9]{2}:[0-9]{2}:[0-9]{2}"}  # fmt: skip
+for _form, (_pattern, _type, _order, _shown) in list(_DATE_FORMS.items())[:9]:
+    if _form != "%Y%m%d":
+        for _clock, _clock_pattern in _CLOCKS.items():
+            _DATE_FORMS[_form + _clock] = (
+                _pattern + _clock_pattern,
+                "timestamp",
+                _order,
+                _shown + _clock.replace("%H:%M:%S", "hh:mm:ss").replace("%H:%M", "hh:mm"),
+            )
+
+
+@dataclass(frozen=True)
+class DateFormat:
+    """A date, timestamp or time of day. ``assumed`` where the column does not tell its order."""
+
+    form: str
+    assumed: bool = False
+
+    @property
+    def type(self) -> ColumnType:
+        return _DATE_FORMS[self.form][1]  # type: ignore[return-value]
+
+    @property
+    def order(self) -> str:
+        return _DATE_FORMS[self.form][2]
+
+    def fits(self, text: str) -> bool:
+        if not re.fullmatch(_DATE_FORMS[self.form][0], text):
+            return False
+        try:
+            datetime.strptime(text, self.form)
+        except ValueError:
+            return False
+        return True
+
+    def value(self, text: Tree) -> Tree:
+        read = sql.cast(sql.try_timestamp(text, self.form), self.type.upper())
+        return exp.Case().when(sql.matches(text.copy(), _DATE_FORMS[self.form][0]), read)
+
+    def described(self) -> str:
+        return f"{self.type} {_DATE_FORMS[self.form][3]}" + (" (assumed)" if self.assumed else "")
+
+    def column(self, name: str) -> Column:
+        return Column(name, self.type)
+
+
+_MARKS = ((".", ""), (",", ""), (".", ","), (",", "."), (",", " "), (".", " "), (",", "'"), (".", "'"),
+          (",", "\u00a0"), (",", "\u202f"))  # fmt: skip
+
+
+def decide(
+    values: Sequence[str],
+    *,
+    kind: str | None = None,
+    decimal: str | None = None,
+    thousands: str | None = None,
+    dates: str | None = None,
+    code: bool = False,
+    tolerated: float = TOLERATED,
+) -> Format:
+    """The format of a column by a sample of its texts.
+
+    Parameters
+    ----------
+    values : sequence of str
+        Texts, trimmed and not empty.
+    kind : str, optional
+        ``text``, ``number`` or ``date`` where it is given and not to be guessed.
+    decimal, thousands, dates : str, optional
+        Marks and date order where they are given.
+    code : bool
+        The column holds identifiers: digits stay text.
+    """
+    least = len(values) - int(len(values) * tolerated)
+    if kind == "text" or (not values and kind is None):
+        return TextFormat()
+    if kind != "number":
+        date = _decide_date(values, dates, least if kind is None else 1)
+        # Eight digits are a date only beside nothing that looks like an identifier.
+        if date is not None and not (code and date.form == "%Y%m%d"):
+            return date
+        if kind == "date":
+            return DateFormat(_form_of_order(dates))
+    if kind is None:
+        if code:
+            return TextFormat()
+        zeros = sum(1 for v in values if re.fullmatch(r"0[0-9]+", v))
+        if zeros:
+            return TextFormat()
+    number = _decide_number(values, decimal, thousands, least if kind is None else 0)
+    return number or TextFormat()
+
+
+def _form_of_order(dates: str | None) -> str:
+    return {"day first": "%d/%m/%Y", "month first": "%m/%d/%Y"}.get(dates or "", "%Y-%m-%d")
+
+
+def _decide_date(values: Sequence[str], dates: str | None, least: int) -> DateFormat | None:
+    fitting: list[tuple[int, DateFormat]] = []
+    for form, (pattern, _, order, _) in _DATE_FORMS.items():
+        if dates and order and order != dates and order != "year first":
+            continue
+        if not any(re.fullmatch(pattern, v) for v in values[:50]):
+            continue
+        found = DateFormat(form)
+        count = sum(map(found.fits, values))
+        if count >= max(least, 1):
+            fitting.append((count, found))
+    if not fitting:
+        return None
+    most = max(count for count, _ in fitting)
+    best = [f for count, f in fitting if count == most]
+    orders = {f.order for f in best}
+    # Day and month both up to 12 throughout: day first is assumed, and said.
+    return replace(best[0], assumed=len(orders) > 1 and not dates)
+
+
+def _decide_number(
+    values: Sequence[str], decimal: str | None, thousands: str | None, least: int
+) -> NumberFormat | None:
+    best: tuple[tuple[int, int], NumberFormat] | None = None
+    ambiguous = all(re.fullmatch(r"[+-]?[0-9]{1,3}([.,])[0-9]{3}", v) for v in values)
+    for preference, (point, mark) in enumerate(_MARKS):
+        if decimal not in (None, point) or thousands not in (None, mark):
+            continue
+        found = fitted(NumberFormat(point, mark), values)
+        count = sum(map(found.fits, values))
+        # Texts with three decimals after a single mark may be thousands: a column of nothing else
+        # is read by the decimal mark of the file where that is known, else as decimals.
+        score = (count, -preference)
+        if best is None or score > best[0]:
+            best = score, replace(found, assumed=ambiguous and bool(values) and decimal is None)
+    if best is None or best[0][0] < least:
+        return None
+    return best[1]
+
+
+def fitted(start: NumberFormat, values: Sequence[str]) -> NumberFormat:
+    """A number format with the same marks, wide enough for those texts that can be read by it."""
+    every = replace(start, styles=frozenset({"trailing", "parentheses"}))
+    pattern = re.compile(every.pattern(MOST_DECIMALS))
+    scale, whole, styles = start.scale, start.whole if start.scale else 0, set(start.styles)
+    for text in values:
+        if pattern.fullmatch(text):
+            digits, _, decimals = text.strip("+-()").partition(start.decimal)
+            scale = max(scale, len(decimals))
+            whole = max(whole, len(digits) - digits.count(start.thousands or "\0"))
+            if text.startswith("("):
+                styles.add("parentheses")
+            elif text.endswith("-"):
+                styles.add("trailing")
+    # A column is wide enough for its totals too: 15 whole digits where they fit 18.
+    return replace(start, scale=scale, whole=max(whole, min(15, 18 - scale)), styles=frozenset(styles))
+
+
+def widened(
+    format: Format, failing: Sequence[str], *, decimal: str | None, thousands: str | None
+) -> Format | None:
+    """A wider format of the same kind that reads some of the failing texts, or None."""
+    if isinstance(format, NumberFormat):
+        marks = [format.thousands]
+        if not format.thousands and thousands is None:
+            other = "." if format.decimal == "," else ","
+            marks = ["", other, " ", "'"]
+        points = [format.decimal]
+        if format.scale == 0 and decimal is None:
+            points = [".", ","]
+        for point in points:
+            for mark in marks:
+                if mark == point:
+                    continue
+                wider = fitted(replace(format, decimal=point, thousands=mark, assumed=False), failing)
+                if wider != format and any(map(wider.fits, failing)):
+                    return wider
+        return None
+    if isinstance(format, DateFormat) and format.assumed:
+        swapped = format.form.replace("%d", "%_").replace("%m", "%d").replace("%_", "%m")
+        if swapped in _DATE_FORMS and any(map(DateFormat(swapped).fits, failing)):
+            return DateFormat(swapped)
+    return None

@@ -1,0 +1,213 @@
+"""What a reader of one file format gives, and what a file's intake reports."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+import pyarrow as pa
+from pydantic import BaseModel, ConfigDict, Field, field_validator
+
+from sabueso.population.table import Column
+
+
+class ReadSettings(BaseModel):
+    """``read`` of a table in the plan: what is set here is not detected."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    encoding: str | None = Field(None, description="such as utf-8, latin-1, cp1252")
+    delimiter: str | None = Field(None, description="one character")
+    decimal: str | None = Field(None, description="decimal mark: . or ,")
+    thousands: str | None = Field(None, description="thousands mark: . , ' or a space; none: empty")
+    dates: str | None = Field(None, description="day first, month first or year first")
+    types: dict[str, str] = Field(default_factory=dict, description="column = text, number or date")
+
+    @field_validator("delimiter")
+    @classmethod
+    def _one_character(cls, value: str | None) -> str | None:
+        if value is not None and len(value) != 1:
+            raise ValueError("a delimiter is one character")
+        return value
+
+    @field_validator("decimal")
+    @classmethod
+    def _mark(cls, value: str | None) -> str | None:
+        if value not in (None, ".", ","):
+            raise ValueError('a decimal mark is "." or ","')
+        return value
+
+    @field_validator("dates")
+    @classmethod
+    def _order(cls, value: str | None) -> str | None:
+        if value not in (None, "day first", "month first", "year first"):
+            raise ValueError('expected "day first", "month first" or "year first"')
+        return value
+
+    @field_validator("encoding")
+    @classmethod
+    def _known(cls, value: str | None) -> str | None:
+        import codecs
+
+        try:
+            return value if value is None else codecs.lookup(value).name
+        except LookupError:
+            raise ValueError("unknown encoding") from None
+
+    @field_validator("types")
+    @classmethod
+    def _types(cls, value: dict[str, str]) -> dict[str, str]:
+        for kind in value.values():
+            if kind not in ("text", "number", "date"):
+                raise ValueError('a type is "text", "number" or "date"')
+        return value
+
+
+@dataclass(frozen=True)
+class Damaged:
+    """A record that could not be read: where it stands, why, and its text as it was."""
+
+    line: int
+    column: str
+    value: str
+    reason: str
+    text: str
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Consecutive records of a file as text cells.
+
+    ``lines`` (n,) are the lines on which the n records start. ``blank`` counts empty records,
+    ``continued`` the further lines of records that span several.
+    """
+
+    lines: np.ndarray
+    cells: pa.Table
+    damaged: list[Damaged] = field(default_factory=list)
+    blank: int = 0
+    continued: int = 0
+
+
+@dataclass(frozen=True)
+class Layout:
+    """What was detected of a file before its rows are read."""
+
+    header: list[str]
+    header_line: int
+    described: dict[str, str]
+    sample: pa.Table
+
+
+class Reader(Protocol):
+    """One file format. Readers stream: memory does not grow with the file."""
+
+    suffixes: tuple[str, ...]
+
+    def layout(self, path: Path, settings: ReadSettings) -> Layout:
+        """Look at the beginning of a file."""
+
+    def batches(self, path: Path, layout: Layout, settings: ReadSettings) -> Iterator[Batch]:
+        """All records of a file, in order."""
+
+
+@dataclass(frozen=True)
+class TotalsLine:
+    """A totals line of the source, and what the rows above it add up to.
+
+    ``agrees`` is true where the figure stated equals the sum of the accepted rows, or of these
+    and the quarantined rows whose amount could be read.
+    """
+
+    line: int
+    column: str
+    stated: Decimal
+    accepted: Decimal
+    quarantined: Decimal
+
+    @property
+    def agrees(self) -> bool:
+        return self.stated in (self.accepted, self.accepted + self.quarantined)
+
+
+@dataclass(frozen=True)
+class FileReport:
+    """The reconciliation of one file: ``read = accepted + quarantined + totals + blank``.
+
+    ``lines`` is the physical lines: those read, the header and what precedes it, and the
+    continuation lines of records that span several.
+    """
+
+    file: str
+    sha256: str
+    size: int
+    lines: int
+    header_lines: int
+    continued: int
+    accepted: int
+    quarantined: int
+    totals: int
+    blank: int
+    columns: tuple[Column, ...]
+    detected: dict[str, str]
+    roles: dict[str, str]
+    sums: dict[str, Decimal]
+    quarantined_sums: dict[str, Decimal]
+    totals_lines: list[TotalsLine]
+    damaged: list[Damaged]
+    notes: list[str]
+    first_date: str | None = None
+    last_date: str | None = None
+
+    @property
+    def read(self) -> int:
+        return self.lines - self.header_lines - self.continued
+
+    @property
+    def reconciled(self) -> bool:
+        """Every line accounted for, and every totals line equal to the rows."""
+        counted = self.accepted + self.quarantined + self.totals + self.blank
+        return counted == self.read and all(t.agrees for t in self.totals_lines)
+
+    def as_json(self) -> dict[str, Any]:
+        """The report as JSON can hold it."""
+        return {
+            "file": self.file,
+            "sha256": self.sha256,
+            "bytes": self.size,
+            "lines": self.lines,
+            "header_lines": self.header_lines,
+            "continued": self.continued,
+            "read": self.read,
+            "accepted": self.accepted,
+            "quarantined": self.quarantined,
+            "totals": self.totals,
+            "blank": self.blank,
+            "reconciled": self.reconciled,
+            "columns": [
+                {"name": c.name, "type": c.type, "scale": c.scale, "precision": c.precision}
+                for c in self.columns
+            ],
+            "detected": self.detected,
+            "roles": self.roles,
+            "sums": {k: format(v, "f") for k, v in self.sums.items()},
+            "quarantined_sums": {k: format(v, "f") for k, v in self.quarantined_sums.items()},
+            "totals_lines": [
+                {
+                    "line": t.line,
+                    "column": t.column,
+                    "stated": format(t.stated, "f"),
+                    "accepted": format(t.accepted, "f"),
+                    "quarantined": format(t.quarantined, "f"),
+                    "agrees": t.agrees,
+                }
+                for t in self.totals_lines
+            ],
+            "notes": self.notes,
+            "first_date": self.first_date,
+            "last_date": self.last_date,
+        }

@@ -1,0 +1,247 @@
+"""Cut delimited text into records, every one with the line it starts on.
+
+Lines and fields are counted on the bytes themselves, in NumPy, before any parser sees them: a
+record with a missing or a surplus field is set aside by its line number, and what is handed on has
+exactly one field a column.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+NEWLINE, RETURN, QUOTE = 10, 13, 34
+LONGEST_RECORD = 200  # physical lines; an opening quote without an end would swallow the file
+
+
+@dataclass(frozen=True)
+class Broken:
+    """A record with the wrong number of fields, or an unclosed quote."""
+
+    line: int
+    fields: int
+    text: bytes
+    reason: str
+
+
+@dataclass(frozen=True)
+class Records:
+    """Whole records of a block: good ones joined as text, with their first lines."""
+
+    text: bytes
+    lines: np.ndarray
+    broken: list[Broken]
+    blank: int
+    continued: int
+    multiline: bool
+
+
+def blocks(chunks: Iterable[bytes]) -> Iterator[bytes]:
+    """Join chunks into blocks that end with a line; the last may lack its line end.
+
+    A lone carriage return ends a line where the text has no line feed at all.
+    """
+    carry: list[bytes] = []
+    returns_only: bool | None = None
+    for chunk in chunks:
+        if returns_only is None:
+            returns_only = b"\n" not in chunk and b"\r" in chunk
+        if returns_only:
+            chunk = chunk.replace(b"\r", b"\n")
+        end = chunk.rfind(b"\n") + 1
+        if end == 0:
+            carry.append(chunk)
+            continue
+        yield b"".join([*carry, chunk[:end]])
+        carry = [chunk[end:]] if end < len(chunk) else []
+    rest = b"".join(carry)
+    if rest:
+        yield rest
+
+
+class Splitter:
+    """Splits blocks of lines into records; keeps a record that goes on in the next block."""
+
+    def __init__(self, delimiter: bytes, fields: int, first_line: int) -> None:
+        self._delimiter = delimiter[0]
+        self._fields = fields
+        self._line = first_line
+        self._open = b""
+
+    def split(self, block: bytes, *, last: bool = False) -> Records:
+        """Records of the next block. With ``last``, an unclosed quote is an error, not a wait."""
+        data = self._open + block
+        if not data.endswith(b"\n"):
+            data += b"\n"
+        self._open = b""
+        if b"\0" in data:
+            return self._slow(data, last)
+        if data.find(b'"') < 0:
+            return self._plain(data)
+        return self._quoted(data, last) or self._slow(data, last)
+
+    def _plain(self, data: bytes) -> Records:
+        """No quote anywhere: every line is a record."""
+        buffer = np.frombuffer(data, dtype=np.uint8)
+        ends = np.flatnonzero(buffer == NEWLINE)
+        delimiters = np.flatnonzero(buffer == self._delimiter)
+        return self._collect(data, buffer, ends, delimiters, ends)
+
+    def _quoted(self, data: bytes, last: bool) -> Records | None:
+        """Quotes that all stand where they should; None where one does not."""
+        buffer = np.frombuffer(data, dtype=np.uint8)
+        quotes = np.flatnonzero(buffer == QUOTE)
+        newlines = np.flatnonzero(buffer == NEWLINE)
+        # An even number of quotes before a mark means that it stands outside of any quotes.
+        outside = newlines[np.searchsorted(quotes, newlines) % 2 == 0]
+        if not outside.size or outside[-1] != len(data) - 1:
+            if last:
+                return None
+            cut = int(outside[-1]) + 1 if outside.size else 0
+            rest = data[cut:]
+            if rest.count(b"\n") > LONGEST_RECORD:
+                return None
+            if cut == 0:
+                self._open = rest
+                return Records(b"", np.empty(0, np.int64), [], 0, 0, False)
+            found = self._quoted(data[:cut], True)
+            if found is not None:
+                self._open = rest
+            return found
+        opening, closing = quotes[::2], quotes[1::2]
+        before = np.where(opening > 0, buffer[np.maximum(opening - 1, 0)], NEWLINE)
+        after = buffer[np.minimum(closing + 1, len(data) - 1)]
+        d = self._delimiter
+        if not np.isin(before, (d, NEWLINE, QUOTE)).all():
+            return None
+        if not np.isin(after, (d, NEWLINE, RETURN, QUOTE)).all():
+            return None
+        lengths = np.diff(np.searchsorted(newlines, outside), prepend=-1)
+        if lengths.max(initial=1) > LONGEST_RECORD:
+            return None
+        delimiters = np.flatnonzero(buffer == d)
+        delimiters = delimiters[np.searchsorted(quotes, delimiters) % 2 == 0]
+        return self._collect(data, buffer, outside, delimiters, newlines)
+
+    def _collect(
+        self,
+        data: bytes,
+        buffer: np.ndarray,
+        ends: np.ndarray,
+        delimiters: np.ndarray,
+        newlines: np.ndarray,
+    ) -> Records:
+        """Sort the records that end at ``ends`` into good, blank and broken ones."""
+        starts = np.concatenate(([0], ends[:-1] + 1))
+        counts = np.diff(np.searchsorted(delimiters, ends), prepend=0)
+        sizes = ends - starts
+        sizes = sizes - ((sizes > 0) & (buffer[np.maximum(ends - 1, 0)] == RETURN))
+        plain = newlines is ends
+        rank = np.arange(len(ends)) if plain else np.searchsorted(newlines, ends)
+        first = np.concatenate(([0], rank[:-1] + 1))
+        lines = self._line + first
+        total = int(rank[-1]) + 1 if len(rank) else 0
+        blank = sizes == counts  # nothing but delimiters
+        good = (counts == self._fields - 1) & ~blank
+        broken: list[Broken] = []
+        empty = int(blank.sum())
+        for i in np.flatnonzero(~good & ~blank).tolist():
+            text = data[starts[i] : ends[i]].rstrip(b"\r")
+            if not text.strip():
+                empty += 1
+                continue
+            broken.append(self._wrong_count(int(lines[i]), int(counts[i]) + 1, text))
+        self._line += total
+        kept = data if good.all() else _runs(data, starts, ends, good)
+        return Records(
+            text=kept,
+            lines=lines[good],
+            broken=broken,
+            blank=empty,
+            continued=total - len(ends),
+            multiline=total > len(ends),
+        )
+
+    def _wrong_count(self, line: int, fields: int, text: bytes) -> Broken:
+        less = "too few" if fields < self._fields else "too many"
+        return Broken(line, fields, text, f"{less} fields: {fields}, expected {self._fields}")
+
+    def _slow(self, data: bytes, last: bool) -> Records:
+        """Stray quotes or NUL bytes: record by record. A quote inside a bare field is a letter."""
+        pieces = data.split(b"\n")[:-1]
+        good = io.StringIO()
+        writer = csv.writer(good, delimiter=chr(self._delimiter), lineterminator="\n")
+        lines: list[int] = []
+        broken: list[Broken] = []
+        blank = continued = at = 0
+        while at < len(pieces):
+            size = self._record_size(pieces, at)
+            if size == 0 and not last and len(pieces) - at <= LONGEST_RECORD:
+                self._open = b"\n".join(pieces[at:]) + b"\n"
+                break
+            line = self._line + at
+            if size == 0:
+                reason = "a quote is opened and not closed"
+                broken.append(Broken(line, 0, pieces[at].rstrip(b"\r"), reason))
+                at += 1
+                continue
+            raw = b"\n".join(pieces[at : at + size]).rstrip(b"\r")
+            at += size
+            continued += size - 1
+            if not raw.strip(bytes([self._delimiter, 32, 9])):
+                blank += 1
+            elif b"\0" in raw:
+                broken.append(Broken(line, 0, raw, "holds a NUL byte"))
+            else:
+                text = raw.decode("utf-8", "surrogateescape")
+                row = next(csv.reader(io.StringIO(text, newline=""), delimiter=chr(self._delimiter)))
+                if len(row) == self._fields:
+                    writer.writerow(row)
+                    lines.append(line)
+                else:
+                    broken.append(self._wrong_count(line, len(row), raw))
+        self._line += at
+        joined = good.getvalue().encode("utf-8", "surrogateescape")
+        return Records(joined, np.array(lines, dtype=np.int64), broken, blank, continued, True)
+
+    def _record_size(self, pieces: list[bytes], at: int) -> int:
+        """Lines of the record that starts at a piece; 0 where its quote does not close."""
+        inside = False
+        for size, piece in enumerate(pieces[at : at + LONGEST_RECORD], 1):
+            inside = _still_open(piece, self._delimiter, inside)
+            if not inside:
+                return size
+        return 0
+
+
+def _still_open(line: bytes, delimiter: int, inside: bool) -> bool:
+    """Whether a quoted field is open after a line. Only a quote at a field's start opens one."""
+    if not inside and b'"' not in line:
+        return False
+    at_start, i = not inside, 0
+    while i < len(line):
+        mark = line[i]
+        if inside:
+            if mark == QUOTE:
+                if line[i + 1 : i + 2] == b'"':
+                    i += 1
+                else:
+                    inside = False
+        elif mark == QUOTE and at_start:
+            inside = True
+        at_start = not inside and mark == delimiter
+        i += 1
+    return inside
+
+
+def _runs(data: bytes, starts: np.ndarray, ends: np.ndarray, good: np.ndarray) -> bytes:
+    """The good records joined, copied in runs."""
+    edges = np.diff(good.astype(np.int8), prepend=0, append=0)
+    first, after = np.flatnonzero(edges == 1), np.flatnonzero(edges == -1)
+    return b"".join(
+        data[starts[a] : ends[b - 1] + 1] for a, b in zip(first.tolist(), after.tolist(), strict=True)
+    )

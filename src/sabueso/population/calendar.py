@@ -1,0 +1,78 @@
+"""Periods by name: 2024, 2024-Q3, 2024-07, 2024-07-15."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import sqlglot.expressions as exp
+
+from sabueso.errors import UserError
+from sabueso.population import sql
+from sabueso.population.sql import Tree
+
+_FORM = re.compile(r"(\d{4})(?:-Q([1-4])|-(\d{2})(?:-(\d{2}))?)?")
+
+
+@dataclass(frozen=True)
+class Span:
+    """Days from ``start`` up to but not including ``end``."""
+
+    name: str
+    start: date
+    end: date
+
+    @classmethod
+    def of(cls, name: str, first_month: int = 1, what: str = "period") -> Span:
+        """The span a name stands for; a bare year is the fiscal year that starts in it.
+
+        Raises
+        ------
+        UserError
+            If the name is no period.
+        """
+        match = _FORM.fullmatch(name.strip())
+        if match is None:
+            raise UserError(
+                f"{what} {name!r} is no period; expected a year (2024), a quarter (2024-Q3), "
+                "a month (2024-07) or a day (2024-07-15)"
+            )
+        year, quarter, month, day = (int(part) if part else 0 for part in match.groups())
+        try:
+            if day:
+                start = date(year, month, day)
+                return cls(name, start, start + timedelta(days=1))
+            if month:
+                return cls(name, date(year, month, 1), _months_on(date(year, month, 1), 1))
+            if quarter:
+                start = date(year, 3 * quarter - 2, 1)
+                return cls(name, start, _months_on(start, 3))
+            start = date(year, first_month, 1)
+            return cls(name, start, _months_on(start, 12))
+        except ValueError:
+            raise UserError(f"{what} {name!r} is no date of the calendar") from None
+
+    def holds(self, day: Tree) -> Tree:
+        """Condition that a date lies within the span."""
+        value = sql.cast(day, "DATE")
+        return exp.and_(
+            exp.GTE(this=value, expression=_day(self.start)),
+            exp.LT(this=value.copy(), expression=_day(self.end)),
+        )
+
+    def condition(self, column: str) -> str:
+        """The same as an expression that a user can type."""
+        return f"{column} >= '{self.start}' and {column} < '{self.end}'"
+
+    def overlaps(self, other: Span) -> bool:
+        return self.start < other.end and other.start < self.end
+
+
+def _months_on(start: date, months: int) -> date:
+    index = start.month - 1 + months
+    return date(start.year + index // 12, index % 12 + 1, 1)
+
+
+def _day(value: date) -> Tree:
+    return sql.cast(sql.text(value.isoformat()), "DATE")

@@ -1,0 +1,129 @@
+"""DuckDB in this process: the default engine."""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+import duckdb
+import pyarrow as pa
+import sqlglot.expressions as exp
+from sqlglot.dialects.duckdb import DuckDB
+
+from sabueso.population.engines.interface import EngineSettings, QueryError, part_files
+from sabueso.population.table import Table
+
+DIALECT = "duckdb"
+
+
+class EmbeddedEngine:
+    """One in-memory connection; tables are views over their Parquet files."""
+
+    def __init__(self, settings: EngineSettings) -> None:
+        self._connection = duckdb.connect(":memory:")
+        self._directories: set[str] = set()
+        try:
+            if settings.memory:
+                self._connection.execute(f"SET memory_limit = {_quoted(settings.memory)}")
+            if settings.threads:
+                self._connection.execute(f"SET threads = {int(settings.threads)}")
+        except duckdb.Error as error:
+            raise QueryError(f"[engine] memory = {settings.memory!r}: {_first_line(error)}") from None
+        # Progress is this program's to show; the order of a result is what its query states.
+        self._connection.execute("SET enable_progress_bar = false")
+        if not settings.keep_order:
+            self._connection.execute("SET preserve_insertion_order = false")
+
+    def attach(self, table: Table) -> None:
+        selects = []
+        for part in table.parts:
+            files = part_files(part)
+            self._directories.update(os.path.dirname(file) for file in files)
+            have = {column.name: column for column in part.columns}
+            values = ", ".join(
+                f"CAST(NULL AS {_type(c)}) AS {_name(c.name)}"
+                if c.name not in have
+                else _name(c.name)
+                if have[c.name] == c
+                else f"CAST({_name(c.name)} AS {_type(c)}) AS {_name(c.name)}"
+                for c in table.columns
+            )
+            listed = ", ".join(_quoted(file) for file in files)
+            selects.append(f"SELECT {values} FROM read_parquet([{listed}])")
+        body = " UNION ALL ".join(selects)
+        self._execute(f"CREATE OR REPLACE VIEW {_name(table.name)} AS {body}")
+
+    def query(self, tree: exp.Expression, **inputs: pa.Table) -> pa.Table:
+        for name, data in inputs.items():
+            self._connection.register(name, data)
+        try:
+            return self._execute(render(tree))
+        finally:
+            for name in inputs:
+                self._connection.unregister(name)
+
+    def lock(self) -> None:
+        allowed = ", ".join(_quoted(f"{folder}/") for folder in sorted(self._directories))
+        self._connection.execute(f"SET allowed_directories = [{allowed}]")
+        self._connection.execute("SET enable_external_access = false")
+        self._connection.execute("SET lock_configuration = true")
+
+    def close(self) -> None:
+        self._connection.close()
+
+    def _execute(self, statement: str) -> Any:
+        try:
+            relation = self._connection.sql(statement)
+            return None if relation is None else relation.to_arrow_table()
+        except (
+            duckdb.ConversionException,
+            duckdb.OutOfRangeException,
+            duckdb.BinderException,
+            duckdb.InvalidInputException,
+            duckdb.OutOfMemoryException,
+            duckdb.IOException,
+            duckdb.TypeMismatchException,
+        ) as error:
+            raise QueryError(_first_line(error)) from error
+
+
+# This engine's function for each building block that has no common name.
+_OWN_NAMES = {
+    "EXACT_QUANTILES": "QUANTILE_CONT",
+    "WHOLE_MATCH": "REGEXP_FULL_MATCH",
+    "TRY_TIMESTAMP": "TRY_STRPTIME",
+}
+
+
+class _Dialect(DuckDB):
+    class Generator(DuckDB.Generator):
+        def anonymous_sql(self, expression: exp.Anonymous) -> str:
+            own = _OWN_NAMES.get(expression.name)
+            if own is None:
+                return super().anonymous_sql(expression)
+            return f"{own}({', '.join(self.sql(part) for part in expression.expressions)})"
+
+
+def render(tree: exp.Expression) -> str:
+    """The SQL text of a tree for this engine."""
+    return tree.sql(dialect=_Dialect)
+
+
+def _quoted(value: str) -> str:
+    return "'" + value.replace("'", "''") + "'"
+
+
+def _name(value: str) -> str:
+    return '"' + value.replace('"', '""') + '"'
+
+
+def _type(column: Any) -> str:
+    kinds = {"text": "VARCHAR", "date": "DATE", "timestamp": "TIMESTAMP", "time": "TIME"}
+    if column.type == "number":
+        return f"DECIMAL({column.precision},{column.scale})"
+    return kinds[column.type]
+
+
+def _first_line(error: Exception) -> str:
+    text = str(error).strip().splitlines()[0]
+    return text.split("Error: ", 1)[-1]

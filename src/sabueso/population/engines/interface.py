@@ -1,0 +1,56 @@
+"""What every engine does."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.population.table import Part, Table
+
+
+class QueryError(Exception):
+    """The engine could not run a tree on these data; the text is its reason, one line."""
+
+
+@dataclass(frozen=True)
+class EngineSettings:
+    """``[engine]`` of the plan. ``memory`` as in "4GB"; threads 0 means one per core.
+
+    ``keep_order`` makes results follow the order of an input table: intake needs it.
+    """
+
+    kind: str = "duckdb"
+    memory: str = ""
+    threads: int = 0
+    keep_order: bool = False
+
+
+class Engine(Protocol):
+    """Runs syntax trees over attached tables and returns small Arrow tables."""
+
+    def attach(self, table: Table) -> None:
+        """Make a table's rows known under its name."""
+
+    def query(self, tree: exp.Expression, **inputs: pa.Table) -> pa.Table:
+        """Run a tree; ``inputs`` are small Arrow tables it may join, by name.
+
+        Raises
+        ------
+        QueryError
+            If the data do not allow it: a sum too large, a text compared with a number.
+        """
+
+    def lock(self) -> None:
+        """From here on read nothing but what is attached."""
+
+    def close(self) -> None:
+        """Release files and memory."""
+
+
+def part_files(part: Part) -> list[str]:
+    """Absolute paths of a part's files, with forward slashes on every system."""
+    return [Path(file).resolve().as_posix() for file in part.files]

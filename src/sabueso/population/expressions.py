@@ -1,0 +1,216 @@
+"""The user's SQL expressions: parsed, checked for what they may contain, and turned into trees.
+
+One expression over one table's columns. No sub-select, no file or system function, nothing that
+is not listed here: a list of what is allowed cannot be outgrown by what an engine learns.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import sqlglot
+import sqlglot.expressions as exp
+from sqlglot.errors import SqlglotError
+
+from sabueso.errors import UserError, nearest
+from sabueso.population import sql
+from sabueso.population.sql import Tree
+from sabueso.population.table import Table
+
+_PREDICATES = (
+    exp.EQ, exp.NEQ, exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between, exp.In, exp.Like, exp.ILike,
+    exp.Is, exp.Not, exp.And, exp.Or, exp.NullSafeEQ, exp.NullSafeNEQ, exp.RegexpLike,
+    exp.StartsWith, exp.Contains, exp.Boolean,
+)  # fmt: skip
+_VALUES = (
+    exp.Column, exp.Identifier, exp.Literal, exp.Null, exp.Paren, exp.Neg, exp.Tuple,
+    exp.Add, exp.Sub, exp.Mul, exp.Div, exp.Mod, exp.IntDiv, exp.DPipe,
+    exp.Case, exp.If, exp.Coalesce, exp.Nullif, exp.Cast, exp.TryCast, exp.DataType,
+    exp.DataTypeParam, exp.Abs, exp.Round, exp.Floor, exp.Ceil, exp.Sign, exp.Greatest, exp.Least,
+    exp.Lower, exp.Upper, exp.Trim, exp.Length, exp.Substring, exp.Left, exp.Right, exp.Concat,
+    exp.Replace, exp.Year, exp.Month, exp.Day, exp.Quarter, exp.DayOfWeek, exp.Extract, exp.Var,
+    exp.Escape, exp.Ln, exp.Log, exp.Sqrt, exp.Pow,
+)  # fmt: skip
+_AGGREGATES = (exp.Sum, exp.Avg, exp.Min, exp.Max, exp.Count, exp.Star, exp.Distinct)
+_CAST_TYPES = {"DATE", "TIMESTAMP", "TIME", "VARCHAR", "TEXT", "DECIMAL", "INT", "BIGINT", "DOUBLE"}
+
+_DIGIT_HELPERS = {
+    "first_digit": "first",
+    "second_digit": "second",
+    "first_two": "first-two",
+    "first_three": "first-three",
+    "last_two": "last-two",
+}
+"""Functions of this program: ``first_two(amount) = 49`` selects the rows of a digit class."""
+
+
+def condition(text: str, table: Table, what: str = "--where") -> Tree:
+    """A boolean expression over the table's columns.
+
+    Raises
+    ------
+    UserError
+        If it is not one boolean expression of permitted parts over known columns.
+    """
+    tree = _parsed(text, what)
+    top = tree.unnest()
+    if not isinstance(top, _PREDICATES):
+        raise UserError(
+            f"{what} {text!r} is not a condition; expected one that is true or false for each row, "
+            "such as \"amount > 1000\""
+        )
+    return _checked(tree, table, what, text, _VALUES + _PREDICATES)
+
+
+def scalar(text: str, table: Table, what: str = "--by") -> Tree:
+    """A value for each row: a column or role, a period of the date role, or an expression."""
+    name = text.strip().strip('"')
+    try:
+        return _column_or_period(name, table, what)
+    except UserError:
+        tree = _parsed(text.strip(), what)
+        if isinstance(tree.unnest(), exp.Column):
+            raise
+        return _checked(tree, table, what, text, _VALUES + _PREDICATES)
+
+
+def label(text: str, table: Table) -> str:
+    """How a group is called: the column's own name where the text names a column or role."""
+    try:
+        return table.column(text.strip().strip('"')).name
+    except UserError:
+        return text.strip()
+
+
+def _column_or_period(name: str, table: Table, what: str = "--where") -> Tree:
+    """A column by name or role; year, quarter, month, weekday of the date role otherwise."""
+    try:
+        return sql.column(table.column(name).name)
+    except UserError:
+        if name.lower() not in sql.PERIODS:
+            raise
+    date = table.role("date")
+    if date is None:
+        raise UserError(
+            f"{what} {name} needs a column in the role date; table {table.name!r} has none"
+        )
+    return sql.period(sql.column(date.name), name.lower(), table.fiscal_year_starts)
+
+
+def aggregate(text: str, table: Table, what: str = "--measures") -> Tree:
+    """A figure for each group of rows, such as ``sum(amount)``; a bare column means its sum."""
+    tree = _parsed(text, what)
+    if isinstance(tree.unnest(), exp.Column):
+        return exp.Sum(this=sql.column(table.number(text.strip().strip('"')).name))
+    if tree.find(*_AGGREGATES) is None:
+        raise UserError(
+            f"{what} {text!r} gives a value per row; expected one per group: a number column, "
+            "or sum(…), avg(…), min(…), max(…), count(*)"
+        )
+    return _checked(tree, table, what, text, _VALUES + _PREDICATES + _AGGREGATES)
+
+
+def split_list(text: str) -> list[str]:
+    """Split at the commas that stand outside brackets and quotes."""
+    parts, depth, quote, start = [], 0, "", 0
+    for position, mark in enumerate(text):
+        if quote:
+            quote = "" if mark == quote else quote
+        elif mark in "'\"":
+            quote = mark
+        elif mark in "([":
+            depth += 1
+        elif mark in ")]":
+            depth -= 1
+        elif mark == "," and depth == 0:
+            parts.append(text[start:position])
+            start = position + 1
+    parts.append(text[start:])
+    return [part.strip() for part in parts if part.strip()]
+
+
+def _parsed(text: str, what: str) -> Tree:
+    try:
+        trees = [tree for tree in sqlglot.parse(text, dialect="duckdb") if tree is not None]
+    except SqlglotError as error:
+        details = getattr(error, "errors", None) or [{}]
+        near = str(details[0].get("highlight") or "").strip()
+        where = f" near {near!r}" if near else ""
+        raise UserError(f"{what} {text!r} cannot be read{where}; expected one SQL expression") from None
+    except RecursionError:
+        raise UserError(f"{what} is nested too deeply to be read") from None
+    if len(trees) != 1:
+        raise UserError(f"{what} {text!r} holds {len(trees)} expressions; expected one")
+    tree = trees[0]
+    if not isinstance(tree, exp.Condition) and not isinstance(tree, (exp.Paren, exp.Tuple)):
+        raise UserError(f"{what} {text!r} is a statement; expected one SQL expression")
+    return tree
+
+
+def _checked(
+    tree: Tree, table: Table, what: str, text: str, allowed: tuple[type[exp.Expression], ...]
+) -> Tree:
+    """The tree with columns resolved and helpers expanded, or the sentence that says why not."""
+    helpers: dict[str, Callable[[exp.Anonymous], Tree]] = {
+        name: lambda node, test=test: _digit_helper(node, table, what, test)
+        for name, test in _DIGIT_HELPERS.items()
+    }
+
+    def visit(node: Tree) -> Tree:
+        if isinstance(node, exp.Anonymous):
+            name = node.name.lower()
+            if name not in helpers:
+                raise UserError(
+                    f"{what} {text!r} uses the function {node.name}(), which is not allowed in an "
+                    f"expression{nearest(name, [*helpers, *_FUNCTION_NAMES])}"
+                )
+            return helpers[name](node)
+        if isinstance(node, exp.Column):
+            if node.args.get("table"):
+                raise UserError(
+                    f"{what} {text!r} names the table in {node.sql()!r}; expected columns of "
+                    f"{table.name!r} alone"
+                )
+            return _column_or_period(node.name, table)
+        if isinstance(node, exp.DataType) and node.this.value.upper() not in _CAST_TYPES:
+            raise UserError(f"{what} {text!r} casts to {node.sql()}, which is not allowed")
+        if not isinstance(node, allowed):
+            named = node.sql_name() if isinstance(node, exp.Func) else type(node).__name__
+            raise UserError(
+                f"{what} {text!r} contains {named.lower()}, which is not allowed in an expression; "
+                "expected columns, literals, comparisons and plain functions"
+            )
+        return node
+
+    # Children of a resolved node are this program's own and are not visited again.
+    def walk(node: Tree) -> Tree:
+        seen = visit(node)
+        if seen is not node:
+            return seen
+        for child in list(node.iter_expressions()):
+            changed = walk(child)
+            if changed is not child:
+                child.replace(changed)
+        return node
+
+    return walk(tree.copy())
+
+
+_FUNCTION_NAMES = (
+    "abs", "round", "floor", "ceil", "lower", "upper", "trim", "length", "substr", "left", "right",
+    "concat", "replace", "year", "month", "day", "quarter", "coalesce", "nullif", "greatest",
+    "least", "starts_with", "contains",
+)  # fmt: skip
+
+
+def _digit_helper(node: exp.Anonymous, table: Table, what: str, test: str) -> Tree:
+    arguments = node.expressions
+    if len(arguments) != 1 or not isinstance(arguments[0], exp.Column):
+        raise UserError(f"{what}: {node.name}() takes one number column")
+    measure = table.number(arguments[0].name, what=f"argument of {node.name}()")
+    units = sql.minor_units(measure)
+    given = sql.digit_class(units, test)
+    if test == "last-two":
+        return given
+    # Zero has no leading digit: its class is missing, not an error.
+    return exp.Case().when(exp.NEQ(this=units.copy(), expression=sql.integer(0)), given)

@@ -1,0 +1,146 @@
+"""A table of the case: columns, roles and the files that hold its rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from typing import Literal
+
+from sabueso.errors import UserError, nearest
+
+ColumnType = Literal["text", "number", "date", "timestamp", "time"]
+Role = Literal[
+    "id",
+    "date",
+    "entered",
+    "account",
+    "party",
+    "amount",
+    "debit",
+    "credit",
+    "quantity",
+    "price",
+    "preparer",
+    "approver",
+    "document",
+    "text",
+]
+ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
+
+FILE_COLUMN, LINE_COLUMN = "_file", "_line"
+"""Where each row came from: the source file's name, and the line it starts on (header is 1)."""
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column under the client's name. ``scale`` is the decimals of a number, else 0."""
+
+    name: str
+    type: ColumnType
+    scale: int = 0
+    precision: int = 18
+
+
+@dataclass(frozen=True)
+class Part:
+    """Files of a table that share one set of columns."""
+
+    columns: tuple[Column, ...]
+    files: tuple[Path, ...]
+
+
+@dataclass(frozen=True)
+class Table:
+    """A population's table.
+
+    ``parts`` may differ in the decimals of a column: ``columns`` is what they have in common,
+    wide enough for each.
+    """
+
+    name: str
+    prefix: str
+    columns: tuple[Column, ...]
+    parts: tuple[Part, ...]
+    roles: dict[str, str] = field(default_factory=dict)
+    currency: str = ""
+    fiscal_year_starts: int = 1
+
+    def column(self, name: str, *, what: str = "column") -> Column:
+        """The column of that name, or that plays that role.
+
+        Raises
+        ------
+        UserError
+            If there is none; the sentence names the nearest.
+        """
+        for candidate in (name, self.roles.get(name)):
+            for column in self.columns:
+                if column.name == candidate:
+                    return column
+        folded = [c for c in self.columns if c.name.lower() == name.lower()]
+        if len(folded) == 1:
+            return folded[0]
+        names = [c.name for c in self.columns if not c.name.startswith("_")]
+        raise UserError(
+            f"table {self.name!r} has no {what} {name!r}{nearest(name, [*names, *self.roles])}"
+        )
+
+    def number(self, name: str, *, what: str = "measure") -> Column:
+        """Like :meth:`column`, for a column that must hold numbers."""
+        column = self.column(name, what=what)
+        if column.type != "number":
+            numbers = [c.name for c in self.columns if c.type == "number"]
+            have = f"its numbers are {', '.join(numbers)}" if numbers else "it has no numbers"
+            raise UserError(
+                f"column {column.name!r} of table {self.name!r} holds {column.type}, not numbers, "
+                f"and cannot be a {what}; {have}"
+            )
+        return column
+
+    def role(self, role: Role) -> Column | None:
+        """The column in that role, or None."""
+        name = self.roles.get(role)
+        return next((c for c in self.columns if c.name == name), None)
+
+    def measure(self, name: str | None) -> Column:
+        """The named measure, or the column in the role ``amount``."""
+        if name is None and "amount" not in self.roles:
+            raise UserError(
+                f"table {self.name!r} has no column in the role amount: name the measure with --on"
+            )
+        return self.number(name or "amount")
+
+    @property
+    def files(self) -> tuple[Path, ...]:
+        return tuple(file for part in self.parts for file in part.files)
+
+
+def unify(parts: list[Part], table: str) -> tuple[Column, ...]:
+    """Columns that hold the values of every part without loss.
+
+    Raises
+    ------
+    UserError
+        If a column is text in one part and a number or date in another.
+    """
+    merged: dict[str, Column] = {}
+    for part in parts:
+        for column in part.columns:
+            known = merged.setdefault(column.name, column)
+            if known.type != column.type:
+                raise UserError(
+                    f"column {column.name!r} of table {table!r} holds {known.type} in one file "
+                    f"and {column.type} in another"
+                )
+            scale = max(known.scale, column.scale)
+            whole = max(known.precision - known.scale, column.precision - column.scale)
+            merged[column.name] = Column(
+                column.name, column.type, scale, 18 if whole + scale <= 18 else 38
+            )
+    return tuple(merged.values())
+
+
+def money(minor: int, scale: int) -> Decimal:
+    """Integer minor units as an exact decimal with its scale: 1234 at 2 is 12.34."""
+    return Decimal(minor).scaleb(-scale)

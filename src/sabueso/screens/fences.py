@@ -1,0 +1,247 @@
+"""Limits by quartiles: rows beyond the interquartile fences of their group."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
+from math import ceil, floor
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+from pydantic import Field
+
+from sabueso.population import sql
+from sabueso.population.population import Population, missing
+from sabueso.screens import grouping as grp
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.interface import Caution, Finding, Flags, NotTested
+from sabueso.screens.settings import MeasureSettings
+from sabueso.screens.zscore import LOG_SCALE, amount_of, scaled_units
+from sabueso.stats.quartiles import Fences as FenceLimits
+from sabueso.stats.quartiles import QuartileRule, between, fences, quartile_positions
+
+
+class FencesSettings(MeasureSettings):
+    """Settings of ``fences``."""
+
+    inner: Decimal = Field(Decimal("1.5"), gt=0, description="k of the inner fences")
+    outer: Decimal = Field(Decimal("3"), gt=0, description="k of the outer fences")
+    beyond: Literal["inner", "outer"] = Field("inner", description="the fences that flag a row")
+    rule: QuartileRule = Field(
+        "linear", description="quartiles: interpolation at (n-1)p, at (n+1)p, or Tukey's hinges"
+    )
+    scale: Literal["amount", "log"] = Field(
+        "amount", description="the measure as it is, or sign(x)·log10(1 + |x|)"
+    )
+    side: Literal["both", "high", "low"] = Field("both", description="which side is flagged")
+    min_group: int = Field(5, ge=2, description="rows below which a group is not tested")
+
+
+@dataclass(frozen=True)
+class _Tested:
+    key: dict[str, Any]
+    n: int
+    limits: FenceLimits
+
+
+class Fences:
+    """Interquartile fences on one measure."""
+
+    name = "fences"
+    summary = "rows beyond the interquartile fences of their group"
+    reference = (
+        "Tukey, J. W. (1977), Exploratory Data Analysis; Hyndman, R. J. and Fan, Y. (1996), "
+        "The American Statistician 50, 361-365"
+    )
+    settings = FencesSettings
+
+    def run(self, population: Population, settings: FencesSettings) -> Finding:
+        table = population.table
+        measure = table.measure(settings.on)
+        groups = Grouping.of(settings.by, table)
+        reasons = [missing(measure)]
+        scale = LOG_SCALE if settings.scale == "log" else measure.scale
+        values = {**groups.values(), UNITS: scaled_units(measure, settings.scale)}
+        base = population.base(values, reasons)
+        tested, not_tested = _quartiles(population, base, groups, settings)
+        limits = grp.limit_table(
+            groups, tested, [(t.limits.least, t.limits.greatest) for t in tested]
+        )
+        found = grp.rows_beyond(
+            population, values, reasons, groups, limits, settings.side, measure
+        )
+        flags, counts = _flags(found, groups, tested)
+        return Finding(
+            test=self.name,
+            table=table.name,
+            on=measure.name,
+            by=list(groups.labels),
+            settings=settings.model_dump(),
+            population=population.account(measure, reasons),
+            groups=[
+                _described(t, count, scale, settings.scale)
+                for t, count in zip(tested, counts, strict=True)
+            ],
+            flags=flags,
+            tests_made=sum(t.n for t in tested),
+            cautions=_cautions(tested, not_tested),
+            not_tested=not_tested,
+            currency=table.currency,
+            scale=measure.scale,
+        )
+
+
+def _quartiles(
+    population: Population, base: exp.Select, groups: Grouping, settings: FencesSettings
+) -> tuple[list[_Tested], list[NotTested]]:
+    units = sql.column(UNITS, "b")
+    fields = {"n": sql.count(), "quartiles": sql.quantiles(units, ["0.25", "0.5", "0.75"])}
+    result = population.query(grp.per_group(base, groups, fields))
+    rows = [
+        (key, row)
+        for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
+        if row["n"]
+    ]
+    not_tested = [
+        NotTested(
+            key, f"only {row['n']} rows; at least {settings.min_group} are needed", row["n"]
+        )
+        for key, row in rows
+        if row["n"] < settings.min_group
+    ]
+    rows = [(key, row) for key, row in rows if row["n"] >= settings.min_group]
+    if settings.rule == "linear":
+        # Exact: the quartiles of integers are quarters, which a float holds.
+        quartiles = [tuple(Fraction(q) for q in row["quartiles"]) for _, row in rows]
+    else:
+        quartiles = _by_rank(population, base, groups, rows, settings.rule)
+    tested = []
+    for (key, row), (q1, median, q3) in zip(rows, quartiles, strict=True):
+        if q1 == q3:
+            reason = f"zero_spread: the middle half of its {row['n']} amounts is one value"
+            not_tested.append(NotTested(key, reason, row["n"]))
+            continue
+        limits = fences(
+            q1,
+            median,
+            q3,
+            Fraction(settings.inner),
+            Fraction(settings.outer),
+            far=settings.beyond == "outer",
+        )
+        tested.append(_Tested(key, row["n"], limits))
+    return tested, not_tested
+
+
+def _by_rank(
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    rows: list[tuple[dict[str, Any], dict[str, Any]]],
+    rule: QuartileRule,
+) -> list[tuple[Fraction, ...]]:
+    """Quartiles by the other rules: order statistics at each group's own ranks."""
+    positions = [quartile_positions(row["n"], rule) for _, row in rows]
+    wanted = [
+        (index, rank)
+        for index, three in enumerate(positions)
+        for rank in sorted({r for p in three for r in (floor(p), ceil(p))})
+    ]
+    keys = {
+        name: pa.array([rows[index][0][label] for index, _ in wanted])
+        for name, label in zip(groups.names, groups.labels, strict=True)
+    }
+    ranks = pa.table(
+        {
+            **keys,
+            "position": pa.array([index for index, _ in wanted], pa.int64()),
+            "rank": pa.array([rank for _, rank in wanted], pa.int64()),
+        }
+    )
+    numbered = exp.Window(
+        this=exp.RowNumber(),
+        partition_by=[sql.column(name, "b") for name in groups.names],
+        order=exp.Order(expressions=[sql.ordered(sql.column(UNITS, "b"))]),
+    )
+    inner = exp.select(
+        *(sql.column(name, "b") for name in groups.names),
+        sql.column(UNITS, "b"),
+        exp.alias_(numbered, "row_rank"),
+    ).from_(base.subquery("b"))
+    same_rank = exp.EQ(this=sql.column("row_rank", "r"), expression=sql.column("rank", "ranks"))
+    select = exp.select(
+        sql.column("position", "ranks"), sql.column("rank", "ranks"), sql.column(UNITS, "r")
+    ).from_(inner.subquery("r"))
+    select = select.join("ranks", on=sql.both([groups.join("r", "ranks"), same_rank]))
+    at = {
+        (row["position"], row["rank"]): row[UNITS]
+        for row in population.query(select, ranks=ranks).to_pylist()
+    }
+    return [
+        tuple(between(p, at[index, floor(p)], at[index, ceil(p)]) for p in three)
+        for index, three in enumerate(positions)
+    ]
+
+
+def _flags(found: pa.Table, groups: Grouping, tested: list[_Tested]) -> tuple[Flags, list[int]]:
+    """Flags, the score being the distance beyond the nearer quartile in interquartile ranges."""
+    position = found.column("position").to_numpy()
+    units = found.column(UNITS).to_numpy().astype(np.float64)
+
+    def each(pick: Any) -> np.ndarray:
+        return np.array([float(pick(t.limits)) for t in tested])[position]
+
+    high = units > each(lambda f: f.median) if len(units) else np.empty(0, bool)
+    if len(units):
+        iqr = each(lambda f: f.iqr)
+        over = np.where(high, units - each(lambda f: f.q3), each(lambda f: f.q1) - units) / iqr
+        outside = np.where(
+            high, units > each(lambda f: f.outer_high), units < each(lambda f: f.outer_low)
+        )
+        inner = each(lambda f: (f.high - f.q3) / f.iqr)
+        outer = each(lambda f: (f.outer_high - f.q3) / f.iqr)
+        limit = np.where(outside, outer, inner)
+    else:
+        over, outside, limit = np.empty(0), np.empty(0, bool), np.empty(0)
+    order = grp.in_place_order(found, over)
+    position = position[order]
+    columns = {
+        "score": over[order],
+        "limit": limit[order],
+        "direction": np.where(high[order], "high", "low"),
+        "fence": np.where(outside[order], "outer", "inner"),
+    }
+    kept = grp.flag_table(found, order, groups, [tested[i].key for i in position], columns)
+    counts = np.bincount(position, minlength=len(tested)).tolist() if len(tested) else []
+    return Flags("row", kept), counts
+
+
+def _described(t: _Tested, flagged: int, scale: int, kind: str) -> dict[str, Any]:
+    unit = 10**scale
+
+    def shown(value: Fraction) -> float | None:
+        return amount_of(float(value / unit)) if kind == "log" else float(value / unit)
+
+    f = t.limits
+    return {
+        "group": t.key,
+        "n": t.n,
+        "q1": shown(f.q1),
+        "median": shown(f.median),
+        "q3": shown(f.q3),
+        "iqr": float(f.iqr / unit),
+        "low": shown(f.low),
+        "high": shown(f.high),
+        "outer_low": shown(f.outer_low),
+        "outer_high": shown(f.outer_high),
+        "medcouple": None,
+        "flagged": flagged,
+    }
+
+
+def _cautions(tested: list[_Tested], not_tested: list[NotTested]) -> list[Caution]:
+    sizes = [(t.key, t.n) for t in tested] + [(t.group, t.rows) for t in not_tested]
+    return grp.size_cautions([n for _, n in sizes], not_tested)

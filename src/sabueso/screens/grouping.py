@@ -1,0 +1,224 @@
+"""What tests on one measure share: groups, exact sums per group, and the rows beyond limits."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.population import expressions, sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
+from sabueso.screens.interface import CONTEXT, GROUP, SUBJECT, Caution, NotTested
+
+UNITS = "units"
+INT64 = np.iinfo(np.int64)
+CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
+
+
+@dataclass(frozen=True)
+class Grouping:
+    """Group columns of a screen, as SQL values named g0, g1, …"""
+
+    labels: tuple[str, ...]
+    trees: tuple[Tree, ...]
+
+    @classmethod
+    def of(cls, by: Sequence[str], table: Table) -> Grouping:
+        return cls(
+            tuple(expressions.label(text, table) for text in by),
+            tuple(expressions.scalar(text, table) for text in by),
+        )
+
+    @property
+    def names(self) -> list[str]:
+        return [f"g{i}" for i in range(len(self.labels))]
+
+    def values(self) -> dict[str, Tree]:
+        """Named values for the base of a query."""
+        return dict(zip(self.names, self.trees, strict=True))
+
+    def columns(self, table: str | None = None) -> list[exp.Column]:
+        return [sql.column(name, table) for name in self.names]
+
+    def keys(self, result: pa.Table) -> list[dict[str, Any]]:
+        """One dictionary of label -> value for each row of a result."""
+        if not self.labels:
+            return [{} for _ in range(result.num_rows)]
+        columns = [result.column(name).to_pylist() for name in self.names]
+        return [dict(zip(self.labels, row, strict=True)) for row in zip(*columns, strict=True)]
+
+    def join(self, left: str, right: str) -> Tree:
+        """Same group on both sides, a missing key matching a missing key."""
+        return sql.both(
+            sql.same(sql.column(name, left), sql.column(name, right)) for name in self.names
+        )
+
+
+def per_group(base: exp.Select, grouping: Grouping, fields: dict[str, Tree]) -> exp.Select:
+    """Aggregate a base per group, groups in ascending order."""
+    wanted: list[Tree] = [*grouping.columns()]
+    wanted += [exp.alias_(tree, name, quoted=True) for name, tree in fields.items()]
+    select = exp.select(*wanted).from_(base.subquery("b"))
+    if grouping.names:
+        select = select.group_by(*grouping.columns())
+        select = select.order_by(*(sql.ordered(c) for c in grouping.columns()))
+    return select
+
+
+def with_groups(
+    base: exp.Select, grouping: Grouping, fields: dict[str, Tree], *, where: Tree | None = None
+) -> exp.Select:
+    """Aggregate a base per group, joined to the input table ``limits`` of that group's figures."""
+    wanted: list[Tree] = [sql.column(name, "b") for name in grouping.names]
+    wanted += [exp.alias_(tree, name, quoted=True) for name, tree in fields.items()]
+    select = exp.select(*wanted).from_(base.subquery("b"))
+    select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
+    if where is not None:
+        select = select.where(where)
+    if grouping.names:
+        keys = grouping.columns("b")
+        select = select.group_by(*keys).order_by(*(sql.ordered(c) for c in keys))
+    return select
+
+
+def integers(result: pa.Table, name: str) -> list[int]:
+    """A column of whole numbers as Python integers, missing ones as 0."""
+    return [0 if v is None else int(v) for v in result.column(name).to_pylist()]
+
+
+def clamped(values: Sequence[int]) -> pa.Array:
+    """Integer limits as BIGINT; those outside its range flag nothing there."""
+    return pa.array([min(max(v, int(INT64.min)), int(INT64.max)) for v in values], pa.int64())
+
+
+class Keyed(Protocol):
+    """Anything that knows the group it belongs to."""
+
+    @property
+    def key(self) -> dict[str, Any]: ...
+
+
+def key_table(groups: Grouping, items: Sequence[Keyed], columns: dict[str, Any]) -> pa.Table:
+    """Group keys and figures of some groups as an input table of a query."""
+    keys = {
+        name: pa.array([item.key[label] for item in items])
+        for name, label in zip(groups.names, groups.labels, strict=True)
+    }
+    return pa.table({**keys, **columns})
+
+
+def limit_table(
+    groups: Grouping, items: Sequence[Keyed], bounds: Sequence[tuple[int, int]]
+) -> pa.Table:
+    """The input table ``limits``: group keys, least, greatest, and the group's position."""
+    return key_table(
+        groups,
+        items,
+        {
+            "least": clamped([low for low, _ in bounds]),
+            "greatest": clamped([high for _, high in bounds]),
+            "position": pa.array(range(len(items)), pa.int64()),
+        },
+    )
+
+
+def flag_table(
+    found: pa.Table,
+    order: np.ndarray,
+    groups: Grouping,
+    keys: Sequence[dict[str, Any]],
+    columns: dict[str, np.ndarray],
+) -> pa.Table:
+    """Rows found, in order, with their group and the test's columns (already in order)."""
+    kept = found.take(pa.array(order)).drop_columns(["position", UNITS])
+    for label in groups.labels:
+        kept = kept.append_column(GROUP + label, pa.array([key[label] for key in keys]))
+    for name, values in columns.items():
+        kept = kept.append_column(name, pa.array(values))
+    return kept
+
+
+def size_cautions(sizes: Sequence[int], not_tested: Sequence[NotTested]) -> list[Caution]:
+    """``too_few`` for groups below 11 rows, ``zero_spread`` for those without any."""
+    cautions = []
+    few = [n for n in sizes if n < 11]
+    if few:
+        which = (
+            f"{len(few)} of {len(sizes)} groups have fewer than 11 rows"
+            if len(sizes) > 1
+            else f"only {few[0]} rows are used; a limit on fewer than 11 means little"
+        )
+        figures = {"groups": len(few), "smallest_n": min(few)}
+        cautions.append(Caution("too_few", which, figures))
+    flat = [t for t in not_tested if t.reason.startswith("zero_spread")]
+    if flat:
+        rows = sum(t.rows for t in flat)
+        which = (
+            f"{len(flat)} groups ({rows:,} rows) have no spread and are not tested"
+            if len(sizes) > 1
+            else f"the {rows:,} amounts have no spread and are not tested"
+        )
+        cautions.append(Caution("zero_spread", which, {"groups": len(flat), "rows": rows}))
+    return cautions
+
+
+def beyond(side: str = "both") -> Tree:
+    """Condition of a row beyond its group's limits."""
+    units = sql.column(UNITS, "b")
+    low = exp.LT(this=units, expression=sql.column("least", "limits"))
+    high = exp.GT(this=units.copy(), expression=sql.column("greatest", "limits"))
+    if side == "both":
+        return exp.paren(exp.or_(low, high))
+    return low if side == "low" else high
+
+
+def context_columns(table: Table) -> list[Column]:
+    """Columns that help a reader to recognise a row, in the order of their roles."""
+    found = (table.role(role) for role in CONTEXT_ROLES)  # type: ignore[arg-type]
+    return [column for column in found if column is not None]
+
+
+def rows_beyond(
+    population: Population,
+    values: dict[str, Tree],
+    reasons: Sequence[Reason],
+    grouping: Grouping,
+    limits: pa.Table,
+    side: str,
+    measure: Column,
+) -> pa.Table:
+    """Rows beyond their group's limits, with subject and context columns.
+
+    ``limits`` has the group keys, ``least``, ``greatest`` and ``position`` (the group's index).
+    The result has ``position, units, amount`` and the prefixed columns, in no order.
+    """
+    table = population.table
+    named: dict[str, Tree] = {}
+    identity = table.role("id")
+    if identity is not None:
+        named[SUBJECT + identity.name] = sql.column(identity.name)
+    named[SUBJECT + "file"] = sql.column(FILE_COLUMN)
+    named[SUBJECT + "line"] = sql.column(LINE_COLUMN)
+    for column in context_columns(table):
+        if column.name != (identity.name if identity else None):
+            named[CONTEXT + column.name] = sql.column(column.name)
+    named["amount"] = sql.column(measure.name)
+    base = population.base({**values, **named}, reasons)
+    wanted = [sql.column("position", "limits"), sql.column(UNITS, "b")]
+    wanted += [sql.column(name, "b") for name in named]
+    select = exp.select(*wanted).from_(base.subquery("b"))
+    select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
+    return population.query(select.where(beyond(side)), limits=limits)
+
+
+def in_place_order(found: pa.Table, strength: np.ndarray) -> np.ndarray:
+    """Order of flags: strongest first, then as the rows stand in the sources."""
+    lines = found.column(SUBJECT + "line").to_numpy()
+    files = found.column(SUBJECT + "file").to_numpy(zero_copy_only=False).astype(str)
+    return np.lexsort((lines, files, -strength))

@@ -1,0 +1,68 @@
+"""Settings of a test: the one source of its options, its plan keys and its messages."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+
+from sabueso.errors import UserError, nearest
+from sabueso.population.expressions import split_list
+from sabueso.stats.adjust import Method
+
+
+class Settings(BaseModel):
+    """What every test can be told. A field's name is its plan key and, dashed, its option."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    where: str | None = Field(None, description="SQL condition that rows must meet to be used")
+
+    @classmethod
+    def from_plan(cls, values: dict[str, Any], place: str) -> Settings:
+        """Validate plan keys or options.
+
+        Raises
+        ------
+        UserError
+            One sentence that names the place, the key and what was expected.
+        """
+        try:
+            return cls(**values)
+        except ValidationError as error:
+            first = error.errors()[0]
+            key = str(first["loc"][0]) if first["loc"] else ""
+            if first["type"] == "extra_forbidden":
+                raise UserError(
+                    f"{place}: there is no setting {key!r}{nearest(key, cls.model_fields)}"
+                ) from None
+            option = key.replace("_", "-")
+            if first["type"] == "missing":
+                raise UserError(f"{place}: the setting {option!r} is required") from None
+            message = first["msg"].removeprefix("Value error, ")
+            message = message[:1].lower() + message[1:]
+            given = "" if not key else f"{option} = {first['input']!r}: "
+            raise UserError(f"{place}: {given}{message}") from None
+
+    def as_plan(self) -> dict[str, Any]:
+        """The settings that differ from their defaults, as plan values."""
+        values = self.model_dump(exclude_defaults=True)
+        return {k: format(v, "f") if isinstance(v, Decimal) else v for k, v in values.items()}
+
+
+def listed(value: Any) -> Any:
+    """``"a, b"`` as ["a", "b"]; lists pass."""
+    return split_list(value) if isinstance(value, str) else value
+
+
+class MeasureSettings(Settings):
+    """Settings of a test on one measure, maybe by groups."""
+
+    on: str | None = Field(None, description="the measure: a number column (default: role amount)")
+    by: list[str] = Field(
+        default_factory=list, description="groups: columns, year, quarter, month, weekday or SQL"
+    )
+    adjust: Method = Field("holm", description="adjustment of p for the number of tests")
+
+    _listed = field_validator("by", mode="before")(listed)

@@ -1,0 +1,1 @@
+"""Findings, queues, drill-downs and papers made visible. No calculation here."""

@@ -1,0 +1,211 @@
+"""Results as files: the suffix says which form. Files appear whole or not at all."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from sabueso.case.files import safe_cell, write_whole
+from sabueso.errors import UserError
+from sabueso.population.drill import Drill, Node, Rows
+from sabueso.screens.interface import Finding, plain
+
+Cell = str | int | float | Decimal | None
+DATA = (".csv", ".xlsx", ".parquet", ".json")
+FIGURES = (".png", ".svg")
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """One table of cells with its header."""
+
+    name: str
+    header: list[str]
+    rows: list[list[Any]]
+
+
+def finding_sheet(finding: Finding) -> Sheet:
+    """The table of a finding: its classes, its lines, or the rows it flagged."""
+    by = [f"group {label}" for label in finding.by]
+    if finding.test == "digits":
+        keys = [k for k in finding.groups[0]["classes"][0]] if finding.groups else []
+        rows = [
+            [*g["group"].values(), *c.values()] for g in finding.groups for c in g["classes"]
+        ]
+        return Sheet("classes", [*by, *keys], rows)
+    if finding.test == "periods":
+        lines = finding.groups[0]["lines"]
+        keys = [k for k in lines[0] if k not in ("key", "rate_volume")] if lines else []
+        labels = list(lines[0]["key"]) if lines else []
+        return Sheet("lines", [*labels, *keys], [[*x["key"].values(), *(x[k] for k in keys)] for x in lines])
+    flags = list(finding.flags.rows())
+    header: list[str] = []
+    flat = []
+    for flag in flags:
+        row: dict[str, Any] = {}
+        for name, value in flag.items():
+            if isinstance(value, dict):
+                prefix = "" if name in ("subject", "context", "group") else f"{name} "
+                row |= {f"{prefix}{k}": v for k, v in value.items()}
+            else:
+                row[name] = value
+        flat.append(row)
+        header += [name for name in row if name not in header] if not header else []
+    return Sheet("flags", header, [[row.get(name) for name in header] for row in flat])
+
+
+def drill_sheet(result: Drill) -> Sheet:
+    """Every group of a drill-down, wider groups before the narrower, the total last."""
+    header = [*result.by, "rows", result.measure, *result.across_values]
+    rows: list[list[Any]] = []
+
+    def add(node: Node) -> None:
+        pad: list[Any] = [*node.key, *[""] * (len(result.by) - len(node.key))]
+        rows.append([*pad, node.rows, node.value, *(node.across.get(v) for v in result.across_values)])
+
+    def walk(node: Node) -> None:
+        for child in node.children:
+            add(child)
+            walk(child)
+
+    walk(result.total)
+    total = Node(["total"] if result.by else [], result.total.rows, result.total.value, result.total.across)
+    add(total)
+    return Sheet("drill-down", header, rows)
+
+
+def rows_sheet(result: Rows) -> Sheet:
+    names = [c.name for c in result.columns]
+    return Sheet("rows", names, [[row[name] for name in names] for row in result.rows])
+
+
+def drill_json(result: Drill) -> dict[str, Any]:
+    """A drill-down as JSON: nested groups, exact decimals as strings."""
+
+    def node(n: Node) -> dict[str, Any]:
+        found = {"key": plain(n.key), "rows": n.rows, "value": plain(n.value)}
+        if result.across:
+            found["across"] = plain(n.across)
+        if n.children:
+            found["groups"] = [node(child) for child in n.children]
+        return found
+
+    account = result.population
+    return {
+        "table": result.table,
+        "on": result.on,
+        "measure": result.measure,
+        "by": result.by,
+        "across": result.across,
+        "across_values": result.across_values,
+        "currency": result.currency,
+        "population": {
+            "rows": account.rows,
+            "used": account.used,
+            "left_out": account.left_out,
+            "total": plain(account.total),
+            "used_total": plain(account.used_total),
+        },
+        "total": node(result.total),
+    }
+
+
+def write_sheets(path: Path, sheets: Sequence[Sheet], content: Any) -> None:
+    """Write a result as the file its suffix asks for.
+
+    Parameters
+    ----------
+    sheets : sequence of Sheet
+        The first is what a one-table form holds.
+    content : JSON-serialisable
+        What ``.json`` holds.
+
+    Raises
+    ------
+    UserError
+        If the suffix is none of those known.
+    """
+    suffix = path.suffix.lower()
+    if suffix == ".json":
+        write_whole(path, (json.dumps(content, ensure_ascii=False, indent=1) + "\n").encode())
+    elif suffix == ".csv":
+        write_whole(path, csv_text(sheets[0]).encode("utf-8-sig"))
+    elif suffix == ".xlsx":
+        write_whole(path, workbook(sheets))
+    elif suffix == ".parquet":
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+
+        sheet = sheets[0]
+        columns = {
+            name: [_arrow(row[i]) for row in sheet.rows] for i, name in enumerate(sheet.header)
+        }
+        buffer = io.BytesIO()
+        pq.write_table(pa.table(columns), buffer)
+        write_whole(path, buffer.getvalue())
+    else:
+        raise UserError(f"--out {path}: expected a file that ends in {', '.join(DATA)}")
+
+
+def _arrow(value: Any) -> Any:
+    return float(value) if isinstance(value, Decimal) and value.as_tuple().exponent == 0 else value
+
+
+def csv_text(sheet: Sheet) -> str:
+    """A sheet as CSV; no cell starts a formula."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow([safe_cell(name) for name in sheet.header])
+    for row in sheet.rows:
+        writer.writerow(["" if v is None else safe_cell(plain_cell(v)) for v in row])
+    return text.getvalue()
+
+
+def plain_cell(value: Any) -> Any:
+    """Decimals in plain digits, other numbers as they are, anything else as text."""
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    if isinstance(value, (int, float)) or value is None:
+        return value
+    return str(value)
+
+
+def workbook(sheets: Sequence[Sheet]) -> bytes:
+    """Sheets as a spreadsheet: text is written as text, amounts as numbers."""
+    import xlsxwriter
+
+    buffer = io.BytesIO()
+    book = xlsxwriter.Workbook(
+        buffer, {"in_memory": True, "strings_to_formulas": False, "strings_to_urls": False}
+    )
+    head = book.add_format({"bold": True, "bottom": 1, "font_color": "#16324F"})
+    amount = book.add_format({"num_format": "#,##0.00"})
+    for sheet in sheets:
+        page = book.add_worksheet(sheet.name[:31])
+        widths = [len(name) for name in sheet.header]
+        for j, name in enumerate(sheet.header):
+            page.write_string(0, j, name, head)
+        for i, row in enumerate(sheet.rows, 1):
+            for j, value in enumerate(row):
+                if value is None:
+                    continue
+                if isinstance(value, Decimal):
+                    page.write_number(i, j, float(value), amount)
+                elif isinstance(value, (int, float)) and not isinstance(value, bool):
+                    page.write_number(i, j, value)
+                else:
+                    page.write_string(i, j, str(value)[:32_000])
+                widths[j] = max(widths[j], min(len(str(value)), 60))
+        for j, width in enumerate(widths):
+            page.set_column(j, j, width + 2)
+        page.freeze_panes(1, 0)
+        if sheet.rows:
+            page.autofilter(0, 0, len(sheet.rows), len(sheet.header) - 1)
+    book.close()
+    return buffer.getvalue()

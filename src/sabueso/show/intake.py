@@ -1,0 +1,160 @@
+"""An intake as terminal text: what was detected, what became of every line, and the sums."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from rich.console import Console
+from rich.text import Text
+
+from sabueso.case.taking import TakeReport
+from sabueso.intake.interface import FileReport
+from sabueso.show import numbers as num
+from sabueso.show.console import next_steps, notes, open_table, title
+from sabueso.show.palette import AMBER, SEA, STONE
+
+
+def show_intake(console: Console, report: TakeReport) -> None:
+    """Print the report of an intake."""
+    files = num.many(len(report.files), "file")
+    title(console, f"{report.table} · {files} {'taken in' if report.kept else 'read, nothing kept'}")
+    for known in report.known:
+        console.print(
+            Text(f" {known.file} was taken in before ({known.at}), SHA-256 {known.sha256[:12]}…: left alone")
+        )
+    if not report.files:
+        console.print(Text(" nothing new"))
+        return
+    if report.known:
+        console.print()
+    _show_detected(console, report)
+    _show_files(console, report)
+    _show_damaged(console, report)
+    _show_totals(console, report)
+    for file in report.files:
+        notes(console, "assumed", (f"{file.file}: {note}" for note in file.notes))
+    console.print()
+    _show_reconciliation(console, report)
+    if report.kept:
+        steps = [f"sabueso dig {report.table} --by month", "sabueso try digits " + report.table]
+    else:
+        steps = [f"sabueso intake PATH --as {report.table}"]
+    next_steps(console, steps)
+
+
+def _show_detected(console: Console, report: TakeReport) -> None:
+    first = report.files[0]
+    form = ", ".join(
+        f"{key} {value}" for key, value in first.detected.items() if not key.startswith("column ")
+    )
+    console.print(Text(f" read as {form}"))
+    odd = [f for f in report.files if f.detected != first.detected]
+    if odd:
+        for file in odd[:5]:
+            named = ", ".join(
+                f"{key.removeprefix('column ')} {value}"
+                for key, value in file.detected.items()
+                if first.detected.get(key) != value
+            )
+            console.print(Text(f" {file.file} as {named}"))
+        if len(odd) > 5:
+            console.print(Text(f" and {len(odd) - 5} more files otherwise", style=STONE))
+    roles = {column: role for role, column in report.roles.items()}
+    table = open_table([("column", "left"), ("read as", "left"), ("role", "left")])
+    for column in first.columns:
+        if column.name.startswith("_"):
+            continue
+        shown = first.detected.get(f"column {column.name}", "debit less credit")
+        table.add_row(" " + column.name, shown, Text(roles.get(column.name, ""), style=SEA))
+    console.print()
+    console.print(table)
+    console.print()
+
+
+def _show_files(console: Console, report: TakeReport) -> None:
+    amount = report.amount
+    head = [("file", "left"), ("lines read", "right"), ("accepted", "right"), ("quarantined", "right")]
+    head += [("totals", "right"), ("blank", "right")]
+    if amount:
+        head.append((amount, "right"))
+    table = open_table(head)
+    files = report.files
+    shown = files if len(files) <= 12 else [*files[:4], *(f for f in files[4:-2] if _odd(f)), *files[-2:]]
+    for f in shown:
+        cells = [f.read, f.accepted, f.quarantined, f.totals, f.blank]
+        style = AMBER if f.quarantined else ""
+        row = [Text(" " + f.file)] + [Text(num.count(c), style=style if i == 2 else "") for i, c in enumerate(cells)]
+        if amount:
+            row.append(Text(num.amount(f.sums.get(amount, Decimal(0)))))
+        table.add_row(*row)
+    if len(shown) < len(files):
+        table.add_row(Text(f" … {len(files) - len(shown)} more, without quarantine", style=STONE))
+    sums = [report.total(n) for n in ("read", "accepted", "quarantined", "totals", "blank")]
+    last = [num.amount(report.amount_sum)] if amount else []
+    table.add_row(" in all", *(num.count(s) for s in sums), *last, style="bold")
+    console.print(table)
+
+
+def _odd(file: FileReport) -> bool:
+    return bool(file.quarantined) or not file.reconciled
+
+
+def _show_damaged(console: Console, report: TakeReport) -> None:
+    damaged = [(f.file, d) for f in report.files for d in f.damaged]
+    if not damaged:
+        return
+    console.print()
+    table = open_table([("quarantined", "left"), ("line", "right"), ("column", "left"), ("reason", "wrap")])
+    for name, d in damaged[:12]:
+        value = f"{d.value!r}: " if d.value else ""
+        table.add_row(" " + name, num.count(d.line), d.column, value + d.reason)
+    console.print(table)
+    if len(damaged) > 12:
+        console.print(Text(f" … and {len(damaged) - 12:,} more, in quarantine/{report.table}/", style=STONE))
+
+
+def _show_totals(console: Console, report: TakeReport) -> None:
+    """The client's totals lines against the rows above them."""
+    lines = [(f.file, t) for f in report.files for t in f.totals_lines]
+    if not lines:
+        return
+    console.print()
+    agree = [t for _, t in lines if t.agrees and not t.quarantined]
+    console.print(Text(f" totals lines that equal the rows accepted: {len(agree)} of {len(lines)}"))
+    for name, t in lines:
+        if t.agrees and t.quarantined:
+            text = (
+                f" {name} line {t.line}: {t.column} {num.amount(t.stated)} equals accepted "
+                f"{num.amount(t.accepted)}"
+            )
+            if t.stated != t.accepted:
+                text += f" + quarantined {num.amount(t.quarantined)}"
+            console.print(Text(text))
+        elif not t.agrees:
+            gap = t.stated - t.accepted
+            text = (
+                f" {name} line {t.line}: {t.column} stated {num.amount(t.stated)}, rows accepted "
+                f"{num.amount(t.accepted)}, difference {num.amount(gap)}"
+            )
+            if t.quarantined:
+                text += f" (quarantined rows with a readable amount: {num.amount(t.quarantined)})"
+            console.print(Text(text, style=AMBER))
+
+
+def _show_reconciliation(console: Console, report: TakeReport) -> None:
+    t = report.total
+    console.print(
+        Text(
+            f" lines read {t('read'):,} = accepted {t('accepted'):,} + quarantined {t('quarantined'):,} "
+            f"+ totals {t('totals'):,} + blank {t('blank'):,}"
+        )
+    )
+    header = sum(f.header_lines for f in report.files)
+    extra = f" + continued {t('continued'):,}" if t("continued") else ""
+    console.print(
+        Text(f" lines in the files {t('lines'):,} = read {t('read'):,} + header {header:,}{extra}", style=STONE)
+    )
+    if report.amount is not None:
+        unit = f" {report.currency}" if report.currency else ""
+        again = ", the same read back from the case" if report.kept else ""
+        console.print(Text(f" sum of {report.amount} {num.amount(report.amount_sum)}{unit}{again}"))

@@ -1,0 +1,61 @@
+"""Numbers as the trade writes them."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any
+
+MINUS = "\u2212"
+
+
+def amount(value: Decimal | str | float | None, scale: int = 2) -> str:
+    """Thousands separated, a true minus sign; a dash where there is none."""
+    if value is None:
+        return "–"
+    exact = value if isinstance(value, Decimal) else Decimal(str(value))
+    places = max(scale, -int(exact.as_tuple().exponent)) if isinstance(value, (Decimal, str)) else scale
+    return f"{exact:,.{places}f}".replace("-", MINUS)
+
+
+def count(value: int) -> str:
+    return f"{value:,}".replace("-", MINUS)
+
+
+def number(value: float | None, places: int = 2) -> str:
+    """A statistic; very large and very small ones keep their meaning."""
+    if value is None:
+        return "–"
+    if value and (abs(value) >= 1e12 or abs(value) < 10 ** -(places + 2)):
+        return f"{value:.3g}".replace("-", MINUS)
+    return f"{value:,.{places}f}".replace("-", MINUS)
+
+
+def signed(value: float | None, places: int = 1) -> str:
+    if value is None:
+        return "–"
+    return f"{value:+,.{places}f}".replace("-", MINUS)
+
+
+def percent(share: float | None, places: int = 1) -> str:
+    """A share of 1 as a percentage."""
+    return "–" if share is None else f"{100 * share:,.{places}f}%".replace("-", MINUS)
+
+
+def p_value(p: float | None) -> str:
+    if p is None:
+        return "–"
+    return "<0.0001" if p < 0.0001 else f"{p:.4f}"
+
+
+def p_text(p: float) -> str:
+    """For a sentence: p < 0.0001, p = 0.0123."""
+    return "p < 0.0001" if p < 0.0001 else f"p = {p:.4f}"
+
+
+def many(n: int, word: str, plural: str | None = None) -> str:
+    return f"{n:,} {word if n == 1 else plural or word + 's'}"
+
+
+def group_name(group: dict[str, Any]) -> str:
+    """A group as text: its values, missing ones said."""
+    return " · ".join("(missing)" if v is None else str(v) for v in group.values()) or "all rows"

@@ -1,0 +1,115 @@
+"""The queue and single exceptions as terminal text."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from decimal import Decimal
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from sabueso.case.queue import Exception_
+from sabueso.case.reviews import Review
+from sabueso.show import numbers as num
+from sabueso.show.console import next_steps, open_table, title
+from sabueso.show.palette import AMBER, PLUM, SEA, STONE
+
+STYLES = {"open": "", "cleared": SEA, "error": AMBER, "referred": PLUM}
+MARKS = {"open": "○", "cleared": "✓", "error": "×", "referred": "!"}
+
+
+def status_text(review: Review) -> Text:
+    """Status with its mark, colour and whether it is signed off."""
+    signed = f", signed {review.signed_off}" if review.signed_off else ""
+    return Text(f"{MARKS[review.status]} {review.status}{signed}", style=STYLES[review.status])
+
+
+def counts_line(every: Sequence[Exception_]) -> str:
+    """How many exceptions stand where."""
+    by = Counter(item.review.status for item in every)
+    parts = [f"{name} {by.get(name, 0):,}" for name in ("open", "cleared", "error", "referred")]
+    signed = sum(bool(item.review.signed_off) for item in every)
+    return f"exceptions {len(every):,} = " + " + ".join(parts) + f"   signed off {signed:,}"
+
+
+def show_queue(
+    console: Console, every: Sequence[Exception_], shown: Sequence[Exception_], currency: str
+) -> None:
+    """Print part of the queue; ``every`` is the whole of it."""
+    title(console, "queue", f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {currency}")
+    table = open_table(
+        [
+            ("#", "right"), ("id", "left"), ("status", "left"), ("screens", "right"),
+            ("best standing", "left"), ("amount", "right"), ("subject", "left"),
+        ]
+    )  # fmt: skip
+    room = max(console.width - 76, 24)
+    for item in shown:
+        mark = item.marks[0]
+        standing = f"{mark.rank} of {mark.flagged:,}, {_clip(mark.screen, 22)}"
+        amount = "–" if item.amount is None else num.amount(Decimal(item.amount))
+        table.add_row(
+            str(item.place), item.id, status_text(item.review), str(len(item.marks)), standing, amount,
+            _clip(item.label, room),
+        )  # fmt: skip
+    console.print(table)
+    console.print()
+    console.print(Text(f" {counts_line(every)}"))
+    waiting = next((item for item in shown if item.review.status == "open"), None)
+    if waiting is not None:
+        next_steps(
+            console,
+            [f"sabueso dig {waiting.id}", f'sabueso review {waiting.id} --cleared --reason "…" --as KL'],
+        )
+
+
+def show_exception(console: Console, item: Exception_) -> None:
+    """One exception: why it stands where it stands, and its review."""
+    title(console, f"{item.id} · {item.label}", f"{item.table}, {item.kind}")
+    table = open_table(
+        [
+            ("marked by", "left"), ("standing", "left"), ("score", "right"), ("limit", "right"),
+            ("adj. p", "right"), ("amount", "right"),
+        ]
+    )  # fmt: skip
+    for mark in item.marks:
+        amount = "–" if mark.amount is None else num.amount(Decimal(mark.amount))
+        table.add_row(
+            " " + mark.screen,
+            f"{mark.rank} of {mark.flagged:,}",
+            num.number(mark.score, 2),
+            num.number(mark.limit, 3 if item.kind == "class" else 2),
+            num.p_value(mark.p_adjusted),
+            amount,
+        )
+    console.print(table)
+    console.print()
+    show_review(console, item.review)
+
+
+def show_review(console: Console, review: Review) -> None:
+    """The history of a review, oldest event first."""
+    if not review.history:
+        console.print(Text(" not reviewed yet", style=STONE))
+        return
+    grid = Table.grid(padding=(0, 2))
+    for _ in range(3):
+        grid.add_column(no_wrap=True)
+    grid.add_column(overflow="fold")
+    for event in review.history:
+        what = event.body.get("disposition", "reopened" if event.kind == "reopen" else "signed off")
+        detail = event.body.get("reason", "")
+        if event.body.get("error_amount"):
+            detail += f" (amount of the error {num.amount(Decimal(event.body['error_amount']))})"
+        if event.body.get("set_aside"):
+            detail += " (set aside from later statistics)"
+        for file in event.body.get("evidence", []):
+            detail += f" [evidence {file['file']}, SHA-256 {file['sha256'][:12]}…]"
+        grid.add_row(f" {event.at[:16].replace('T', ' ')}", event.initials, what, detail)
+    console.print(grid)
+
+
+def _clip(text: str, width: int) -> str:
+    return text if len(text) <= width else text[: width - 1] + "…"

@@ -1,0 +1,113 @@
+"""Moments from exact sums of integer minor units: no float is met before the last step."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from math import floor, isqrt, sqrt
+
+from scipy.special import ndtr
+
+
+@dataclass(frozen=True)
+class Moments:
+    """Mean and standard deviation of n amounts.
+
+    ``mean`` and ``sd`` are in units of the amount; each is the correctly rounded float of the
+    exact rational (of its square root for ``sd``). ``sd`` is None below two amounts.
+    """
+
+    n: int
+    mean: float
+    sd: float | None
+
+
+def moments(n: int, total: int, squares: int, scale: int = 0) -> Moments:
+    """Mean and sample standard deviation (n - 1) from n, Σx and Σx².
+
+    Parameters
+    ----------
+    n : int
+        Number of amounts, at least 1.
+    total, squares : int
+        Σx and Σx² of integer minor units.
+    scale : int
+        Decimals of the amount: 2 where a minor unit is 0.01.
+
+    Raises
+    ------
+    ValueError
+        If n < 1 or the sums cannot belong to n real amounts.
+    """
+    if n < 1:
+        raise ValueError("moments need at least one amount")
+    spread = n * squares - total * total
+    if spread < 0:
+        raise ValueError("the sum of squares is smaller than any amounts can give")
+    unit = 10**scale
+    sd = sqrt(Fraction(spread, n * (n - 1) * unit * unit)) if n > 1 else None
+    return Moments(n=n, mean=total / (n * unit), sd=sd)
+
+
+def deviate_limits(n: int, total: int, squares: int, limit: Fraction) -> tuple[int, int]:
+    """Least and greatest integer minor units with |x - mean| <= limit · s, exactly.
+
+    An amount is beyond the limit if and only if it is below the first or above the second. With
+    S = Σx and V = n Σx² - S², |n x - S| <= limit · sqrt(n V / (n - 1)); the root is taken in
+    integers, so that an amount exactly on the limit is never flagged by rounding.
+
+    Raises
+    ------
+    ValueError
+        If n < 2.
+    """
+    if n < 2:
+        raise ValueError("a standard deviation needs at least two amounts")
+    radicand = limit * limit * n * (n * squares - total * total) / (n - 1)
+    reach = isqrt(floor(radicand))
+    return -((reach - total) // n), (total + reach) // n
+
+
+def greatest_deviate(n: int) -> float:
+    """The largest |z| that any of n amounts can have, (n - 1)/sqrt(n).
+
+    References
+    ----------
+    Shiffler, R. E. (1988), The American Statistician 42, 79-80.
+    """
+    return (n - 1) / sqrt(n)
+
+
+def two_sided_p(z: float) -> float:
+    """P(|Z| > |z|) of a standard normal."""
+    return float(2 * ndtr(-abs(z)))
+
+
+@dataclass(frozen=True)
+class Shape:
+    """Bias-adjusted skewness G1 and excess kurtosis G2; None where n is too small or s is 0."""
+
+    skewness: float | None
+    kurtosis: float | None
+
+
+def shape(n: int, cubes: float, fourths: float) -> Shape:
+    """G1 and G2 from sums of standardised deviations.
+
+    Parameters
+    ----------
+    n : int
+        Number of amounts.
+    cubes, fourths : float
+        Σz³ and Σz⁴ with z = (x - mean)/s, s with divisor n - 1.
+
+    References
+    ----------
+    Joanes, D. N. and Gill, C. A. (1998), The Statistician 47, 183-189 (G1 and G2).
+    """
+    skewness = n * cubes / ((n - 1) * (n - 2)) if n > 2 else None
+    kurtosis = None
+    if n > 3:
+        lead = n * (n + 1) / ((n - 1) * (n - 2) * (n - 3))
+        kurtosis = lead * fourths - 3 * (n - 1) ** 2 / ((n - 2) * (n - 3))
+    return Shape(skewness, kurtosis)
