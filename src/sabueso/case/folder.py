@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
@@ -133,35 +133,33 @@ class Case:
         return table
 
     @contextmanager
-    def population(
-        self,
-        name: str,
-        where: str | None = None,
-        others: tuple[str, ...] = (),
-        *,
-        with_set_aside: bool = False,
-    ) -> Iterator[Population]:
-        """The population of a table on the plan's engine.
+    def populations(self, *names: str) -> Iterator[Callable[..., Population]]:
+        """The plan's engine with some tables attached, and locked: it reads nothing else.
 
-        Rows that a review set aside are left out, unless ``with_set_aside``; ``others`` are
-        tables that the test also reads.
+        Yields a function (name, where=None, with_set_aside=False) -> Population. Rows that a
+        review set aside are left out, unless ``with_set_aside``.
         """
         from sabueso.case.reviews import set_aside_selectors
         from sabueso.population.engines import EngineSettings, open_engine
         from sabueso.population.population import Population
 
-        table = self.table(name)
-        tables = {name: table} | {other: self.table(other) for other in others}
+        tables = {name: self.table(name) for name in dict.fromkeys(names)}
         section = self.plan.engine
         engine = open_engine(
             EngineSettings(kind=section.kind, memory=section.memory, threads=section.threads)
         )
+
+        def population(
+            name: str, where: str | None = None, *, with_set_aside: bool = False
+        ) -> Population:
+            aside = () if with_set_aside else set_aside_selectors(self.register, name)
+            return Population(engine, tables[name], where, aside, tables)
+
         try:
             for each in tables.values():
                 engine.attach(each)
             engine.lock()
-            aside = () if with_set_aside else set_aside_selectors(self.register, name)
-            yield Population(engine, table, where, aside, tables)
+            yield population
         finally:
             engine.close()
 

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from sabueso.case.files import write_whole
 from sabueso.errors import UserError, nearest
-from sabueso.intake.interface import ReadSettings
+from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import ROLES
 
 PLAN = "case.toml"
@@ -187,6 +187,7 @@ def write_table(
 
     document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
     tables: Any = document.get("tables")
+    fresh = False
     if tables is None:
         tables = tomlkit.table(is_super_table=True)
         document.add("tables", tables)
@@ -195,6 +196,7 @@ def write_table(
         section.add("prefix", prefix)
         section.add("sources", [])
         tables.add(name, section)
+        fresh = True
     section = tables[name]
     known = section.setdefault("sources", [])
     for source in sources:
@@ -204,6 +206,8 @@ def write_table(
         inline = tomlkit.inline_table()
         inline.update(roles)
         section.add("roles", inline)
+    if fresh:
+        section.add(tomlkit.nl())
     write_whole(path, tomlkit.dumps(document).encode())
 
 
@@ -226,6 +230,7 @@ def write_screen(
         section.add("purpose", purpose)
     for key, value in settings.items():
         section.add(key, value)
+    section.add(tomlkit.nl())
     names = [str(screen.get("name")) for screen in screens]
     if name in names:
         screens[names.index(name)] = section

@@ -101,8 +101,9 @@ class Register:
     @contextmanager
     def writing(self) -> Iterator[Writer]:
         """One transaction: all of it is recorded, or nothing."""
-        with self._engine.begin() as connection:
-            yield Writer(connection)
+        with self._engine.connect().execution_options(writing=True) as connection:
+            with connection.begin():
+                yield Writer(connection)
 
     def events(self, *kinds: str, subject: str | None = None) -> list[Event]:
         """Events of these kinds (all when none is named), oldest first."""
@@ -164,6 +165,11 @@ class Writer:
         self._connection.execute(EVENTS.insert(), row)
         return Event(seq, at, kind, subject, initials, body, previous, digest)
 
+    def subjects(self, kind: str) -> list[str]:
+        """Subjects of the events of a kind."""
+        query = sa.select(EVENTS.c.subject).where(EVENTS.c.kind == kind)
+        return [row.subject for row in self._connection.execute(query)]
+
     def known_exceptions(self) -> dict[str, tuple[str, str]]:
         """Id -> (table, key) of every exception there has been."""
         query = sa.select(EXCEPTIONS.c.id, EXCEPTIONS.c.table_name, EXCEPTIONS.c.key)
@@ -192,7 +198,9 @@ def _plain_transactions(connection: Any, _record: Any) -> None:
 
 
 def _begin_at_once(connection: sa.Connection) -> None:
-    connection.exec_driver_sql("BEGIN IMMEDIATE")
+    # A writer takes its lock at the start: two commands at once then wait, and neither is lost.
+    writing = connection.get_execution_options().get("writing", False)
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if writing else "BEGIN")
 
 
 def _forbid_changes(connection: sa.Connection) -> None:

@@ -16,7 +16,7 @@ from sabueso.case.exceptions import parse_id
 from sabueso.case.folder import Case
 from sabueso.case.register import EXCEPTIONS, MARKS, Event, Register
 from sabueso.errors import UserError, nearest
-from sabueso.intake.take import file_hash
+from sabueso.intake.hashing import file_hash
 
 DISPOSITIONS = ("cleared", "error", "referred")
 REVIEW_KINDS = ("disposition", "sign-off", "reopen")

@@ -20,6 +20,7 @@ from sabueso.case.exceptions import canonical, exception_id
 from sabueso.case.files import write_whole
 from sabueso.case.folder import Case, population_arguments
 from sabueso.case.plan import ScreenSection
+from sabueso.case.register import Writer
 from sabueso.errors import UserError, nearest
 from sabueso.population import sql
 from sabueso.population.calendar import Span
@@ -58,8 +59,8 @@ def run_test(case: Case, test: str, table: str, settings: dict[str, Any], place:
     screen = find_screen(test)
     validated = screen.settings.from_plan(settings, place)
     others = population_arguments(test, settings)
-    with case.population(table, validated.where, others) as population:
-        return screen.run(population, validated)
+    with case.populations(table, *others) as population:
+        return screen.run(population(table, validated.where), validated)
 
 
 def chosen_screens(case: Case, names: Sequence[str]) -> list[ScreenSection]:
@@ -102,22 +103,32 @@ def run_programme(
         If a screen's settings do not fit; then nothing is recorded.
     """
     screens = chosen_screens(case, names)
-    found: list[tuple[ScreenSection, Finding, list[dict[str, Any]]]] = []
-    for position, section in enumerate(screens):
-        if progress is not None:
-            progress(section.name, position, len(screens))
+    checked = []
+    for section in screens:
         place = f"{case.plan_path}, screen {section.name!r}"
         screen = find_screen(section.test)
-        settings = screen.settings.from_plan(section.settings, place)
-        others = population_arguments(section.test, section.settings)
-        with case.population(section.table, settings.where, others) as population:
-            finding = screen.run(population, settings)
-            found.append((section, finding, _subjects(population, finding)))
+        checked.append((section, screen, screen.settings.from_plan(section.settings, place)))
+    tables = [
+        name
+        for section in screens
+        for name in (section.table, *population_arguments(section.test, section.settings))
+    ]
+    found: list[tuple[ScreenSection, Finding, list[dict[str, Any]]]] = []
+    with case.populations(*tables) as population:
+        for position, (section, screen, settings) in enumerate(checked):
+            if progress is not None:
+                progress(section.name, position, len(screens))
+            rows = population(section.table, settings.where)
+            try:
+                finding = screen.run(rows, settings)
+            except UserError as error:
+                raise UserError(f"screen {section.name!r}: {error}") from None
+            found.append((section, finding, _subjects(rows, finding)))
     at = datetime.now(UTC).isoformat(timespec="seconds")
     with case.register.writing() as writer:
         known = writer.known_exceptions()
         taken = {(table, key): identity for identity, (table, key) in known.items()}
-        number = _next_number(case)
+        number = _next_number(case, writer)
         fresh: list[dict[str, Any]] = []
         marks: list[dict[str, Any]] = []
         done: list[ScreenRun] = []
@@ -165,9 +176,9 @@ def run_programme(
     return Run(number, at, done)
 
 
-def _next_number(case: Case) -> int:
+def _next_number(case: Case, writer: Writer) -> int:
     """One more than the last recorded run; a folder without a record is a killed run's."""
-    recorded = [int(event.subject) for event in case.register.events("run")]
+    recorded = [int(subject) for subject in writer.subjects("run")]
     number = max(recorded, default=0) + 1
     shutil.rmtree(_folder(case, number), ignore_errors=True)
     return number

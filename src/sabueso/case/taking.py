@@ -14,8 +14,10 @@ from sabueso.case.files import safe_cell, write_whole
 from sabueso.case.folder import Case, relative
 from sabueso.case.plan import TableSection, check_table_name, write_table
 from sabueso.errors import UserError
-from sabueso.intake.interface import FileReport, ReadSettings
-from sabueso.intake.take import Prior, Progress, file_hash, reader_for, take_file
+from sabueso.intake.interface import FileReport
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.hashing import file_hash
+from sabueso.intake.take import Prior, Progress, intake_engine, reader_for, take_file
 from sabueso.population.table import Column
 
 
@@ -154,6 +156,7 @@ def take_in(
     known: list[Known] = []
     temporary: list[tuple[Path, Path]] = []
     folder = case.folder / "population" / table
+    engine = intake_engine()
     try:
         for path in paths:
             digest = file_hash(path)
@@ -174,7 +177,9 @@ def take_in(
                 output = folder / f".{digest[:16]}.part"
                 temporary.append((output, final))
             read = section.read if section else ReadSettings()
-            report = take_file(path, output, read, prior, sha256=digest, progress=progress)
+            report = take_file(
+                path, output, read, prior, engine, sha256=digest, progress=progress
+            )
             reports.append(report)
             if not prior.columns:
                 columns = {c.name: c for c in report.columns}
@@ -183,6 +188,7 @@ def take_in(
         if keep and reports:
             _keep(case, table, section, reports, temporary, list(named), roles, initials)
     finally:
+        engine.close()
         for part, _ in temporary:
             part.unlink(missing_ok=True)
     return TakeReport(

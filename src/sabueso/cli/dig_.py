@@ -61,7 +61,8 @@ def run(args: argparse.Namespace) -> int:
             where = f"({exception.selector})" + (f" and ({args.where})" if args.where else "")
         by = split_list(args.by or "")
         as_rows = args.rows or (exception is not None and not by and not args.across)
-        with case.population(table, where, with_set_aside=True) as population:
+        with case.populations(table) as open_population:
+            population = open_population(table, where, with_set_aside=True)
             if as_rows:
                 found = drills.rows(population, limit=args.limit, on=args.on)
             else:

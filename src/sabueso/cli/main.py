@@ -49,11 +49,25 @@ class Parser(argparse.ArgumentParser):
         raise UserError(f"{first}; see: {self.prog} --help")
 
 
+class _WithoutPandas:
+    """Lets ``import pandas`` fail in this process.
+
+    The Arrow library imports pandas wherever it is installed, to know its frames when it meets
+    them; none is ever met here, and the import costs half a second of every command.
+    """
+
+    @staticmethod
+    def find_spec(name: str, path: object = None, target: object = None) -> None:
+        if name == "pandas":
+            raise ImportError("pandas is not used by this program")
+
+
 def main(argv: Sequence[str] | None = None) -> int:
     """Run the program; returns its exit code."""
     arguments = list(sys.argv[1:] if argv is None else argv)
     if "_ARGCOMPLETE" in os.environ:
         _complete()
+    sys.meta_path.insert(0, _WithoutPandas())
     debug = "--debug" in arguments
     try:
         return _run([a for a in arguments if a != "--debug"])

@@ -14,12 +14,13 @@ import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.errors import UserError
-from sabueso.intake.interface import Batch, Damaged, Layout, ReadSettings
+from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.settings import ReadSettings
 from sabueso.intake.records import Broken, Splitter, blocks
 
 CHUNK = 16 << 20
 SAMPLE = 1 << 20
-SAMPLE_ROWS = 2_000
+SAMPLE_ROWS = 1_000
 DELIMITERS = {";": "semicolon", ",": "comma", "\t": "tab", "|": "bar"}
 
 

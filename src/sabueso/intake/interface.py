@@ -10,61 +10,9 @@ from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
-from pydantic import BaseModel, ConfigDict, Field, field_validator
 
+from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import Column
-
-
-class ReadSettings(BaseModel):
-    """``read`` of a table in the plan: what is set here is not detected."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    encoding: str | None = Field(None, description="such as utf-8, latin-1, cp1252")
-    delimiter: str | None = Field(None, description="one character")
-    decimal: str | None = Field(None, description="decimal mark: . or ,")
-    thousands: str | None = Field(None, description="thousands mark: . , ' or a space; none: empty")
-    dates: str | None = Field(None, description="day first, month first or year first")
-    types: dict[str, str] = Field(default_factory=dict, description="column = text, number or date")
-
-    @field_validator("delimiter")
-    @classmethod
-    def _one_character(cls, value: str | None) -> str | None:
-        if value is not None and len(value) != 1:
-            raise ValueError("a delimiter is one character")
-        return value
-
-    @field_validator("decimal")
-    @classmethod
-    def _mark(cls, value: str | None) -> str | None:
-        if value not in (None, ".", ","):
-            raise ValueError('a decimal mark is "." or ","')
-        return value
-
-    @field_validator("dates")
-    @classmethod
-    def _order(cls, value: str | None) -> str | None:
-        if value not in (None, "day first", "month first", "year first"):
-            raise ValueError('expected "day first", "month first" or "year first"')
-        return value
-
-    @field_validator("encoding")
-    @classmethod
-    def _known(cls, value: str | None) -> str | None:
-        import codecs
-
-        try:
-            return value if value is None else codecs.lookup(value).name
-        except LookupError:
-            raise ValueError("unknown encoding") from None
-
-    @field_validator("types")
-    @classmethod
-    def _types(cls, value: dict[str, str]) -> dict[str, str]:
-        for kind in value.values():
-            if kind not in ("text", "number", "date"):
-                raise ValueError('a type is "text", "number" or "date"')
-        return value
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from sabueso.population.table import Column, Role
 _WORDS: dict[Role, str] = {
     "debit": "debit debe dr cargo",
     "credit": "credit haber cr abono",
-    "amount": "amount importe monto amt value valor net neto total sum suma",
+    "amount": "amount importe monto amt value valor net neto total presupuesto budget sum suma",
     "quantity": "quantity cantidad qty unidades units litros litres liters",
     "price": "price precio rate tarifa",
     "date": "date fecha posting posted day dia booked month mes",
@@ -80,11 +80,16 @@ def guess_roles(
             return column.type in ("text", "number") and rows > 0 and n >= 0.2 * rows
         return column.type == "text"
 
+    def named_otherwise(role: Role, column: Column) -> bool:
+        # A bank account is no ledger account.
+        parts = set(folded(column.name).split())
+        return role == "account" and bool(parts & {"bancaria", "bank", "iban"})
+
     def best(role: Role) -> str | None:
         words = _WORDS[role].split()
         scored = []
         for position, column in enumerate(columns):
-            if column.name in taken or not suits(role, column):
+            if column.name in taken or not suits(role, column) or named_otherwise(role, column):
                 continue
             parts = folded(column.name).split()
             ranks = [words.index(part) for part in parts if part in words]

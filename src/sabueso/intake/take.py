@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
@@ -26,15 +25,16 @@ from sabueso.intake.formats import (
     decide,
     widened,
 )
+from sabueso.intake.hashing import file_hash
 from sabueso.intake.interface import (
     Batch,
     Damaged,
     FileReport,
     Layout,
     Reader,
-    ReadSettings,
     TotalsLine,
 )
+from sabueso.intake.settings import ReadSettings
 from sabueso.intake.roles import guess_roles, looks_like_code, looks_like_measure
 from sabueso.population import sql
 from sabueso.population.engines import Engine, EngineSettings, open_engine
@@ -82,6 +82,11 @@ class _Tally:
     last_date: Any = None
 
 
+def intake_engine() -> Engine:
+    """The engine that converts and verifies: in this process, whatever the plan's is."""
+    return open_engine(EngineSettings(keep_order=True))
+
+
 def reader_for(path: Path) -> Reader:
     """The reader for a file's suffix, through the entry-point group ``sabueso.readers``.
 
@@ -100,17 +105,12 @@ def reader_for(path: Path) -> Reader:
                     f"expected {', '.join(sorted(known))}")  # fmt: skip
 
 
-def file_hash(path: Path) -> str:
-    """SHA-256 of a file, in hexadecimal."""
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
-
-
 def take_file(
     path: Path,
     output: Path | None,
     settings: ReadSettings,
     prior: Prior,
+    engine: Engine,
     *,
     sha256: str | None = None,
     progress: Progress | None = None,
@@ -128,6 +128,8 @@ def take_file(
         What is given and not to be detected.
     prior : Prior
         Columns and roles that the table has already.
+    engine : Engine
+        One that keeps the order of its inputs (:func:`intake_engine`).
     sha256 : str, optional
         The file's hash, where it is known.
     progress : callable, optional
@@ -143,7 +145,6 @@ def take_file(
     layout = reader.layout(path, settings)
     _check_columns(path, layout, prior)
     formats, roles, notes = _detect(layout, settings, prior)
-    engine = open_engine(EngineSettings(keep_order=True))
     try:
         for _ in range(4 * len(layout.header) + 4):
             try:
@@ -159,14 +160,12 @@ def take_file(
         if output is not None:
             output.unlink(missing_ok=True)
         raise
-    finally:
-        engine.close()
     if tally.accepted == 0 and not tally.damaged:
         if output is not None:
             output.unlink(missing_ok=True)
         raise UserError(f"{path}: the file holds a header and no rows")
     if output is not None:
-        _verify(path, output, tally)
+        _verify(path, output, tally, engine)
     texts = {name: f.described() for name, f in formats.items()}
     counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
     return FileReport(
@@ -584,25 +583,18 @@ def _totals_lines(tally: _Tally) -> list[TotalsLine]:
     ]
 
 
-def _verify(path: Path, output: Path, tally: _Tally) -> None:
+def _verify(path: Path, output: Path, tally: _Tally, engine: Engine) -> None:
     """Read the Parquet file back: the rows and the sums that were counted must be in it."""
-    engine = open_engine(EngineSettings())
-    try:
-        schema = pq.read_schema(output)
-        columns = tuple(
-            Column(f.name, "number", f.type.scale, f.type.precision)
-            for f in schema
-            if pa.types.is_decimal(f.type)
-        )
-        attached = (*columns, Column(FILE_COLUMN, "text"))
-        engine.attach(Table("written", "", attached, (Part(attached, (output,)),)))
-        fields = [exp.alias_(sql.count(), "n")]
-        fields += [
-            exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(columns)
-        ]
-        row = engine.query(exp.select(*fields).from_("written")).to_pylist()[0]
-    finally:
-        engine.close()
+    columns = tuple(
+        Column(f.name, "number", f.type.scale, f.type.precision)
+        for f in pq.read_schema(output)
+        if pa.types.is_decimal(f.type)
+    )
+    attached = (*columns, Column(FILE_COLUMN, "text"))
+    engine.attach(Table("written", "", attached, (Part(attached, (output,)),)))
+    fields = [exp.alias_(sql.count(), "n")]
+    fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(columns)]
+    row = engine.query(exp.select(*fields).from_("written")).to_pylist()[0]
     sums = {c.name: row[f"s{i}"] or Decimal(0) for i, c in enumerate(columns)}
     if row["n"] != tally.accepted or any(sums[n] != tally.sums.get(n, 0) for n in sums):
         raise RuntimeError(f"{path}: what was written differs from what was read")

@@ -20,6 +20,7 @@ from sabueso.screens.interface import GROUP, SUBJECT, Finding, Flags, NotTested
 from sabueso.screens.settings import MeasureSettings
 from sabueso.screens.suitability import digit_cautions
 from sabueso.stats.adjust import adjust
+from sabueso.stats.hypergeometric import upper_tail
 from sabueso.stats.digits import DigitFit, DigitTest, fit_digits, mantissa_arc
 
 MANTISSA_STEPS = 10**9  # cosines are summed in whole steps: the same sum in any order
@@ -288,8 +289,6 @@ def _behind(
     The upper tail is hypergeometric: of N rows, K are of this value; the class took k of its n.
     p is adjusted over all values of all flagged classes.
     """
-    from scipy.stats import hypergeom
-
     who = expressions.scalar(settings.by_whom or "", population.table, "by_whom")
     inner = population.base({**values, "who": who}, reasons)
     digit = sql.digit_class(sql.column(UNITS, "b"), settings.digits)
@@ -323,7 +322,7 @@ def _behind(
                         "count": count,
                         "share_of_class": count / inside,
                         "share_of_population": of_all / n,
-                        "p": float(hypergeom.sf(count - 1, n, of_all, inside)),
+                        "p": upper_tail(count, n, of_all, inside),
                     }
                 )
     family = [item for items in found for item in items]

@@ -139,7 +139,14 @@ class Periods:
 def _other(population: Population, name: str) -> Population:
     if name not in population.tables:
         raise UserError(f"there is no table {name!r} to compare with{nearest(name, population.tables)}")
-    return Population(population.engine, population.tables[name], tables=population.tables)
+    other = Population(
+        population.engine, population.tables[name], population.where, tables=population.tables
+    )
+    try:
+        other.conditions()
+    except UserError as error:
+        raise UserError(f"the condition must hold for {name!r} as well: {error}") from None
+    return other
 
 
 def _sums(

@@ -10,7 +10,8 @@ from collections.abc import Iterable, Sequence
 from typing import TextIO
 
 from rich.box import Box
-from rich.console import Console
+from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, RenderResult
 from rich.table import Table
 from rich.text import Text
 
@@ -18,6 +19,8 @@ from sabueso.show.palette import AMBER, SEA, STONE
 
 # A rule under the header, nothing between columns.
 OPEN = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
+GAP = 2  # spaces between columns
+LEAST_FLEX = 8
 PLAIN_WIDTH = 100
 
 
@@ -42,20 +45,62 @@ def make_console(file: TextIO | None = None) -> Console:
     )
 
 
-def open_table(columns: Sequence[tuple[str, str]], *, indent: int = 1) -> Table:
-    """A table with columns of (header, "left" or "right" or "wrap")."""
-    table = Table(
-        box=OPEN, pad_edge=False, padding=(0, 1), show_edge=False, header_style=STONE, border_style=STONE
-    )
-    for position, (header, kind) in enumerate(columns):
-        pad = " " * indent if position == 0 else ""
-        table.add_column(
-            pad + header if kind == "left" else header,
-            justify="right" if kind == "right" else "left",
-            no_wrap=kind != "wrap",
-            overflow="ellipsis" if kind != "wrap" else "fold",
-        )
-    return table
+class OpenTable:
+    """A table with a rule under its header and nothing between its columns.
+
+    Columns are of (header, kind): ``left``, ``right``, ``wrap`` (folds onto more lines), or
+    ``flex`` (cut with an ellipsis where the table would not fit). Figures are never cut.
+    """
+
+    def __init__(self, columns: Sequence[tuple[str, str]]) -> None:
+        self._columns = list(columns)
+        self._rows: list[tuple[list[str | Text], str]] = []
+
+    def add_row(self, *cells: str | Text, style: str = "") -> None:
+        self._rows.append((list(cells), style))
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        widths = [
+            max([cell_len(header), *(_width(row[i]) for row, _ in self._rows if i < len(row))])
+            for i, (header, _) in enumerate(self._columns)
+        ]
+        over = sum(widths) + GAP * (len(widths) - 1) + 1 - options.max_width
+        flexible = [i for i, (_, kind) in enumerate(self._columns) if kind == "flex"]
+        while over > 0 and flexible:
+            widest = max(flexible, key=lambda i: widths[i])
+            if widths[widest] <= LEAST_FLEX:
+                break
+            widths[widest] -= 1
+            over -= 1
+        yield self._table(widths)
+
+    def _table(self, widths: list[int]) -> Table:
+        table = Table(
+            box=OPEN, pad_edge=False, padding=(0, GAP - 1, 0, 0), show_edge=False,
+            header_style=STONE, border_style=STONE,
+        )  # fmt: skip
+        for i, (header, kind) in enumerate(self._columns):
+            table.add_column(
+                Text(header, no_wrap=True),
+                justify="right" if kind == "right" else "left",
+                no_wrap=kind != "wrap",
+                overflow="fold" if kind == "wrap" else "ellipsis",
+                width=None if kind == "wrap" else widths[i],
+            )
+        for cells, style in self._rows:
+            # Texts are texts: what a client wrote in brackets is no markup of this program's.
+            table.add_row(*(Text(c) if isinstance(c, str) else c for c in cells), style=style)
+        return table
+
+
+def _width(cell: str | Text) -> int:
+    return cell_len(cell if isinstance(cell, str) else cell.plain)
+
+
+def open_table(columns: Sequence[tuple[str, str]]) -> OpenTable:
+    """An open table; the first header is set in by one, as its cells are."""
+    (first, kind), *rest = columns
+    return OpenTable([(" " + first if kind != "right" else first, kind), *rest])
 
 
 def title(console: Console, left: str, right: str = "") -> None:

@@ -13,7 +13,6 @@ from sabueso.show.console import open_table
 from sabueso.show.palette import AMBER, INK, SEA, STONE
 
 EIGHTHS = " ▏▎▍▌▋▊▉█"
-BAR = 34
 MOST_CLASSES = 10
 
 
@@ -65,6 +64,7 @@ def _show_classes(console: Console, group: dict[str, Any], test: str) -> None:
         ]
     )  # fmt: skip
     places = 1 if len(classes) <= 10 else 2
+    width = min(max(console.width - 78, 16), 60)
     for c in shown:
         table.add_row(
             Text(c["digits"], style="bold" if c["flagged"] else ""),
@@ -73,7 +73,7 @@ def _show_classes(console: Console, group: dict[str, Any], test: str) -> None:
             num.percent(c["expected"], places),
             num.signed(c["difference"], places),
             num.percent(c["amount_share"], 1),
-            bar(c, largest),
+            bar(c, largest, width),
             _remark(c),
         )
     console.print(table)
@@ -84,7 +84,7 @@ def _show_classes(console: Console, group: dict[str, Any], test: str) -> None:
         )
 
 
-def bar(c: dict[str, Any], largest: float, width: int = BAR) -> Text:
+def bar(c: dict[str, Any], largest: float, width: int) -> Text:
     """Observed as a filled bar, the band as a thin line, expected as a tick."""
     filled = c["share"] / largest * (width - 1)
     whole, part = int(filled), int((filled % 1) * 8)
@@ -121,7 +121,7 @@ def _show_behind(console: Console, group: dict[str, Any], who: str | None) -> No
     console.print()
     table = open_table(
         [
-            (f"behind, by {who}", "left"), ("digits", "right"), ("rows", "right"),
+            (f"behind, by {who}", "flex"), ("digits", "right"), ("rows", "right"),
             ("of the class", "right"), ("of all rows", "right"), ("adj. p", "right"),
         ]
     )  # fmt: skip
@@ -141,8 +141,8 @@ def _show_groups(console: Console, finding: Finding) -> None:
     ranked = sorted(finding.groups, key=lambda g: -g["mad"] / g["mad_expected"])
     table = open_table(
         [
-            (", ".join(finding.by), "left"), ("n", "right"), ("MAD", "right"), ("by chance", "right"),
-            ("ratio", "right"), ("chi-square p", "right"), ("flagged classes", "left"),
+            (", ".join(finding.by), "flex"), ("n", "right"), ("MAD", "right"), ("by chance", "right"),
+            ("ratio", "right"), ("chi-square p", "right"), ("flagged classes", "flex"),
         ]
     )  # fmt: skip
     for g in ranked[:20]:

@@ -21,7 +21,7 @@ def show_drill(console: Console, result: Drill, *, where: str | None, limit: int
     by = f" by {', '.join(result.by)}" if result.by else ""
     unit = f", {result.currency}" if result.currency and result.on else ""
     title(console, f"{result.table} · {what}{by}", f"{num.many(result.population.used, 'row')}{unit}")
-    head = [(" / ".join(result.by) or "total", "left"), ("rows", "right"), (result.measure, "right")]
+    head = [(" / ".join(result.by) or "total", "flex"), ("rows", "right"), (result.measure, "right")]
     additive = result.measure in ("sum", "count")
     if additive:
         head.append(("share", "right"))
@@ -93,11 +93,10 @@ def show_rows(console: Console, result: Rows, *, steps: list[str]) -> None:
         f"{shown:,} of {num.many(result.population.used, 'row')} shown",
     )
     columns = [c for c in result.columns if not c.name.startswith("_")]
-    head = [(c.name, "right" if c.type == "number" else "left") for c in columns]
-    table = open_table([*head, ("source", "left")])
-    width = max(10, (console.width - 30) // max(len(columns), 1))
+    head = [(c.name, {"number": "right", "text": "flex"}.get(c.type, "left")) for c in columns]
+    table = open_table([*head, ("source", "flex")])
     for row in result.rows:
-        cells = [_cell(row[c.name], c.type, c.scale, width) for c in columns]
+        cells = [_cell(row[c.name], c.type, c.scale) for c in columns]
         cells[0] = " " + cells[0]
         table.add_row(*cells, Text(f"{row['_file']}:{row['_line']}", style=STONE))
     console.print(table)
@@ -107,13 +106,12 @@ def show_rows(console: Console, result: Rows, *, steps: list[str]) -> None:
     next_steps(console, steps)
 
 
-def _cell(value: Any, kind: str, scale: int, width: int) -> str:
+def _cell(value: Any, kind: str, scale: int) -> str:
     if value is None:
         return "–"
     if kind == "number":
         return num.amount(value, scale) if scale else num.count(int(value))
-    text = " ".join(str(value).split())
-    return text if len(text) <= width else text[: width - 1] + "…"
+    return " ".join(str(value).split())
 
 
 def _reconcile(console: Console, account: Account, scale: int, currency: str) -> None:

@@ -109,7 +109,7 @@ def _show_limits(console: Console, finding: Finding) -> None:
     scale = finding.scale
     deviates = finding.test == "zscore"
     if finding.groups:
-        head = [("group", "left"), ("n", "right")] if finding.by else [(" n", "right")]
+        head = [("group", "flex"), ("n", "right")] if finding.by else [(" n", "right")]
         if deviates:
             head += [(name, "right") for name in ("mean", "s", "median", "low", "high", "flagged")]
         else:
@@ -155,7 +155,7 @@ def _show_flags(console: Console, finding: Finding) -> None:
     console.print()
     shown = list(finding.flags.rows(SHOWN))
     context = [name for name in shown[0].get("context", {})][:3]
-    head = [("row", "left"), *((name, "left") for name in context)]
+    head = [("row", "left"), *((name, "flex") for name in context)]
     head += [("amount", "right"), ("score", "right"), ("adj. p", "right"), ("", "left")]
     if finding.test == "fences":
         head[-2] = ("fence", "left")
@@ -164,7 +164,7 @@ def _show_flags(console: Console, finding: Finding) -> None:
         fence = flag.get("fence")
         table.add_row(
             " " + row_name(flag["subject"]),
-            *(_clip(flag["context"][name], 28) for name in context),
+            *(_clip(flag["context"][name], 40) for name in context),
             num.amount(flag["amount"], finding.scale),
             num.number(flag["score"], 1),
             fence or num.p_value(flag.get("p_adjusted")),
@@ -194,7 +194,7 @@ def _show_distance(console: Console, finding: Finding) -> None:
     measures = finding.settings["measures"]
     wide = [(name, "right") for name in measures[:4]]
     table = open_table(
-        [("subject", "left"), *wide, ("d²", "right"), ("classical", "right"), ("driven by", "left")]
+        [("subject", "flex"), *wide, ("d²", "right"), ("classical", "right"), ("driven by", "flex")]
     )
     for flag in finding.flags.rows(SHOWN):
         driver = max(flag["contribution"], key=lambda name: flag["contribution"][name])
@@ -221,7 +221,7 @@ def _show_periods(console: Console, finding: Finding) -> None:
     labels = list(shown[0]["key"]) if shown else finding.settings["per"]
     table = open_table(
         [
-            *((label, "left") for label in labels),
+            *((label, "flex") for label in labels),
             (group["base"], "right"),
             (group["current"], "right"),
             ("change", "right"),

@@ -60,7 +60,7 @@ def _show_detected(console: Console, report: TakeReport) -> None:
         if len(odd) > 5:
             console.print(Text(f" and {len(odd) - 5} more files otherwise", style=STONE))
     roles = {column: role for role, column in report.roles.items()}
-    table = open_table([("column", "left"), ("read as", "left"), ("role", "left")])
+    table = open_table([("column", "flex"), ("read as", "flex"), ("role", "left")])
     for column in first.columns:
         if column.name.startswith("_"):
             continue
@@ -73,7 +73,7 @@ def _show_detected(console: Console, report: TakeReport) -> None:
 
 def _show_files(console: Console, report: TakeReport) -> None:
     amount = report.amount
-    head = [("file", "left"), ("lines read", "right"), ("accepted", "right"), ("quarantined", "right")]
+    head = [("file", "flex"), ("lines read", "right"), ("accepted", "right"), ("quarantined", "right")]
     head += [("totals", "right"), ("blank", "right")]
     if amount:
         head.append((amount, "right"))
@@ -104,7 +104,7 @@ def _show_damaged(console: Console, report: TakeReport) -> None:
     if not damaged:
         return
     console.print()
-    table = open_table([("quarantined", "left"), ("line", "right"), ("column", "left"), ("reason", "wrap")])
+    table = open_table([("quarantined", "flex"), ("line", "right"), ("column", "flex"), ("reason", "wrap")])
     for name, d in damaged[:12]:
         value = f"{d.value!r}: " if d.value else ""
         table.add_row(" " + name, num.count(d.line), d.column, value + d.reason)

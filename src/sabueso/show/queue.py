@@ -22,7 +22,7 @@ MARKS = {"open": "○", "cleared": "✓", "error": "×", "referred": "!"}
 
 def status_text(review: Review) -> Text:
     """Status with its mark, colour and whether it is signed off."""
-    signed = f", signed {review.signed_off}" if review.signed_off else ""
+    signed = f" · {review.signed_off}" if review.signed_off else ""
     return Text(f"{MARKS[review.status]} {review.status}{signed}", style=STYLES[review.status])
 
 
@@ -41,18 +41,16 @@ def show_queue(
     title(console, "queue", f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {currency}")
     table = open_table(
         [
-            ("#", "right"), ("id", "left"), ("status", "left"), ("screens", "right"),
-            ("best standing", "left"), ("amount", "right"), ("subject", "left"),
+            ("#", "right"), ("id", "left"), ("status", "left"), ("marks", "right"),
+            ("amount", "right"), ("subject", "flex"), ("best standing", "flex"),
         ]
     )  # fmt: skip
-    room = max(console.width - 76, 24)
     for item in shown:
         mark = item.marks[0]
-        standing = f"{mark.rank} of {mark.flagged:,}, {_clip(mark.screen, 22)}"
         amount = "–" if item.amount is None else num.amount(Decimal(item.amount))
         table.add_row(
-            str(item.place), item.id, status_text(item.review), str(len(item.marks)), standing, amount,
-            _clip(item.label, room),
+            str(item.place), item.id, status_text(item.review), str(len(item.marks)), amount,
+            item.label, f"{mark.rank} of {mark.flagged:,} in {mark.screen}",
         )  # fmt: skip
     console.print(table)
     console.print()
@@ -70,7 +68,7 @@ def show_exception(console: Console, item: Exception_) -> None:
     title(console, f"{item.id} · {item.label}", f"{item.table}, {item.kind}")
     table = open_table(
         [
-            ("marked by", "left"), ("standing", "left"), ("score", "right"), ("limit", "right"),
+            ("marked by", "flex"), ("standing", "left"), ("score", "right"), ("limit", "right"),
             ("adj. p", "right"), ("amount", "right"),
         ]
     )  # fmt: skip
@@ -109,7 +107,3 @@ def show_review(console: Console, review: Review) -> None:
             detail += f" [evidence {file['file']}, SHA-256 {file['sha256'][:12]}…]"
         grid.add_row(f" {event.at[:16].replace('T', ' ')}", event.initials, what, detail)
     console.print(grid)
-
-
-def _clip(text: str, width: int) -> str:
-    return text if len(text) <= width else text[: width - 1] + "…"

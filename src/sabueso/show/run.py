@@ -15,12 +15,17 @@ from sabueso.show.palette import AMBER
 from sabueso.show.queue import counts_line
 
 
-def show_run(console: Console, done: Run, every: Sequence[Exception_]) -> None:
+def show_run(
+    console: Console,
+    done: Run,
+    every: Sequence[Exception_],
+    steps: Sequence[str] = ("sabueso queue", "sabueso paper"),
+) -> None:
     """Print what each screen found, and where the queue stands after it."""
     title(console, f"run {done.number}", done.at.replace("T", " ").replace("+00:00", " UTC"))
     table = open_table(
         [
-            ("screen", "left"), ("test", "left"), ("used", "right"), ("tested", "right"),
+            ("screen", "flex"), ("test", "left"), ("used", "right"), ("tested", "right"),
             ("flagged", "right"), ("new", "right"), ("cautions", "wrap"),
         ]
     )  # fmt: skip
@@ -37,4 +42,4 @@ def show_run(console: Console, done: Run, every: Sequence[Exception_]) -> None:
     marks = sum(len(item.exceptions) for item in done.screens)
     console.print(Text(f" {num.count(tests)} hypotheses tested, {num.many(marks, 'mark')}"))
     console.print(Text(f" {counts_line(every)}"))
-    next_steps(console, ["sabueso queue", "sabueso paper"])
+    next_steps(console, steps)

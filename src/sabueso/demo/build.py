@@ -1,0 +1,232 @@
+"""Build the sample case: inbox, case, programme, run, reviews, paper."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from sabueso.case.folder import Case
+from sabueso.case.plan import write_screen
+from sabueso.case.queue import Exception_, queue
+from sabueso.case.reviews import record_disposition, record_note, record_sign_off
+from sabueso.case.runs import Run, run_programme
+from sabueso.case.taking import TakeReport, source_files, take_in
+from sabueso.demo.inbox import Answer, write_inbox
+from sabueso.errors import UserError
+
+INTAKES = (
+    ("payments", ("inbox/payments",)),
+    ("journal", ("inbox/journal-2024.csv", "inbox/journal-2025.csv")),
+    ("payroll", ("inbox/payroll.csv",)),
+    ("suppliers", ("inbox/suppliers.csv",)),
+    ("accounts", ("inbox/accounts.csv",)),
+    ("budget", ("inbox/budget.csv",)),
+)
+
+# name, test, table, purpose, settings
+PROGRAMME: tuple[tuple[str, str, str, str, dict[str, Any]], ...] = (
+    (
+        "first digit of payments",
+        "digits",
+        "payments",
+        "Amounts that people make up do not begin as amounts that arise from trade. Harbour dues are "
+        "left out: they follow a price list.",
+        {"digits": "first", "where": "importe > 0 and cuenta <> '62910'", "by_whom": "usuario"},
+    ),
+    (
+        "first-two digits of payments",
+        "digits",
+        "payments",
+        "Payments split to stay under the approval limit of 5,000 pile up just below it.",
+        {"digits": "first-two", "where": "importe > 0 and cuenta <> '62910'", "by_whom": "usuario"},
+    ),
+    (
+        "payments unlike the supplier's others",
+        "zscore",
+        "payments",
+        "A slip of the decimal mark, or an invoice out of proportion, stands far from what the supplier "
+        "usually bills.",
+        {
+            "by": ["proveedor"],
+            "method": "modified",
+            "scale": "log",
+            "limit": "4.5",
+            "side": "high",
+            "min_group": 12,
+            "where": "importe > 0",
+        },
+    ),
+    (
+        "payments beyond the account's fences",
+        "fences",
+        "payments",
+        "The largest payments of each account, by its own quartiles.",
+        {"by": ["cuenta"], "scale": "log", "outer": "2", "beyond": "outer", "side": "high",
+         "where": "importe > 0"},
+    ),
+    (
+        "pay unlike that of the grade",
+        "distance",
+        "payroll",
+        "Sea allowances that do not fit the base pay of their grade.",
+        {
+            "measures": ["avg(salario_base)", "avg(plus_mar)"],
+            "per": ["empleado"],
+            "by": ["categoria"],
+            "where": "categoria <> 'tierra'",
+        },
+    ),
+    (
+        "account totals against last year",
+        "periods",
+        "journal",
+        "Accounts that moved by more than trade explains; fuel is split into litres and price.",
+        {
+            "per": ["cuenta"],
+            "base": "2024",
+            "current": "2025",
+            "amount_limit": "25000",
+            "percent_limit": "20",
+            "where": "cuenta like '6%' or cuenta like '7%'",
+        },
+    ),
+    (
+        "expense against budget",
+        "periods",
+        "journal",
+        "Expense that the budget of 2025 did not foresee.",
+        {
+            "per": ["cuenta"],
+            "against": "budget",
+            "current": "2025",
+            "amount_limit": "40000",
+            "percent_limit": "20",
+            "where": "cuenta like '62%'",
+        },
+    ),
+)  # fmt: skip
+
+NOTES = (
+    ("first-two digits of payments", "observation",
+     "Amounts that begin with 48 and 49 occur more often than expected; one preparer entered most of the "
+     "excess, for three suppliers."),
+    ("first-two digits of payments", "conclusion",
+     "The pattern fits invoices split to stay under the approval limit of 5,000. Referred."),
+    ("account totals against last year", "observation",
+     "Fuel of the Alcatraz rose while the litres fell. The route to Los Carrizos has no prior period."),
+    ("payments", "observation",
+     "Nine rows of July 2025 could not be read. The totals line of that month covers them."),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Demo:
+    """What the demo did."""
+
+    case: Case
+    taken: list[TakeReport]
+    run: Run
+    queue: list[Exception_]
+    answers: list[Answer]
+    papers: list[Path]
+
+
+def build_demo(
+    folder: Path, seed: int, scale: float, progress: Callable[[str, int, int], None]
+) -> Demo:
+    """Write the sample inbox and case into a new folder and work it from end to end.
+
+    Raises
+    ------
+    UserError
+        If the folder exists and is not empty, or the scale is not positive.
+    """
+    if not 0.05 <= scale <= 100:
+        raise UserError(f"--scale {scale:g}: expected a number from 0.05 to 100")
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise UserError(f"{folder} exists and is not empty; name a new folder for the sample case")
+    steps = 6 + len(INTAKES) + len(PROGRAMME)
+    done = 0
+
+    def step(what: str) -> None:
+        nonlocal done
+        progress(what, done, steps)
+        done += 1
+
+    case = Case.create(folder, "Naviera Marisma 2024-2025", "EUR")
+    answers = write_inbox(folder / "inbox", seed, scale, lambda what: step(f"writing {what}"))
+    taken = []
+    for table, patterns in INTAKES:
+        step(f"taking in {table}")
+        named = [str(folder / pattern) for pattern in patterns]
+        taken.append(take_in(case, table, source_files(case, named, table), named=named, initials="KL"))
+    for name, test, table, purpose, settings in PROGRAMME:
+        write_screen(case.plan_path, name, test, table, settings, purpose)
+    case.plan_changed()
+    run = run_programme(case, initials="KL", progress=lambda name, _i, _n: step(f"screening {name}"))
+    step("reviewing")
+    _review(case, answers)
+    step("writing the paper")
+    from sabueso.show.paper import write_paper
+
+    papers = write_paper(case)
+    return Demo(case, taken, run, queue(case), answers, papers)
+
+
+def _review(case: Case, answers: list[Answer]) -> None:
+    """The sample reviews: what a good reviewer would record with the documents at hand."""
+    every = queue(case)
+
+    def of(table: str, *keys: str) -> list[str]:
+        return [
+            item.id
+            for item in every
+            if item.table == table and any(subject_key(item) == key for key in keys)
+        ]
+
+    def keys(kind: str, note: str = "") -> list[str]:
+        return [a.key for a in answers if a.kind == kind and note in a.note]
+
+    contract = case.folder / "inbox" / "evidence" / "contract-VR-2024-03.txt"
+    cleared = (
+        (of("payments", *keys("innocent", "overhaul")),
+         "dry-dock overhaul, contract VR-2024-03 and board minute 2024/17 seen", [contract]),
+        (of("payments", *keys("innocent", "premium")),
+         "one-off liability premium, policy seen, insurer confirmed", []),
+        (of("journal", "62130", "70530"),
+         "route to Los Carrizos opened in March 2025: there is no prior period", []),
+        (of("journal", "62230"), "2024 holds the dry-dock overhaul of the Págalo, cleared there", []),
+        (of("journal", "62520"), "the one-off liability premium of March 2025, cleared there", []),
+    )  # fmt: skip
+    signed: list[str] = []
+    for ids, reason, evidence in cleared:
+        if ids:
+            record_disposition(case, ids, "cleared", reason, "KL", evidence=evidence)
+            signed += ids
+    mistyped = of("payments", *keys("12"))
+    if mistyped:
+        record_disposition(
+            case, mistyped, "error", "amount mistyped by a factor of 100; invoice seen", "KL"
+        )
+    split = of("payments", "first-two 48", "first-two 49")
+    if split:
+        record_disposition(
+            case, split, "referred", "invoices split under the approval limit; to the audit committee", "KL"
+        )
+    if signed:
+        record_sign_off(case, signed, "MR")
+    for subject, kind, text in NOTES:
+        record_note(case, subject, kind, text, "KL")
+
+
+def subject_key(item: Exception_) -> str:
+    """A subject as the answer key names it: an id, an account, an employee, or a digit class."""
+    for name in ("first", "first-two"):
+        if item.kind == "class" and name in item.key:
+            return f"{name} {item.key[name]}"
+    for name in ("pago", "cuenta", "empleado", "asiento"):
+        if name in item.key:
+            return str(item.key[name])
+    return ""

@@ -1,0 +1,198 @@
+"""The inbox as a client hands it over: encodings, marks, totals lines and damage included."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from sabueso.demo.journal import Entry, make_journal
+from sabueso.demo.payments import Payment, make_payments
+from sabueso.demo.payroll import Pay, make_payroll
+from sabueso.demo.world import ACCOUNTS, GROUPS, World, make_world
+
+DAMAGED_MONTH = "2025-07"
+CONTRACT = """Contrato VR-2024-03 (muestra)
+
+Gran varada del buque Págalo en dique seco. Aprobado por el Consejo Rector, acta 2024/17.
+Importe según liquidación final. Documento inventado para el caso de muestra.
+"""
+
+
+@dataclass(frozen=True)
+class Answer:
+    """A planted thing, or one that only looks bad (kind ``innocent``)."""
+
+    table: str
+    key: str
+    kind: str
+    note: str
+
+
+def write_inbox(
+    folder: Path, seed: int, scale: float, step: Callable[[str], None]
+) -> list[Answer]:
+    """Write all files of the inbox and the answer key; returns the key."""
+    world = make_world(seed, scale)
+    (folder / "payments").mkdir(parents=True, exist_ok=True)
+    (folder / "evidence").mkdir(exist_ok=True)
+    step("payments")
+    payments = make_payments(world)
+    _write_payments(folder / "payments", world, payments)
+    step("payroll")
+    pays = make_payroll(world)
+    _write_payroll(folder / "payroll.csv", pays)
+    step("journal")
+    monthly: dict[str, int] = {}
+    for pay in pays:
+        monthly[pay.month] = monthly.get(pay.month, 0) + pay.net
+    entries = make_journal(world, payments, monthly)
+    _write_journal(folder, entries)
+    step("masters and budget")
+    _write_masters(folder, world)
+    _write_budget(folder / "budget.csv", world, entries)
+    (folder / "evidence" / "contract-VR-2024-03.txt").write_text(CONTRACT, encoding="utf-8")
+    answers = _answers(payments, pays, entries)
+    rows = [["table", "key", "kind", "note"], *([a.table, a.key, a.kind, a.note] for a in answers)]
+    _write(folder / "answers.csv", rows)
+    return answers
+
+
+def _write(path: Path, rows: Iterable[Iterable[object]], encoding: str = "utf-8") -> None:
+    text = io.StringIO()
+    csv.writer(text, lineterminator="\n").writerows(rows)
+    path.write_bytes(text.getvalue().encode(encoding))
+
+
+def _comma(cents: int) -> str:
+    """1234567 as 12.345,67."""
+    text = f"{abs(cents) // 100:,}".replace(",", ".") + f",{abs(cents) % 100:02d}"
+    return f"-{text}" if cents < 0 else text
+
+
+def _point(cents: int) -> str:
+    sign = "-" if cents < 0 else ""
+    return f"{sign}{abs(cents) // 100}.{abs(cents) % 100:02d}"
+
+
+def _write_payments(folder: Path, world: World, payments: list[Payment]) -> None:
+    """One file a month: semicolons, decimal comma, Latin-1, a totals line and a blank line."""
+    header = "pago;fecha;factura;proveedor;cuenta;importe;usuario;concepto"
+    by_month: dict[str, list[Payment]] = {}
+    for p in payments:
+        by_month.setdefault(f"{p.day:%Y-%m}", []).append(p)
+    for month, rows in sorted(by_month.items()):
+        lines = [
+            f"{p.id};{p.day:%d/%m/%Y};{p.invoice};{p.supplier};{p.account};{_comma(p.cents)};{p.user};{p.text}"
+            for p in rows
+        ]
+        if month == DAMAGED_MONTH:
+            _damage(world, rows, lines)
+        total = _comma(sum(p.cents for p in rows))
+        text = "\r\n".join([header, *lines, f"TOTAL;;;;;{total};;", "", ""])
+        (folder / f"pagos-{month}.csv").write_bytes(text.encode("latin-1"))
+
+
+def _damage(world: World, rows: list[Payment], lines: list[str]) -> None:
+    """Nine rows as a hurried export leaves them; none of what is planted."""
+    rng = world.rng("damage")
+    plain = [i for i, p in enumerate(rows) if not p.kind and p.cents > 0]
+    for n, i in enumerate(sorted(rng.choice(plain, size=9, replace=False).tolist())):
+        cells = lines[i].split(";")
+        if n in (0, 5):
+            del cells[6]
+        elif n in (1, 6):
+            cells[7:] = ["Suministro", "segunda parte"]
+        elif n in (2, 7):
+            cells[1] = "31/06/2025"
+        elif n in (3, 8):
+            cells[5] = cells[5].replace(",", ",O")
+        else:
+            cells[7] = f'"{cells[7]}'
+        lines[i] = ";".join(cells)
+
+
+def _write_payroll(path: Path, pays: list[Pay]) -> None:
+    header = "empleado categoria mes salario_base plus_mar horas_extra importe_extra neto cuenta_bancaria"
+    rows = (
+        [p.employee, p.grade, p.month, _point(p.base), _point(p.allowance), p.hours,
+         _point(p.overtime), _point(p.net), p.bank]
+        for p in pays
+    )  # fmt: skip
+    _write(path, [header.split(), *rows])
+
+
+def _write_journal(folder: Path, entries: list[Entry]) -> None:
+    header = "asiento fecha hora cuenta debe haber unidades preparado aprobado concepto".split()
+    years: dict[int, list[list[object]]] = {}
+    for number, entry in enumerate(entries, 1):
+        for line in entry:
+            years.setdefault(line.day.year, []).append(
+                [
+                    f"A{number:06d}", line.day.isoformat(), line.time, line.account,
+                    _point(line.debit) if line.debit else "",
+                    _point(line.credit) if line.credit else "",
+                    line.units, line.preparer, line.approver, line.text,
+                ]
+            )  # fmt: skip
+    for year, rows in years.items():
+        _write(folder / f"journal-{year}.csv", [header, *rows])
+
+
+def _write_masters(folder: Path, world: World) -> None:
+    rows = [[a, name, sub, top, GROUPS[top]] for a, name, sub, top, _ in ACCOUNTS]
+    _write(folder / "accounts.csv", [["cuenta", "nombre", "subgrupo", "grupo", "nombre_grupo"], *rows])
+    rows = [[s.id, s.name, s.created.isoformat(), s.bank] for s in world.suppliers]
+    _write(folder / "suppliers.csv", [["id", "nombre", "alta", "cuenta_bancaria"], *rows])
+
+
+def _write_budget(path: Path, world: World, entries: list[Entry]) -> None:
+    """2025 by account and month: last year's year spread by season, 3 % up, in hundreds."""
+    rng = world.rng("budget")
+    last: dict[str, int] = {}
+    for entry in entries:
+        for line in entry:
+            if line.day.year == 2024 and line.account[:2] in ("62", "64", "70"):
+                last[line.account] = last.get(line.account, 0) + line.debit - line.credit
+    last["70530"] = -22_000_000
+    last["62130"] = 9_000_000
+    season = 1 + 0.3 * np.sin((np.arange(12) - 3) / 12 * 2 * np.pi)
+    rows = [
+        [account, f"2025-{m + 1:02d}",
+         _point(round(year * 1.03 * season[m] / season.sum() * rng.uniform(0.97, 1.03) / 10_000) * 10_000)]
+        for account, year in sorted(last.items())
+        for m in range(12)
+    ]  # fmt: skip
+    _write(path, [["cuenta", "mes", "presupuesto"], *rows])
+
+
+def _answers(payments: list[Payment], pays: list[Pay], entries: list[Entry]) -> list[Answer]:
+    found = [Answer("payments", p.id, p.kind, p.note) for p in payments if p.kind]
+    found += [
+        Answer("payments", "first-two 48", "1", "excess just under the approval limit"),
+        Answer("payments", "first-two 49", "1", "excess just under the approval limit"),
+        Answer("payments", "first 6", "2", "excess of invented amounts"),
+        Answer("payments", "first 7", "2", "excess of invented amounts"),
+        Answer("journal", "62840", "8", "fuel of the Alcatraz: the rate moved, not the volume"),
+        Answer("journal", "62950", "9", "commission hidden among sundry expense"),
+        Answer("journal", "62320", "9", "commission falls"),
+        Answer("journal", "62130", "innocent", "berths of the route opened in March 2025"),
+        Answer("journal", "70530", "innocent", "income of the route opened in March 2025"),
+        Answer("journal", "62520", "innocent", "one-off insurance premium"),
+        Answer("journal", "62230", "innocent", "dry-dock overhaul of the Págalo in 2024"),
+    ]
+    found += [
+        Answer("payroll", employee, "4", "sea allowance far from the peers'")
+        for employee in sorted({p.employee for p in pays if p.kind})
+    ]
+    night = {(e[0].day, e[0].time, e[0].debit) for e in entries if e[0].kind == "7"}
+    found += [
+        Answer("journal", f"A{n:06d}", "7", e[0].note)
+        for n, e in enumerate(entries, 1)
+        if (e[0].day, e[0].time, e[0].debit) in night and e[0].kind
+    ]
+    return found
