@@ -22,9 +22,7 @@ def canonical(key: Mapping[str, Any]) -> str:
     return json.dumps(texts | missing, ensure_ascii=False, sort_keys=True)
 
 
-def exception_id(
-    prefix: str, table: str, key: str, known: Mapping[str, tuple[str, str]]
-) -> str:
+def exception_id(prefix: str, table: str, key: str, known: Mapping[str, tuple[str, str]]) -> str:
     """The id of a subject: the table's prefix and 5 characters from a hash of table and key.
 
     Where another subject has that id already, characters are added until it is its own.
@@ -57,5 +55,7 @@ def parse_id(text: str) -> str:
     prefix, dash, letters = text.strip().upper().rpartition("-")
     letters = letters.replace("I", "1").replace("L", "1").replace("O", "0")
     if not dash or not prefix or len(letters) < LENGTH or any(c not in ALPHABET for c in letters):
-        raise UserError(f"{text!r} is no exception id; expected one such as PAY-7K3QF (see: sabueso queue)")
+        raise UserError(
+            f"{text!r} is no exception id; expected one such as PAY-7K3QF (see: sabueso queue)"
+        )
     return f"{prefix}-{letters}"

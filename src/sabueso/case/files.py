@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import tempfile
 from pathlib import Path
 
 _NUMBER = re.compile(r"-?[0-9]+(?:[.,][0-9]+)*")
@@ -13,10 +12,9 @@ _NUMBER = re.compile(r"-?[0-9]+(?:[.,][0-9]+)*")
 def write_whole(path: Path, content: bytes) -> None:
     """Write a file beside its place, flush it to the disk, and move it there in one step."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-    temporary = Path(name)
+    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
     try:
-        with os.fdopen(handle, "wb") as file:
+        with temporary.open("wb") as file:
             file.write(content)
             file.flush()
             os.fsync(file.fileno())

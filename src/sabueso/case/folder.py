@@ -47,9 +47,7 @@ class Case:
         for folder in (here, *here.parents):
             if (folder / PLAN).is_file():
                 return cls(folder)
-        raise UserError(
-            f"no {PLAN} in {here} or above it; start a case with: sabueso open FOLDER"
-        )
+        raise UserError(f"no {PLAN} in {here} or above it; start a case with: sabueso open FOLDER")
 
     @classmethod
     def create(cls, folder: Path, name: str, currency: str) -> Case:
@@ -102,9 +100,11 @@ class Case:
         if name not in tables:
             hint = nearest(name, tables) or "; take files in with: sabueso intake PATH --as TABLE"
             raise UserError(f"there is no table {name!r}{hint}")
-        found = [event for event in self.sources(name)]
+        found = self.sources(name)
         if not found:
-            raise UserError(f"table {name!r} has no rows yet; take its files in with sabueso intake")
+            raise UserError(
+                f"table {name!r} has no rows yet; take its files in with sabueso intake"
+            )
         section = tables[name]
         groups: dict[tuple[Column, ...], list[Path]] = {}
         for event in found:

@@ -148,7 +148,9 @@ def _line_of(text: str, loc: tuple[int | str, ...]) -> int:
             headers = [i for i, line in enumerate(lines) if line.strip().startswith("[[")]
             at = headers[part] if part < len(headers) else at
             continue
-        pattern = re.compile(rf"""^\s*(\[+\s*(?:[\w"'.-]+\.)?)?["']?{re.escape(part)}["']?\s*(=|\]|\.)|[{{,]\s*{re.escape(part)}\s*=""")
+        pattern = re.compile(
+            rf"""^\s*(\[+\s*(?:[\w"'.-]+\.)?)?["']?{re.escape(part)}["']?\s*(=|\]|\.)|[{{,]\s*{re.escape(part)}\s*="""
+        )
         found = next((i for i in range(at, len(lines)) if pattern.search(lines[i])), None)
         at = at if found is None else found
     return at + 1

@@ -31,7 +31,7 @@ class Mark:
 
 
 @dataclass(frozen=True)
-class Exception_:
+class AuditException:
     """An exception with its marks, strongest standing first, and its review."""
 
     id: str
@@ -74,13 +74,15 @@ class Exception_:
             "initials": review.initials,
             "reviewed_at": review.at,
             "signed_off": review.signed_off,
-            "error_amount": None if review.error_amount is None else format(review.error_amount, "f"),
+            "error_amount": None
+            if review.error_amount is None
+            else format(review.error_amount, "f"),
             "set_aside": review.set_aside,
             "evidence": review.evidence,
         }
 
 
-def queue(case: Case) -> list[Exception_]:
+def queue(case: Case) -> list[AuditException]:
     """Every exception of each screen's newest run, in queue order.
 
     Order: the number of distinct screens that marked it; then its best standing in a screen (the
@@ -106,13 +108,18 @@ def queue(case: Case) -> list[Exception_]:
     now = reviews(case.register)
 
     def order(rows: list[sa.Row[Any]]) -> tuple[Any, ...]:
-        return (-len(rows), min(r.rank for r in rows), -max(r.at_stake for r in rows), rows[0].exception)
+        return (
+            -len(rows),
+            min(r.rank for r in rows),
+            -max(r.at_stake for r in rows),
+            rows[0].exception,
+        )
 
     ordered = sorted(by_id.values(), key=order)
     return [_exception(rows, now, place) for place, rows in enumerate(ordered, 1)]
 
 
-def one_exception(case: Case, given: str) -> Exception_:
+def one_exception(case: Case, given: str) -> AuditException:
     """An exception by id, also one that no screen marks any more.
 
     Raises
@@ -146,10 +153,10 @@ def _last_runs(case: Case) -> dict[str, int]:
     return last
 
 
-def _exception(rows: list[sa.Row[Any]], now: dict[str, Review], place: int) -> Exception_:
+def _exception(rows: list[sa.Row[Any]], now: dict[str, Review], place: int) -> AuditException:
     rows = sorted(rows, key=lambda r: (r.rank, r.screen))
     first = rows[0]
-    return Exception_(
+    return AuditException(
         id=first.exception,
         table=first.table_name,
         kind=first.kind,

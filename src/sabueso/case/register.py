@@ -101,9 +101,9 @@ class Register:
     @contextmanager
     def writing(self) -> Iterator[Writer]:
         """One transaction: all of it is recorded, or nothing."""
-        with self._engine.connect().execution_options(writing=True) as connection:
-            with connection.begin():
-                yield Writer(connection)
+        writing = self._engine.execution_options(writing=True)
+        with writing.begin() as connection:
+            yield Writer(connection)
 
     def events(self, *kinds: str, subject: str | None = None) -> list[Event]:
         """Events of these kinds (all when none is named), oldest first."""

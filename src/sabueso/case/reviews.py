@@ -71,7 +71,7 @@ def set_aside_selectors(register: Register, table: str) -> tuple[str, ...]:
         .where(EXCEPTIONS.c.id.in_(aside), EXCEPTIONS.c.table_name == table)
         .order_by(EXCEPTIONS.c.id, MARKS.c.run)
     )
-    return tuple(dict((row.id, row.selector) for row in register.read(query)).values())
+    return tuple({row.id: row.selector for row in register.read(query)}.values())
 
 
 def check_initials(initials: str) -> str:
@@ -106,7 +106,9 @@ def known_ids(case: Case, given: Sequence[str]) -> list[str]:
     for text in given:
         identity = parse_id(text)
         if identity not in known:
-            hint = nearest(identity, every) if every else "; run the programme first: sabueso screen"
+            hint = (
+                nearest(identity, every) if every else "; run the programme first: sabueso screen"
+            )
             raise UserError(f"there is no exception {identity}{hint}")
         found.append(identity)
     return found
@@ -138,7 +140,9 @@ def record_disposition(
     if not reason.strip():
         raise UserError("a disposition needs its reason: --reason TEXT")
     if disposition not in DISPOSITIONS:
-        raise UserError(f"there is no disposition {disposition!r}{nearest(disposition, DISPOSITIONS)}")
+        raise UserError(
+            f"there is no disposition {disposition!r}{nearest(disposition, DISPOSITIONS)}"
+        )
     if error_amount is not None and disposition != "error":
         raise UserError("--amount is the amount of an error; it goes with --error alone")
     for path in evidence:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -231,7 +230,7 @@ def _write_run(
         pq.write_table(pa.Table.from_pylist(marks), temporary / "marks.parquet")
     body = {"run": number, "at": at, "findings": listed, **_run_body(case, done)}
     write_whole(temporary / "run.json", json.dumps(body, ensure_ascii=False, indent=1).encode())
-    os.replace(temporary, final)
+    temporary.replace(final)
     return final
 
 
@@ -308,7 +307,10 @@ def _label(table: Table, finding: Finding, flag: dict[str, Any]) -> str:
     """What the queue calls a subject."""
     subject, context = flag["subject"], flag.get("context", {})
     if finding.flags.kind == "class":
-        parts = [f"{finding.settings['digits']} {subject[finding.settings['digits']]}", subject["on"]]
+        parts = [
+            f"{finding.settings['digits']} {subject[finding.settings['digits']]}",
+            subject["on"],
+        ]
         parts += [f"{k} {v}" for k, v in flag.get("group", {}).items()]
         return " · ".join(parts)
     if finding.flags.kind == "line":

@@ -14,9 +14,9 @@ from sabueso.case.files import safe_cell, write_whole
 from sabueso.case.folder import Case, relative
 from sabueso.case.plan import TableSection, check_table_name, write_table
 from sabueso.errors import UserError
+from sabueso.intake.hashing import file_hash
 from sabueso.intake.interface import FileReport
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.hashing import file_hash
 from sabueso.intake.take import Prior, Progress, intake_engine, reader_for, take_file
 from sabueso.population.table import Column
 
@@ -177,9 +177,7 @@ def take_in(
                 output = folder / f".{digest[:16]}.part"
                 temporary.append((output, final))
             read = section.read if section else ReadSettings()
-            report = take_file(
-                path, output, read, prior, engine, sha256=digest, progress=progress
-            )
+            report = take_file(path, output, read, prior, engine, sha256=digest, progress=progress)
             reports.append(report)
             if not prior.columns:
                 columns = {c.name: c for c in report.columns}

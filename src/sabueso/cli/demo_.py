@@ -12,11 +12,19 @@ EXAMPLES = ("sabueso demo", "sabueso demo my-demo --seed 7", "sabueso demo large
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument(
-        "folder", nargs="?", type=Path, default=Path("marisma"), help="a new folder (default: marisma)"
+        "folder",
+        nargs="?",
+        type=Path,
+        default=Path("marisma"),
+        help="a new folder (default: marisma)",
     )
     parser.add_argument("--seed", type=int, default=20, metavar="N", help="seed (default: 20)")
     parser.add_argument(
-        "--scale", type=float, default=1.0, metavar="K", help="size: 1 is 36,000 payments (default: 1)"
+        "--scale",
+        type=float,
+        default=1.0,
+        metavar="K",
+        help="size: 1 is 36,000 payments (default: 1)",
     )
 
 

@@ -10,13 +10,13 @@ from sabueso.cli.common import case_option, check_out, emit, emit_json, output_o
 from sabueso.errors import UserError, nearest
 
 if TYPE_CHECKING:
-    from sabueso.case.queue import Exception_
+    from sabueso.case.queue import AuditException
     from sabueso.population.drill import Drill, Rows
 
 EXAMPLES = (
     "sabueso dig payments --by account,party",
     "sabueso dig journal --where \"account = '6281'\" --by text --across month",
-    "sabueso dig payments --where \"first_two(amount) = 49\" --rows",
+    'sabueso dig payments --where "first_two(amount) = 49" --rows',
 )
 
 
@@ -28,9 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         "--across", metavar="COLUMN", help="a column, year, quarter, month or weekday as columns"
     )
     parser.add_argument("--on", metavar="COLUMN", help="the measure (default: role amount)")
-    parser.add_argument(
-        "--measure", choices=("sum", "count", "mean", "min", "max"), default="sum"
-    )
+    parser.add_argument("--measure", choices=("sum", "count", "mean", "min", "max"), default="sum")
     parser.add_argument("--rows", action="store_true", help="the rows themselves, largest first")
     parser.add_argument(
         "--limit", type=int, default=15, metavar="N", help="groups a level, or rows (default: 15)"
@@ -49,7 +47,7 @@ def run(args: argparse.Namespace) -> int:
         raise UserError(f"--limit {args.limit}: expected at least 1")
     check_out(args.out, DATA)
     case = Case.find(args.case)
-    exception: Exception_ | None = None
+    exception: AuditException | None = None
     try:
         table, where = args.what, args.where
         if args.what not in case.plan.tables:
@@ -78,7 +76,7 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
-def _show_rows(args: argparse.Namespace, found: Rows, exception: Exception_ | None) -> None:
+def _show_rows(args: argparse.Namespace, found: Rows, exception: AuditException | None) -> None:
     from sabueso.screens.interface import plain
     from sabueso.show.export import csv_text, rows_sheet, write_sheets
 
@@ -144,15 +142,17 @@ def _show_drill(args: argparse.Namespace, result: Drill, table: str, where: str 
 
 def _steps(args: argparse.Namespace, result: Drill, table: str, where: str | None) -> list[str]:
     """Open the largest group, or see it over time."""
+    from sabueso.population.sql import PERIODS
     from sabueso.show.console import shell
 
     extra = f" and ({where})" if where else ""
-    if result.total.children:
-        value = result.total.children[0].key[0]
-        name = result.by[0]
-        condition = f"{name} is null" if value is None else f"{name} = '{value}'"
-        narrowed = shell(f"{condition}{extra}")
-        first = f"sabueso dig {table} --where {narrowed} --rows"
-        across = [] if args.across else [f"sabueso dig {table} --by {shell(args.by)} --across year"]
-        return [first, *across]
-    return [f"sabueso dig {args.what} --by account", f"sabueso dig {args.what} --rows"]
+    if not result.total.children:
+        return [f"sabueso dig {args.what} --by account", f"sabueso dig {args.what} --rows"]
+    largest = max(result.total.children, key=lambda node: abs(node.value or 0))
+    value, name = largest.key[0], result.by[0]
+    condition = f"{name} is null" if value is None else f"{name} = '{value}'"
+    steps = [f"sabueso dig {table} --where {shell(condition + extra)} --rows"]
+    if not args.across and name not in PERIODS:
+        condition = f" --where {shell(where)}" if where else ""
+        steps.append(f"sabueso dig {table} --by {shell(args.by)} --across year{condition}")
+    return steps

@@ -77,4 +77,3 @@ def run(args: argparse.Namespace) -> int:
 
         show_intake(make_console(), report)
     return 3 if args.gate and not report.clean else 0
-

@@ -24,9 +24,20 @@ def run(args: argparse.Namespace) -> int:
     lines = [f"{args.test}: {screen.summary}", ""]
     for name, field in screen.settings.model_fields.items():
         default = field.get_default(call_default_factory=True)
-        shown = "required" if field.is_required() else f"default {default}" if default not in (None, []) else ""
+        shown = (
+            "required"
+            if field.is_required()
+            else f"default {default}"
+            if default not in (None, [])
+            else ""
+        )
         lines.append(f" {name:<14} {field.description}" + (f" ({shown})" if shown else ""))
-    lines += ["", *textwrap.wrap(f"reference: {screen.reference}", 96, initial_indent=" ", subsequent_indent="   ")]
+    lines += [
+        "",
+        *textwrap.wrap(
+            f"reference: {screen.reference}", 96, initial_indent=" ", subsequent_indent="   "
+        ),
+    ]
     lines += ["", f" next: sabueso try {args.test} --help"]
     emit("\n".join(lines))
     return 0

@@ -15,7 +15,9 @@ EXAMPLES = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument("subject", metavar="SCREEN|TABLE", help="a screen of the programme, or a table")
+    parser.add_argument(
+        "subject", metavar="SCREEN|TABLE", help="a screen of the programme, or a table"
+    )
     one = parser.add_mutually_exclusive_group(required=True)
     one.add_argument("--observation", metavar="TEXT", help="what was seen")
     one.add_argument("--conclusion", metavar="TEXT", help="what it means")

@@ -48,4 +48,6 @@ def _metavar(name: str, kind: Any) -> str:
         return "COLUMN[,…]" if name != "measures" else "MEASURE[,…]"
     if kind in (int, float, Decimal):
         return "N"
-    return {"where": "SQL", "base": "PERIOD", "current": "PERIOD", "against": "TABLE"}.get(name, "COLUMN")
+    return {"where": "SQL", "base": "PERIOD", "current": "PERIOD", "against": "TABLE"}.get(
+        name, "COLUMN"
+    )

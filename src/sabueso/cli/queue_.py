@@ -17,7 +17,9 @@ EXAMPLES = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument("--status", choices=STATUSES, default="all", help="only those (default: all)")
+    parser.add_argument(
+        "--status", choices=STATUSES, default="all", help="only those (default: all)"
+    )
     parser.add_argument("--screen", metavar="NAME", help="only those that a screen marked")
     parser.add_argument("--table", metavar="TABLE", help="only those of a table")
     parser.add_argument("--top", type=int, default=20, metavar="N", help="how many (default: 20)")
@@ -50,11 +52,13 @@ def run(args: argparse.Namespace) -> int:
         chosen = [item for item in chosen if any(m.screen in fitting for m in item.marks)]
     if args.table:
         if args.table not in case.plan.tables:
-            raise UserError(f"there is no table {args.table!r}{nearest(args.table, case.plan.tables)}")
+            raise UserError(
+                f"there is no table {args.table!r}{nearest(args.table, case.plan.tables)}"
+            )
         chosen = [item for item in chosen if item.table == args.table]
     if args.out is not None:
-        from sabueso.show.files import queue_sheet
         from sabueso.show.export import write_sheets
+        from sabueso.show.files import queue_sheet
 
         write_sheets(args.out, [queue_sheet(chosen)], [item.as_json() for item in chosen])
     if args.format == "json":
@@ -70,5 +74,3 @@ def run(args: argparse.Namespace) -> int:
 
         show_queue(make_console(), every, chosen[: args.top], case.plan.case.currency)
     return 0
-
-

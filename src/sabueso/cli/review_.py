@@ -23,14 +23,23 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     one = what.add_mutually_exclusive_group()
     one.add_argument("--cleared", action="store_true", help="explained: nothing wrong")
     one.add_argument("--error", action="store_true", help="wrong, not intended")
-    one.add_argument("--referred", action="store_true", help="passed on: to counsel, to the committee")
-    one.add_argument("--sign-off", action="store_true", help="by initials other than the disposition's")
+    one.add_argument(
+        "--referred", action="store_true", help="passed on: to counsel, to the committee"
+    )
+    one.add_argument(
+        "--sign-off", action="store_true", help="by initials other than the disposition's"
+    )
     one.add_argument("--reopen", action="store_true", help="the matter is not settled after all")
     more = parser.add_argument_group("details")
     more.add_argument("--reason", default="", metavar="TEXT", help="why; required")
     more.add_argument("--amount", metavar="N", help="amount of an error")
     more.add_argument(
-        "--evidence", type=Path, nargs="+", default=[], metavar="FILE", help="files, copied into the case"
+        "--evidence",
+        type=Path,
+        nargs="+",
+        default=[],
+        metavar="FILE",
+        help="files, copied into the case",
     )
     more.add_argument(
         "--set-aside", action="store_true", help="leave the subject out of later statistics"
@@ -67,7 +76,9 @@ def run(args: argparse.Namespace) -> int:
         else:
             recorded = False
             if args.reason or args.evidence or args.amount or args.set_aside:
-                raise UserError("say what to record: --cleared, --error, --referred, --sign-off or --reopen")
+                raise UserError(
+                    "say what to record: --cleared, --error, --referred, --sign-off or --reopen"
+                )
         found = [one_exception(case, identity) for identity in args.exceptions]
     finally:
         case.close()
@@ -83,7 +94,9 @@ def run(args: argparse.Namespace) -> int:
         console.print()
     if recorded and disposition is not None:
         ids = " ".join(item.id for item in found)
-        next_steps(console, ["sabueso queue --status open", f"sabueso review {ids} --sign-off --as MR"])
+        next_steps(
+            console, ["sabueso queue --status open", f"sabueso review {ids} --sign-off --as MR"]
+        )
     return 0
 
 

@@ -37,9 +37,7 @@ def run(args: argparse.Namespace) -> int:
     try:
 
         def work(bar: Bar) -> Run:
-            return run_programme(
-                case, args.names, initials=initials_of(args, case), progress=bar
-            )
+            return run_programme(case, args.names, initials=initials_of(args, case), progress=bar)
 
         done: Run = with_bar(work)
         every = queue(case)

@@ -64,9 +64,7 @@ def run(args: argparse.Namespace) -> int:
         from sabueso.show.console import make_console
         from sabueso.show.findings import show_finding
 
-        show_finding(
-            make_console(), finding, where=settings.get("where"), kept=args.keep or ""
-        )
+        show_finding(make_console(), finding, where=settings.get("where"), kept=args.keep or "")
     return 0
 
 
@@ -78,5 +76,3 @@ def _keep(case: Case, args: argparse.Namespace, settings: dict[str, str]) -> Non
     screen = find_screen(args.test)
     values = screen.settings.from_plan(settings, f"sabueso try {args.test}").as_plan()
     write_screen(case.plan_path, args.keep, args.test, args.table, values)
-
-

@@ -9,7 +9,7 @@ from typing import Any
 
 from sabueso.case.folder import Case
 from sabueso.case.plan import write_screen
-from sabueso.case.queue import Exception_, queue
+from sabueso.case.queue import AuditException, queue
 from sabueso.case.reviews import record_disposition, record_note, record_sign_off
 from sabueso.case.runs import Run, run_programme
 from sabueso.case.taking import TakeReport, source_files, take_in
@@ -128,7 +128,7 @@ class Demo:
     case: Case
     taken: list[TakeReport]
     run: Run
-    queue: list[Exception_]
+    queue: list[AuditException]
     answers: list[Answer]
     papers: list[Path]
 
@@ -161,11 +161,15 @@ def build_demo(
     for table, patterns in INTAKES:
         step(f"taking in {table}")
         named = [str(folder / pattern) for pattern in patterns]
-        taken.append(take_in(case, table, source_files(case, named, table), named=named, initials="KL"))
+        taken.append(
+            take_in(case, table, source_files(case, named, table), named=named, initials="KL")
+        )
     for name, test, table, purpose, settings in PROGRAMME:
         write_screen(case.plan_path, name, test, table, settings, purpose)
     case.plan_changed()
-    run = run_programme(case, initials="KL", progress=lambda name, _i, _n: step(f"screening {name}"))
+    run = run_programme(
+        case, initials="KL", progress=lambda name, _i, _n: step(f"screening {name}")
+    )
     step("reviewing")
     _review(case, answers)
     step("writing the paper")
@@ -190,7 +194,7 @@ def _review(case: Case, answers: list[Answer]) -> None:
         return [a.key for a in answers if a.kind == kind and note in a.note]
 
     contract = case.folder / "inbox" / "evidence" / "contract-VR-2024-03.txt"
-    cleared = (
+    cleared: tuple[tuple[list[str], str, list[Path]], ...] = (
         (of("payments", *keys("innocent", "overhaul")),
          "dry-dock overhaul, contract VR-2024-03 and board minute 2024/17 seen", [contract]),
         (of("payments", *keys("innocent", "premium")),
@@ -213,7 +217,11 @@ def _review(case: Case, answers: list[Answer]) -> None:
     split = of("payments", "first-two 48", "first-two 49")
     if split:
         record_disposition(
-            case, split, "referred", "invoices split under the approval limit; to the audit committee", "KL"
+            case,
+            split,
+            "referred",
+            "invoices split under the approval limit; to the audit committee",
+            "KL",
         )
     if signed:
         record_sign_off(case, signed, "MR")
@@ -221,7 +229,7 @@ def _review(case: Case, answers: list[Answer]) -> None:
         record_note(case, subject, kind, text, "KL")
 
 
-def subject_key(item: Exception_) -> str:
+def subject_key(item: AuditException) -> str:
     """A subject as the answer key names it: an id, an account, an employee, or a digit class."""
     for name in ("first", "first-two"):
         if item.kind == "class" and name in item.key:

@@ -33,9 +33,7 @@ class Answer:
     note: str
 
 
-def write_inbox(
-    folder: Path, seed: int, scale: float, step: Callable[[str], None]
-) -> list[Answer]:
+def write_inbox(folder: Path, seed: int, scale: float, step: Callable[[str], None]) -> list[Answer]:
     """Write all files of the inbox and the answer key; returns the key."""
     world = make_world(seed, scale)
     (folder / "payments").mkdir(parents=True, exist_ok=True)
@@ -127,7 +125,18 @@ def _write_payroll(path: Path, pays: list[Pay]) -> None:
 
 
 def _write_journal(folder: Path, entries: list[Entry]) -> None:
-    header = "asiento fecha hora cuenta debe haber unidades preparado aprobado concepto".split()
+    header = [
+        "asiento",
+        "fecha",
+        "hora",
+        "cuenta",
+        "debe",
+        "haber",
+        "unidades",
+        "preparado",
+        "aprobado",
+        "concepto",
+    ]
     years: dict[int, list[list[object]]] = {}
     for number, entry in enumerate(entries, 1):
         for line in entry:
@@ -145,7 +154,9 @@ def _write_journal(folder: Path, entries: list[Entry]) -> None:
 
 def _write_masters(folder: Path, world: World) -> None:
     rows = [[a, name, sub, top, GROUPS[top]] for a, name, sub, top, _ in ACCOUNTS]
-    _write(folder / "accounts.csv", [["cuenta", "nombre", "subgrupo", "grupo", "nombre_grupo"], *rows])
+    _write(
+        folder / "accounts.csv", [["cuenta", "nombre", "subgrupo", "grupo", "nombre_grupo"], *rows]
+    )
     rows = [[s.id, s.name, s.created.isoformat(), s.bank] for s in world.suppliers]
     _write(folder / "suppliers.csv", [["id", "nombre", "alta", "cuenta_bancaria"], *rows])
 

@@ -47,8 +47,12 @@ def make_journal(world: World, payments: list[Payment], payroll: dict[str, int])
     entries += _sales(world) + _fuel(world) + _nights(world)
     for month, cents in payroll.items():
         day = date(int(month[:4]), int(month[5:]), 28)
-        entries.append(_pair(day, "09:30", "64010", "46500", cents, "acm", "tqa", f"Nómina {month}"))
-        entries.append(_pair(day, "11:00", "46500", "57200", cents, "acm", "tqa", f"Pago nómina {month}"))
+        entries.append(
+            _pair(day, "09:30", "64010", "46500", cents, "acm", "tqa", f"Nómina {month}")
+        )
+        entries.append(
+            _pair(day, "11:00", "46500", "57200", cents, "acm", "tqa", f"Pago nómina {month}")
+        )
     entries.sort(key=lambda entry: (entry[0].day, entry[0].time))
     return entries
 
@@ -105,9 +109,13 @@ def _sales(world: World) -> list[Entry]:
                 who = USERS[int(rng.integers(6))]
                 text = f"Cierre de taquilla {route}"
                 account = ("70510", "70520", "70530")[i]
-                found.append(_pair(day, _clock(rng), "57200", account, cents, who, _approver(who, rng), text))
+                found.append(
+                    _pair(day, _clock(rng), "57200", account, cents, who, _approver(who, rng), text)
+                )
         cents = int(rng.lognormal(np.log(210_000 * _season(day) * growth), 0.4))
-        found.append(_pair(day, "18:15", "57200", "70540", cents, "egp", "tqa", "Carga y vehículos"))
+        found.append(
+            _pair(day, "18:15", "57200", "70540", cents, "egp", "tqa", "Carga y vehículos")
+        )
     return found
 
 

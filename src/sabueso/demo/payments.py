@@ -69,7 +69,9 @@ def _ordinary(world: World) -> list[Payment]:
     cents = np.maximum(np.round(price * quantity * 100), 1).astype(np.int64)
     # What passes the approval limit by little is as frequent as ever: nobody avoids it here.
     kinds = rng.random(n)
-    cents = np.where(kinds < 0.018, -np.round(cents * rng.uniform(0.1, 1, n)).astype(np.int64), cents)
+    cents = np.where(
+        kinds < 0.018, -np.round(cents * rng.uniform(0.1, 1, n)).astype(np.int64), cents
+    )
     cents = np.where(kinds > 0.995, 0, cents)
     users = rng.choice(len(USERS), size=n, p=_user_loads())
     numbers = rng.integers(1, 99_999, n)
@@ -110,7 +112,15 @@ def _harbour(world: World) -> list[Payment]:
     supplier = world.supplier("harbour")
     users = rng.choice(USERS, size=n)
     return [
-        Payment(days[a], f"TP{days[a]:%y%m}-{i:05d}", supplier.id, "62910", int(c), str(u), "Tasa de atraque")
+        Payment(
+            days[a],
+            f"TP{days[a]:%y%m}-{i:05d}",
+            supplier.id,
+            "62910",
+            int(c),
+            str(u),
+            "Tasa de atraque",
+        )
         for i, (a, c, u) in enumerate(zip(at, price, users, strict=True))
     ]
 
@@ -262,7 +272,9 @@ def _singles(world: World) -> list[Payment]:
 def _paid_twice(world: World, found: list[Payment]) -> list[Payment]:
     """Kind 5: the same invoice paid twice, fifteen times; two of them reversed afterwards."""
     rng = world.rng("twice")
-    plain = [p for p in found if not p.kind and p.cents > 20_000 and p.day < END - timedelta(days=40)]
+    plain = [
+        p for p in found if not p.kind and p.cents > 20_000 and p.day < END - timedelta(days=40)
+    ]
     chosen = rng.choice(len(plain), size=15, replace=False)
     again = []
     for i, index in enumerate(chosen.tolist()):

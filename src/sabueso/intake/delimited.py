@@ -15,12 +15,12 @@ import pyarrow.csv
 
 from sabueso.errors import UserError
 from sabueso.intake.interface import Batch, Damaged, Layout
-from sabueso.intake.settings import ReadSettings
 from sabueso.intake.records import Broken, Splitter, blocks
+from sabueso.intake.settings import ReadSettings
 
 CHUNK = 16 << 20
 SAMPLE = 1 << 20
-SAMPLE_ROWS = 1_000
+SAMPLE_ROWS = 500
 DELIMITERS = {";": "semicolon", ",": "comma", "\t": "tab", "|": "bar"}
 
 
@@ -58,10 +58,14 @@ class DelimitedReader:
         try:
             header = next(rows)
             sample = [
-                row for row, _ in zip(rows, range(SAMPLE_ROWS), strict=False) if len(row) == len(header)
+                row
+                for row, _ in zip(rows, range(SAMPLE_ROWS), strict=False)
+                if len(row) == len(header)
             ]
         except csv.Error as error:
-            raise UserError(f"{path}, line {header_line}: {error}; expected a header line") from None
+            raise UserError(
+                f"{path}, line {header_line}: {error}; expected a header line"
+            ) from None
         names = _names(header)
         columns = list(zip(*sample, strict=True)) if sample else [()] * len(names)
         return _Delimited(
@@ -119,9 +123,8 @@ def _cells(text: bytes, layout: _Delimited, *, multiline: bool) -> pa.Table:
     return pa.csv.read_csv(
         pa.BufferReader(text),
         read_options=pa.csv.ReadOptions(
-            column_names=layout.header, block_size=min(max(len(text), 1 << 16), 4 << 20)
-            if not multiline
-            else len(text) + 1,
+            column_names=layout.header,
+            block_size=min(max(len(text), 1 << 16), 4 << 20) if not multiline else len(text) + 1,
         ),
         parse_options=pa.csv.ParseOptions(
             delimiter=layout.delimiter, newlines_in_values=multiline, ignore_empty_lines=False

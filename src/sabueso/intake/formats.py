@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import cache
 from typing import ClassVar, Protocol
 
 import sqlglot.expressions as exp
@@ -91,7 +92,7 @@ class NumberFormat:
         return forms[0] if len(forms) == 1 else "|".join(f"(?:{form})" for form in forms)
 
     def fits(self, text: str) -> bool:
-        return re.fullmatch(self.pattern(), text) is not None
+        return _compiled(self).fullmatch(text) is not None
 
     def value(self, text: Tree) -> Tree:
         plain: Tree = text
@@ -119,6 +120,11 @@ class NumberFormat:
 
     def column(self, name: str) -> Column:
         return Column(name, "number", self.scale, self.precision)
+
+
+@cache
+def _compiled(format: NumberFormat) -> re.Pattern[str]:
+    return re.compile(format.pattern())
 
 
 _DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
@@ -243,7 +249,8 @@ def _decide_date(values: Sequence[str], dates: str | None, least: int) -> DateFo
     for form, (pattern, _, order, _) in _DATE_FORMS.items():
         if dates and order and order != dates and order != "year first":
             continue
-        if not any(re.fullmatch(pattern, v) for v in values[:50]):
+        shaped = sum(1 for v in values if re.fullmatch(pattern, v))
+        if shaped < max(least, 1):
             continue
         found = DateFormat(form)
         count = sum(map(found.fits, values))
@@ -293,7 +300,9 @@ def fitted(start: NumberFormat, values: Sequence[str]) -> NumberFormat:
             elif text.endswith("-"):
                 styles.add("trailing")
     # A column is wide enough for its totals too: 15 whole digits where they fit 18.
-    return replace(start, scale=scale, whole=max(whole, min(15, 18 - scale)), styles=frozenset(styles))
+    return replace(
+        start, scale=scale, whole=max(whole, min(15, 18 - scale)), styles=frozenset(styles)
+    )
 
 
 def widened(
@@ -312,7 +321,9 @@ def widened(
             for mark in marks:
                 if mark == point:
                     continue
-                wider = fitted(replace(format, decimal=point, thousands=mark, assumed=False), failing)
+                wider = fitted(
+                    replace(format, decimal=point, thousands=mark, assumed=False), failing
+                )
                 if wider != format and any(map(wider.fits, failing)):
                     return wider
         return None

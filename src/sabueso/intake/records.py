@@ -198,7 +198,9 @@ class Splitter:
                 broken.append(Broken(line, 0, raw, "holds a NUL byte"))
             else:
                 text = raw.decode("utf-8", "surrogateescape")
-                row = next(csv.reader(io.StringIO(text, newline=""), delimiter=chr(self._delimiter)))
+                row = next(
+                    csv.reader(io.StringIO(text, newline=""), delimiter=chr(self._delimiter))
+                )
                 if len(row) == self._fields:
                     writer.writerow(row)
                     lines.append(line)
@@ -243,5 +245,6 @@ def _runs(data: bytes, starts: np.ndarray, ends: np.ndarray, good: np.ndarray) -
     edges = np.diff(good.astype(np.int8), prepend=0, append=0)
     first, after = np.flatnonzero(edges == 1), np.flatnonzero(edges == -1)
     return b"".join(
-        data[starts[a] : ends[b - 1] + 1] for a, b in zip(first.tolist(), after.tolist(), strict=True)
+        data[starts[a] : ends[b - 1] + 1]
+        for a, b in zip(first.tolist(), after.tolist(), strict=True)
     )

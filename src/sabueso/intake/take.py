@@ -34,8 +34,8 @@ from sabueso.intake.interface import (
     Reader,
     TotalsLine,
 )
-from sabueso.intake.settings import ReadSettings
 from sabueso.intake.roles import guess_roles, looks_like_code, looks_like_measure
+from sabueso.intake.settings import ReadSettings
 from sabueso.population import sql
 from sabueso.population.engines import Engine, EngineSettings, open_engine
 from sabueso.population.sql import Tree
@@ -181,7 +181,7 @@ def take_file(
         blank=tally.blank,
         columns=columns,
         detected=layout.described | {f"column {name}": text for name, text in texts.items()},
-        roles=dict(roles),
+        roles={str(role): name for role, name in roles.items()},
         sums=tally.sums,
         quarantined_sums=tally.quarantined_sums,
         totals_lines=_totals_lines(tally),
@@ -253,7 +253,9 @@ def _detect(
     notes = []
     for name, found in formats.items():
         if isinstance(found, (DateFormat, NumberFormat)) and found.assumed:
-            notes.append(f"{name}: read as {found.described()}; nothing in the sample contradicts it")
+            notes.append(
+                f"{name}: read as {found.described()}; nothing in the sample contradicts it"
+            )
     columns = [formats[name].column(name) for name in layout.header]
     if prior.roles:
         roles = {r: c for r, c in prior.roles.items() if c in layout.header}
@@ -369,9 +371,7 @@ def _schema(columns: tuple[Column, ...]) -> pa.Schema:
     return pa.schema(fields)
 
 
-def _conversion(
-    layout: Layout, formats: dict[str, Format], roles: dict[Role, str]
-) -> exp.Select:
+def _conversion(layout: Layout, formats: dict[str, Format], roles: dict[Role, str]) -> exp.Select:
     """SELECT the values of a batch, the first column that does not fit, and totals lines."""
     inner: list[Tree] = [sql.column(LINE_COLUMN), sql.column("_record")]
     trimmed: dict[str, Tree] = {}
@@ -391,8 +391,13 @@ def _conversion(
         middle.append(sql.column(f"t{i}"))
         if isinstance(formats[name], TextFormat):
             # Texts stay as they are, blanks apart; identifiers are trimmed, or links break.
-            kept = trimmed[name] if name in codes else exp.Case().when(
-                exp.Not(this=exp.Is(this=trimmed[name], expression=exp.null())), sql.column(name)
+            kept = (
+                trimmed[name]
+                if name in codes
+                else exp.Case().when(
+                    exp.Not(this=exp.Is(this=trimmed[name], expression=exp.null())),
+                    sql.column(name),
+                )
             )
             middle.append(exp.alias_(kept, f"v{i}", quoted=True))
             continue
@@ -437,9 +442,7 @@ def _conversion(
     return exp.select(*values).from_(converted.subquery("y"))
 
 
-def _is_totals(
-    layout: Layout, formats: dict[str, Format], roles: dict[Role, str]
-) -> Tree:
+def _is_totals(layout: Layout, formats: dict[str, Format], roles: dict[Role, str]) -> Tree:
     """A line without a date (or with half its cells empty) whose first word is a total's."""
     at = {name: f"t{i}" for i, name in enumerate(layout.header)}
     empties = [exp.Is(this=sql.column(t), expression=exp.null()) for t in at.values()]
@@ -592,7 +595,7 @@ def _verify(path: Path, output: Path, tally: _Tally, engine: Engine) -> None:
     )
     attached = (*columns, Column(FILE_COLUMN, "text"))
     engine.attach(Table("written", "", attached, (Part(attached, (output,)),)))
-    fields = [exp.alias_(sql.count(), "n")]
+    fields: list[Tree] = [exp.alias_(sql.count(), "n")]
     fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(columns)]
     row = engine.query(exp.select(*fields).from_("written")).to_pylist()[0]
     sums = {c.name: row[f"s{i}"] or Decimal(0) for i, c in enumerate(columns)}

@@ -25,8 +25,8 @@ class Node:
 
     key: list[Any]
     rows: int
-    value: Decimal | float | int | None
-    across: dict[str, Decimal | float | int | None] = field(default_factory=dict)
+    value: Any
+    across: dict[str, Any] = field(default_factory=dict)
     children: list[Node] = field(default_factory=list)
 
 
@@ -95,7 +95,12 @@ def drill(
                 found[key].across[name] = _value(row, measure, scale)
         names = sorted(seen, key=lambda name: (name == "(missing)", name))
     for node in found.values():
-        node.children.sort(key=lambda n: (-abs(n.value or 0), str(n.key)))
+        # Periods in their own order, other groups by size.
+        depth = len(node.key)
+        if depth < len(by) and by[depth].strip().lower() in sql.PERIODS:
+            node.children.sort(key=lambda n: (n.key[-1] is None, str(n.key[-1])))
+        else:
+            node.children.sort(key=lambda n: (-abs(n.value or 0), str(n.key)))
     return Drill(
         table=table.name,
         on=column.name if column else None,
@@ -131,9 +136,7 @@ def _level(
     if fields:
         select = select.group_by(*(f.copy() for f in fields))
     rows = population.query(select).to_pylist()
-    return [
-        (tuple(row[f"g{i}"] for i in range(len(trees))), row.get("wide"), row) for row in rows
-    ]
+    return [(tuple(row[f"g{i}"] for i in range(len(trees))), row.get("wide"), row) for row in rows]
 
 
 def _value(row: dict[str, Any], measure: Measure, scale: int) -> Decimal | float | int | None:

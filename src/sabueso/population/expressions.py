@@ -6,8 +6,6 @@ is not listed here: a list of what is allowed cannot be outgrown by what an engi
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import sqlglot
 import sqlglot.expressions as exp
 from sqlglot.errors import SqlglotError
@@ -57,7 +55,7 @@ def condition(text: str, table: Table, what: str = "--where") -> Tree:
     if not isinstance(top, _PREDICATES):
         raise UserError(
             f"{what} {text!r} is not a condition; expected one that is true or false for each row, "
-            "such as \"amount > 1000\""
+            'such as "amount > 1000"'
         )
     return _checked(tree, table, what, text, _VALUES + _PREDICATES)
 
@@ -136,7 +134,9 @@ def _parsed(text: str, what: str) -> Tree:
         details = getattr(error, "errors", None) or [{}]
         near = str(details[0].get("highlight") or "").strip()
         where = f" near {near!r}" if near else ""
-        raise UserError(f"{what} {text!r} cannot be read{where}; expected one SQL expression") from None
+        raise UserError(
+            f"{what} {text!r} cannot be read{where}; expected one SQL expression"
+        ) from None
     except RecursionError:
         raise UserError(f"{what} is nested too deeply to be read") from None
     if len(trees) != 1:
@@ -148,23 +148,19 @@ def _parsed(text: str, what: str) -> Tree:
 
 
 def _checked(
-    tree: Tree, table: Table, what: str, text: str, allowed: tuple[type[exp.Expression], ...]
+    tree: Tree, table: Table, what: str, text: str, allowed: tuple[type[exp.Expr], ...]
 ) -> Tree:
     """The tree with columns resolved and helpers expanded, or the sentence that says why not."""
-    helpers: dict[str, Callable[[exp.Anonymous], Tree]] = {
-        name: lambda node, test=test: _digit_helper(node, table, what, test)
-        for name, test in _DIGIT_HELPERS.items()
-    }
 
     def visit(node: Tree) -> Tree:
         if isinstance(node, exp.Anonymous):
             name = node.name.lower()
-            if name not in helpers:
+            if name not in _DIGIT_HELPERS:
                 raise UserError(
                     f"{what} {text!r} uses the function {node.name}(), which is not allowed in an "
-                    f"expression{nearest(name, [*helpers, *_FUNCTION_NAMES])}"
+                    f"expression{nearest(name, [*_DIGIT_HELPERS, *_FUNCTION_NAMES])}"
                 )
-            return helpers[name](node)
+            return _digit_helper(node, table, what, _DIGIT_HELPERS[name])
         if isinstance(node, exp.Column):
             if node.args.get("table"):
                 raise UserError(

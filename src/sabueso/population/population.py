@@ -80,7 +80,7 @@ class Population:
         return select.where(sql.both(kept)) if kept else select
 
     def source(self) -> exp.Table:
-        return exp.to_table(exp.to_identifier(self.table.name, quoted=True))
+        return exp.Table(this=exp.to_identifier(self.table.name, quoted=True))
 
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:
         """Count and sum the rows used and left out, by the first reason that applies."""
@@ -93,7 +93,7 @@ class Population:
             choice = case.else_(sql.text("used"))
         else:
             choice = sql.text("used")
-        fields = [exp.alias_(choice, "reason"), exp.alias_(sql.count(), "rows")]
+        fields: list[Tree] = [exp.alias_(choice, "reason"), exp.alias_(sql.count(), "rows")]
         if measure is not None:
             total = sql.exact_sum(sql.minor_units(measure))
             fields.append(exp.alias_(total, "total"))
@@ -125,7 +125,7 @@ class Population:
             last_date=_iso(used.get("last_date")),
         )
 
-    def query(self, tree: exp.Expression, **inputs: pa.Table) -> pa.Table:
+    def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
         """Run a tree; what the data do not allow becomes one sentence."""
         try:
             return self.engine.query(tree, **inputs)

@@ -9,7 +9,7 @@ import sqlglot.expressions as exp
 
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
 
-Tree = exp.Expression
+Tree = exp.Expr
 
 
 def column(name: str, table: str | None = None) -> exp.Column:
@@ -172,7 +172,9 @@ def period(date: Tree, unit: str, first_month: int = 1) -> Tree:
         days = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
         # 1900-01-01 was a Monday; engines number the days of the week differently.
         since = exp.DateDiff(
-            this=cast(date, "DATE"), expression=cast(text("1900-01-01"), "DATE"), unit=exp.var("DAY")
+            this=cast(date, "DATE"),
+            expression=cast(text("1900-01-01"), "DATE"),
+            unit=exp.var("DAY"),
         )
         choice = exp.Case(this=exp.Mod(this=exp.paren(since), expression=integer(7)))
         for position, name in enumerate(days):

@@ -30,5 +30,7 @@ def many_zeros(account: Account) -> Caution | None:
         return None
     share = zeros / (account.used + zeros)
     return Caution(
-        "many_zeros", f"{100 * share:.1f}% of the amounts are zero", {"zeros": zeros, "share": share}
+        "many_zeros",
+        f"{100 * share:.1f}% of the amounts are zero",
+        {"zeros": zeros, "share": share},
     )

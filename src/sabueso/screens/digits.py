@@ -20,8 +20,8 @@ from sabueso.screens.interface import GROUP, SUBJECT, Finding, Flags, NotTested
 from sabueso.screens.settings import MeasureSettings
 from sabueso.screens.suitability import digit_cautions
 from sabueso.stats.adjust import adjust
-from sabueso.stats.hypergeometric import upper_tail
 from sabueso.stats.digits import DigitFit, DigitTest, fit_digits, mantissa_arc
+from sabueso.stats.hypergeometric import upper_tail
 
 MANTISSA_STEPS = 10**9  # cosines are summed in whole steps: the same sum in any order
 CLASS_FUNCTION = {
@@ -131,9 +131,7 @@ def _groups(
     """Keys of the groups tested, all rows used, groups not tested, mantissa sums of the tested."""
     angle = exp.Mul(
         this=exp.Literal.number(repr(2 * np.pi)),
-        expression=sql.call(
-            "LOG10", sql.cast(sql.magnitude(sql.column(UNITS, "b")), "DOUBLE")
-        ),
+        expression=sql.call("LOG10", sql.cast(sql.magnitude(sql.column(UNITS, "b")), "DOUBLE")),
     )
 
     def steps(function: str) -> Tree:

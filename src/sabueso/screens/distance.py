@@ -90,7 +90,10 @@ class Distance:
     def run(self, population: Population, settings: DistanceSettings) -> Finding:
         subjects, account = _subjects(population, settings)
         values = np.column_stack(
-            [_transformed(subjects.column(f"m{j}"), settings.transform) for j in range(len(settings.measures))]
+            [
+                _transformed(subjects.column(f"m{j}"), settings.transform)
+                for j in range(len(settings.measures))
+            ]
         )
         keys = Grouping.of(settings.by, population.table)
         results: list[tuple[dict[str, Any], _Result]] = []
@@ -149,7 +152,9 @@ def _subjects(population: Population, settings: DistanceSettings) -> tuple[pa.Ta
     entity = Grouping.of(settings.per, table)
     measures = [expressions.aggregate(text, table) for text in settings.measures]
     reasons = [
-        Reason("missing_key", exp.or_(*(exp.Is(this=t, expression=exp.null()) for t in entity.trees)))
+        Reason(
+            "missing_key", exp.or_(*(exp.Is(this=t, expression=exp.null()) for t in entity.trees))
+        )
     ]
     fields: list[Tree] = [
         exp.alias_(tree, f"k{i}", quoted=True) for i, tree in enumerate(entity.trees)
@@ -169,7 +174,9 @@ def _subjects(population: Population, settings: DistanceSettings) -> tuple[pa.Ta
     kept = [r.condition for r in [*population.conditions(), *reasons]]
     select = exp.select(*fields).from_(population.source())
     select = select.where(
-        sql.both(exp.Not(this=exp.paren(exp.Coalesce(this=c, expressions=[exp.false()]))) for c in kept)
+        sql.both(
+            exp.Not(this=exp.paren(exp.Coalesce(this=c, expressions=[exp.false()]))) for c in kept
+        )
     )
     select = select.group_by(*(t.copy() for t in entity.trees))
     keys = [sql.ordered(sql.column(f"k{i}")) for i in range(len(entity.trees))]
@@ -192,7 +199,9 @@ def _transformed(column: pa.ChunkedArray, transform: str) -> Floats:
 
 def _peers(subjects: pa.Table, groups: Grouping) -> list[tuple[dict[str, Any], np.ndarray]]:
     """Positions of the subjects of each peer group; one group of all where none is named."""
-    measures = [name for name in subjects.column_names if name.startswith("m") and name[1:].isdigit()]
+    measures = [
+        name for name in subjects.column_names if name.startswith("m") and name[1:].isdigit()
+    ]
     whole = np.ones(subjects.num_rows, dtype=bool)
     for name in measures:
         whole &= np.isfinite(subjects.column(name).to_numpy())
@@ -292,7 +301,9 @@ def _flags(
                 "direction": pa.array(["far"] * len(inside)),
                 "p": pa.array(r.p[inside]),
                 "classical": pa.array(r.classical[inside]),
-                "robust": pa.array(r.robust[inside] if r.robust is not None else [None] * len(inside)),
+                "robust": pa.array(
+                    r.robust[inside] if r.robust is not None else [None] * len(inside)
+                ),
                 "contribution": _struct(r.measures, percent.T),
                 "values": _struct(
                     settings.measures,
@@ -340,10 +351,14 @@ def _with_row_context(population: Population, flags: pa.Table) -> pa.Table:
     identity, amount = table.role("id"), table.role("amount")
     wanted: list[Tree] = [sql.column("position", "places")]
     if identity is not None:
-        wanted.append(exp.alias_(sql.column(identity.name, "t"), SUBJECT + identity.name, quoted=True))
+        wanted.append(
+            exp.alias_(sql.column(identity.name, "t"), SUBJECT + identity.name, quoted=True)
+        )
     for column in grp.context_columns(table):
         if identity is None or column.name != identity.name:
-            wanted.append(exp.alias_(sql.column(column.name, "t"), CONTEXT + column.name, quoted=True))
+            wanted.append(
+                exp.alias_(sql.column(column.name, "t"), CONTEXT + column.name, quoted=True)
+            )
     if amount is not None:
         wanted.append(exp.alias_(sql.column(amount.name, "t"), "amount"))
     places = pa.table(
@@ -358,7 +373,9 @@ def _with_row_context(population: Population, flags: pa.Table) -> pa.Table:
         for name in (FILE_COLUMN, LINE_COLUMN)
     )
     select = exp.select(*wanted).from_(exp.alias_(population.source(), "t"))
-    select = select.join("places", on=at_place).order_by(sql.ordered(sql.column("position", "places")))
+    select = select.join("places", on=at_place).order_by(
+        sql.ordered(sql.column("position", "places"))
+    )
     found = population.query(select, places=places)
     for name in found.column_names:
         if name != "position":
@@ -381,7 +398,17 @@ def _described(
         "mardia_kurtosis_p": r.mardia.kurtosis_p if r.mardia else None,
         "dropped": r.dropped,
         "flagged": flagged,
+        "quantiles": _quantiles(r, settings),
     }
+
+
+def _quantiles(r: _Result, settings: DistanceSettings) -> dict[str, list[float]]:
+    """Ordered d² at up to 200 ranks against chi-square(p), for a figure."""
+    used = np.sort(r.robust if settings.fit == "robust" and r.robust is not None else r.classical)
+    n = len(used)
+    ranks = np.unique(np.linspace(0, n - 1, min(n, 200)).round().astype(int))
+    expected = [dist.chi_square_limit(float(1 - (k + 0.5) / n), len(r.measures)) for k in ranks]
+    return {"expected": expected, "observed": used[ranks].tolist()}
 
 
 def _cautions(
@@ -434,6 +461,10 @@ def _cautions(
     singular = [t for t in not_tested if t.reason.startswith("singular")]
     if singular:
         found.append(
-            Caution("singular", f"{len(singular)} groups have no spread to measure by", {"groups": len(singular)})
+            Caution(
+                "singular",
+                f"{len(singular)} groups have no spread to measure by",
+                {"groups": len(singular)},
+            )
         )
     return found

@@ -70,10 +70,15 @@ class Fences:
         limits = grp.limit_table(
             groups, tested, [(t.limits.least, t.limits.greatest) for t in tested]
         )
-        found = grp.rows_beyond(
-            population, values, reasons, groups, limits, settings.side, measure
-        )
+        found = grp.rows_beyond(population, values, reasons, groups, limits, settings.side, measure)
         flags, counts = _flags(found, groups, tested)
+        described = [
+            _described(t, count, scale, settings.scale)
+            for t, count in zip(tested, counts, strict=True)
+        ]
+        if tested and not groups.labels:
+            bounds = (tested[0].limits.least, tested[0].limits.greatest)
+            described[0]["histogram"] = grp.histogram(population, base, scale, bounds)
         return Finding(
             test=self.name,
             table=table.name,
@@ -81,10 +86,7 @@ class Fences:
             by=list(groups.labels),
             settings=settings.model_dump(),
             population=population.account(measure, reasons),
-            groups=[
-                _described(t, count, scale, settings.scale)
-                for t, count in zip(tested, counts, strict=True)
-            ],
+            groups=described,
             flags=flags,
             tests_made=sum(t.n for t in tested),
             cautions=_cautions(tested, not_tested),
@@ -106,9 +108,7 @@ def _quartiles(
         if row["n"]
     ]
     not_tested = [
-        NotTested(
-            key, f"only {row['n']} rows; at least {settings.min_group} are needed", row["n"]
-        )
+        NotTested(key, f"only {row['n']} rows; at least {settings.min_group} are needed", row["n"])
         for key, row in rows
         if row["n"] < settings.min_group
     ]

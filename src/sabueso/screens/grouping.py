@@ -217,6 +217,47 @@ def rows_beyond(
     return population.query(select.where(beyond(side)), limits=limits)
 
 
+BINS = 60
+
+
+def histogram(
+    population: Population, base: exp.Select, scale: int, bounds: tuple[int, int]
+) -> dict[str, Any]:
+    """Counts of all rows used in equal bins, for a figure.
+
+    The bins cover the limits and the middle 99 % of the rows; what lies outside is counted as
+    ``below`` and ``above``, so that the counts add to n.
+    """
+    units = sql.column(UNITS, "b")
+    ends = population.query(
+        exp.select(exp.alias_(sql.quantiles(units, ["0.005", "0.995"]), "q")).from_(
+            base.subquery("b")
+        )
+    ).to_pylist()[0]["q"]
+    least, greatest = int(min(ends[0], bounds[0])), int(max(ends[1], bounds[1])) + 1
+    width = max((greatest - least) // BINS, 1)
+    off = exp.Sub(this=units.copy(), expression=sql.integer(least))
+    place = exp.Floor(
+        this=exp.Div(this=sql.cast(exp.paren(off), "DOUBLE"), expression=sql.integer(width))
+    )
+    clipped = exp.Greatest(
+        this=sql.integer(-1),
+        expressions=[exp.Least(this=sql.cast(place, "BIGINT"), expressions=[sql.integer(BINS)])],
+    )
+    inner = exp.select(exp.alias_(clipped, "bin")).from_(base.subquery("b"))
+    select = (
+        exp.select("bin", exp.alias_(sql.count(), "n")).from_(inner.subquery("c")).group_by("bin")
+    )
+    counts = {row["bin"]: row["n"] for row in population.query(select).to_pylist()}
+    unit = 10**scale
+    return {
+        "edges": [(least + i * width) / unit for i in range(BINS + 1)],
+        "counts": [counts.get(i, 0) for i in range(BINS)],
+        "below": counts.get(-1, 0),
+        "above": counts.get(BINS, 0),
+    }
+
+
 def in_place_order(found: pa.Table, strength: np.ndarray) -> np.ndarray:
     """Order of flags: strongest first, then as the rows stand in the sources."""
     lines = found.column(SUBJECT + "line").to_numpy()

@@ -18,7 +18,6 @@ from sabueso.population.calendar import Span
 from sabueso.population.population import Account, Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, money
-from sabueso.screens import grouping as grp
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import SUBJECT, Caution, Finding, Flags
 from sabueso.screens.settings import Settings, listed
@@ -101,7 +100,9 @@ class Periods:
             old = replace(old, amounts={k: v * factor for k, v in old.amounts.items()})
             base_name = f"{settings.against} {before.name}"
         keys = sorted({*old.amounts, *new.amounts}, key=lambda key: [str(part) for part in key])
-        lines = compare([old.amounts.get(k, 0) for k in keys], [new.amounts.get(k, 0) for k in keys])
+        lines = compare(
+            [old.amounts.get(k, 0) for k in keys], [new.amounts.get(k, 0) for k in keys]
+        )
         labels = [expressions.label(text, table) for text in settings.per]
         parts, whole = _rates(quantity, keys, lines, old, new)
         flagged = [_is_flagged(line, settings, measure.scale) for line in lines]
@@ -109,7 +110,9 @@ class Periods:
             _line(dict(zip(labels, key, strict=True)), line, part, flag, measure.scale)
             for key, line, part, flag in zip(keys, lines, parts, flagged, strict=True)
         ]
-        total = compare([sum(line.base for line in lines)], [sum(line.current for line in lines)])[0]
+        total = compare([sum(line.base for line in lines)], [sum(line.current for line in lines)])[
+            0
+        ]
         return Finding(
             test=self.name,
             table=table.name,
@@ -138,7 +141,9 @@ class Periods:
 
 def _other(population: Population, name: str) -> Population:
     if name not in population.tables:
-        raise UserError(f"there is no table {name!r} to compare with{nearest(name, population.tables)}")
+        raise UserError(
+            f"there is no table {name!r} to compare with{nearest(name, population.tables)}"
+        )
     other = Population(
         population.engine, population.tables[name], population.where, tables=population.tables
     )
@@ -213,7 +218,9 @@ def _rates(
 def _is_flagged(line: Change, settings: PeriodsSettings, scale: int) -> bool:
     """Both limits of a change passed, or the shift of its share. A base of 0 has no per cent:
     such a line is judged by its amount alone."""
-    by_amount = settings.amount_limit is None or abs(line.change) >= settings.amount_limit * 10**scale
+    by_amount = (
+        settings.amount_limit is None or abs(line.change) >= settings.amount_limit * 10**scale
+    )
     by_percent = (
         settings.percent_limit is None
         or line.percent is None
@@ -335,5 +342,3 @@ def _cautions(
             )
         )
     return found
-
-

@@ -15,7 +15,13 @@ from sabueso.screens import cautions
 from sabueso.screens.grouping import UNITS
 from sabueso.screens.interface import Caution
 
-LEAST_ROWS = {"first": 300, "second": 300, "first-two": 1_000, "first-three": 10_000, "last-two": 1_000}
+LEAST_ROWS = {
+    "first": 300,
+    "second": 300,
+    "first-two": 1_000,
+    "first-three": 10_000,
+    "last-two": 1_000,
+}
 
 
 def digit_cautions(
@@ -47,9 +53,7 @@ def _from_amounts(
     population: Population, measure: Column, base: exp.Select, account: Account, n: int
 ) -> list[Caution | None]:
     size = sql.magnitude(sql.column(UNITS))
-    distinct = exp.select(
-        sql.column(UNITS), exp.alias_(size, "size"), exp.alias_(sql.count(), "n")
-    )
+    distinct = exp.select(sql.column(UNITS), exp.alias_(size, "size"), exp.alias_(sql.count(), "n"))
     distinct = distinct.from_(base.subquery("b")).group_by(sql.column(UNITS))
     top = population.query(
         exp.select(sql.column(UNITS), sql.column("n"))

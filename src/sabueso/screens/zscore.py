@@ -19,7 +19,7 @@ from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, money
 from sabueso.screens import grouping as grp
-from sabueso.screens.grouping import UNITS, Grouping, integers
+from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Caution, Finding, Flags, NotTested
 from sabueso.screens.settings import MeasureSettings
 from sabueso.stats.adjust import adjust
@@ -105,17 +105,22 @@ class ZScore:
         flags, without = _flags(
             population, values, reasons, base, groups, tested, settings, measure, limit
         )
+        described = [
+            _described(t, without.get(i), scale, measure.scale, settings, limit)
+            for i, t in enumerate(tested)
+        ]
+        if tested and not groups.labels:
+            bounds = (tested[0].least, tested[0].greatest)
+            described[0]["histogram"] = grp.histogram(population, base, scale, bounds)
         return Finding(
             test=self.name,
             table=table.name,
             on=measure.name,
             by=list(groups.labels),
-            settings=settings.model_dump() | {"limit": Decimal(limit.numerator) / limit.denominator},
+            settings=settings.model_dump()
+            | {"limit": Decimal(limit.numerator) / limit.denominator},
             population=account,
-            groups=[
-                _described(t, without.get(i), scale, measure.scale, settings, limit)
-                for i, t in enumerate(tested)
-            ],
+            groups=described,
             flags=flags,
             tests_made=sum(t.group.n for t in tested),
             cautions=_cautions(tested, not_tested, settings, limit),
@@ -166,7 +171,9 @@ def _group(key: dict[str, Any], row: dict[str, Any]) -> _Group:
 
 def _testable(found: list[_Group], least: int) -> tuple[list[_Group], list[NotTested]]:
     small = [
-        NotTested(g.key, f"only {g.n} row{'s' if g.n != 1 else ''}; at least {least} are needed", g.n)
+        NotTested(
+            g.key, f"only {g.n} row{'s' if g.n != 1 else ''}; at least {least} are needed", g.n
+        )
         for g in found
         if g.n < least
     ]
@@ -218,7 +225,9 @@ def _with_spread(
         *(exp.alias_(sql.column(name, "b"), name, quoted=True) for name in groups.names),
         exp.alias_(deviation, "deviation"),
         exp.alias_(sql.cast(steps, "DECIMAL(19,0)"), "z"),
-        exp.alias_(sql.cast(exp.Mul(this=steps.copy(), expression=steps.copy()), "DECIMAL(19,0)"), "z2"),
+        exp.alias_(
+            sql.cast(exp.Mul(this=steps.copy(), expression=steps.copy()), "DECIMAL(19,0)"), "z2"
+        ),
     ).from_(named)
     inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
 
@@ -233,7 +242,10 @@ def _with_spread(
         "fourths": total(exp.Mul(this=z2.copy(), expression=z2.copy())),
     }
     result = population.query(grp.per_group(inner, groups, fields), limits=figures)
-    by_key = {tuple(key.values()): row for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)}
+    by_key = {
+        tuple(key.values()): row
+        for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
+    }
     spread = []
     for g, (_, _, _, step) in zip(found, rows, strict=True):
         row = by_key[tuple(g.key.values())]
@@ -303,9 +315,7 @@ def _flags(
 ) -> tuple[Flags, dict[int, dict[str, Any]]]:
     """The rows beyond the limits, and each flagged group's sums without them."""
     limits = grp.limit_table(groups, tested, [(t.least, t.greatest) for t in tested])
-    found = grp.rows_beyond(
-        population, values, reasons, groups, limits, settings.side, measure
-    )
+    found = grp.rows_beyond(population, values, reasons, groups, limits, settings.side, measure)
     position = found.column("position").to_numpy()
     units = found.column(UNITS).to_numpy().astype(np.float64)
     centre = np.array([t.centre for t in tested])
@@ -392,20 +402,22 @@ def _described(
     with_flags = _effect(g.effect, amount_scale)
     without = _effect(rest, amount_scale) if rest is not None else with_flags
     reach = float(limit) * t.unit
-    low, high = (t.centre - reach) / unit, (t.centre + reach) / unit
-    if settings.scale == "log":
-        low, high = amount_of(low), amount_of(high)
+
+    def place(value: float) -> float | None:
+        """A point of the scale as an amount; spreads stay on the scale itself."""
+        return amount_of(value) if settings.scale == "log" else value
+
     return {
         "group": g.key,
         "n": g.n,
-        "mean": m.mean,
+        "mean": place(m.mean),
         "sd": m.sd,
-        "median": g.median2 / (2 * unit),
+        "median": place(g.median2 / (2 * unit)),
         "mad": g.mad2 / (4 * unit),
         "skewness": form.skewness,
         "kurtosis": form.kurtosis,
-        "low": low,
-        "high": high,
+        "low": place((t.centre - reach) / unit),
+        "high": place((t.centre + reach) / unit),
         "reachable": settings.method == "modified" or greatest_deviate(g.n) > limit,
         "flagged": g.n - without["n"],
         "with_flags": with_flags,
@@ -449,7 +461,11 @@ def _cautions(
                     skewed.append((t.group.n, form))
         if skewed:
             n, form = max(skewed, key=lambda pair: pair[0])
-            where = "" if len(tested) == 1 else f"in {len(skewed)} of {len(tested)} groups; the largest has "
+            where = (
+                ""
+                if len(tested) == 1
+                else f"in {len(skewed)} of {len(tested)} groups; the largest has "
+            )
             kurtosis = "" if form.kurtosis is None else f", excess kurtosis {form.kurtosis:.1f}"
             cautions.append(
                 Caution(

@@ -45,4 +45,3 @@ def show_demo(console: Console, demo: Demo, folder: Path) -> None:
     for path in demo.papers:
         console.print(Text(f" written {path.relative_to(demo.case.folder.parent)}"))
     next_steps(console, [f"cd {shell(str(folder))}", "sabueso queue"])
-

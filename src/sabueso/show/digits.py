@@ -80,7 +80,10 @@ def _show_classes(console: Console, group: dict[str, Any], test: str) -> None:
     if len(shown) < len(classes):
         inside = len(classes) - sum(c["flagged"] for c in classes)
         console.print(
-            Text(f" {inside} of {len(classes)} classes are within the band or not significant", style=STONE)
+            Text(
+                f" {inside} of {len(classes)} classes are within the band or not significant",
+                style=STONE,
+            )
         )
 
 
@@ -116,7 +119,9 @@ def _show_behind(console: Console, group: dict[str, Any], who: str | None) -> No
     behind = [b for b in group.get("behind", []) if b["p_adjusted"] < 0.05][:8]
     if not behind:
         if group.get("behind"):
-            console.print(Text(f"\n no {who} is behind a flagged class more than chance would have it"))
+            console.print(
+                Text(f"\n no {who} is behind a flagged class more than chance would have it")
+            )
         return
     console.print()
     table = open_table(
@@ -147,7 +152,9 @@ def _show_groups(console: Console, finding: Finding) -> None:
     )  # fmt: skip
     for g in ranked[:20]:
         flagged = [c for c in g["classes"] if c["flagged"]]
-        marks = ", ".join(f"{c['digits']}{'▲' if c['share'] > c['expected'] else '▼'}" for c in flagged[:6])
+        marks = ", ".join(
+            f"{c['digits']}{'▲' if c['share'] > c['expected'] else '▼'}" for c in flagged[:6]
+        )
         table.add_row(
             " " + num.group_name(g["group"]),
             num.count(g["n"]),

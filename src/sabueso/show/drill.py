@@ -15,13 +15,21 @@ from sabueso.show.console import next_steps, open_table, title
 from sabueso.show.palette import STONE
 
 
-def show_drill(console: Console, result: Drill, *, where: str | None, limit: int, steps: list[str]) -> None:
+def show_drill(
+    console: Console, result: Drill, *, where: str | None, limit: int, steps: list[str]
+) -> None:
     """Print a drill-down; ``limit`` groups a level, the others in one line so that totals tie."""
     what = "rows" if result.measure == "count" else f"{result.measure} of {result.on}"
     by = f" by {', '.join(result.by)}" if result.by else ""
     unit = f", {result.currency}" if result.currency and result.on else ""
-    title(console, f"{result.table} · {what}{by}", f"{num.many(result.population.used, 'row')}{unit}")
-    head = [(" / ".join(result.by) or "total", "flex"), ("rows", "right"), (result.measure, "right")]
+    title(
+        console, f"{result.table} · {what}{by}", f"{num.many(result.population.used, 'row')}{unit}"
+    )
+    head = [
+        (" / ".join(result.by) or "total", "flex"),
+        ("rows", "right"),
+        (result.measure, "right"),
+    ]
     additive = result.measure in ("sum", "count")
     if additive:
         head.append(("share", "right"))
@@ -55,7 +63,10 @@ def show_drill(console: Console, result: Drill, *, where: str | None, limit: int
     if len(across) < len(result.across_values):
         hidden = len(result.across_values) - len(across)
         console.print(
-            Text(f" {hidden} earlier columns do not fit; all of them with --out FILE.csv or .xlsx", style=STONE)
+            Text(
+                f" {hidden} earlier columns do not fit; all of them with --out FILE.csv or .xlsx",
+                style=STONE,
+            )
         )
     console.print()
     _reconcile(console, result.population, result.scale, result.currency)
@@ -66,11 +77,13 @@ def _together(nodes: list[Node], result: Drill) -> Node:
     """The groups that are not shown, as one."""
     together = Node([], sum(n.rows for n in nodes), None)
     if result.measure in ("sum", "count"):
-        together.value = sum((n.value or 0 for n in nodes), Decimal(0) if result.measure == "sum" else 0)
+        together.value = sum(
+            (n.value or 0 for n in nodes), Decimal(0) if result.measure == "sum" else 0
+        )
         for name in result.across_values:
             values = [n.across[name] for n in nodes if n.across.get(name) is not None]
             if values:
-                together.across[name] = sum(values)  # type: ignore[arg-type]
+                together.across[name] = sum(values)
     return together
 
 
@@ -80,8 +93,14 @@ def _value(value: Decimal | float | int | None, result: Drill, places: int | Non
     if result.measure == "count":
         return num.count(int(value))
     if places is not None and places < result.scale:
-        return num.amount(round(value, places), places) if isinstance(value, Decimal) else num.number(value, places)
-    return num.amount(value, result.scale) if isinstance(value, Decimal) else num.number(float(value))
+        return (
+            num.amount(round(value, places), places)
+            if isinstance(value, Decimal)
+            else num.number(value, places)
+        )
+    return (
+        num.amount(value, result.scale) if isinstance(value, Decimal) else num.number(float(value))
+    )
 
 
 def show_rows(console: Console, result: Rows, *, steps: list[str]) -> None:

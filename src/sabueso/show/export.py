@@ -35,15 +35,15 @@ def finding_sheet(finding: Finding) -> Sheet:
     by = [f"group {label}" for label in finding.by]
     if finding.test == "digits":
         keys = [k for k in finding.groups[0]["classes"][0]] if finding.groups else []
-        rows = [
-            [*g["group"].values(), *c.values()] for g in finding.groups for c in g["classes"]
-        ]
+        rows = [[*g["group"].values(), *c.values()] for g in finding.groups for c in g["classes"]]
         return Sheet("classes", [*by, *keys], rows)
     if finding.test == "periods":
         lines = finding.groups[0]["lines"]
         keys = [k for k in lines[0] if k not in ("key", "rate_volume")] if lines else []
         labels = list(lines[0]["key"]) if lines else []
-        return Sheet("lines", [*labels, *keys], [[*x["key"].values(), *(x[k] for k in keys)] for x in lines])
+        return Sheet(
+            "lines", [*labels, *keys], [[*x["key"].values(), *(x[k] for k in keys)] for x in lines]
+        )
     flags = list(finding.flags.rows())
     header: list[str] = []
     flat = []
@@ -67,7 +67,9 @@ def drill_sheet(result: Drill) -> Sheet:
 
     def add(node: Node) -> None:
         pad: list[Any] = [*node.key, *[""] * (len(result.by) - len(node.key))]
-        rows.append([*pad, node.rows, node.value, *(node.across.get(v) for v in result.across_values)])
+        rows.append(
+            [*pad, node.rows, node.value, *(node.across.get(v) for v in result.across_values)]
+        )
 
     def walk(node: Node) -> None:
         for child in node.children:
@@ -75,7 +77,9 @@ def drill_sheet(result: Drill) -> Sheet:
             walk(child)
 
     walk(result.total)
-    total = Node(["total"] if result.by else [], result.total.rows, result.total.value, result.total.across)
+    total = Node(
+        ["total"] if result.by else [], result.total.rows, result.total.value, result.total.across
+    )
     add(total)
     return Sheet("drill-down", header, rows)
 

@@ -16,7 +16,7 @@ from sabueso.show.palette import AMBER, STONE
 
 SHOWN = 20
 LEFT_OUT = {
-    "outside_where": "outside --where",
+    "outside_where": "outside the condition",
     "outside_periods": "outside the periods",
     "set_aside": "set aside by review",
     "below_10": "below 10.00",
@@ -56,7 +56,8 @@ def reconciliation(console: Console, finding: Finding) -> None:
     account = finding.population
     line = f" rows {account.rows:,} = used {account.used:,}"
     reasons = [
-        f"{LEFT_OUT.get(code, code.replace('_', ' '))} {n:,}" for code, n in account.left_out.items()
+        f"{LEFT_OUT.get(code, code.replace('_', ' '))} {n:,}"
+        for code, n in account.left_out.items()
     ]
     out = sum(account.left_out.values())
     line += f" + left out {out:,}" + (f" ({', '.join(reasons)})" if reasons else "")
@@ -72,7 +73,9 @@ def reconciliation(console: Console, finding: Finding) -> None:
         word = {"digits": "class", "periods": "line"}.get(finding.test, "subject")
         plural = "classes" if word == "class" else None
         console.print(
-            Text(f" flagged {len(finding.flags):,} of {num.many(finding.tests_made, word, plural)} tested")
+            Text(
+                f" flagged {len(finding.flags):,} of {num.many(finding.tests_made, word, plural)} tested"
+            )
         )
 
 
@@ -182,11 +185,15 @@ def _show_distance(console: Console, finding: Finding) -> None:
             table.add_row(" " + name, num.number(g["center"][j]), num.number(spread))
         named = f"{num.group_name(g['group'])}: " if g["group"] else ""
         console.print(
-            Text(f" {named}{g['n']:,} subjects, limit of d² {g['limit']:.2f}, flagged {g['flagged']:,}")
+            Text(
+                f" {named}{g['n']:,} subjects, limit of d² {g['limit']:.2f}, flagged {g['flagged']:,}"
+            )
         )
         console.print(table)
     if len(finding.groups) > 6:
-        console.print(Text(f" … and {num.many(len(finding.groups) - 6, 'group')} more", style=STONE))
+        console.print(
+            Text(f" … and {num.many(len(finding.groups) - 6, 'group')} more", style=STONE)
+        )
     if not len(finding.flags):
         console.print(Text("\n nothing is beyond the limit"))
         return
@@ -233,7 +240,9 @@ def _show_periods(console: Console, finding: Finding) -> None:
     places = finding.scale if max((abs(x["current"]) for x in lines), default=0) < 10**6 else 0
 
     def cells(line: dict[str, Any]) -> list[str]:
-        return [num.amount(round(line[name], places), places) for name in ("base", "current", "change")]
+        return [
+            num.amount(round(line[name], places), places) for name in ("base", "current", "change")
+        ]
 
     for line in shown:
         keys = ["(missing)" if v is None else str(v) for v in line["key"].values()]
@@ -244,7 +253,9 @@ def _show_periods(console: Console, finding: Finding) -> None:
             num.signed(line["change_percent"]),
             num.signed(line["share_shift"]),
             Text(
-                f"{'▲' if line['change'] > 0 else '▼'} {line['reading']}" if line["flagged"] else line["reading"],
+                f"{'▲' if line['change'] > 0 else '▼'} {line['reading']}"
+                if line["flagged"]
+                else line["reading"],
                 style=AMBER if line["flagged"] else STONE,
             ),
         )
@@ -255,7 +266,12 @@ def _show_periods(console: Console, finding: Finding) -> None:
     )  # fmt: skip
     console.print(table)
     if len(lines) > len(shown):
-        console.print(Text(f" … and {num.many(len(lines) - len(shown), 'line')} more, in the total", style=STONE))
+        console.print(
+            Text(
+                f" … and {num.many(len(lines) - len(shown), 'line')} more, in the total",
+                style=STONE,
+            )
+        )
     parts = group.get("rate_volume")
     if parts:
         console.print(
@@ -310,14 +326,18 @@ def _next(finding: Finding, where: str | None, kept: str) -> list[str]:
         flag = next(finding.flags.rows(1))
         key = next(k for k in flag["subject"] if k != "period")
         condition = f"{key} = '{flag['subject'][key]}'{and_where}"
-        steps.append(f"sabueso dig {finding.table} --where {shell(condition)} --by {key} --across year")
+        steps.append(
+            f"sabueso dig {finding.table} --where {shell(condition)} --by {key} --across year"
+        )
     elif len(finding.flags) and finding.flags.kind == "row":
         flag = next(finding.flags.rows(1))
         subject = flag["subject"]
         identity = [k for k in subject if k not in ("file", "line")]
         if flag.get("group"):
             key, value = next(iter(flag["group"].items()))
-            steps.append(f"sabueso dig {finding.table} --where {shell(f'{key} = {value!r}')} --rows")
+            steps.append(
+                f"sabueso dig {finding.table} --where {shell(f'{key} = {value!r}')} --rows"
+            )
         elif identity:
             steps.append(
                 f"sabueso dig {finding.table} --where {shell(f'{identity[0]} = {subject[identity[0]]!r}')} --rows"
@@ -336,7 +356,11 @@ def _command(finding: Finding, where: str | None) -> str:
     defaults = find_screen(finding.test).settings.model_fields
     parts = [f"sabueso try {finding.test} {finding.table}"]
     for name, value in finding.settings.items():
-        if name in ("where",) or name not in defaults or value in (None, [], defaults[name].default):
+        if (
+            name in ("where",)
+            or name not in defaults
+            or value in (None, [], defaults[name].default)
+        ):
             continue
         if name == "base" and finding.settings.get("against"):
             continue

@@ -17,10 +17,14 @@ from sabueso.show.palette import AMBER, SEA, STONE
 def show_intake(console: Console, report: TakeReport) -> None:
     """Print the report of an intake."""
     files = num.many(len(report.files), "file")
-    title(console, f"{report.table} · {files} {'taken in' if report.kept else 'read, nothing kept'}")
+    title(
+        console, f"{report.table} · {files} {'taken in' if report.kept else 'read, nothing kept'}"
+    )
     for known in report.known:
         console.print(
-            Text(f" {known.file} was taken in before ({known.at}), SHA-256 {known.sha256[:12]}…: left alone")
+            Text(
+                f" {known.file} was taken in before ({known.at}), SHA-256 {known.sha256[:12]}…: left alone"
+            )
         )
     if not report.files:
         console.print(Text(" nothing new"))
@@ -73,17 +77,28 @@ def _show_detected(console: Console, report: TakeReport) -> None:
 
 def _show_files(console: Console, report: TakeReport) -> None:
     amount = report.amount
-    head = [("file", "flex"), ("lines read", "right"), ("accepted", "right"), ("quarantined", "right")]
+    head = [
+        ("file", "flex"),
+        ("lines read", "right"),
+        ("accepted", "right"),
+        ("quarantined", "right"),
+    ]
     head += [("totals", "right"), ("blank", "right")]
     if amount:
         head.append((amount, "right"))
     table = open_table(head)
     files = report.files
-    shown = files if len(files) <= 12 else [*files[:4], *(f for f in files[4:-2] if _odd(f)), *files[-2:]]
+    shown = (
+        files
+        if len(files) <= 12
+        else [*files[:4], *(f for f in files[4:-2] if _odd(f)), *files[-2:]]
+    )
     for f in shown:
         cells = [f.read, f.accepted, f.quarantined, f.totals, f.blank]
         style = AMBER if f.quarantined else ""
-        row = [Text(" " + f.file)] + [Text(num.count(c), style=style if i == 2 else "") for i, c in enumerate(cells)]
+        row = [Text(" " + f.file)] + [
+            Text(num.count(c), style=style if i == 2 else "") for i, c in enumerate(cells)
+        ]
         if amount:
             row.append(Text(num.amount(f.sums.get(amount, Decimal(0)))))
         table.add_row(*row)
@@ -104,13 +119,17 @@ def _show_damaged(console: Console, report: TakeReport) -> None:
     if not damaged:
         return
     console.print()
-    table = open_table([("quarantined", "flex"), ("line", "right"), ("column", "flex"), ("reason", "wrap")])
+    table = open_table(
+        [("quarantined", "flex"), ("line", "right"), ("column", "flex"), ("reason", "wrap")]
+    )
     for name, d in damaged[:12]:
         value = f"{d.value!r}: " if d.value else ""
         table.add_row(" " + name, num.count(d.line), d.column, value + d.reason)
     console.print(table)
     if len(damaged) > 12:
-        console.print(Text(f" … and {len(damaged) - 12:,} more, in quarantine/{report.table}/", style=STONE))
+        console.print(
+            Text(f" … and {len(damaged) - 12:,} more, in quarantine/{report.table}/", style=STONE)
+        )
 
 
 def _show_totals(console: Console, report: TakeReport) -> None:
@@ -152,7 +171,10 @@ def _show_reconciliation(console: Console, report: TakeReport) -> None:
     header = sum(f.header_lines for f in report.files)
     extra = f" + continued {t('continued'):,}" if t("continued") else ""
     console.print(
-        Text(f" lines in the files {t('lines'):,} = read {t('read'):,} + header {header:,}{extra}", style=STONE)
+        Text(
+            f" lines in the files {t('lines'):,} = read {t('read'):,} + header {header:,}{extra}",
+            style=STONE,
+        )
     )
     if report.amount is not None:
         unit = f" {report.currency}" if report.currency else ""

@@ -13,7 +13,9 @@ def amount(value: Decimal | str | float | None, scale: int = 2) -> str:
     if value is None:
         return "–"
     exact = value if isinstance(value, Decimal) else Decimal(str(value))
-    places = max(scale, -int(exact.as_tuple().exponent)) if isinstance(value, (Decimal, str)) else scale
+    places = (
+        max(scale, -int(exact.as_tuple().exponent)) if isinstance(value, (Decimal, str)) else scale
+    )
     return f"{exact:,.{places}f}".replace("-", MINUS)
 
 

@@ -1,1 +1,306 @@
-def write_paper(case): return []
+"""The working papers: one self-contained HTML file and one workbook."""
+
+from __future__ import annotations
+
+import base64
+from datetime import UTC, datetime
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import jinja2
+
+from sabueso.case.files import write_whole
+from sabueso.case.folder import Case
+from sabueso.case.queue import AuditException, queue
+from sabueso.case.reviews import notes
+from sabueso.case.runs import latest_findings
+from sabueso.errors import UserError
+from sabueso.screens import find_screen
+from sabueso.show import numbers as num
+from sabueso.show import palette
+from sabueso.show.digits import verdict
+from sabueso.show.export import Sheet, workbook
+from sabueso.show.figures import draw
+from sabueso.show.files import queue_sheet
+from sabueso.show.findings import LEFT_OUT, row_name
+from sabueso.version import __version__
+
+MOST_EXCEPTIONS = 60
+"""Exceptions that the HTML paper lists for one screen; the workbook lists all."""
+
+
+def write_paper(case: Case) -> list[Path]:
+    """Write ``papers/working-paper.html`` and ``papers/exceptions.xlsx``; returns their paths.
+
+    Raises
+    ------
+    UserError
+        If no run is recorded, or the register was altered.
+    """
+    findings = latest_findings(case)
+    if not findings:
+        raise UserError("no run is recorded yet; run the programme with: sabueso screen")
+    count, head = case.register.verify()
+    every = queue(case)
+    sources = [event.body | {"at": event.at, "table": event.subject} for event in case.sources()]
+    written = notes(case.register)
+    html = (
+        _environment()
+        .get_template("paper.html")
+        .render(
+            case=case.plan.case,
+            sources=sources,
+            tables=_tables(sources),
+            table_notes={name: written[name] for name in case.plan.tables if name in written},
+            sections=[_section(f, every, written, case) for f in findings],
+            totals=_totals(every, findings),
+            people=_people(every),
+            events=count,
+            head=head,
+            made=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"),
+            version=__version__,
+        )
+    )
+    folder = case.folder / "papers"
+    page, book = folder / "working-paper.html", folder / "exceptions.xlsx"
+    write_whole(page, html.encode())
+    write_whole(book, workbook(_sheets(case, every, sources, findings)))
+    return [page, book]
+
+
+def finding_page(case: Case, content: dict[str, Any]) -> str:
+    """One finding, recorded or not, as a page of its own."""
+    content = {"screen": f"{content['test']} of {content['table']}", "purpose": "", **content}
+    return (
+        _environment()
+        .get_template("paper.html")
+        .render(
+            case=case.plan.case,
+            sources=[],
+            tables=[],
+            table_notes={},
+            sections=[_section(content, [], {}, case)],
+            totals=None,
+            people={"prepared": "", "reviewed": ""},
+            events=0,
+            head="",
+            made=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"),
+            version=__version__,
+        )
+    )
+
+
+def _environment() -> jinja2.Environment:
+    environment = jinja2.Environment(
+        loader=jinja2.PackageLoader("sabueso.show"),
+        autoescape=True,
+        undefined=jinja2.StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.globals["palette"] = palette
+    environment.filters["amount"] = lambda v: num.amount(None if v is None else Decimal(str(v)))
+    environment.filters["count"] = num.count
+    environment.filters["p"] = num.p_value
+    environment.filters["number"] = num.number
+    environment.filters["percent"] = num.percent
+    environment.filters["signed"] = num.signed
+    return environment
+
+
+def _tables(sources: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Per table, its lines and the sum of its amounts; the reconciliation in one row each."""
+    found: dict[str, dict[str, Any]] = {}
+    for s in sources:
+        row = found.setdefault(
+            s["table"],
+            {"table": s["table"], "files": 0, "read": 0, "accepted": 0, "quarantined": 0, "totals": 0,
+             "blank": 0, "amount": None, "stated": 0, "agrees": 0},
+        )  # fmt: skip
+        row["files"] += 1
+        for name in ("read", "accepted", "quarantined", "totals", "blank"):
+            row[name] += s[name]
+        column = s["roles"].get("amount")
+        if column in s["sums"]:
+            row["amount"] = (row["amount"] or Decimal(0)) + Decimal(s["sums"][column])
+        row["stated"] += len(s["totals_lines"])
+        row["agrees"] += sum(t["agrees"] for t in s["totals_lines"])
+    return list(found.values())
+
+
+def _totals(every: list[AuditException], findings: list[dict[str, Any]]) -> dict[str, Any]:
+    status = [item.review.status for item in every]
+    return {
+        "exceptions": len(every),
+        "by_status": {
+            name: status.count(name) for name in ("open", "cleared", "error", "referred")
+        },
+        "signed": sum(bool(item.review.signed_off) for item in every),
+        "tests": sum(f["tests_made"] for f in findings),
+        "screens": len(findings),
+    }
+
+
+def _people(every: list[AuditException]) -> dict[str, str]:
+    """Initials on the reviews: who disposed, who signed off."""
+    prepared = sorted({i.review.initials for i in every if i.review.initials})
+    reviewed = sorted({i.review.signed_off for i in every if i.review.signed_off})
+    return {"prepared": ", ".join(prepared), "reviewed": ", ".join(reviewed)}
+
+
+def _section(
+    finding: dict[str, Any], every: list[AuditException], written: dict[str, Any], case: Case
+) -> dict[str, Any]:
+    """One screen as the template needs it."""
+    screen = find_screen(finding["test"])
+    picture = draw(finding, "svg")
+    marked = [
+        (item, mark) for item in every for mark in item.marks if mark.screen == finding["screen"]
+    ]
+    marked.sort(key=lambda pair: pair[1].rank)
+    own = written.get(finding["screen"], {})
+    account = finding["population"]
+    left = ", ".join(
+        f"{LEFT_OUT.get(code, code.replace('_', ' '))} {n:,}"
+        for code, n in account["left_out"].items()
+    )
+    fields = screen.settings.model_fields
+    settings = [
+        (name, ", ".join(map(str, value)) if isinstance(value, list) else str(value))
+        for name, value in finding["settings"].items()
+        if value not in (None, [], "") and name in fields
+    ]
+    return {
+        "f": finding,
+        "summary": screen.summary,
+        "reference": screen.reference,
+        "settings": settings,
+        "left_out": left,
+        "figure": None if picture is None else base64.b64encode(picture).decode(),
+        "result": _result(finding),
+        "marked": marked[:MOST_EXCEPTIONS],
+        "more": max(len(marked) - MOST_EXCEPTIONS, 0),
+        "flags": _flag_rows(finding) if not marked else [],
+        "observation": own.get("observation"),
+        "conclusion": own.get("conclusion"),
+        "currency": case.plan.case.currency,
+    }
+
+
+def _result(finding: dict[str, Any]) -> dict[str, Any]:
+    """The result in a sentence, and as a table of at most a dozen rows."""
+    groups = finding["groups"]
+    flagged = f"{finding['flag_count']:,} flagged of {finding['tests_made']:,} tested"
+    if not groups:
+        return {"text": f"{flagged}; nothing could be tested.", "head": [], "rows": []}
+    if finding["test"] == "digits":
+        worst = max(groups, key=lambda g: g["mad"] / g["mad_expected"])
+        chosen = [c for c in worst["classes"] if c["flagged"]][:12] or (
+            worst["classes"] if len(worst["classes"]) <= 10 else []
+        )
+        head = ["digits", "count", "share", "expected", "points", "adj. p", "share of amount"]
+        rows = [
+            [c["digits"], num.count(c["count"]), num.percent(c["share"], 2), num.percent(c["expected"], 2),
+             num.signed(c["difference"], 2), num.p_value(c["p_adjusted"]), num.percent(c["amount_share"])]
+            for c in chosen
+        ]  # fmt: skip
+        behind = [b for b in worst.get("behind", []) if b["p_adjusted"] < 0.05][:6]
+        text = f"{flagged}. {verdict(worst)}."
+        if behind:
+            said = "; ".join(
+                f"{b['value']} with {b['count']} rows of {b['digits']} ({num.percent(b['share_of_class'])} of "
+                f"the class, {num.percent(b['share_of_population'])} of all)"
+                for b in behind
+            )
+            text += f" Behind the flagged classes, by {finding['settings']['by_whom']}: {said}."
+        return {"text": text, "head": head, "rows": rows}
+    if finding["test"] == "periods":
+        group = groups[0]
+        lines = [x for x in group["lines"] if x["flagged"]]
+        lines.sort(key=lambda x: -abs(Decimal(x["change"])))
+        head = ["line", group["base"], group["current"], "change", "%", "points", "reading"]
+        every = [(num.group_name(x["key"]), x) for x in lines[:20]] + [
+            ("total of all lines", group["total"])
+        ]
+        rows = [
+            [name, *(num.amount(Decimal(x[k])) for k in ("base", "current", "change")),
+             num.signed(x["change_percent"]), num.signed(x["share_shift"]), x["reading"]]
+            for name, x in every
+        ]  # fmt: skip
+        return {"text": f"{flagged}.", "head": head, "rows": rows}
+    if finding["test"] == "distance":
+        head = ["group", "subjects", "measures", "limit of d²", "flagged"]
+        rows = [
+            [num.group_name(g["group"]), num.count(g["n"]), ", ".join(g["measures"]), f"{g['limit']:.2f}",
+             num.count(g["flagged"])]
+            for g in groups[:12]
+        ]  # fmt: skip
+        return {"text": f"{flagged}.", "head": head, "rows": rows}
+    chosen = sorted(groups, key=lambda g: -g["flagged"])[:12]
+    head = ["group", "n", "median", "low", "high", "flagged"]
+    rows = [
+        [num.group_name(g["group"]), num.count(g["n"]), num.number(g["median"]), num.number(g["low"]),
+         num.number(g["high"]), num.count(g["flagged"])]
+        for g in chosen
+    ]  # fmt: skip
+    shown = (
+        f" The {len(chosen)} groups with most flags are shown." if len(groups) > len(chosen) else ""
+    )
+    return {"text": f"{flagged}, in {len(groups):,} groups.{shown}", "head": head, "rows": rows}
+
+
+def _flag_rows(finding: dict[str, Any]) -> list[list[str]]:
+    """Flags of a finding that is not recorded: subject, amount, score."""
+    rows = []
+    for flag in finding["flags"][:MOST_EXCEPTIONS]:
+        subject = flag["subject"]
+        name = (
+            row_name(subject)
+            if "line" in subject and "file" in subject
+            else num.group_name(subject)
+        )
+        amount = flag.get("amount")
+        rows.append(
+            [
+                name,
+                "–" if amount is None else num.amount(Decimal(amount)),
+                num.number(flag["score"]),
+            ]
+        )
+    return rows
+
+
+def _sheets(
+    case: Case,
+    every: list[AuditException],
+    sources: list[dict[str, Any]],
+    findings: list[dict[str, Any]],
+) -> list[Sheet]:
+    reviews = [
+        [item.id, event.seq, event.at, event.initials, event.kind, event.body.get("disposition", ""),
+         event.body.get("reason", ""),
+         Decimal(event.body["error_amount"]) if event.body.get("error_amount") else None, event.hash]
+        for item in every
+        for event in item.review.history
+    ]  # fmt: skip
+    files = [
+        [s["table"], s["file"], s["sha256"], s["at"], s["lines"], s["read"], s["accepted"], s["quarantined"],
+         s["totals"], s["blank"],
+         Decimal(s["sums"][s["roles"]["amount"]]) if s["roles"].get("amount") in s["sums"] else None]
+        for s in sources
+    ]  # fmt: skip
+    screens = [
+        [f["screen"], f["test"], f["table"], f["run"], f["population"]["rows"], f["population"]["used"],
+         f["tests_made"], f["flag_count"], "; ".join(c["code"] for c in f["cautions"])]
+        for f in findings
+    ]  # fmt: skip
+    return [
+        queue_sheet(every),
+        Sheet("reviews", ["id", "event", "at", "initials", "kind", "disposition", "reason",
+                          "amount of error", "hash"], reviews),
+        Sheet("screens", ["screen", "test", "table", "run", "rows", "used", "tested", "flagged",
+                          "cautions"], screens),
+        Sheet("sources", ["table", "file", "SHA-256", "taken in", "lines", "read", "accepted",
+                          "quarantined", "totals", "blank", "sum of amounts"], files),
+    ]  # fmt: skip

@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from sabueso.case.queue import Exception_
+from sabueso.case.queue import AuditException
 from sabueso.case.reviews import Review
 from sabueso.show import numbers as num
 from sabueso.show.console import next_steps, open_table, title
@@ -26,7 +26,7 @@ def status_text(review: Review) -> Text:
     return Text(f"{MARKS[review.status]} {review.status}{signed}", style=STYLES[review.status])
 
 
-def counts_line(every: Sequence[Exception_]) -> str:
+def counts_line(every: Sequence[AuditException]) -> str:
     """How many exceptions stand where."""
     by = Counter(item.review.status for item in every)
     parts = [f"{name} {by.get(name, 0):,}" for name in ("open", "cleared", "error", "referred")]
@@ -35,10 +35,15 @@ def counts_line(every: Sequence[Exception_]) -> str:
 
 
 def show_queue(
-    console: Console, every: Sequence[Exception_], shown: Sequence[Exception_], currency: str
+    console: Console,
+    every: Sequence[AuditException],
+    shown: Sequence[AuditException],
+    currency: str,
 ) -> None:
     """Print part of the queue; ``every`` is the whole of it."""
-    title(console, "queue", f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {currency}")
+    title(
+        console, "queue", f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {currency}"
+    )
     table = open_table(
         [
             ("#", "right"), ("id", "left"), ("status", "left"), ("marks", "right"),
@@ -50,7 +55,7 @@ def show_queue(
         amount = "–" if item.amount is None else num.amount(Decimal(item.amount))
         table.add_row(
             str(item.place), item.id, status_text(item.review), str(len(item.marks)), amount,
-            item.label, f"{mark.rank} of {mark.flagged:,} in {mark.screen}",
+            item.label, f"{mark.rank}/{mark.flagged:,} {mark.screen}",
         )  # fmt: skip
     console.print(table)
     console.print()
@@ -59,11 +64,14 @@ def show_queue(
     if waiting is not None:
         next_steps(
             console,
-            [f"sabueso dig {waiting.id}", f'sabueso review {waiting.id} --cleared --reason "…" --as KL'],
+            [
+                f"sabueso dig {waiting.id}",
+                f'sabueso review {waiting.id} --cleared --reason "…" --as KL',
+            ],
         )
 
 
-def show_exception(console: Console, item: Exception_) -> None:
+def show_exception(console: Console, item: AuditException) -> None:
     """One exception: why it stands where it stands, and its review."""
     title(console, f"{item.id} · {item.label}", f"{item.table}, {item.kind}")
     table = open_table(

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from sabueso.case.queue import Exception_
+from sabueso.case.queue import AuditException
 from sabueso.case.runs import Run
 from sabueso.show import numbers as num
 from sabueso.show.console import next_steps, open_table, title
@@ -18,7 +18,7 @@ from sabueso.show.queue import counts_line
 def show_run(
     console: Console,
     done: Run,
-    every: Sequence[Exception_],
+    every: Sequence[AuditException],
     steps: Sequence[str] = ("sabueso queue", "sabueso paper"),
 ) -> None:
     """Print what each screen found, and where the queue stands after it."""

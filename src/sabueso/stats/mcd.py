@@ -82,16 +82,12 @@ def minimum_covariance_determinant(
     chosen = scaled[inside]
     # The factor goes by the share kept, as the published small-sample corrections suppose.
     again = _consistency(used / n, p) * _REWEIGHTED.factor(n, p, h / n)
-    location = Location(
-        chosen.mean(axis=0), np.atleast_2d(np.cov(chosen, rowvar=False)) * again
-    )
+    location = Location(chosen.mean(axis=0), np.atleast_2d(np.cov(chosen, rowvar=False)) * again)
     return RobustFit(_unscaled(location, values, unit), _unscaled(raw, values, unit), h, used)
 
 
 def _unscaled(at: Location, values: Floats, unit: Floats) -> Location:
-    return Location(
-        at.center * unit + values.mean(axis=0), at.covariance * np.outer(unit, unit)
-    )
+    return Location(at.center * unit + values.mean(axis=0), at.covariance * np.outer(unit, unit))
 
 
 def _consistency(share: float, p: int) -> float:
@@ -137,7 +133,9 @@ def _concentrate(x: Floats, at: Location, h: int, steps: int) -> tuple[float, Lo
     return float(value), at
 
 
-def _starts(x: Floats, h: int, count: int, rng: np.random.Generator) -> list[tuple[float, Location]]:
+def _starts(
+    x: Floats, h: int, count: int, rng: np.random.Generator
+) -> list[tuple[float, Location]]:
     """Best candidates after two steps from random (p + 1)-subsets, best first."""
     n, p = x.shape
     found = []

@@ -15,5 +15,5 @@ def open_engine(settings: EngineSettings) -> Engine:
 
         return EmbeddedEngine(settings)
     raise UserError(
-        f"engine {settings.kind!r} is not available in this version; use kind = \"duckdb\""
+        f'engine {settings.kind!r} is not available in this version; use kind = "duckdb"'
     )

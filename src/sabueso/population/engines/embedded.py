@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from typing import Any
 
 import duckdb
@@ -28,7 +27,9 @@ class EmbeddedEngine:
             if settings.threads:
                 self._connection.execute(f"SET threads = {int(settings.threads)}")
         except duckdb.Error as error:
-            raise QueryError(f"[engine] memory = {settings.memory!r}: {_first_line(error)}") from None
+            raise QueryError(
+                f"[engine] memory = {settings.memory!r}: {_first_line(error)}"
+            ) from None
         # Progress is this program's to show; the order of a result is what its query states.
         self._connection.execute("SET enable_progress_bar = false")
         if not settings.keep_order:
@@ -38,7 +39,7 @@ class EmbeddedEngine:
         selects = []
         for part in table.parts:
             files = part_files(part)
-            self._directories.update(os.path.dirname(file) for file in files)
+            self._directories.update(file.rpartition("/")[0] for file in files)
             have = {column.name: column for column in part.columns}
             values = ", ".join(
                 f"CAST(NULL AS {_type(c)}) AS {_name(c.name)}"
@@ -53,7 +54,7 @@ class EmbeddedEngine:
         body = " UNION ALL ".join(selects)
         self._execute(f"CREATE OR REPLACE VIEW {_name(table.name)} AS {body}")
 
-    def query(self, tree: exp.Expression, **inputs: pa.Table) -> pa.Table:
+    def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
         for name, data in inputs.items():
             self._connection.register(name, data)
         try:
@@ -96,7 +97,7 @@ _OWN_NAMES = {
 
 
 class _Dialect(DuckDB):
-    class Generator(DuckDB.Generator):
+    class Generator(DuckDB.Generator):  # type: ignore[misc, valid-type]
         def anonymous_sql(self, expression: exp.Anonymous) -> str:
             own = _OWN_NAMES.get(expression.name)
             if own is None:
@@ -104,7 +105,7 @@ class _Dialect(DuckDB):
             return f"{own}({', '.join(self.sql(part) for part in expression.expressions)})"
 
 
-def render(tree: exp.Expression) -> str:
+def render(tree: exp.Expr) -> str:
     """The SQL text of a tree for this engine."""
     return tree.sql(dialect=_Dialect)
 

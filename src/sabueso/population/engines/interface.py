@@ -35,7 +35,7 @@ class Engine(Protocol):
     def attach(self, table: Table) -> None:
         """Make a table's rows known under its name."""
 
-    def query(self, tree: exp.Expression, **inputs: pa.Table) -> pa.Table:
+    def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
         """Run a tree; ``inputs`` are small Arrow tables it may join, by name.
 
         Raises
