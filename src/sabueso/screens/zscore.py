@@ -460,7 +460,7 @@ def _cautions(
                 if abs(form.skewness or 0) > 1 or (form.kurtosis or 0) > 3:
                     skewed.append((t.group.n, form))
         if skewed:
-            n, form = max(skewed, key=lambda pair: pair[0])
+            _n, form = max(skewed, key=lambda pair: pair[0])
             where = (
                 ""
                 if len(tested) == 1

@@ -34,7 +34,7 @@ def finding_sheet(finding: Finding) -> Sheet:
     """The table of a finding: its classes, its lines, or the rows it flagged."""
     by = [f"group {label}" for label in finding.by]
     if finding.test == "digits":
-        keys = [k for k in finding.groups[0]["classes"][0]] if finding.groups else []
+        keys = list(finding.groups[0]["classes"][0]) if finding.groups else []
         rows = [[*g["group"].values(), *c.values()] for g in finding.groups for c in g["classes"]]
         return Sheet("classes", [*by, *keys], rows)
     if finding.test == "periods":

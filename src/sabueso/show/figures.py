@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import itertools
 from collections.abc import Callable
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
@@ -149,7 +150,7 @@ def _histogram(axes: Axes, finding: dict[str, Any], group: dict[str, Any]) -> No
     low, high = group["low"], group["high"]
     if log:
         low, high = (None if v is None else _logarithm(v) for v in (low, high))
-    middle = [(a + b) / 2 for a, b in zip(edges, edges[1:], strict=False)]
+    middle = [(a + b) / 2 for a, b in itertools.pairwise(edges)]
     colors = [
         AMBER if (low is not None and m < low) or (high is not None and m > high) else SEA
         for m in middle

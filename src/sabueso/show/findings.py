@@ -157,7 +157,7 @@ def _show_flags(console: Console, finding: Finding) -> None:
         return
     console.print()
     shown = list(finding.flags.rows(SHOWN))
-    context = [name for name in shown[0].get("context", {})][:3]
+    context = list(shown[0].get("context", {}))[:3]
     head = [("row", "left"), *((name, "flex") for name in context)]
     head += [("amount", "right"), ("score", "right"), ("adj. p", "right"), ("", "left")]
     if finding.test == "fences":

@@ -1,0 +1,117 @@
+"""Fixtures: the built program as a subprocess, the sample case, and populations from plain rows."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import hypothesis
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+from sabueso.population.engines import EngineSettings, open_engine
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Part, Table
+from sabueso.screens import find_screen
+
+hypothesis.settings.register_profile(
+    "suite",
+    deadline=None,
+    max_examples=30,
+    suppress_health_check=[hypothesis.HealthCheck.function_scoped_fixture],
+)
+hypothesis.settings.load_profile("suite")
+
+
+def sabueso(
+    *arguments: str, cwd: Path | None = None, code: int = 0, **environment: str
+) -> subprocess.CompletedProcess[str]:
+    """Run the program as a user would; the exit code must be the one expected."""
+    plain = {k: v for k, v in os.environ.items() if not k.startswith("SABUESO")}
+    done = subprocess.run(
+        [sys.executable, "-m", "sabueso", *arguments],
+        cwd=cwd,
+        env={**plain, "PYTHONUTF8": "1", **environment},
+        capture_output=True,
+        encoding="utf-8",
+        stdin=subprocess.DEVNULL,
+        timeout=300,
+        check=False,
+    )
+    assert done.returncode == code, f"{arguments}\n{done.stdout}\n{done.stderr}"
+    return done
+
+
+def as_json(*arguments: str, cwd: Path) -> Any:
+    return json.loads(sabueso(*arguments, "--format", "json", cwd=cwd).stdout)
+
+
+@pytest.fixture(scope="session")
+def marisma(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The sample case at full size, as ``sabueso demo`` leaves it. Do not change it."""
+    folder = tmp_path_factory.mktemp("sample") / "marisma"
+    sabueso("demo", str(folder))
+    return folder
+
+
+Rows = Sequence[dict[str, Any]]
+
+
+@pytest.fixture
+def populate(tmp_path: Path) -> Iterator[Callable[..., Population]]:
+    """A population of plain rows on the embedded engine: columns by their Python types."""
+    engines = []
+
+    def build(rows: Rows, where: str | None = None, **roles: str) -> Population:
+        names = list(rows[0])
+        columns, arrays = [], []
+        for name in names:
+            values = [row[name] for row in rows]
+            sample = next((v for v in values if v is not None), "")
+            if isinstance(sample, (Decimal, int)):
+                exact = [None if v is None else Decimal(v) for v in values]
+                scale = max([-int(v.as_tuple().exponent) for v in exact if v is not None], default=0)
+                columns.append(Column(name, "number", max(scale, 0), 18))
+                arrays.append(pa.array(exact, pa.decimal128(18, max(scale, 0))))
+            elif isinstance(sample, str):
+                columns.append(Column(name, "text"))
+                arrays.append(pa.array(values, pa.string()))
+            else:
+                columns.append(Column(name, "date"))
+                arrays.append(pa.array(values, pa.date32()))
+        names += ["_file", "_line"]
+        columns += [Column("_file", "text"), Column("_line", "number")]
+        arrays += [pa.array(["rows.csv"] * len(rows)), pa.array(range(2, len(rows) + 2), pa.int64())]
+        path = tmp_path / f"rows{len(engines)}.parquet"
+        pq.write_table(pa.table(arrays, names=names), path, store_decimal_as_integer=True)
+        engine = open_engine(EngineSettings())
+        engines.append(engine)
+        table = Table(
+            "ledger", "LED", tuple(columns), (Part(tuple(columns), (path,)),), dict(roles), "EUR"
+        )
+        engine.attach(table)
+        engine.lock()
+        return Population(engine, table, where, tables={"ledger": table})
+
+    yield build
+    for engine in engines:
+        engine.close()
+
+
+def screened(population: Population, test: str, **settings: Any) -> dict[str, Any]:
+    """The JSON of a test on a population, as the program would print it."""
+    screen = find_screen(test)
+    validated = screen.settings.from_plan(settings, "test")
+    finding = screen.run(population, validated)
+    content = finding.as_json()
+    account = content["population"]
+    assert account["used"] + sum(account["left_out"].values()) == account["rows"]
+    json.dumps(content, allow_nan=False)
+    return content

@@ -1,0 +1,120 @@
+"""Distances against their definitions, SciPy, and an exhaustive search for the robust fit."""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+import numpy as np
+import pytest
+import scipy.stats
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sabueso.stats import distance as dist
+from sabueso.stats.mcd import minimum_covariance_determinant
+
+
+def _sample(seed: int, n: int = 60, p: int = 3) -> np.ndarray:
+    rng = np.random.default_rng(seed)
+    return rng.normal(size=(n, p)) @ rng.normal(size=(p, p)) * 10.0 ** rng.integers(-2, 5, p)
+
+
+@given(st.integers(0, 10_000))
+def test_classical_distance_and_its_parts(seed):
+    x = _sample(seed)
+    at = dist.classical(x)
+    inverse = np.linalg.inv(np.cov(x, rowvar=False))
+    expected = [(r - x.mean(0)) @ inverse @ (r - x.mean(0)) for r in x]
+    d2 = dist.squared_distances(x, at)
+    assert d2 == pytest.approx(expected, rel=1e-6)
+    assert d2.sum() == pytest.approx((len(x) - 1) * 3)  # trace of S⁻¹S
+    assert dist.contributions(x, at).sum(axis=1) == pytest.approx(d2, rel=1e-6)
+
+
+def test_one_measure_is_the_z_score():
+    x = _sample(3, p=1)
+    z = (x[:, 0] - x.mean()) / x.std(ddof=1)
+    assert dist.squared_distances(x, dist.classical(x)) == pytest.approx(z**2)
+
+
+def test_laws():
+    d2 = np.array([0.5, 4.0, 11.0])
+    n, p = 25, 3
+    expected = scipy.stats.beta.sf(n * d2 / (n - 1) ** 2, p / 2, (n - p - 1) / 2)
+    assert dist.beta_tail(d2, n, p) == pytest.approx(expected)
+    assert dist.beta_tail([dist.beta_limit(0.001, n, p)], n, p)[0] == pytest.approx(0.001)
+    assert dist.chi_square_limit(0.025, 2) == pytest.approx(7.3778, abs=1e-4)
+    with pytest.raises(ValueError, match="too few"):
+        dist.beta_limit(0.01, 4, 3)
+
+
+def test_mardia_equals_the_double_sum():
+    x = _sample(8, n=50, p=2) ** 2
+    n, p = x.shape
+    off = x - x.mean(0)
+    g = off @ np.linalg.inv(off.T @ off / n) @ off.T
+    found = dist.mardia(x)
+    assert found.skewness == pytest.approx((g**3).sum() / n**2)
+    assert found.kurtosis == pytest.approx((np.diag(g) ** 2).mean())
+    df = p * (p + 1) * (p + 2) / 6
+    assert found.skewness_p == pytest.approx(scipy.stats.chi2.sf(n * found.skewness / 6, df))
+
+
+def test_dependent_measures_are_named():
+    x = _sample(4, n=30, p=3)
+    whole = np.column_stack([x, np.full(30, 7.0), x[:, 0] - 2 * x[:, 2]])
+    assert dist.dependent_measures(whole) == [dist.Dropped(3, ()), dist.Dropped(4, (0, 2))]
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_robust_fit_finds_the_least_determinant(seed):
+    # Every subset of h of 14 subjects, tried one by one.
+    x = _sample(seed, n=14, p=2)
+    x[:3] += 40 * x.std(0)
+    fit = minimum_covariance_determinant(x, seed=seed)
+    assert fit.h == (14 + 2 + 1) // 2
+    best = min(
+        np.linalg.det(np.cov(x[list(chosen)], rowvar=False, bias=True))
+        for chosen in combinations(range(14), fit.h)
+    )
+    inside = np.argsort(dist.squared_distances(x, fit.raw))[: fit.h]
+    found = np.linalg.det(np.cov(x[inside], rowvar=False, bias=True))
+    assert found == pytest.approx(best, rel=1e-9)
+
+
+def test_robust_fit_is_not_drawn_by_outliers_and_not_by_units():
+    rng = np.random.default_rng(2)
+    x = rng.normal(size=(400, 3))
+    x[:80] = rng.normal(size=(80, 3)) * 0.1 + 9
+    fit = minimum_covariance_determinant(x)
+    assert np.abs(fit.location.center).max() < 0.25
+    d2 = dist.squared_distances(x, fit.location)
+    limit = dist.chi_square_limit(0.001, 3)
+    assert (d2[:80] > limit).all()
+    assert (d2[80:] > limit).mean() < 0.02
+    # The plain distance is masked by the eighty.
+    assert (dist.squared_distances(x, dist.classical(x))[:80] > limit).mean() < 0.05
+    units = np.array([1e-6, 1.0, 1e9])
+    again = minimum_covariance_determinant(x * units)
+    assert dist.squared_distances(x * units, again.location) == pytest.approx(d2, rel=1e-6)
+
+
+def test_robust_fit_of_normal_data_is_consistent_at_every_size():
+    rng = np.random.default_rng(7)
+    for n, band in ((40, 0.12), (2_000, 0.08), (60_000, 0.09)):
+        dets = [
+            np.linalg.det(
+                minimum_covariance_determinant(rng.normal(size=(n, 2))).location.covariance
+            )
+            for _ in range(30 if n < 100 else 2)
+        ]
+        assert np.mean(dets) ** 0.5 == pytest.approx(1, abs=band)
+
+
+def test_robust_fit_says_why_it_cannot():
+    flat = np.zeros((30, 2))
+    flat[:5] = np.random.default_rng(0).normal(size=(5, 2))
+    with pytest.raises(ValueError, match="singular"):
+        minimum_covariance_determinant(flat)
+    with pytest.raises(ValueError, match="too few"):
+        minimum_covariance_determinant(_sample(1, n=6, p=3))
