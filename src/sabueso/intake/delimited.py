@@ -147,12 +147,15 @@ def _damaged(broken: Broken, layout: _Delimited) -> Damaged:
 def _names(header: list[str]) -> list[str]:
     """Header names, trimmed; an empty one is numbered, a repeated one gets its number."""
     names: list[str] = []
+    taken: set[str] = set()
+    times: Counter[str] = Counter()
     for position, cell in enumerate(header, 1):
-        name = " ".join(cell.replace("\ufeff", "").split()) or f"column {position}"
-        plain, n = name, 1
-        while name.lower() in (known.lower() for known in names):
-            n += 1
-            name = f"{plain} {n}"
+        plain = " ".join(cell.replace("\ufeff", "").split()) or f"column {position}"
+        name = plain
+        while name.lower() in taken:
+            times[plain.lower()] += 1
+            name = f"{plain} {times[plain.lower()] + 1}"
+        taken.add(name.lower())
         names.append(name)
     return names
 

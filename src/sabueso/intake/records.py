@@ -78,7 +78,7 @@ class Splitter:
         if not data.endswith(b"\n"):
             data += b"\n"
         self._open = b""
-        if b"\0" in data:
+        if b"\0" in data or data.count(b"\r") != data.count(b"\r\n"):
             return self._slow(data, last)
         if data.find(b'"') < 0:
             return self._plain(data)
@@ -171,10 +171,14 @@ class Splitter:
         return Broken(line, fields, text, f"{less} fields: {fields}, expected {self._fields}")
 
     def _slow(self, data: bytes, last: bool) -> Records:
-        """Stray quotes or NUL bytes: record by record. A quote inside a bare field is a letter."""
+        """Stray quotes, NUL bytes or lone carriage returns: record by record.
+
+        A quote inside a bare field is a letter; a carriage return there is damage.
+        """
         pieces = data.split(b"\n")[:-1]
         good = io.StringIO()
-        writer = csv.writer(good, delimiter=chr(self._delimiter), lineterminator="\n")
+        mark = chr(self._delimiter)
+        writer = csv.writer(good, delimiter=mark, lineterminator="\n", quoting=csv.QUOTE_ALL)
         lines: list[int] = []
         broken: list[Broken] = []
         blank = continued = at = 0
@@ -198,14 +202,14 @@ class Splitter:
                 broken.append(Broken(line, 0, raw, "holds a NUL byte"))
             else:
                 text = raw.decode("utf-8", "surrogateescape")
-                row = next(
-                    csv.reader(io.StringIO(text, newline=""), delimiter=chr(self._delimiter))
-                )
-                if len(row) == self._fields:
-                    writer.writerow(row)
+                parsed = list(csv.reader(io.StringIO(text, newline=""), delimiter=mark))
+                if len(parsed) != 1:
+                    broken.append(Broken(line, 0, raw, "holds a carriage return in a bare field"))
+                elif len(parsed[0]) == self._fields:
+                    writer.writerow(parsed[0])
                     lines.append(line)
                 else:
-                    broken.append(self._wrong_count(line, len(row), raw))
+                    broken.append(self._wrong_count(line, len(parsed[0]), raw))
         self._line += at
         joined = good.getvalue().encode("utf-8", "surrogateescape")
         return Records(joined, np.array(lines, dtype=np.int64), broken, blank, continued, True)

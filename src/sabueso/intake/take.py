@@ -46,6 +46,7 @@ Progress = Callable[[str, int, int], None]
 
 SIGNED = "amount"
 TOTALS = r"(?i)\W*(?:(?:sub|gran|grand)[ -]?)?(?:total(?:es|s)?|sumas?|sum)\b.*"
+TOTALS_COLUMNS = 24
 CODE_ROLES: tuple[Role, ...] = (
     "id", "account", "party", "document", "preparer", "approver",
 )  # fmt: skip
@@ -410,7 +411,7 @@ def _conversion(layout: Layout, formats: dict[str, Format], roles: dict[Role, st
                 exp.Is(this=sql.column(f"v{i}"), expression=exp.null()),
                 exp.Not(this=exp.Is(this=sql.column(f"t{i}"), expression=exp.null())),
             )
-            bad = bad.when(unread, sql.integer(i))
+            bad = bad.when(unread, sql.integer(i), copy=False)
             some_can_fail = True
     if _is_pair(roles, layout):
         # The pair is known by now: debit less credit, missing where both are.
@@ -444,7 +445,10 @@ def _conversion(layout: Layout, formats: dict[str, Format], roles: dict[Role, st
 
 def _is_totals(layout: Layout, formats: dict[str, Format], roles: dict[Role, str]) -> Tree:
     """A line without a date (or with half its cells empty) whose first word is a total's."""
-    at = {name: f"t{i}" for i, name in enumerate(layout.header)}
+    # A totals line says so in its first columns; very wide files are not searched further.
+    at = {name: f"t{i}" for i, name in enumerate(layout.header[:TOTALS_COLUMNS])}
+    if (named := roles.get("date")) in layout.header:
+        at[named] = f"t{layout.header.index(named)}"
     empties = [exp.Is(this=sql.column(t), expression=exp.null()) for t in at.values()]
     date = roles.get("date")
     if date in at:
@@ -458,7 +462,7 @@ def _is_totals(layout: Layout, formats: dict[str, Format], roles: dict[Role, str
         lean = exp.GTE(this=exp.paren(total), expression=sql.integer((len(at) + 1) // 2))
     words = [
         sql.matches(sql.column(at[name]), TOTALS)
-        for name in layout.header
+        for name in at
         if isinstance(formats[name], TextFormat) or name == date
     ]
     if not words:
@@ -492,7 +496,7 @@ def _sort_out(
         tally.totals += chosen.num_rows
         for row in chosen.to_pylist():
             for name in money:
-                if name != SIGNED and row.get(name) is not None:
+                if name in layout.header and row.get(name) is not None:
                     tally.totals_rows.append((row[LINE_COLUMN], name, row[name]))
     if pc.any(bad).as_py():
         chosen = found.filter(bad)

@@ -90,7 +90,9 @@ class Table:
         """Like :meth:`column`, for a column that must hold numbers."""
         column = self.column(name, what=what)
         if column.type != "number":
-            numbers = [c.name for c in self.columns if c.type == "number"]
+            numbers = [
+                c.name for c in self.columns if c.type == "number" and not c.name.startswith("_")
+            ]
             have = f"its numbers are {', '.join(numbers)}" if numbers else "it has no numbers"
             raise UserError(
                 f"column {column.name!r} of table {self.name!r} holds {column.type}, not numbers, "

@@ -1,0 +1,190 @@
+"""The case folder: register, ids, reviews, runs that repeat, and intake that is whole or nothing."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import shutil
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from conftest import as_json, sabueso
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sabueso.case.exceptions import canonical, exception_id, parse_id
+from sabueso.case.files import safe_cell
+from sabueso.case.register import Register
+from sabueso.errors import UserError
+
+
+@pytest.fixture
+def case(marisma: Path, tmp_path: Path) -> Path:
+    """A copy of the sample case to change."""
+    return Path(shutil.copytree(marisma, tmp_path / "case"))
+
+
+def test_register_is_chained_and_append_only(case):
+    path = case / "register.db"
+    register = Register(path)
+    events = register.events()
+    previous = "0" * 64
+    for e in events:
+        body = json.dumps(e.body, ensure_ascii=False, sort_keys=True)
+        fields = json.dumps(
+            [previous, e.seq, e.at, e.kind, e.subject, e.initials, body], ensure_ascii=False
+        )
+        assert e.hash == hashlib.sha256(fields.encode()).hexdigest()
+        previous = e.hash
+    assert register.verify() == (len(events), previous)
+    register.close()
+    database = sqlite3.connect(path)
+    for statement in ("UPDATE events SET body = '{}'", "DELETE FROM marks", "DELETE FROM events"):
+        with pytest.raises(sqlite3.IntegrityError, match="append-only"):
+            database.execute(statement)
+    # Whoever removes the guard and edits an event is found out by the chain.
+    database.execute("DROP TRIGGER no_update_events")
+    database.execute("UPDATE events SET initials = 'XX' WHERE seq = 30")
+    database.commit()
+    database.close()
+    assert "event 30" in sabueso("paper", cwd=case, code=2).stderr
+
+
+def test_reviews_supersede_and_need_other_initials(case):
+    first, second = [e["id"] for e in as_json("queue", "--status", "open", cwd=case)[:2]]
+    proof = case / "proof.txt"
+    proof.write_text("seen")
+    sabueso(
+        "review", first, second, "--error", "--amount", "12.50", "--reason", "typed twice",
+        "--evidence", str(proof), "--as", "kl", cwd=case,
+    )  # fmt: skip
+    digest = hashlib.sha256(b"seen").hexdigest()
+    assert (case / "evidence" / f"{digest}.txt").read_text() == "seen"
+    for arguments, message in [
+        (["--sign-off", "--as", "KL"], "needs other initials"),
+        (["--sign-off"], "whose review"),
+        (["--cleared", "--as", "MR"], "needs its reason"),
+        (["--cleared", "--reason", "x", "--as", "K L"], "one to six letters"),
+        (["--cleared", "--reason", "x", "--amount", "5", "--as", "MR"], "amount of an error"),
+        (["--cleared", "--reason", "x", "--evidence", "none.pdf", "--as", "MR"], "no such evidence"),
+        (["--reason", "x"], "say what to record"),
+    ]:
+        assert message in sabueso("review", first, *arguments, cwd=case, code=2).stderr
+    sabueso("review", first, "--sign-off", cwd=case, SABUESO_REVIEWER="MR")
+    assert "signed off already" in sabueso("review", first, "--sign-off", "--as", "ZZ", cwd=case, code=2).stderr
+    sabueso("review", first, "--reopen", "--reason", "new invoice", "--as", "ZZ", cwd=case)
+    now = as_json("review", first, cwd=case)[0]
+    assert (now["status"], now["signed_off"], now["reason"]) == ("open", "", "new invoice")
+    other = as_json("review", second.lower(), cwd=case)[0]
+    assert (other["status"], other["error_amount"]) == ("error", "12.50")
+    assert other["evidence"] == [{"file": "proof.txt", "sha256": digest}]
+
+
+def test_set_aside_rows_are_left_out_and_counted(case):
+    item = next(e for e in as_json("queue", "--top", "50", cwd=case) if e["kind"] == "row")
+    before = as_json("try", "zscore", "payments", cwd=case)
+    sabueso("review", item["id"], "--cleared", "--reason", "one-off", "--set-aside", "--as", "KL", cwd=case)
+    after = as_json("try", "zscore", "payments", cwd=case)
+    assert after["population"]["left_out"] == {"set_aside": 1}
+    assert after["population"]["used"] == before["population"]["used"] - 1
+    assert after["population"]["left_out_totals"]["set_aside"] == item["amount"]
+
+
+def test_the_same_run_again_marks_the_same_exceptions(case):
+    before = as_json("queue", "--top", "500", cwd=case)
+    run = as_json("screen", cwd=case)
+    assert run["run"] == 2
+    assert sum(s["new"] for s in run["screens"]) == 0
+    after = as_json("queue", "--top", "500", cwd=case)
+    assert [e["id"] for e in after] == [e["id"] for e in before]
+    assert [e["status"] for e in after] == [e["status"] for e in before]
+    first, second = (json.loads((case / "runs" / n / "finding-03.json").read_text()) for n in ("0001", "0002"))
+    assert first == second
+    assert sabueso("screen", "first digit", "--gate", "0", cwd=case, code=3).stdout
+
+
+def test_an_exception_leads_to_its_rows(case):
+    queue = as_json("queue", "--top", "500", cwd=case)
+    kinds = {item["kind"]: item for item in reversed(queue)}
+    assert set(kinds) == {"row", "entity", "line", "class"}
+    for kind in ("row", "class", "line"):
+        found = as_json("dig", kinds[kind]["id"], "--limit", "3", cwd=case)
+        assert found["population"]["used_total"] == kinds[kind]["amount"] or kind == "line"
+        assert found["population"]["used"] >= 1
+    line = kinds["line"]
+    run = json.loads((case / "runs" / "0001" / "finding-06.json").read_text())
+    current = next(x["current"] for x in run["groups"][0]["lines"] if x["key"]["cuenta"] == line["subject"]["cuenta"])
+    dug = as_json("dig", line["id"], "--by", "cuenta", cwd=case)
+    assert dug["total"]["value"] == current
+
+
+def test_the_same_file_is_not_taken_twice(case):
+    name = "inbox/payments/pagos-2024-01.csv"
+    again = as_json("intake", name, "--as", "payments", cwd=case)
+    assert again["files"] == []
+    assert again["already_taken"][0]["file"] == "pagos-2024-01.csv"
+    changed = case / name
+    changed.write_bytes(changed.read_bytes().replace(b"TOTAL", b"Total"))
+    assert "other content" in sabueso("intake", name, "--as", "payments", cwd=case, code=2).stderr
+    later = case / "inbox" / "later.csv"
+    later.write_text("pago;fecha;factura;proveedor;cuenta;importe;usuario;texto\n")
+    stderr = sabueso("intake", str(later), "--as", "payments", cwd=case, code=2).stderr
+    assert "lacks concepto and adds texto" in stderr
+
+
+def test_a_killed_intake_leaves_the_case_as_it_was(tmp_path):
+    sabueso("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    lines = "\n".join(f"P{i},2024-01-{1 + i % 28:02d},{i}.25" for i in range(200_000))
+    (tmp_path / "a.csv").write_text(f"id,date,amount\n{lines}\n")
+    for wait in (0.2, 0.5, 0.8, 1.0, 1.2, 1.5):
+        process = subprocess.Popen(
+            [sys.executable, "-m", "sabueso", "intake", "../a.csv", "--as", "a"],
+            cwd=case, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        time.sleep(wait)
+        process.kill()
+        process.wait()
+        taken = [e for e in Register(case / "register.db").events("source")]
+        if taken:
+            break
+        stderr = sabueso("try", "digits", "a", cwd=case, code=2).stderr
+        assert "table 'a'" in stderr
+    report = as_json("intake", "../a.csv", "--as", "a", cwd=case)
+    assert report["total"]["accepted"] == 200_000 or report["already_taken"]
+    assert as_json("try", "digits", "a", cwd=case)["population"]["rows"] == 200_000
+    assert not list(case.rglob("*.part"))
+
+
+keys = st.dictionaries(st.text(max_size=5), st.one_of(st.text(max_size=8), st.integers(), st.none()), min_size=1)
+
+
+@given(keys, keys)
+def test_ids_depend_on_the_subject_alone(one, other):
+    backwards = dict(reversed(list(one.items())))
+    assert canonical(one) == canonical(backwards)
+    known: dict[str, tuple[str, str]] = {}
+    first = exception_id("PAY", "payments", canonical(one), known)
+    known[first] = ("payments", canonical(one))
+    assert exception_id("PAY", "payments", canonical(one), known) == first
+    assert parse_id(first.lower().replace("0", "o").replace("1", "l")) == first
+    # Another subject with the same characters gets longer ones.
+    known[first] = ("payments", "somebody else")
+    longer = exception_id("PAY", "payments", canonical(one), known)
+    assert longer.startswith(first) and len(longer) == len(first) + 1
+
+
+@pytest.mark.parametrize("text", ["", "PAY", "PAY-12", "PAY-12U45", "-12345"])
+def test_what_is_no_id(text):
+    with pytest.raises(UserError, match="no exception id"):
+        parse_id(text)
+
+
+def test_cells_that_a_spreadsheet_would_run():
+    assert [safe_cell(c) for c in ("=1+1", "+x", "-x", "@x", "-12.50", "x=1", 5)] == [
+        "'=1+1", "'+x", "'-x", "'@x", "-12.50", "x=1", 5,
+    ]  # fmt: skip

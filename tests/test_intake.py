@@ -1,0 +1,229 @@
+"""Intake: what goes in comes out, every line is accounted for, and damage is set aside."""
+
+from __future__ import annotations
+
+import csv
+import io
+from datetime import date
+from decimal import Decimal
+
+import numpy as np
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sabueso.errors import UserError
+from sabueso.intake.interface import FileReport
+from sabueso.intake.records import Splitter, blocks
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.take import Prior, intake_engine, take_file
+
+ENGINE = intake_engine()
+
+
+def take(tmp_path, content, name="x.csv", **settings) -> tuple[FileReport, list[dict]]:
+    path, out = tmp_path / name, tmp_path / "out.parquet"
+    path.write_bytes(content if isinstance(content, bytes) else content.encode())
+    report = take_file(path, out, ReadSettings(**settings), Prior(), ENGINE)
+    counted = report.accepted + report.quarantined + report.totals + report.blank
+    assert counted == report.read
+    return report, pq.read_table(out).to_pylist()
+
+
+texts = st.text(
+    st.characters(codec="utf-8", exclude_characters="\0\r\x85\u2028\u2029", exclude_categories=["Cs"]),
+    max_size=12,
+).filter(lambda t: t.strip() == t)
+rows = st.lists(
+    st.tuples(
+        texts,
+        st.integers(-(10**13), 10**13).map(lambda c: Decimal(c).scaleb(-2)),
+        st.dates(date(1990, 1, 1), date(2060, 12, 31)),
+    ),
+    min_size=1,
+    max_size=25,
+)
+
+
+@given(
+    rows,
+    st.sampled_from([";", ",", "\t", "|"]),
+    st.sampled_from([(".", ""), (",", ""), (",", "."), (".", ","), (",", " ")]),
+    st.sampled_from(["%d/%m/%Y", "%Y-%m-%d", "%m/%d/%Y", "%d.%m.%Y"]),
+    st.sampled_from(["utf-8", "utf-8-sig", "utf-16"]),
+    st.sampled_from(["\n", "\r\n"]),
+    st.sampled_from(["minus", "trailing", "parentheses"]),
+)
+def test_round_trip(tmp_path, rows, delimiter, marks, dates, encoding, newline, style):
+    def written(value):
+        text = f"{abs(value):,.2f}".replace(",", "T").replace(".", marks[0]).replace("T", marks[1])
+        if value >= 0:
+            return text
+        return {"minus": f"-{text}", "trailing": f"{text}-", "parentheses": f"({text})"}[style]
+
+    text = io.StringIO()
+    writer = csv.writer(text, delimiter=delimiter, lineterminator=newline)
+    writer.writerow(["concepto", "importe", "fecha"])
+    writer.writerows([f"·{t}", written(a), d.strftime(dates)] for t, a, d in rows)
+    order = {"%m/%d/%Y": "month first", "%d/%m/%Y": "day first"}.get(dates)
+    report, found = take(
+        tmp_path, text.getvalue().encode(encoding), delimiter=delimiter, dates=order,
+        decimal=marks[0], thousands=marks[1], types={"concepto": "text"},
+    )  # fmt: skip
+    assert report.quarantined == 0
+    assert [(r["concepto"], r["importe"], r["fecha"]) for r in found] == [(f"·{t}", a, d) for t, a, d in rows]
+    assert report.sums["importe"] == sum(a for _, a, _ in rows)
+    assert report.reconciled
+
+
+SPANISH = """pago;fecha;proveedor;cuenta;importe;usuario;concepto
+P1;13/02/2024;S01;00712;1.234,56;ana;Compañía "El Cabo" naviera
+P2;15/02/2024;S02;62100;-34,50;ana;"uno
+dos; tres"
+P3;31/02/2024;S02;62100;10,00;ana;día que no existe
+P4;28/02/2024;S02;62100;12,00;ana
+P5;28/02/2024;S02;62100;12x,00;ana;z
+
+P6;29/02/2024;S02;62100;12,5;ana;=cmd()
+;;;;1222,56;;TOTAL
+;;;;;;
+"""
+
+
+def test_a_file_as_a_client_hands_it_over(tmp_path):
+    report, found = take(tmp_path, SPANISH.replace("\n", "\r\n").encode("latin-1"))
+    assert report.detected["encoding"] == "latin-1"
+    assert report.detected["column importe"] == "number 1.234,56"
+    assert report.detected["column fecha"] == "date dd/mm/yyyy"
+    assert report.roles == {
+        "amount": "importe", "date": "fecha", "preparer": "usuario", "party": "proveedor",
+        "account": "cuenta", "text": "concepto", "id": "pago",
+    }  # fmt: skip
+    assert [r["pago"] for r in found] == ["P1", "P2", "P6"]
+    assert [r["_line"] for r in found] == [2, 3, 9]
+    assert found[0]["cuenta"] == "00712"  # leading zeros stay
+    assert found[1]["concepto"] == "uno\r\ndos; tres"
+    assert [(d.line, d.column) for d in report.damaged] == [(5, "fecha"), (6, "usuario"), (7, "importe")]
+    assert "expected 7" in report.damaged[1].reason
+    assert (report.totals, report.blank, report.continued, report.lines) == (1, 2, 1, 11)
+    total = report.totals_lines[0]
+    assert total.stated == Decimal("1222.56")
+    assert total.accepted == Decimal("1212.56")
+    assert total.quarantined == Decimal("10.00")
+    assert total.agrees  # accepted and the quarantined row whose amount could be read
+
+
+def test_a_wrong_totals_line_is_seen(tmp_path):
+    report, _ = take(tmp_path, "id,date,amount\na,2024-01-01,5.00\nTotal,,6.00\n")
+    assert report.totals == 1
+    assert not report.totals_lines[0].agrees
+    assert not report.reconciled
+
+
+def test_debit_and_credit_become_one_signed_amount(tmp_path):
+    report, found = take(
+        tmp_path, "entry,date,account,debit,credit\n1,2024-01-05,572,10.00,\n1,2024-01-05,700,,9.5\n1,2024-01-05,477,,0.5\n"
+    )  # fmt: skip
+    assert [r["amount"] for r in found] == [Decimal("10.00"), Decimal("-9.50"), Decimal("-0.50")]
+    assert [r["debit"] for r in found] == [Decimal("10.00"), None, None]
+    assert report.roles["amount"] == "amount"
+    assert report.sums["amount"] == 0
+
+
+def test_columns_are_decided_by_all_their_rows(tmp_path):
+    # The first 2,000 rows are whole numbers, dates that could be either, and digits; then not.
+    lines = ["amount,day,ref"]
+    lines += [f"{i},0{1 + i % 9}/0{1 + i % 8}/2024,{i}" for i in range(2000)]
+    lines += ["12.345,25/03/2024,A7", "(1.5),26/03/2024,00012"] * 30
+    report, found = take(tmp_path, "\n".join(lines))
+    assert report.quarantined == 0
+    assert found[-1] == {
+        "amount": Decimal("-1.500"), "day": date(2024, 3, 26), "ref": "00012", "_file": "x.csv", "_line": 2061,
+    }  # fmt: skip
+    assert found[0]["ref"] == "0"
+
+
+def test_month_first_is_found_out_late(tmp_path):
+    lines = ["day,amount"] + [f"0{1 + i % 9}/0{1 + i % 8}/2024,1.00" for i in range(900)]
+    report, found = take(tmp_path, "\n".join([*lines, "03/25/2024,1.00"]))
+    assert report.detected["column day"] == "date mm/dd/yyyy"
+    assert found[0]["day"] == date(2024, 1, 1) and found[1]["day"] == date(2024, 2, 2)
+
+
+def test_an_assumption_is_said(tmp_path):
+    report, _ = take(tmp_path, "day,amount\n01/02/2024,1.234\n03/04/2024,5.678\n")
+    assert any("day: read as date dd/mm/yyyy" in note for note in report.notes)
+    assert any(note.startswith("amount:") for note in report.notes)
+
+
+@given(st.lists(st.text(st.sampled_from('ab;"\n \r'), max_size=9), max_size=30), st.integers(1, 40))
+def test_every_line_is_counted_however_it_is_cut(lines, size):
+    text = "\n".join(lines).encode()
+    chunks = [text[i : i + size] for i in range(0, len(text), size)]
+    whole = text.replace(b"\r", b"\n") if b"\n" not in text and b"\r" in text else text
+    physical = whole.count(b"\n") + (not whole.endswith(b"\n") and bool(whole))
+    splitter = Splitter(b";", 2, 1)
+    found = list(blocks(chunks))
+    results = [splitter.split(b, last=i == len(found) - 1) for i, b in enumerate(found)]
+    total = sum(len(r.lines) + len(r.broken) + r.blank + r.continued for r in results)
+    if b"\r" not in text:
+        assert total == physical
+    numbers = np.concatenate([r.lines for r in results]) if results else np.empty(0)
+    assert (np.diff(numbers) > 0).all()
+    for r in results:
+        parsed = list(csv.reader(io.StringIO(r.text.decode(), newline=""), delimiter=";"))
+        assert len([p for p in parsed if p]) == len(r.lines)
+        assert all(len(p) == 2 for p in parsed if p)
+
+
+def test_an_unclosed_quote_loses_one_row_only(tmp_path):
+    lines = ["id;amount;text"] + [f"{i};{i}.00;t" for i in range(600)]
+    lines[300] = '299;299.00;"never closed'
+    report, found = take(tmp_path, "\n".join(lines))
+    assert report.quarantined == 1
+    assert report.damaged[0].line == 301
+    assert "not closed" in report.damaged[0].reason
+    assert len(found) == 599
+    assert found[299]["_line"] == 302
+
+
+@pytest.mark.parametrize(
+    ("content", "message"),
+    [
+        (b"", "empty"),
+        (b"\n\n  \n", "empty"),
+        (b"id,amount\n", "header and no rows"),
+        (b"\xef\xbb\xbf", "empty"),
+    ],
+)
+def test_files_that_are_no_table(tmp_path, content, message):
+    with pytest.raises(UserError, match=message):
+        take(tmp_path, content)
+    assert not (tmp_path / "out.parquet").exists()
+
+
+@pytest.mark.parametrize(
+    "content",
+    [
+        b"id,amount\nx\0y,1.00\nb,2.00\n",
+        b"id,id,,amount\n1,2,3,4.00\n",
+        b"id;amount\r1;2,50\r2;3,50\r",
+        b"id,amount\n" + b"1,2.00\n" * 3 + b'"' * 7 + b",1\n",
+        ("h" + ",h" * 300 + "\n" + "1" + ",1" * 300 + "\n").encode(),
+        b"id,amount\n1,99999999999999999999.99\n2,1.00\n",
+        b"id,amount\n1," + b"9" * 60 + b"\n2,1.00\n",
+        b"a\n1\n2\n",
+        b"id,amount\n1,2.00\n2," + b"x" * 3_000_000 + b"\n",
+        "id,amount\n1,２.00\n2,3.00\n".encode(),
+    ],
+)
+def test_hostile_files_give_rows_or_quarantine(tmp_path, content):
+    report, found = take(tmp_path, content)
+    assert report.accepted == len(found)
+    assert report.accepted + report.quarantined >= 1
+
+
+def test_a_setting_that_does_not_fit_is_a_sentence(tmp_path):
+    with pytest.raises(UserError, match=r"not utf-8; set read\.encoding"):
+        take(tmp_path, "id,text\n1,ñ\n".encode("latin-1"), encoding="utf-8")

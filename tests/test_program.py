@@ -1,0 +1,253 @@
+"""The built program: the sample case, the commands, what loads, and every user's mistake."""
+
+from __future__ import annotations
+
+import csv
+import json
+import re
+import subprocess
+import sys
+from decimal import Decimal
+from pathlib import Path
+
+import pytest
+from conftest import as_json, sabueso
+from python_calamine import CalamineWorkbook
+
+from sabueso.cli.main import COMMANDS
+
+README = Path(__file__).parents[1] / "README.md"
+
+
+def _answers(case: Path) -> dict[str, set[tuple[str, str]]]:
+    found: dict[str, set[tuple[str, str]]] = {}
+    with (case / "inbox" / "answers.csv").open(encoding="utf-8", newline="") as file:
+        for row in csv.DictReader(file):
+            found.setdefault(row["kind"], set()).add((row["table"], row["key"]))
+    return found
+
+
+def _first(case: Path, count: int) -> dict[tuple[str, str], dict]:
+    """Exceptions by the name that the answer key gives their subject."""
+    named = {}
+    for item in as_json("queue", "--top", str(count), cwd=case):
+        subject = item["subject"]
+        for test in ("first", "first-two"):
+            if test in subject:
+                named[item["table"], f"{test} {subject[test]}"] = item
+        for column in ("pago", "cuenta", "empleado"):
+            if column in subject:
+                named[item["table"], str(subject[column])] = item
+    return named
+
+
+def _check_planted(case: Path) -> None:
+    answers, found = _answers(case), _first(case, 50)
+    assert {("payments", "first-two 48"), ("payments", "first-two 49")} <= set(found)
+    assert {("payments", "first 6"), ("payments", "first 7")} & set(found)
+    assert len(answers["4"] & set(found)) >= 3
+    assert answers["8"] <= set(found)
+    assert answers["12"] <= set(found)
+    cleared = [found[key] for key in answers["innocent"] if key in found]
+    assert len(cleared) >= 4
+    assert all(item["status"] == "cleared" and item["reason"] for item in cleared)
+    assert ("journal", "70530") in found
+
+
+def test_planted_kinds_are_among_the_first_fifty(marisma):
+    _check_planted(marisma)
+
+
+def test_planted_kinds_on_another_seed(tmp_path):
+    sabueso("demo", "other", "--seed", "4", cwd=tmp_path)
+    _check_planted(tmp_path / "other")
+
+
+def test_the_preparer_behind_each_digit_excess_is_named(marisma):
+    for number, who in (("01", "mbo"), ("02", "rvc")):
+        finding = json.loads((marisma / "runs" / "0001" / f"finding-{number}.json").read_text())
+        behind = {b["value"] for b in finding["groups"][0]["behind"] if b["p_adjusted"] < 1e-4}
+        assert who in behind
+
+
+def test_the_sample_intake_reconciles(marisma):
+    events = json.loads(sabueso("queue", "--format", "json", cwd=marisma).stdout)
+    assert events
+    report = as_json("intake", *map(str, sorted((marisma / "inbox/payments").glob("*.csv"))),
+                     "--as", "again", "--check", cwd=marisma)  # fmt: skip
+    total = report["total"]
+    assert total["quarantined"] == 9
+    assert total["read"] == total["accepted"] + total["quarantined"] + total["totals"] + total["blank"]
+    # The sum, computed from the bytes of the files without this program.
+    expected = Decimal(0)
+    damaged = 0
+    for path in (marisma / "inbox/payments").glob("*.csv"):
+        for line in path.read_bytes().decode("latin-1").splitlines()[1:]:
+            cells = line.split(";")
+            if line.startswith("TOTAL") or not line:
+                continue
+            amount = cells[5].replace(".", "").replace(",", ".") if len(cells) == 8 else "damaged"
+            whole = re.fullmatch(r"-?\d+\.\d\d", amount) and '"' not in line and "31/06" not in line
+            if whole:
+                expected += Decimal(amount)
+            damaged += not whole
+    assert damaged == 9
+    assert Decimal(total["amount"]) == expected
+    stated = [t for f in report["files"] for t in f["totals_lines"]]
+    assert (len(stated), sum(t["agrees"] for t in stated)) == (24, 23)
+    quarantine = (marisma / "quarantine/payments/pagos-2025-07.csv").read_text(encoding="utf-8-sig")
+    assert len(list(csv.DictReader(quarantine.splitlines()))) == 9
+
+
+def test_paper_holds_everything_and_nothing_from_elsewhere(marisma):
+    page = (marisma / "papers/working-paper.html").read_text(encoding="utf-8")
+    assert not re.search(r"(?:src|href)=\"(?!data:|#)", page)
+    assert "<script" not in page
+    assert page.count("data:image/svg+xml") == 7
+    for item in as_json("queue", "--top", "500", cwd=marisma):
+        assert item["id"] in page
+        assert item["reason"] in page
+    book = CalamineWorkbook.from_path(str(marisma / "papers/exceptions.xlsx"))
+    rows = book.get_sheet_by_name("exceptions").to_python()
+    assert len(rows) - 1 == len(as_json("queue", "--top", "500", cwd=marisma))
+
+
+def test_data_cannot_become_markup_or_a_formula(tmp_path):
+    sabueso("open", "c", cwd=tmp_path)
+    case = tmp_path / "c"
+    rows = [f'"<b>{i}</b>",2024-01-02,{10 + i % 7}.00,"=HYPERLINK(""x"")"' for i in range(40)]
+    rows.append('"<script>alert(1)</script>",2024-01-03,99999.00,"=1+1"')
+    (tmp_path / "x.csv").write_text("\n".join(["id,date,amount,supplier", *rows]) + "\n")
+    sabueso("intake", "../x.csv", "--as", "x", cwd=case)
+    sabueso("try", "fences", "x", "--keep", "=cmd()", cwd=case)
+    sabueso("screen", cwd=case)
+    sabueso("paper", cwd=case)
+    page = (case / "papers/working-paper.html").read_text()
+    assert "<script>alert" not in page and "&lt;script&gt;alert(1)" in page
+    out = sabueso("dig", "x", "--rows", "--format", "csv", cwd=case).stdout
+    assert ",'=1+1," in out and ",=" not in out
+    sabueso("queue", "--out", "q.xlsx", cwd=case)
+    row = CalamineWorkbook.from_path(str(case / "q.xlsx")).get_sheet_by_index(0).to_python()[1]
+    assert row[7] == "=cmd()"
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["quue"], "did you mean 'queue'"),
+        (["try", "digit", "payments"], "did you mean 'digits'"),
+        (["try", "digits", "paymnts"], "did you mean 'payments'"),
+        (["try", "digits", "payments", "--on", "imprte"], "did you mean 'importe'"),
+        (["try", "digits", "payments", "--on", "concepto"], "holds text"),
+        (["try", "digits", "payments", "--where", "importe > (select 1)"], "not allowed"),
+        (["try", "zscore", "payments", "--limit", "x"], "limit = 'x'"),
+        (["try", "zscore", "payments", "--out", "x.pdf"], "expected a file that ends in"),
+        (["try", "zscore", "payments", "--out", "nowhere/x.csv"], "there is no folder"),
+        (["try", "periods", "journal", "--per", "account", "--current", "2025"], "--base PERIOD"),
+        (["try", "periods", "journal", "--per", "account", "--current", "2025", "--base", "2025-Q1"], "overlap"),
+        (["dig", "payments", "--by", "imprte"], "did you mean 'importe'"),
+        (["dig", "PAY-00000"], "no exception"),
+        (["review", "PAY-0"], "no exception id"),
+        (["queue", "--top", "0"], "at least 1"),
+        (["queue", "--screen", "nothing like it"], "no screen"),
+        (["screen", "no such"], "no one screen"),
+        (["intake", "nothing.csv", "--as", "x"], "no such file"),
+        (["intake", "inbox/payments", "--as", "x y"], "not usable"),
+        (["intake", "inbox/evidence", "--as", "x"], "concepto|header|rows|reader|one column|expected"),
+        (["note", "payments", "--observation", " ", "--as", "KL"], "is empty"),
+        (["open", "."], "is a case already"),
+        (["demo", "inbox"], "not empty"),
+    ],
+)
+def test_mistakes_get_one_sentence(marisma, arguments, message):
+    before = sorted(p for p in marisma.rglob("*") if p.is_file())
+    done = sabueso(*arguments, cwd=marisma, code=2)
+    assert re.search(message, done.stderr), done.stderr
+    assert done.stderr.startswith("sabueso: ") and done.stderr.count("\n") == 1
+    assert "Traceback" not in done.stderr and not done.stdout
+    assert sorted(p for p in marisma.rglob("*") if p.is_file()) == before
+
+
+@pytest.mark.parametrize(
+    ("plan", "message"),
+    [
+        ("[case]\nname = 'x'\ncurrency = \n", "line 3"),
+        ("[case]\nname = 'x'\n\n[engin]\nkind = 'duckdb'\n", r"line 4: engin: there is no such key; did you mean 'engine'"),
+        ("[case]\nname = 'x'\n[tables.pay]\nprefix = 'pay'\n", r"line 4: tables\.pay\.prefix"),
+        ("[case]\nname = 'x'\n[tables.pay]\nprefix = 'PAY'\nroles = { amunt = 'a' }\n", "line 5.*did you mean 'amount'"),
+        ("[case]\nname = 'x'\n[[screens]]\nname = 's'\ntable = 'pay'\n", r"line 3: screens\.0\.test.*required"),
+        ("name = 'x'\n", "required|no such key"),
+    ],
+)
+def test_a_malformed_plan_names_its_line(tmp_path, plan, message):
+    (tmp_path / "case.toml").write_text(plan)
+    done = sabueso("queue", cwd=tmp_path, code=2)
+    assert re.search(message, done.stderr), done.stderr
+    assert done.stderr.count("\n") == 1
+
+
+def test_outside_of_a_case(tmp_path):
+    assert "sabueso open" in sabueso("queue", cwd=tmp_path, code=2).stderr
+    assert "no case folder" in sabueso("queue", "--case", "nowhere", cwd=tmp_path, code=2).stderr
+    sabueso("open", "c", cwd=tmp_path)
+    assert "no run is recorded" in sabueso("paper", "--case", "c", cwd=tmp_path, code=2).stderr
+    assert "has no screens" in sabueso("screen", cwd=tmp_path, code=2, SABUESO_CASE="c").stderr
+
+
+def test_outputs_in_every_form(marisma, tmp_path):
+    base = ["try", "fences", "payments", "--by", "cuenta"]
+    flagged = as_json(*base, cwd=marisma)["flag_count"]
+    for suffix in ("csv", "xlsx", "parquet", "json", "html", "png", "svg"):
+        out = tmp_path / f"f.{suffix}"
+        sabueso(*base, "--out", str(out), cwd=marisma)
+        assert out.stat().st_size > 1000
+    with (tmp_path / "f.csv").open(encoding="utf-8-sig", newline="") as file:
+        assert len(list(csv.DictReader(file))) == flagged
+    text = sabueso(*base, cwd=marisma).stdout
+    assert max(map(len, text.split("next:")[0].splitlines())) <= 100
+    assert "\x1b" not in text
+
+
+def test_help_and_what_it_loads(marisma):
+    for command in COMMANDS:
+        text = sabueso(command, "--help").stdout
+        assert text.count(f"sabueso {command}") >= 3, command
+    assert "--by-whom" in sabueso("try", "digits", "--help").stdout
+    heavy = ("duckdb", "sqlglot", "numpy", "pyarrow", "pydantic", "sqlalchemy", "rich", "scipy", "matplotlib")
+
+    def loaded(*arguments: str) -> set[str]:
+        code = (
+            "import sys; from sabueso.cli.main import main\n"
+            f"main({list(arguments)!r})\n"
+            f"print('LOADED', *[m for m in {heavy!r} if m in sys.modules])"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], cwd=marisma, capture_output=True, encoding="utf-8", check=True
+        )
+        return set(done.stdout.rpartition("LOADED")[2].split())
+
+    assert loaded("--help") == set()
+    assert loaded("--version") == set()
+    assert loaded("queue") == {"pydantic", "sqlalchemy", "rich"}
+    assert "matplotlib" not in loaded("try", "zscore", "payments")
+
+
+def test_the_tour_prints_what_the_readme_says(marisma):
+    """Every command of the README with its output, run on the sample case."""
+    blocks = re.findall(r"```console\n\$ (sabueso [^\n]+)\n(.*?)```", README.read_text("utf-8"), re.S)
+    assert len(blocks) >= 5
+    for command, expected in blocks:
+        import shlex
+
+        arguments = shlex.split(command)[1:]
+        if arguments[0] == "demo":
+            continue
+        printed = sabueso(*arguments, cwd=marisma).stdout
+        lines = [line.rstrip() for line in printed.splitlines()]
+        wanted = [line.rstrip() for line in expected.rstrip("\n").splitlines()]
+        assert _plain(lines) == _plain(wanted), command
+
+
+def _plain(lines: list[str]) -> list[str]:
+    """Without what the clock decides."""
+    return [re.sub(r"20\d\d-\d\d-\d\d \d\d:\d\d(:\d\d UTC)?", "TIME", line) for line in lines]
