@@ -77,7 +77,9 @@ def populate(tmp_path: Path) -> Iterator[Callable[..., Population]]:
             sample = next((v for v in values if v is not None), "")
             if isinstance(sample, (Decimal, int)):
                 exact = [None if v is None else Decimal(v) for v in values]
-                scale = max([-int(v.as_tuple().exponent) for v in exact if v is not None], default=0)
+                scale = max(
+                    [-int(v.as_tuple().exponent) for v in exact if v is not None], default=0
+                )
                 columns.append(Column(name, "number", max(scale, 0), 18))
                 arrays.append(pa.array(exact, pa.decimal128(18, max(scale, 0))))
             elif isinstance(sample, str):
@@ -88,7 +90,10 @@ def populate(tmp_path: Path) -> Iterator[Callable[..., Population]]:
                 arrays.append(pa.array(values, pa.date32()))
         names += ["_file", "_line"]
         columns += [Column("_file", "text"), Column("_line", "number")]
-        arrays += [pa.array(["rows.csv"] * len(rows)), pa.array(range(2, len(rows) + 2), pa.int64())]
+        arrays += [
+            pa.array(["rows.csv"] * len(rows)),
+            pa.array(range(2, len(rows) + 2), pa.int64()),
+        ]
         path = tmp_path / f"rows{len(engines)}.parquet"
         pq.write_table(pa.table(arrays, names=names), path, store_decimal_as_integer=True)
         engine = open_engine(EngineSettings())

@@ -12,10 +12,10 @@ import time
 from pathlib import Path
 
 import pytest
-from conftest import as_json, sabueso
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import as_json, sabueso
 from sabueso.case.exceptions import canonical, exception_id, parse_id
 from sabueso.case.files import safe_cell
 from sabueso.case.register import Register
@@ -70,12 +70,18 @@ def test_reviews_supersede_and_need_other_initials(case):
         (["--cleared", "--as", "MR"], "needs its reason"),
         (["--cleared", "--reason", "x", "--as", "K L"], "one to six letters"),
         (["--cleared", "--reason", "x", "--amount", "5", "--as", "MR"], "amount of an error"),
-        (["--cleared", "--reason", "x", "--evidence", "none.pdf", "--as", "MR"], "no such evidence"),
+        (
+            ["--cleared", "--reason", "x", "--evidence", "none.pdf", "--as", "MR"],
+            "no such evidence",
+        ),
         (["--reason", "x"], "say what to record"),
     ]:
         assert message in sabueso("review", first, *arguments, cwd=case, code=2).stderr
     sabueso("review", first, "--sign-off", cwd=case, SABUESO_REVIEWER="MR")
-    assert "signed off already" in sabueso("review", first, "--sign-off", "--as", "ZZ", cwd=case, code=2).stderr
+    assert (
+        "signed off already"
+        in sabueso("review", first, "--sign-off", "--as", "ZZ", cwd=case, code=2).stderr
+    )
     sabueso("review", first, "--reopen", "--reason", "new invoice", "--as", "ZZ", cwd=case)
     now = as_json("review", first, cwd=case)[0]
     assert (now["status"], now["signed_off"], now["reason"]) == ("open", "", "new invoice")
@@ -87,7 +93,17 @@ def test_reviews_supersede_and_need_other_initials(case):
 def test_set_aside_rows_are_left_out_and_counted(case):
     item = next(e for e in as_json("queue", "--top", "50", cwd=case) if e["kind"] == "row")
     before = as_json("try", "zscore", "payments", cwd=case)
-    sabueso("review", item["id"], "--cleared", "--reason", "one-off", "--set-aside", "--as", "KL", cwd=case)
+    sabueso(
+        "review",
+        item["id"],
+        "--cleared",
+        "--reason",
+        "one-off",
+        "--set-aside",
+        "--as",
+        "KL",
+        cwd=case,
+    )
     after = as_json("try", "zscore", "payments", cwd=case)
     assert after["population"]["left_out"] == {"set_aside": 1}
     assert after["population"]["used"] == before["population"]["used"] - 1
@@ -102,7 +118,9 @@ def test_the_same_run_again_marks_the_same_exceptions(case):
     after = as_json("queue", "--top", "500", cwd=case)
     assert [e["id"] for e in after] == [e["id"] for e in before]
     assert [e["status"] for e in after] == [e["status"] for e in before]
-    first, second = (json.loads((case / "runs" / n / "finding-03.json").read_text()) for n in ("0001", "0002"))
+    first, second = (
+        json.loads((case / "runs" / n / "finding-03.json").read_text()) for n in ("0001", "0002")
+    )
     assert first == second
     assert sabueso("screen", "first digit", "--gate", "0", cwd=case, code=3).stdout
 
@@ -117,7 +135,11 @@ def test_an_exception_leads_to_its_rows(case):
         assert found["population"]["used"] >= 1
     line = kinds["line"]
     run = json.loads((case / "runs" / "0001" / "finding-06.json").read_text())
-    current = next(x["current"] for x in run["groups"][0]["lines"] if x["key"]["cuenta"] == line["subject"]["cuenta"])
+    current = next(
+        x["current"]
+        for x in run["groups"][0]["lines"]
+        if x["key"]["cuenta"] == line["subject"]["cuenta"]
+    )
     dug = as_json("dig", line["id"], "--by", "cuenta", cwd=case)
     assert dug["total"]["value"] == current
 
@@ -149,7 +171,7 @@ def test_a_killed_intake_leaves_the_case_as_it_was(tmp_path):
         time.sleep(wait)
         process.kill()
         process.wait()
-        taken = [e for e in Register(case / "register.db").events("source")]
+        taken = list(Register(case / "register.db").events("source"))
         if taken:
             break
         stderr = sabueso("try", "digits", "a", cwd=case, code=2).stderr
@@ -160,7 +182,9 @@ def test_a_killed_intake_leaves_the_case_as_it_was(tmp_path):
     assert not list(case.rglob("*.part"))
 
 
-keys = st.dictionaries(st.text(max_size=5), st.one_of(st.text(max_size=8), st.integers(), st.none()), min_size=1)
+keys = st.dictionaries(
+    st.text(max_size=5), st.one_of(st.text(max_size=8), st.integers(), st.none()), min_size=1
+)
 
 
 @given(keys, keys)

@@ -32,7 +32,9 @@ def take(tmp_path, content, name="x.csv", **settings) -> tuple[FileReport, list[
 
 
 texts = st.text(
-    st.characters(codec="utf-8", exclude_characters="\0\r\x85\u2028\u2029", exclude_categories=["Cs"]),
+    st.characters(
+        codec="utf-8", exclude_characters="\0\r\x85\u2028\u2029", exclude_categories=["Cs"]
+    ),
     max_size=12,
 ).filter(lambda t: t.strip() == t)
 rows = st.lists(
@@ -72,7 +74,9 @@ def test_round_trip(tmp_path, rows, delimiter, marks, dates, encoding, newline, 
         decimal=marks[0], thousands=marks[1], types={"concepto": "text"},
     )  # fmt: skip
     assert report.quarantined == 0
-    assert [(r["concepto"], r["importe"], r["fecha"]) for r in found] == [(f"·{t}", a, d) for t, a, d in rows]
+    assert [(r["concepto"], r["importe"], r["fecha"]) for r in found] == [
+        (f"·{t}", a, d) for t, a, d in rows
+    ]
     assert report.sums["importe"] == sum(a for _, a, _ in rows)
     assert report.reconciled
 
@@ -104,7 +108,11 @@ def test_a_file_as_a_client_hands_it_over(tmp_path):
     assert [r["_line"] for r in found] == [2, 3, 9]
     assert found[0]["cuenta"] == "00712"  # leading zeros stay
     assert found[1]["concepto"] == "uno\r\ndos; tres"
-    assert [(d.line, d.column) for d in report.damaged] == [(5, "fecha"), (6, "usuario"), (7, "importe")]
+    assert [(d.line, d.column) for d in report.damaged] == [
+        (5, "fecha"),
+        (6, "usuario"),
+        (7, "importe"),
+    ]
     assert "expected 7" in report.damaged[1].reason
     assert (report.totals, report.blank, report.continued, report.lines) == (1, 2, 1, 11)
     total = report.totals_lines[0]

@@ -9,10 +9,10 @@ from decimal import Decimal
 import numpy as np
 import pytest
 import scipy.stats
-from conftest import screened
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import screened
 from sabueso.errors import UserError
 
 cents = st.integers(-(10**15), 10**15).map(lambda c: Decimal(c).scaleb(-2))
@@ -89,7 +89,11 @@ def test_digits_of_every_kind(populate, test):
 def test_digits_name_who_is_behind(populate):
     rng = np.random.default_rng(0)
     rows = [
-        {"id": str(i), "amount": Decimal(int(10 ** rng.uniform(3, 7))).scaleb(-2), "user": "abcd"[i % 4]}
+        {
+            "id": str(i),
+            "amount": Decimal(int(10 ** rng.uniform(3, 7))).scaleb(-2),
+            "user": "abcd"[i % 4],
+        }
         for i in range(4000)
     ]
     rows += [{"id": f"x{i}", "amount": Decimal(4900 + i % 90), "user": "d"} for i in range(200)]
@@ -135,7 +139,9 @@ def test_zscore_equals_numpy(populate, by):
         assert g["median"] == pytest.approx(np.median(x))
         assert g["mad"] == pytest.approx(np.median(np.abs(x - np.median(x))))
         assert g["skewness"] == pytest.approx(scipy.stats.skew(x, bias=False), rel=1e-4, abs=1e-5)
-        assert g["kurtosis"] == pytest.approx(scipy.stats.kurtosis(x, bias=False), rel=1e-4, abs=1e-5)
+        assert g["kurtosis"] == pytest.approx(
+            scipy.stats.kurtosis(x, bias=False), rel=1e-4, abs=1e-5
+        )
         assert g["low"] == pytest.approx(x.mean() - 2.5 * sd)
         inside = x[np.abs(x - x.mean()) <= 2.5 * sd]
         without = g["without_flags"]
@@ -143,7 +149,9 @@ def test_zscore_equals_numpy(populate, by):
         assert without["mean"] == pytest.approx(inside.mean())
         assert without["p95"] == pytest.approx(np.quantile(inside, 0.95))
         assert Decimal(without["sum"]) == round(Decimal(inside.sum()), 2)
-        flagged |= {(g["group"].get("account", ""), float(v)) for v in x if abs(v - x.mean()) > 2.5 * sd}
+        flagged |= {
+            (g["group"].get("account", ""), float(v)) for v in x if abs(v - x.mean()) > 2.5 * sd
+        }
     got = {(f.get("group", {}).get("account", ""), float(f["amount"])) for f in found["flags"]}
     assert got == flagged
     scores = [abs(f["score"]) for f in found["flags"]]
@@ -155,7 +163,12 @@ def test_zscore_equals_numpy(populate, by):
 def test_modified_zscore_on_the_log_scale(populate):
     rows = _ledger()
     found = screened(
-        populate(rows, where="amount > 0"), "zscore", on="amount", method="modified", scale="log", limit="3"
+        populate(rows, where="amount > 0"),
+        "zscore",
+        on="amount",
+        method="modified",
+        scale="log",
+        limit="3",
     )
     x = np.log10(1 + np.array([v for v in _amounts(rows)[""] if v > 0]))
     unit = np.median(np.abs(x - np.median(x))) / 0.6745
@@ -214,10 +227,12 @@ def test_distance_of_rows(populate, fit):
     off = x - np.array(g["center"])
     d2 = np.einsum("ij,jk,ik->i", off, np.linalg.inv(np.array(g["covariance"])), off)
     expected = {r["id"]: d for r, d in zip(kept, d2, strict=True) if d > limit}
-    assert {f["subject"]["id"] if "id" in f["subject"] else f["subject"]["line"] for f in found["flags"]} == {
-        int(i[1:]) + 2 for i in expected
-    }
-    assert [f["score"] for f in found["flags"]] == pytest.approx(sorted(expected.values(), reverse=True))
+    assert {
+        f["subject"]["id"] if "id" in f["subject"] else f["subject"]["line"] for f in found["flags"]
+    } == {int(i[1:]) + 2 for i in expected}
+    assert [f["score"] for f in found["flags"]] == pytest.approx(
+        sorted(expected.values(), reverse=True)
+    )
     for f in found["flags"]:
         assert sum(f["contribution"].values()) == pytest.approx(100)
 
@@ -245,10 +260,17 @@ def test_distance_of_entities_by_peers(populate):
 
 def test_distance_names_what_is_singular(populate):
     rows = [
-        {"amount": Decimal(i), "double": Decimal(2 * i), "flat": Decimal(3), "other": Decimal(i * i % 17)}
+        {
+            "amount": Decimal(i),
+            "double": Decimal(2 * i),
+            "flat": Decimal(3),
+            "other": Decimal(i * i % 17),
+        }
         for i in range(40)
     ]
-    found = screened(populate(rows), "distance", measures="amount,double,flat,other", fit="classical")
+    found = screened(
+        populate(rows), "distance", measures="amount,double,flat,other", fit="classical"
+    )
     assert found["groups"][0]["measures"] == ["amount", "other"]
     caution = next(c for c in found["cautions"] if c["code"] == "singular")
     assert "double repeats amount" in caution["text"]
@@ -292,20 +314,33 @@ def test_periods_cautions(populate):
     ] + [{"day": date(2025, m, 3), "account": k, "amount": Decimal(v)} for m, k, v in
          [(1, "a", 100), (2, "new", 50), (3, "c", -20)]]  # fmt: skip
     found = screened(
-        populate(rows, date="day", amount="amount"), "periods", per="account", base="2024", current="2025"
+        populate(rows, date="day", amount="amount"),
+        "periods",
+        per="account",
+        base="2024",
+        current="2025",
     )
     assert {c["code"] for c in found["cautions"]} == {"base_zero", "mixed_signs", "partial_period"}
     readings = {x["key"]["account"]: x["reading"] for x in found["groups"][0]["lines"]}
     assert readings["new"] == "new"
-    assert next(x for x in found["groups"][0]["lines"] if x["key"]["account"] == "new")["change_percent"] is None
+    assert (
+        next(x for x in found["groups"][0]["lines"] if x["key"]["account"] == "new")[
+            "change_percent"
+        ]
+        is None
+    )
 
 
 def test_limit_cautions(populate):
     small = [{"g": "abc"[i % 3], "amount": Decimal(i * i)} for i in range(24)]
-    codes = {c["code"]: c for c in screened(populate(small), "zscore", on="amount", by="g")["cautions"]}
+    codes = {
+        c["code"]: c for c in screened(populate(small), "zscore", on="amount", by="g")["cautions"]
+    }
     assert "2.47" in codes["limit_unreachable"]["text"]  # (8 - 1)/sqrt(8)
     assert codes["too_few"]["smallest_n"] == 8
-    flat = [{"g": "a", "amount": Decimal(5)}] * 20 + [{"g": "b", "amount": Decimal(i)} for i in range(20)]
+    flat = [{"g": "a", "amount": Decimal(5)}] * 20 + [
+        {"g": "b", "amount": Decimal(i)} for i in range(20)
+    ]
     found = screened(populate(flat), "zscore", on="amount", by="g")
     assert found["not_tested"][0]["group"] == {"g": "a"}
     assert "zero_spread" in {c["code"] for c in found["cautions"]}
@@ -339,7 +374,9 @@ def test_missing_groups_are_groups(populate):
     ],
 )
 def test_settings_that_do_not_fit(populate, test, settings, message):
-    population = populate([{"id": "1", "amount": Decimal(1), "who": "a", "day": date(2024, 1, 1)}], date="day")
+    population = populate(
+        [{"id": "1", "amount": Decimal(1), "who": "a", "day": date(2024, 1, 1)}], date="day"
+    )
     settings = {**settings, "per": "who"} if settings.get("measures") == "lower(who)" else settings
     with pytest.raises(UserError, match=message):
         screened(population, test, **settings)

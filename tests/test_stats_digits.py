@@ -132,4 +132,6 @@ def test_hypergeometric_tail(population, data):
     drawn = data.draw(st.integers(0, population))
     count = data.draw(st.integers(0, drawn))
     expected = scipy.stats.hypergeom.sf(count - 1, population, marked, drawn)
-    assert upper_tail(count, population, marked, drawn) == pytest.approx(expected, rel=1e-6, abs=1e-12)
+    assert upper_tail(count, population, marked, drawn) == pytest.approx(
+        expected, rel=1e-6, abs=1e-12
+    )

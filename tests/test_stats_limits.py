@@ -101,7 +101,9 @@ def test_modified_deviates():
     assert robust_unit(Fraction(0), Fraction(0)) is None
 
 
-lines = st.lists(st.tuples(st.integers(-(10**9), 10**9), st.integers(-(10**9), 10**9)), min_size=1, max_size=12)
+lines = st.lists(
+    st.tuples(st.integers(-(10**9), 10**9), st.integers(-(10**9), 10**9)), min_size=1, max_size=12
+)
 
 
 @given(lines)

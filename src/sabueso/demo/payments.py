@@ -245,7 +245,7 @@ def _singles(world: World) -> list[Payment]:
     )
     found = []
     for i, supplier in enumerate((usual[24], usual[41])):
-        cents = round(float(np.exp(supplier.level + 0.9)) * 100) * 100
+        cents = round(float(np.exp(supplier.level + 1.8)) * 100) * 100
         found.append(
             Payment(
                 date(2025, 2 + 6 * i, 11), f"F25/8{i}117", supplier.id, supplier.account, cents,

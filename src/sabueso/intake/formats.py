@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -246,14 +247,16 @@ def _form_of_order(dates: str | None) -> str:
 
 def _decide_date(values: Sequence[str], dates: str | None, least: int) -> DateFormat | None:
     fitting: list[tuple[int, DateFormat]] = []
+    times = Counter(values)  # dates repeat: each is read once
+    probe = list(times)[:60]
     for form, (pattern, _, order, _) in _DATE_FORMS.items():
         if dates and order and order != dates and order != "year first":
             continue
-        shaped = sum(1 for v in values if re.fullmatch(pattern, v))
-        if shaped < max(least, 1):
+        shape = re.compile(pattern)
+        if not any(map(shape.fullmatch, probe)):
             continue
         found = DateFormat(form)
-        count = sum(map(found.fits, values))
+        count = sum(times[v] for v in times if shape.fullmatch(v) and found.fits(v))
         if count >= max(least, 1):
             fitting.append((count, found))
     if not fitting:
@@ -269,12 +272,13 @@ def _decide_number(
     values: Sequence[str], decimal: str | None, thousands: str | None, least: int
 ) -> NumberFormat | None:
     best: tuple[tuple[int, int], NumberFormat] | None = None
+    times = Counter(values)
     ambiguous = all(re.fullmatch(r"[+-]?[0-9]{1,3}([.,])[0-9]{3}", v) for v in values)
     for preference, (point, mark) in enumerate(_MARKS):
         if decimal not in (None, point) or thousands not in (None, mark):
             continue
-        found = fitted(NumberFormat(point, mark), values)
-        count = sum(map(found.fits, values))
+        found = fitted(NumberFormat(point, mark), list(times))
+        count = sum(times[v] for v in times if found.fits(v))
         # Texts with three decimals after a single mark may be thousands: a column of nothing else
         # is read by the decimal mark of the file where that is known, else as decimals.
         score = (count, -preference)

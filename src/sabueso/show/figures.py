@@ -133,6 +133,11 @@ def _legend(axes: Axes, items: list[tuple[str, str, str]], *, above: bool = Fals
         axes.legend(handles=handles, frameon=False, fontsize=8, loc="upper right")
 
 
+def _plain_number(value: float, _position: object = None) -> str:
+    """1,000 and not a power of ten: the reader thinks in amounts."""
+    return f"{value:,.0f}".replace("-", num.MINUS)
+
+
 def _limits(axes: Axes, finding: dict[str, Any]) -> bool:
     groups = finding["groups"]
     if len(groups) == 1 and "histogram" in groups[0]:
@@ -206,6 +211,7 @@ def _ranges(axes: Axes, finding: dict[str, Any]) -> bool:
     axes.invert_yaxis()
     if finding["settings"].get("scale") == "log":
         axes.set_xscale("symlog", linthresh=1)
+        axes.xaxis.set_major_formatter(_plain_number)
     axes.set_xlabel(f"{finding['on']} ({finding['currency']})")
     items = [("within the limits", SAND, "bar"), ("median", INK, "band"), ("flagged", AMBER, "dot")]
     if finding["test"] == "fences":
@@ -248,6 +254,7 @@ def _distance(axes: Axes, finding: dict[str, Any]) -> bool:
         textcoords="offset points", fontsize=8, color=PLUM,
     )  # fmt: skip
     axes.set_yscale("symlog", linthresh=max(limit, 1))
+    axes.yaxis.set_major_formatter(_plain_number)
     axes.set_xlabel("d² expected of a normal population (chi-square)")
     axes.set_ylabel("d² observed")
     axes.legend(frameon=False, fontsize=8, loc="upper left")

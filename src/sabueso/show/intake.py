@@ -40,7 +40,10 @@ def show_intake(console: Console, report: TakeReport) -> None:
     console.print()
     _show_reconciliation(console, report)
     if report.kept:
-        steps = [f"sabueso dig {report.table} --by month", "sabueso try digits " + report.table]
+        by = " --by month" if "date" in report.roles else " --measure count"
+        steps = [f"sabueso dig {report.table}{by}"]
+        if report.amount is not None:
+            steps.append(f"sabueso try digits {report.table}")
     else:
         steps = [f"sabueso intake PATH --as {report.table}"]
     next_steps(console, steps)
