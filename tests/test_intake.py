@@ -159,6 +159,13 @@ def test_month_first_is_found_out_late(tmp_path):
     assert found[0]["day"] == date(2024, 1, 1) and found[1]["day"] == date(2024, 2, 2)
 
 
+def test_an_order_is_no_assumption_once_a_late_row_settles_it(tmp_path):
+    lines = ["day,amount"] + [f"0{1 + i % 9}/0{1 + i % 8}/2024,1.00" for i in range(900)]
+    report, _ = take(tmp_path, "\n".join([*lines, "25/03/2024,1.00"]))
+    assert report.detected["column day"] == "date dd/mm/yyyy"
+    assert report.notes == []
+
+
 def test_an_assumption_is_said(tmp_path):
     report, _ = take(tmp_path, "day,amount\n01/02/2024,1.234\n03/04/2024,5.678\n")
     assert any("day: read as date dd/mm/yyyy" in note for note in report.notes)

@@ -346,6 +346,12 @@ def test_limit_cautions(populate):
     assert "zero_spread" in {c["code"] for c in found["cautions"]}
 
 
+def test_a_finding_without_flags(populate):
+    rows = [{"amount": Decimal(2**k)} for k in range(40)]
+    found = screened(populate(rows), "digits", on="amount")
+    assert (found["flags"], found["flag_count"]) == ([], 0)
+
+
 @given(measures.filter(lambda v: any(x is not None for x in v)))
 def test_nothing_disappears(populate, values):
     for test in ("zscore", "fences"):

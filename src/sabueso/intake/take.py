@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from importlib.metadata import entry_points
 from pathlib import Path
@@ -79,6 +79,7 @@ class _Tally:
     quarantined_sums: dict[str, Decimal] = field(default_factory=dict)
     totals_rows: list[tuple[int, str, Decimal]] = field(default_factory=list)
     damaged: list[Damaged] = field(default_factory=list)
+    confirmed: set[str] = field(default_factory=set)
     first_date: Any = None
     last_date: Any = None
 
@@ -145,7 +146,7 @@ def take_file(
     reader = reader_for(path)
     layout = reader.layout(path, settings)
     _check_columns(path, layout, prior)
-    formats, roles, notes = _detect(layout, settings, prior)
+    formats, roles = _detect(layout, settings, prior)
     try:
         for _ in range(4 * len(layout.header) + 4):
             try:
@@ -167,6 +168,8 @@ def take_file(
         raise UserError(f"{path}: the file holds a header and no rows")
     if output is not None:
         _verify(path, output, tally, engine)
+    for name in tally.confirmed:
+        formats[name] = replace(formats[name], assumed=False)  # type: ignore[type-var]
     texts = {name: f.described() for name, f in formats.items()}
     counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
     return FileReport(
@@ -187,7 +190,11 @@ def take_file(
         quarantined_sums=tally.quarantined_sums,
         totals_lines=_totals_lines(tally),
         damaged=sorted(tally.damaged, key=lambda d: d.line),
-        notes=notes,
+        notes=[
+            f"{name}: read as {f.described()}; nothing in the file contradicts it"
+            for name, f in formats.items()
+            if isinstance(f, (DateFormat, NumberFormat)) and f.assumed
+        ],
         first_date=_iso(tally.first_date),
         last_date=_iso(tally.last_date),
     )
@@ -212,7 +219,7 @@ def _check_columns(path: Path, layout: Layout, prior: Prior) -> None:
 
 def _detect(
     layout: Layout, settings: ReadSettings, prior: Prior
-) -> tuple[dict[str, Format], dict[Role, str], list[str]]:
+) -> tuple[dict[str, Format], dict[Role, str]]:
     """Formats and roles by the sample, by what is given, and by what is settled."""
     samples = {
         name: [v.strip() for v in layout.sample.column(name).to_pylist() if v and v.strip()]
@@ -251,22 +258,16 @@ def _detect(
             for name, found in list(formats.items()):
                 if isinstance(found, NumberFormat) and found.assumed:
                     formats[name] = format_of(name, mark)
-    notes = []
-    for name, found in formats.items():
-        if isinstance(found, (DateFormat, NumberFormat)) and found.assumed:
-            notes.append(
-                f"{name}: read as {found.described()}; nothing in the sample contradicts it"
-            )
     columns = [formats[name].column(name) for name in layout.header]
     if prior.roles:
         roles = {r: c for r, c in prior.roles.items() if c in layout.header}
-        return formats, roles, notes  # type: ignore[return-value]
+        return formats, roles  # type: ignore[return-value]
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
     guessed = guess_roles(columns, distinct)
     for role in CODE_ROLES:
         if role in guessed:
             formats[guessed[role]] = TextFormat()
-    return formats, guessed, notes
+    return formats, guessed
 
 
 def _read(
@@ -311,6 +312,7 @@ def _read(
                     total = pc.sum(good.column(name).cast(_wide(good.column(name).type))).as_py()
                     tally.sums[name] = tally.sums.get(name, _zero(columns, name)) + (total or 0)
                 _note_dates(good, roles, tally)
+                _confirm_orders(good, formats, tally)
                 if writer is not None:
                     writer.write_table(good.select(schema.names).cast(schema))
     finally:
@@ -509,7 +511,7 @@ def _sort_out(
                     line=row[LINE_COLUMN],
                     column=name,
                     value=texts[name],
-                    reason=f"expected {formats[name].described()}",
+                    reason=f"expected {formats[name].described().removesuffix(' (assumed)')}",
                     text=_joined(texts.values()),
                 )
             )
@@ -575,6 +577,15 @@ def _note_dates(good: pa.Table, roles: Mapping[Role, str], tally: _Tally) -> Non
     if both["min"] is not None:
         tally.first_date = min(filter(None, (tally.first_date, both["min"])))
         tally.last_date = max(filter(None, (tally.last_date, both["max"])))
+
+
+def _confirm_orders(good: pa.Table, formats: Mapping[str, Format], tally: _Tally) -> None:
+    """A day above 12 anywhere in the file settles an order of day and month that was assumed."""
+    for name, found in formats.items():
+        if isinstance(found, DateFormat) and found.assumed and name not in tally.confirmed:
+            latest = pc.max(pc.day(good.column(name))).as_py()
+            if latest is not None and latest > 12:
+                tally.confirmed.add(name)
 
 
 def _totals_lines(tally: _Tally) -> list[TotalsLine]:

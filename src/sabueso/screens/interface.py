@@ -52,6 +52,8 @@ class Flags:
 
     def rows(self, limit: int | None = None) -> Iterator[dict[str, Any]]:
         """Flags as dictionaries in the JSON contract's shape."""
+        if not len(self):
+            return
         table = self.table if limit is None else self.table.slice(0, limit)
         for row in table.to_pylist():
             flag: dict[str, Any] = {"subject": {}}

@@ -11,6 +11,7 @@ from rich.text import Text
 from sabueso.population.drill import Drill, Node, Rows
 from sabueso.population.population import Account
 from sabueso.show import numbers as num
+from sabueso.show.account import account_lines
 from sabueso.show.console import next_steps, open_table, title
 from sabueso.show.palette import STONE
 
@@ -134,16 +135,5 @@ def _cell(value: Any, kind: str, scale: int) -> str:
 
 
 def _reconcile(console: Console, account: Account, scale: int, currency: str) -> None:
-    out = sum(account.left_out.values())
-    reasons = ", ".join(f"{code.replace('_', ' ')} {n:,}" for code, n in account.left_out.items())
-    line = f" rows {account.rows:,} = used {account.used:,} + left out {out:,}"
-    console.print(Text(line + (f" ({reasons})" if reasons else "")))
-    if account.used_total is not None:
-        unit = f" {currency}" if currency else ""
-        console.print(
-            Text(
-                f" amount {num.amount(account.total, scale)}{unit} = used "
-                f"{num.amount(account.used_total, scale)} + left out "
-                f"{num.amount(sum(account.left_out_totals.values(), Decimal(0)), scale)}"
-            )
-        )
+    for line in account_lines(account, scale, currency):
+        console.print(Text(line))

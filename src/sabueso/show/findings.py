@@ -10,18 +10,12 @@ from rich.text import Text
 
 from sabueso.screens.interface import Finding
 from sabueso.show import numbers as num
+from sabueso.show.account import account_lines
 from sabueso.show.console import next_steps, notes, open_table, shell, title
 from sabueso.show.digits import show_digits
 from sabueso.show.palette import AMBER, STONE
 
 SHOWN = 20
-LEFT_OUT = {
-    "outside_where": "outside the condition",
-    "outside_periods": "outside the periods",
-    "set_aside": "set aside by review",
-    "below_10": "below 10.00",
-    "missing_key": "without a subject",
-}
 
 
 def show_finding(console: Console, finding: Finding, *, where: str | None, kept: str = "") -> None:
@@ -53,22 +47,8 @@ def show_finding(console: Console, finding: Finding, *, where: str | None, kept:
 
 def reconciliation(console: Console, finding: Finding) -> None:
     """``rows … = used … + left out …`` and what the rows used add up to."""
-    account = finding.population
-    line = f" rows {account.rows:,} = used {account.used:,}"
-    reasons = [
-        f"{LEFT_OUT.get(code, code.replace('_', ' '))} {n:,}"
-        for code, n in account.left_out.items()
-    ]
-    out = sum(account.left_out.values())
-    line += f" + left out {out:,}" + (f" ({', '.join(reasons)})" if reasons else "")
-    console.print(Text(line))
-    if account.used_total is not None:
-        unit = f" {finding.currency}" if finding.currency else ""
-        parts = [f" amount {num.amount(account.total, finding.scale)}{unit}"]
-        parts.append(f"= used {num.amount(account.used_total, finding.scale)}")
-        left = sum(account.left_out_totals.values(), Decimal(0))
-        parts.append(f"+ left out {num.amount(left, finding.scale)}")
-        console.print(Text(" ".join(parts)))
+    for line in account_lines(finding.population, finding.scale, finding.currency):
+        console.print(Text(line))
     if finding.tests_made:
         word = {"digits": "class", "periods": "line"}.get(finding.test, "subject")
         plural = "classes" if word == "class" else None

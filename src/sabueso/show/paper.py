@@ -19,11 +19,12 @@ from sabueso.errors import UserError
 from sabueso.screens import find_screen
 from sabueso.show import numbers as num
 from sabueso.show import palette
+from sabueso.show.account import reasons_text
 from sabueso.show.digits import verdict
 from sabueso.show.export import Sheet, workbook
 from sabueso.show.figures import draw
 from sabueso.show.files import queue_sheet
-from sabueso.show.findings import LEFT_OUT, row_name
+from sabueso.show.findings import row_name
 from sabueso.version import __version__
 
 MOST_EXCEPTIONS = 60
@@ -161,10 +162,6 @@ def _section(
     marked.sort(key=lambda pair: pair[1].rank)
     own = written.get(finding["screen"], {})
     account = finding["population"]
-    left = ", ".join(
-        f"{LEFT_OUT.get(code, code.replace('_', ' '))} {n:,}"
-        for code, n in account["left_out"].items()
-    )
     fields = screen.settings.model_fields
     settings = [
         (name, ", ".join(map(str, value)) if isinstance(value, list) else str(value))
@@ -176,7 +173,7 @@ def _section(
         "summary": screen.summary,
         "reference": screen.reference,
         "settings": settings,
-        "left_out": left,
+        "left_out": reasons_text(account["left_out"]),
         "figure": None if picture is None else base64.b64encode(picture).decode(),
         "result": _result(finding),
         "marked": marked[:MOST_EXCEPTIONS],
