@@ -375,7 +375,11 @@ def test_missing_groups_are_groups(populate):
         ("zscore", {"on": "amount", "limt": 3}, "did you mean 'limit'"),
         ("distance", {}, "'measures' is required"),
         ("distance", {"measures": "lower(who)"}, "expected one per group"),
-        ("periods", {"per": "who", "current": "2024", "base": "20x4"}, "is no period"),
+        (
+            "periods",
+            {"on": "amount", "per": "who", "current": "2024", "base": "20x4"},
+            "is no period",
+        ),
         ("digits", {}, "name the measure with --on"),
     ],
 )

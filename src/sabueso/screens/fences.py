@@ -18,8 +18,8 @@ from sabueso.population.population import Population, missing
 from sabueso.screens import grouping as grp
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Caution, Finding, Flags, NotTested
+from sabueso.screens.scales import LOG_SCALE, amount_of, scaled_units
 from sabueso.screens.settings import MeasureSettings
-from sabueso.screens.zscore import LOG_SCALE, amount_of, scaled_units
 from sabueso.stats.quartiles import Fences as FenceLimits
 from sabueso.stats.quartiles import QuartileRule, between, fences, quartile_positions
 
@@ -68,10 +68,13 @@ class Fences:
         base = population.base(values, reasons)
         tested, not_tested = _quartiles(population, base, groups, settings)
         limits = grp.limit_table(
-            groups, tested, [(t.limits.least, t.limits.greatest) for t in tested]
+            groups,
+            tested,
+            [(t.limits.least, t.limits.greatest) for t in tested],
+            [(float(t.limits.q1), float(t.limits.q3), float(t.limits.iqr)) for t in tested],
         )
         found = grp.rows_beyond(population, values, reasons, groups, limits, settings.side, measure)
-        flags, counts = _flags(found, groups, tested)
+        flags, counts = _flags(found, tested, settings)
         described = [
             _described(t, count, scale, settings.scale)
             for t, count in zip(tested, counts, strict=True)
@@ -186,37 +189,23 @@ def _by_rank(
     ]
 
 
-def _flags(found: pa.Table, groups: Grouping, tested: list[_Tested]) -> tuple[Flags, list[int]]:
+def _flags(
+    found: pa.Table, tested: list[_Tested], settings: FencesSettings
+) -> tuple[Flags, list[int]]:
     """Flags, the score being the distance beyond the nearer quartile in interquartile ranges."""
     position = found.column("position").to_numpy()
-    units = found.column(UNITS).to_numpy().astype(np.float64)
-
-    def each(pick: Any) -> np.ndarray:
-        return np.array([float(pick(t.limits)) for t in tested])[position]
-
-    high = units > each(lambda f: f.median) if len(units) else np.empty(0, bool)
-    if len(units):
-        iqr = each(lambda f: f.iqr)
-        over = np.where(high, units - each(lambda f: f.q3), each(lambda f: f.q1) - units) / iqr
-        outside = np.where(
-            high, units > each(lambda f: f.outer_high), units < each(lambda f: f.outer_low)
-        )
-        inner = each(lambda f: (f.high - f.q3) / f.iqr)
-        outer = each(lambda f: (f.outer_high - f.q3) / f.iqr)
-        limit = np.where(outside, outer, inner)
-    else:
-        over, outside, limit = np.empty(0), np.empty(0, bool), np.empty(0)
-    order = grp.in_place_order(found, over)
-    position = position[order]
+    over = found.column("strength").to_numpy()
+    high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
+    inner, outer = float(settings.inner), float(settings.outer)
+    outside = over > outer
     columns = {
-        "score": over[order],
-        "limit": limit[order],
-        "direction": np.where(high[order], "high", "low"),
-        "fence": np.where(outside[order], "outer", "inner"),
+        "score": over,
+        "limit": np.where(outside, outer, inner),
+        "direction": np.where(high, "high", "low"),
+        "fence": np.where(outside, "outer", "inner"),
     }
-    kept = grp.flag_table(found, order, groups, [tested[i].key for i in position], columns)
     counts = np.bincount(position, minlength=len(tested)).tolist() if len(tested) else []
-    return Flags("row", kept), counts
+    return Flags("row", grp.flag_table(found, columns)), counts
 
 
 def _described(t: _Tested, flagged: int, scale: int, kind: str) -> dict[str, Any]:

@@ -114,31 +114,33 @@ def key_table(groups: Grouping, items: Sequence[Keyed], columns: dict[str, Any])
 
 
 def limit_table(
-    groups: Grouping, items: Sequence[Keyed], bounds: Sequence[tuple[int, int]]
+    groups: Grouping,
+    items: Sequence[Keyed],
+    bounds: Sequence[tuple[int, int]],
+    places: Sequence[tuple[float, float, float]],
 ) -> pa.Table:
-    """The input table ``limits``: group keys, least, greatest, and the group's position."""
+    """The input table ``limits``: group keys, least, greatest, and the group's position.
+
+    ``places`` are (lower, upper, unit) of each group: the strength of a row beyond the limits is
+    how many units it lies above ``upper`` or below ``lower``.
+    """
     return key_table(
         groups,
         items,
         {
             "least": clamped([low for low, _ in bounds]),
             "greatest": clamped([high for _, high in bounds]),
+            "lower": pa.array([p[0] for p in places], pa.float64()),
+            "upper": pa.array([p[1] for p in places], pa.float64()),
+            "unit": pa.array([p[2] for p in places], pa.float64()),
             "position": pa.array(range(len(items)), pa.int64()),
         },
     )
 
 
-def flag_table(
-    found: pa.Table,
-    order: np.ndarray,
-    groups: Grouping,
-    keys: Sequence[dict[str, Any]],
-    columns: dict[str, np.ndarray],
-) -> pa.Table:
-    """Rows found, in order, with their group and the test's columns (already in order)."""
-    kept = found.take(pa.array(order)).drop_columns(["position", UNITS])
-    for label in groups.labels:
-        kept = kept.append_column(GROUP + label, pa.array([key[label] for key in keys]))
+def flag_table(found: pa.Table, columns: dict[str, np.ndarray]) -> pa.Table:
+    """The rows of :func:`rows_beyond` as flags, with the test's own columns."""
+    kept = found.drop_columns(["position", "strength", "high"])
     for name, values in columns.items():
         kept = kept.append_column(name, pa.array(values))
     return kept
@@ -193,10 +195,10 @@ def rows_beyond(
     side: str,
     measure: Column,
 ) -> pa.Table:
-    """Rows beyond their group's limits, with subject and context columns.
+    """Rows beyond their group's limits, strongest first, then as they stand in the sources.
 
-    ``limits`` has the group keys, ``least``, ``greatest`` and ``position`` (the group's index).
-    The result has ``position, units, amount`` and the prefixed columns, in no order.
+    ``limits`` is a :func:`limit_table`. The result has ``position`` (of the group), ``strength``,
+    ``high`` (above, not below), ``amount`` and the prefixed columns.
     """
     table = population.table
     named: dict[str, Tree] = {}
@@ -210,11 +212,31 @@ def rows_beyond(
             named[CONTEXT + column.name] = sql.column(column.name)
     named["amount"] = sql.column(measure.name)
     base = population.base({**values, **named}, reasons)
-    wanted = [sql.column("position", "limits"), sql.column(UNITS, "b")]
+    units = sql.column(UNITS, "b")
+    high = exp.GT(this=units, expression=sql.column("greatest", "limits"))
+    value = sql.cast(units.copy(), "DOUBLE")
+    above = exp.Sub(this=value, expression=sql.column("upper", "limits"))
+    below = exp.Sub(this=sql.column("lower", "limits"), expression=value.copy())
+    off = exp.Case().when(high, above).else_(below)
+    strength = exp.Div(this=off, expression=sql.column("unit", "limits"))
+    wanted: list[Tree] = [
+        sql.column("position", "limits"),
+        exp.alias_(strength, "strength"),
+        exp.alias_(high.copy(), "high"),
+    ]
     wanted += [sql.column(name, "b") for name in named]
+    wanted += [
+        exp.alias_(sql.column(name, "b"), GROUP + label, quoted=True)
+        for name, label in zip(grouping.names, grouping.labels, strict=True)
+    ]
     select = exp.select(*wanted).from_(base.subquery("b"))
     select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
-    return population.query(select.where(beyond(side)), limits=limits)
+    select = select.where(beyond(side)).order_by(
+        sql.ordered(sql.column("strength"), descending=True),
+        sql.ordered(sql.column(SUBJECT + "file")),
+        sql.ordered(sql.column(SUBJECT + "line")),
+    )
+    return population.query(select, limits=limits)
 
 
 BINS = 60
@@ -256,10 +278,3 @@ def histogram(
         "below": counts.get(-1, 0),
         "above": counts.get(BINS, 0),
     }
-
-
-def in_place_order(found: pa.Table, strength: np.ndarray) -> np.ndarray:
-    """Order of flags: strongest first, then as the rows stand in the sources."""
-    lines = found.column(SUBJECT + "line").to_numpy()
-    files = found.column(SUBJECT + "file").to_numpy(zero_copy_only=False).astype(str)
-    return np.lexsort((lines, files, -strength))

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
-from math import copysign
 from typing import Any, Literal
 
 import numpy as np
@@ -21,6 +20,7 @@ from sabueso.population.table import Column, money
 from sabueso.screens import grouping as grp
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Caution, Finding, Flags, NotTested
+from sabueso.screens.scales import LOG_SCALE, amount_of, scaled_units
 from sabueso.screens.settings import MeasureSettings
 from sabueso.stats.adjust import adjust
 from sabueso.stats.moments import (
@@ -32,7 +32,6 @@ from sabueso.stats.moments import (
 from sabueso.stats.quartiles import centred_limits, robust_unit
 
 WORTH = "worth"  # the amount itself, whatever the scale of the test
-LOG_SCALE = 9  # decimals that log10 values are rounded to, so that their sums are exact
 
 
 class ZScoreSettings(MeasureSettings):
@@ -128,13 +127,6 @@ class ZScore:
             currency=table.currency,
             scale=measure.scale,
         )
-
-
-def scaled_units(measure: Column, scale: str) -> Tree:
-    """The measure in minor units, or its log scale in steps of 10^-9."""
-    if scale == "amount":
-        return sql.minor_units(measure)
-    return sql.log_units(sql.column(measure.name), LOG_SCALE)
 
 
 def _sums() -> dict[str, Tree]:
@@ -314,27 +306,28 @@ def _flags(
     limit: Fraction,
 ) -> tuple[Flags, dict[int, dict[str, Any]]]:
     """The rows beyond the limits, and each flagged group's sums without them."""
-    limits = grp.limit_table(groups, tested, [(t.least, t.greatest) for t in tested])
+    limits = grp.limit_table(
+        groups,
+        tested,
+        [(t.least, t.greatest) for t in tested],
+        [(t.centre, t.centre, t.unit) for t in tested],
+    )
     found = grp.rows_beyond(population, values, reasons, groups, limits, settings.side, measure)
     position = found.column("position").to_numpy()
-    units = found.column(UNITS).to_numpy().astype(np.float64)
-    centre = np.array([t.centre for t in tested])
-    unit = np.array([t.unit for t in tested])
-    score = (units - centre[position]) / unit[position] if len(units) else np.empty(0)
-    order = grp.in_place_order(found, np.abs(score))
-    position, score = position[order], score[order]
-    p = 2 * ndtr(-np.abs(score))
+    high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
+    strength = found.column("strength").to_numpy()
+    p = 2 * ndtr(-strength)
     family = sum(t.group.n for t in tested)
     columns = {
-        "score": score,
-        "limit": np.full(len(score), float(limit)),
-        "direction": np.where(score > 0, "high", "low"),
+        "score": np.where(high, strength, -strength),
+        "limit": np.full(len(strength), float(limit)),
+        "direction": np.where(high, "high", "low"),
         "p": p,
         "p_adjusted": _adjusted(population, base, groups, tested, limits, p, settings, family),
     }
-    kept = grp.flag_table(found, order, groups, [tested[i].key for i in position], columns)
+    kept = grp.flag_table(found, columns)
     without: dict[int, dict[str, Any]] = {}
-    if len(score):
+    if len(strength):
         inside = exp.Not(this=grp.beyond(settings.side))
         fields = _effects() | {"position": exp.Min(this=sql.column("position", "limits"))}
         rest = population.query(grp.with_groups(base, groups, fields, where=inside), limits=limits)
@@ -423,13 +416,6 @@ def _described(
         "with_flags": with_flags,
         "without_flags": without,
     }
-
-
-def amount_of(logarithm: float) -> float | None:
-    """The amount at a point of the log scale, or None beyond what a float holds."""
-    if abs(logarithm) > 300:
-        return None
-    return copysign(10 ** abs(logarithm) - 1, logarithm)
 
 
 def _cautions(
