@@ -34,7 +34,8 @@ def sabueso(
     *arguments: str, cwd: Path | None = None, code: int = 0, **environment: str
 ) -> subprocess.CompletedProcess[str]:
     """Run the program as a user would; the exit code must be the one expected."""
-    plain = {k: v for k, v in os.environ.items() if not k.startswith("SABUESO")}
+    own = ("SABUESO", "COLUMNS", "NO_COLOR", "FORCE_COLOR")
+    plain = {k: v for k, v in os.environ.items() if not k.startswith(own)}
     done = subprocess.run(
         [sys.executable, "-m", "sabueso", *arguments],
         cwd=cwd,
