@@ -92,11 +92,18 @@ def run(args: argparse.Namespace) -> int:
     for item in found:
         show_exception(console, item)
         console.print()
-    if recorded and disposition is not None:
-        ids = " ".join(item.id for item in found)
-        next_steps(
-            console, ["sabueso queue --status open", f"sabueso review {ids} --sign-off --as MR"]
-        )
+    ids = " ".join(item.id for item in found)
+    if not recorded:
+        steps = [f"sabueso dig {found[0].id}"]
+        if any(item.review.status == "open" for item in found):
+            steps.append(f'sabueso review {ids} --cleared --reason "…" --as KL')
+        elif not all(item.review.signed_off for item in found):
+            steps.append(f"sabueso review {ids} --sign-off --as MR")
+    else:
+        steps = ["sabueso queue --status open"]
+        if disposition is not None:
+            steps.append(f"sabueso review {ids} --sign-off --as MR")
+    next_steps(console, steps)
     return 0
 
 
