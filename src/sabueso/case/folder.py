@@ -16,7 +16,7 @@ from sabueso.population.table import Column, Part, Table, unify
 
 if TYPE_CHECKING:
     from sabueso.case.register import Event, Register
-    from sabueso.population.population import Population
+    from sabueso.population.population import Account, Population
 
 ENVIRONMENT = "SABUESO_CASE"
 
@@ -144,6 +144,7 @@ class Case:
         from sabueso.population.population import Population
 
         tables = {name: self.table(name) for name in dict.fromkeys(names)}
+        accounts: dict[Any, Account] = {}
         section = self.plan.engine
         engine = open_engine(
             EngineSettings(kind=section.kind, memory=section.memory, threads=section.threads)
@@ -153,7 +154,7 @@ class Case:
             name: str, where: str | None = None, *, with_set_aside: bool = False
         ) -> Population:
             aside = () if with_set_aside else set_aside_selectors(self.register, name)
-            return Population(engine, tables[name], where, aside, tables)
+            return Population(engine, tables[name], where, aside, tables, accounts)
 
         try:
             for each in tables.values():

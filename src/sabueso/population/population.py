@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from decimal import Decimal
+from typing import Any
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -56,6 +58,7 @@ class Population:
     where: str | None = None
     set_aside: tuple[str, ...] = ()
     tables: dict[str, Table] = field(default_factory=dict)
+    accounts: dict[Any, Account] = field(default_factory=dict, repr=False, compare=False)
 
     def conditions(self) -> list[Reason]:
         """Reasons that come before those of any test."""
@@ -83,52 +86,80 @@ class Population:
         return exp.Table(this=exp.to_identifier(self.table.name, quoted=True))
 
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:
-        """Count and sum the rows used and left out, by the first reason that applies."""
-        choice: Tree
+        """Count and sum the rows used and left out, by the first reason that applies, in one pass.
+
+        Screens of one programme that ask the same of the same rows share the answer.
+        """
         every = [*self.conditions(), *reasons]
-        if every:
-            case = exp.Case()
-            for reason in every:
-                case = case.when(reason.condition, sql.text(reason.code))
-            choice = case.else_(sql.text("used"))
-        else:
-            choice = sql.text("used")
-        fields: list[Tree] = [exp.alias_(choice, "reason"), exp.alias_(sql.count(), "rows")]
+        key = (
+            self.table.name,
+            measure.name if measure else "",
+            *((r.code, r.condition.sql()) for r in every),
+        )
+        if key not in self.accounts:
+            self.accounts[key] = self._counted(measure, every)
+        return self.accounts[key]
+
+    def _counted(self, measure: Column | None, every: Sequence[Reason]) -> Account:
+        values: dict[str, Tree] = {}
         if measure is not None:
-            total = sql.exact_sum(sql.minor_units(measure))
-            fields.append(exp.alias_(total, "total"))
+            values["units"] = sql.minor_units(measure)
         date = self.table.role("date")
         if date is not None and date.type in ("date", "timestamp"):
-            at = sql.cast(sql.column(date.name), "DATE")
-            fields += [
-                exp.alias_(exp.Min(this=at), "first_date"),
-                exp.alias_(exp.Max(this=at.copy()), "last_date"),
-            ]
-        found = self.query(exp.select(*fields).from_(self.source()).group_by("1")).to_pylist()
-        by_code = {row["reason"]: row for row in found}
-        used = by_code.get("used", {})
-        left = {r.code: by_code[r.code] for r in every if r.code in by_code}
-
-        def amount(row: dict[str, object]) -> Decimal:
-            minor = row.get("total")
-            return money(int(minor) if isinstance(minor, Decimal) else 0, measure.scale)  # type: ignore[union-attr]
-
-        amounts = {code: amount(row) for code, row in left.items()} if measure else {}
+            values["at"] = sql.cast(sql.column(date.name), "DATE")
+        case = exp.Case()
+        for place, reason in enumerate(every, 1):
+            case = case.when(reason.condition, sql.integer(place), copy=False)
+        values["left"] = case.else_(sql.integer(0), copy=False) if every else sql.integer(0)
+        named = [exp.alias_(tree, name, quoted=True) for name, tree in values.items()]
+        inner = exp.select(*named).from_(self.source())
+        figures: dict[str, Tree] = {}
+        for place in range(len(every) + 1):
+            here = exp.EQ(this=sql.column("left"), expression=sql.integer(place))
+            figures[f"n{place}"] = sql.only(sql.count(), here)
+            if measure is not None:
+                figures[f"total{place}"] = sql.exact_sum(
+                    exp.Case().when(here.copy(), sql.column("units"))
+                )
+        if "at" in values:
+            used = exp.EQ(this=sql.column("left"), expression=sql.integer(0))
+            figures["first"] = sql.only(exp.Min(this=sql.column("at")), used)
+            figures["last"] = sql.only(exp.Max(this=sql.column("at")), used.copy())
+        fields = [exp.alias_(tree, name, quoted=True) for name, tree in figures.items()]
+        row = self.query(exp.select(*fields).from_(inner.subquery("b"))).to_pylist()[0]
+        scale = measure.scale if measure is not None else 0
+        totals = [money(int(row.get(f"total{i}") or 0), scale) for i in range(len(every) + 1)]
+        left = {r.code: i for i, r in enumerate(every, 1) if row[f"n{i}"]}
         return Account(
-            rows=sum(row["rows"] for row in found),
-            used=used.get("rows", 0),
-            left_out={code: row["rows"] for code, row in left.items()},
-            total=sum((amount(row) for row in found), money(0, measure.scale)) if measure else None,
-            used_total=amount(used) if measure else None,
-            left_out_totals=amounts,
-            first_date=_iso(used.get("first_date")),
-            last_date=_iso(used.get("last_date")),
+            rows=sum(row[f"n{i}"] for i in range(len(every) + 1)),
+            used=row["n0"],
+            left_out={code: row[f"n{i}"] for code, i in left.items()},
+            total=sum(totals, money(0, scale)) if measure else None,
+            used_total=totals[0] if measure else None,
+            left_out_totals={code: totals[i] for code, i in left.items()} if measure else {},
+            first_date=_iso(row.get("first")),
+            last_date=_iso(row.get("last")),
         )
+
+    @contextmanager
+    def staged(self, name: str, tree: exp.Expr) -> Iterator[None]:
+        """A result kept in the engine while several queries use it."""
+        with self._one_sentence():
+            self.engine.stage(name, tree)
+        try:
+            yield
+        finally:
+            self.engine.unstage(name)
 
     def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
         """Run a tree; what the data do not allow becomes one sentence."""
-        try:
+        with self._one_sentence():
             return self.engine.query(tree, **inputs)
+
+    @contextmanager
+    def _one_sentence(self) -> Iterator[None]:
+        try:
+            yield
         except QueryError as error:
             part = f" (--where {self.where!r})" if self.where else ""
             raise UserError(f"table {self.table.name!r}{part}: {error}") from error

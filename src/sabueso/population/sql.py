@@ -4,6 +4,7 @@ engine; the traps they avoid stand beside them."""
 from __future__ import annotations
 
 from collections.abc import Iterable
+from fractions import Fraction
 
 import sqlglot.expressions as exp
 
@@ -68,13 +69,27 @@ def units(value: Tree, scale: int) -> Tree:
 
 def exact_sum(units: Tree) -> Tree:
     """Σ of integers as DECIMAL(38,0): a plain sum of BIGINT overflows on some engines."""
-    return cast(exp.Sum(this=cast(units, "DECIMAL(38,0)")), "DECIMAL(38,0)")
+    return _own("EXACT_SUM", units)
 
 
 def exact_square_sum(units: Tree) -> Tree:
     """Σ of squares of integers as DECIMAL(38,0)."""
-    factor = cast(units, "DECIMAL(19,0)")
-    return cast(exp.Sum(this=exp.Mul(this=factor, expression=factor.copy())), "DECIMAL(38,0)")
+    return _own("EXACT_SQUARE_SUM", units)
+
+
+def exact_weighted_sum(units: Tree, weight: Tree) -> Tree:
+    """Σ of integers times counts as DECIMAL(38,0)."""
+    return _own("EXACT_WEIGHTED_SUM", units, weight)
+
+
+def only(figure: Tree, condition: Tree) -> Tree:
+    """An aggregate over the rows that meet a condition."""
+    return exp.Filter(this=figure, expression=exp.Where(this=condition))
+
+
+def whole_division(value: Tree, by: Tree) -> Tree:
+    """Integer quotient, towards zero; a plain slash is a float on some engines."""
+    return _own("WHOLE_DIVISION", value, by)
 
 
 def count() -> Tree:
@@ -85,26 +100,34 @@ def magnitude(units: Tree) -> Tree:
     return exp.Abs(this=units)
 
 
-def significant(units: Tree, digits: int) -> Tree:
-    """First significant digits of non-zero integer minor units, as text.
-
-    Taken from the decimal text, padded on the right (5 minor units begin 50, 500, …): a logarithm
-    of a float puts 1000 in different classes on different engines.
-    """
-    written = cast(magnitude(units), "VARCHAR")
-    cut = call("SUBSTR", written, integer(1), integer(digits))
-    return cut if digits == 1 else call("RPAD", cut, integer(digits), text("0"))
-
-
 def digit_class(units: Tree, test: str) -> Tree:
-    """The class of non-zero integer minor units in a digit test, as an integer."""
+    """The class of non-zero integer minor units in a digit test, as an integer.
+
+    Whole divisions by the power of ten that the size calls for; below the digits wanted, padded on
+    the right (5 minor units begin 50, 500, …). A logarithm of a float puts 1000 in different
+    classes on different engines, and cutting the decimal text takes three times as long.
+    """
+    size = magnitude(units)
     if test == "last-two":
-        return cast(exp.Mod(this=magnitude(units), expression=integer(100)), "INTEGER")
+        return cast(exp.Mod(this=size, expression=integer(100)), "INTEGER")
     length = {"first": 1, "second": 2, "first-two": 2, "first-three": 3}[test]
-    digits = significant(units, length)
+    power = exp.Case()
+    for digits in range(length, 19):
+        factor = integer(10 ** (digits - length))
+        below = exp.LT(this=size.copy(), expression=integer(10**digits))
+        power = power.when(below, factor, copy=False)
+    power = power.else_(integer(10 ** (19 - length)), copy=False)
+    leading: Tree = whole_division(size.copy(), power)
+    if length > 1:
+        padded = exp.Case()
+        for digits in range(1, length):
+            below = exp.LT(this=size.copy(), expression=integer(10**digits))
+            factor = integer(10 ** (length - digits))
+            padded = padded.when(below, exp.Mul(this=size.copy(), expression=factor), copy=False)
+        leading = padded.else_(leading, copy=False)
     if test == "second":
-        digits = call("SUBSTR", digits, integer(2), integer(1))
-    return cast(digits, "INTEGER")
+        leading = exp.Mod(this=exp.paren(leading), expression=integer(10))
+    return cast(leading, "INTEGER")
 
 
 def log_units(value: Tree, decimals: int, unit: int = 1) -> Tree:
@@ -125,22 +148,31 @@ def log_units(value: Tree, decimals: int, unit: int = 1) -> Tree:
 def quantiles(units: Tree, shares: Iterable[str]) -> Tree:
     """Interpolated order statistics at (n - 1)p of integers, as an array of DOUBLE.
 
-    Exact for quartiles: (n - 1)/4 has an exact float, and so has a quarter of an integer. The
-    percentile of the transpiler is approximate on some engines; each engine module renders this
-    node by its exact one.
+    The percentile of the transpiler is approximate on some engines; each engine module renders
+    this node by its exact one. Read the results with :func:`exact_quantile`.
     """
     wanted = exp.Array(expressions=[exp.Literal.number(share) for share in shares])
-    return exp.Anonymous(this="EXACT_QUANTILES", expressions=[cast(units, "DOUBLE"), wanted])
+    return _own("EXACT_QUANTILES", cast(units, "DOUBLE"), wanted)
+
+
+def exact_quantile(value: float, share: str) -> Fraction:
+    """The order statistic that an engine interpolated in floats.
+
+    Between integers at (n - 1)·a/b it is a multiple of 1/b: the nearest one is the value itself,
+    on every engine, while the float's error stays below 1/2b (quartiles: to 2^51).
+    """
+    steps = Fraction(share).denominator
+    return Fraction(round(Fraction(value) * steps), steps)
 
 
 def matches(value: Tree, pattern: str) -> Tree:
     """The whole text matches a regular expression (the common RE2 subset)."""
-    return exp.Anonymous(this="WHOLE_MATCH", expressions=[value, text(pattern)])
+    return _own("WHOLE_MATCH", value, text(pattern))
 
 
 def try_timestamp(value: Tree, form: str) -> Tree:
     """A text read by a strptime form, or NULL."""
-    return exp.Anonymous(this="TRY_TIMESTAMP", expressions=[value, text(form)])
+    return _own("TRY_TIMESTAMP", value, text(form))
 
 
 def try_cast(value: Tree, kind: str) -> Tree:
@@ -184,6 +216,17 @@ def period(date: Tree, unit: str, first_month: int = 1) -> Tree:
 
 
 PERIODS = ("year", "quarter", "month", "weekday")
+
+
+OWN_NODES = frozenset({
+    "EXACT_SUM", "EXACT_WEIGHTED_SUM", "EXACT_SQUARE_SUM", "EXACT_QUANTILES", "WHOLE_DIVISION", "WHOLE_MATCH", "TRY_TIMESTAMP",
+})  # fmt: skip
+"""Nodes without a name common to all engines: each engine module renders every one of them."""
+
+
+def _own(name: str, *parts: Tree) -> exp.Anonymous:
+    assert name in OWN_NODES, name
+    return exp.Anonymous(this=name, expressions=list(parts))
 
 
 def _joined(*parts: Tree) -> Tree:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
@@ -18,12 +19,20 @@ from sabueso.screens import grouping as grp
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import GROUP, SUBJECT, Finding, Flags, NotTested
 from sabueso.screens.settings import MeasureSettings
-from sabueso.screens.suitability import digit_cautions
+from sabueso.screens.suitability import (
+    STAGED,
+    AmountFacts,
+    Amounts,
+    digit_cautions,
+    distinct_amounts,
+)
 from sabueso.stats.adjust import adjust
 from sabueso.stats.digits import DigitFit, DigitTest, fit_digits, mantissa_arc
 from sabueso.stats.hypergeometric import upper_tail
 
-MANTISSA_STEPS = 10**9  # cosines are summed in whole steps: the same sum in any order
+# Cosines are summed in whole steps: the same sum in any order, and on engines whose cosines differ in
+# the last bit. What that rounds off is far below the chance of the test.
+MANTISSA_STEPS = 10**7
 CLASS_FUNCTION = {
     "first": "first_digit",
     "second": "second_digit",
@@ -74,25 +83,24 @@ class Digits:
         account = population.account(measure, reasons)
         values = {**groups.values(), UNITS: sql.minor_units(measure)}
         base = population.base(values, reasons)
-
-        keys, n, not_tested, mantissa = _groups(population, base, groups, settings.min_group)
-        classes, amounts = _class_counts(population, base, groups, keys, settings.digits)
+        with population.staged(STAGED, distinct_amounts(base)):
+            counted = _count(population, base, measure, groups, settings)
+            cautions = digit_cautions(
+                population, measure, base, account, settings.digits, counted.facts
+            )
+        keys = counted.keys
         described: list[dict[str, Any]] = []
         fit: DigitFit | None = None
         if keys:
             fit = fit_digits(
-                classes,
+                counted.classes,
                 settings.digits,
                 z_limit=None if settings.z_limit is None else float(settings.z_limit),
                 alpha=settings.alpha,
                 tolerance=settings.tolerance,
                 adjustment=settings.adjust,
             )
-            described = [
-                _described(i, key, fit, classes[i], amounts[i], mantissa[i], measure.scale)
-                for i, key in enumerate(keys)
-            ]
-        cautions = digit_cautions(population, measure, base, account, settings.digits, n)
+            described = _described(counted, fit, measure.scale)
         flags = _flags(keys, fit, described, settings.digits, measure)
         if settings.by_whom and fit is not None and len(flags):
             behind = _behind(population, base, values, reasons, groups, keys, fit, settings)
@@ -109,7 +117,7 @@ class Digits:
             flags=flags,
             tests_made=0 if fit is None else fit.z.size,
             cautions=cautions,
-            not_tested=not_tested,
+            not_tested=counted.not_tested,
             currency=table.currency,
             scale=measure.scale,
         )
@@ -125,118 +133,158 @@ def _below_ten(measure: Column) -> Reason:
     return Reason("below_10", exp.LT(this=size, expression=sql.integer(10)))
 
 
-def _groups(
-    population: Population, base: exp.Select, groups: Grouping, least: int
-) -> tuple[list[dict[str, Any]], int, list[NotTested], list[tuple[float, float]]]:
-    """Keys of the groups tested, all rows used, groups not tested, mantissa sums of the tested."""
-    angle = exp.Mul(
-        this=exp.Literal.number(repr(2 * np.pi)),
-        expression=sql.call("LOG10", sql.cast(sql.magnitude(sql.column(UNITS, "b")), "DOUBLE")),
-    )
+@dataclass(frozen=True)
+class _Counted:
+    """Classes of the groups tested.
 
-    def steps(function: str) -> Tree:
-        scaled = exp.Mul(
-            this=sql.call(function, angle.copy()), expression=sql.integer(MANTISSA_STEPS)
-        )
-        return sql.exact_sum(sql.cast(exp.Round(this=scaled), "BIGINT"))
+    ``classes`` (groups, classes) are counts, ``amounts`` the exact sums of minor units as Python
+    integers, ``mantissa`` (groups, 2) the sums of cosines and sines. ``facts`` are of all rows
+    used, whatever their group.
+    """
 
-    fields = {"n": sql.count(), "cos": steps("COS"), "sin": steps("SIN")}
-    result = population.query(grp.per_group(base, groups, fields))
-    keys, not_tested, mantissa, total = [], [], [], 0
-    for key, row in zip(groups.keys(result), result.to_pylist(), strict=True):
-        n = row["n"]
-        total += n
-        if n == 0:
-            continue
-        if groups.labels and n < least:
-            not_tested.append(NotTested(key, f"only {n} rows; at least {least} are needed", n))
-            continue
-        keys.append(key)
-        mantissa.append((int(row["cos"]) / MANTISSA_STEPS, int(row["sin"]) / MANTISSA_STEPS))
-    return keys, total, not_tested, mantissa
+    keys: list[dict[str, Any]]
+    classes: np.ndarray
+    amounts: np.ndarray
+    mantissa: np.ndarray
+    facts: AmountFacts
+    not_tested: list[NotTested]
 
 
-def _class_counts(
+CLASS_RANGE = {
+    "first": (1, 9),
+    "second": (0, 10),
+    "first-two": (10, 90),
+    "first-three": (100, 900),
+    "last-two": (0, 100),
+}
+"""The least class of each test, and how many there are."""
+
+
+def _count(
     population: Population,
     base: exp.Select,
+    measure: Column,
     groups: Grouping,
-    keys: list[dict[str, Any]],
-    test: DigitTest,
-) -> tuple[np.ndarray, list[list[int]]]:
-    """Count and exact sum of minor units of each class, one row a group."""
-    first, size = {
-        "first": (1, 9),
-        "second": (0, 10),
-        "first-two": (10, 90),
-        "first-three": (100, 900),
-        "last-two": (0, 100),
-    }[test]
-    index = {tuple(key.values()): i for i, key in enumerate(keys)}
-    counts = np.zeros((len(keys), size), dtype=np.int64)
-    amounts = [[0] * size for _ in keys]
-    digit = exp.alias_(sql.digit_class(sql.column(UNITS), test), "digit", quoted=True)
-    inner = exp.select(*groups.columns(), digit, sql.column(UNITS)).from_(base.subquery("a"))
-    wanted: list[Tree] = [*groups.columns(), sql.column("digit")]
-    wanted += [
-        exp.alias_(sql.count(), "n"),
-        exp.alias_(sql.exact_sum(sql.column(UNITS)), "total"),
+    settings: DigitsSettings,
+) -> _Counted:
+    """Everything of a class in one pass over the rows; groups and cautions are made from that."""
+    units, size = sql.column(UNITS), sql.column("size")
+    if groups.labels:
+        sized = exp.select(*groups.columns(), units, exp.alias_(sql.magnitude(units), "size"))
+        amounts = Amounts(sized.from_(base.subquery("a")).subquery("s"), distinct=False)
+    else:
+        amounts = Amounts(exp.to_table(STAGED), distinct=True)
+    digit = exp.alias_(sql.digit_class(units.copy(), settings.digits), "digit", quoted=True)
+    carried = [units.copy(), size, *([sql.column("n")] if amounts.distinct else [])]
+    inner = exp.select(*groups.columns(), *carried, digit).from_(amounts.source)
+    fields = {"total": amounts.sum(units.copy()), **amounts.facts(measure.scale)}
+    fields |= {name: amounts.sum(_steps(name, size)) for name in ("cos", "sin")}
+    keys = [*groups.columns(), sql.column("digit")]
+    select = exp.select(
+        *keys, *(exp.alias_(tree, name, quoted=True) for name, tree in fields.items())
+    )
+    select = select.from_(inner.subquery("b")).group_by(*(key.copy() for key in keys))
+    found = population.query(select.order_by(*(sql.ordered(key.copy()) for key in keys)))
+
+    group = grp.runs(found, groups.names)
+    n = np.array(grp.integers(found, "n"), dtype=np.int64)
+    starts = np.flatnonzero(np.diff(group, prepend=-1))
+    sizes = np.add.reduceat(n, starts) if len(n) else np.empty(0, np.int64)
+    names = groups.keys(found.take(pa.array(starts)))
+    least = settings.min_group if groups.labels else 1
+    tested = np.flatnonzero(sizes >= least)
+    not_tested = [
+        NotTested(names[i], f"only {sizes[i]} rows; at least {least} are needed", int(sizes[i]))
+        for i in np.flatnonzero(sizes < least).tolist()
     ]
-    select = exp.select(*wanted).from_(inner.subquery("b"))
-    result = population.query(select.group_by(*groups.columns(), sql.column("digit")))
-    for key, row in zip(groups.keys(result), result.to_pylist(), strict=True):
-        place = index.get(tuple(key.values()))
-        if place is not None:
-            counts[place, row["digit"] - first] = row["n"]
-            amounts[place][row["digit"] - first] = int(row["total"])
-    return counts, amounts
+    first, count = CLASS_RANGE[settings.digits]
+    classes = np.zeros((len(names), count), dtype=np.int64)
+    totals = np.zeros((len(names), count), dtype=object)
+    at = group, found.column("digit").to_numpy() - first
+    classes[at] = n
+    totals[at] = grp.integers(found, "total")
+    mantissa = [
+        np.add.reduceat(np.array(grp.integers(found, name)), starts) / MANTISSA_STEPS
+        if len(n)
+        else np.empty(0)
+        for name in ("cos", "sin")
+    ]
+    return _Counted(
+        [names[i] for i in tested.tolist()],
+        classes[tested],
+        totals[tested],
+        np.column_stack(mantissa)[tested],
+        AmountFacts.of(found),
+        not_tested,
+    )
 
 
-def _described(
-    i: int,
-    key: dict[str, Any],
-    fit: DigitFit,
-    counts: np.ndarray,
-    amounts: list[int],
-    mantissa: tuple[float, float],
-    scale: int,
-) -> dict[str, Any]:
-    n = int(fit.n[i])
-    l2, l2_p = mantissa_arc(n, *mantissa)
-    total = sum(amounts)
-    classes = [
-        {
-            "digits": class_text(fit.test, int(label)),
-            "count": int(counts[k]),
-            "share": float(fit.share[i, k]),
-            "expected": float(fit.expected[k]),
-            "difference": 100 * float(fit.share[i, k] - fit.expected[k]),
-            "ratio": float(fit.share[i, k] / fit.expected[k]),
-            "z": float(fit.z[i, k]),
-            "p": float(fit.p[i, k]),
-            "p_adjusted": float(fit.p_adjusted[i, k]),
-            "band_low": float(fit.band_low[i, k]),
-            "band_high": float(fit.band_high[i, k]),
-            "amount": money(amounts[k], scale),
-            "amount_share": amounts[k] / total if total else None,
-            "flagged": bool(fit.flagged[i, k]),
-        }
-        for k, label in enumerate(fit.labels)
-    ]
-    return {
-        "group": key,
-        "n": n,
-        "chi_square": float(fit.chi_square[i]),
-        "chi_square_df": fit.chi_square_df,
-        "chi_square_p": float(fit.chi_square_p[i]),
-        "mad": float(fit.mad[i]),
-        "mad_expected": float(fit.mad_expected[i]),
-        "conformity": fit.conformity[i],
-        "ks": float(fit.ks[i]),
-        "ks_limit": float(fit.ks_limit[i]),
-        "mantissa_l2": l2,
-        "mantissa_p": l2_p,
-        "classes": classes,
-    }
+def _steps(function: str, size: Tree) -> Tree:
+    """cos or sin of 2π·log10 |x|, in whole steps."""
+    turn = exp.Literal.number(repr(2 * np.pi))
+    angle = exp.Mul(this=turn, expression=sql.call("LOG10", sql.cast(size.copy(), "DOUBLE")))
+    scaled = exp.Mul(this=sql.call(function, angle), expression=sql.integer(MANTISSA_STEPS))
+    return sql.cast(exp.Round(this=scaled), "BIGINT")
+
+
+def _described(counted: _Counted, fit: DigitFit, scale: int) -> list[dict[str, Any]]:
+    """The groups in the JSON contract's shape."""
+    labels = [class_text(fit.test, int(label)) for label in fit.labels]
+    expected = fit.expected.tolist()
+    difference = (100 * (fit.share - fit.expected)).tolist()
+    ratio = (fit.share / fit.expected).tolist()
+    columns = [
+        values.tolist()
+        for values in (
+            counted.classes, fit.share, fit.z, fit.p, fit.p_adjusted, fit.band_low, fit.band_high,
+            counted.amounts, fit.flagged,
+        )
+    ]  # fmt: skip
+    described = []
+    for i, key in enumerate(counted.keys):
+        n = int(fit.n[i])
+        l2, l2_p = mantissa_arc(n, *counted.mantissa[i].tolist())
+        total = sum(columns[7][i])
+        rows = zip(labels, expected, difference[i], ratio[i], *(c[i] for c in columns), strict=True)
+        described.append(
+            {
+                "group": key,
+                "n": n,
+                "chi_square": float(fit.chi_square[i]),
+                "chi_square_df": fit.chi_square_df,
+                "chi_square_p": float(fit.chi_square_p[i]),
+                "mad": float(fit.mad[i]),
+                "mad_expected": float(fit.mad_expected[i]),
+                "conformity": fit.conformity[i],
+                "ks": float(fit.ks[i]),
+                "ks_limit": float(fit.ks_limit[i]),
+                "mantissa_l2": l2,
+                "mantissa_p": l2_p,
+                "classes": [
+                    {
+                        "digits": label,
+                        "count": count,
+                        "share": share,
+                        "expected": wanted,
+                        "difference": points,
+                        "ratio": times,
+                        "z": z,
+                        "p": p,
+                        "p_adjusted": p_adjusted,
+                        "band_low": low,
+                        "band_high": high,
+                        "amount": money(amount, scale),
+                        "amount_share": amount / total if total else None,
+                        "flagged": flagged,
+                    }
+                    for (
+                        label, wanted, points, times, count, share, z, p, p_adjusted, low, high,
+                        amount, flagged,
+                    ) in rows
+                ],
+            }
+        )  # fmt: skip
+    return described
 
 
 def _flags(

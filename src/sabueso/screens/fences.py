@@ -45,6 +45,7 @@ class _Tested:
     key: dict[str, Any]
     n: int
     limits: FenceLimits
+    ends: tuple[int, int]
 
 
 class Fences:
@@ -81,7 +82,9 @@ class Fences:
         ]
         if tested and not groups.labels:
             bounds = (tested[0].limits.least, tested[0].limits.greatest)
-            described[0]["histogram"] = grp.histogram(population, base, scale, bounds)
+            described[0]["histogram"] = grp.histogram(
+                population, base, scale, bounds, tested[0].ends
+            )
         return Finding(
             test=self.name,
             table=table.name,
@@ -99,11 +102,14 @@ class Fences:
         )
 
 
+QUARTERS = ("0.25", "0.5", "0.75")
+
+
 def _quartiles(
     population: Population, base: exp.Select, groups: Grouping, settings: FencesSettings
 ) -> tuple[list[_Tested], list[NotTested]]:
     units = sql.column(UNITS, "b")
-    fields = {"n": sql.count(), "quartiles": sql.quantiles(units, ["0.25", "0.5", "0.75"])}
+    fields = {"n": sql.count(), "quartiles": sql.quantiles(units, [*QUARTERS, *grp.ENDS])}
     result = population.query(grp.per_group(base, groups, fields))
     rows = [
         (key, row)
@@ -117,8 +123,7 @@ def _quartiles(
     ]
     rows = [(key, row) for key, row in rows if row["n"] >= settings.min_group]
     if settings.rule == "linear":
-        # Exact: the quartiles of integers are quarters, which a float holds.
-        quartiles = [tuple(Fraction(q) for q in row["quartiles"]) for _, row in rows]
+        quartiles = [tuple(map(sql.exact_quantile, row["quartiles"], QUARTERS)) for _, row in rows]
     else:
         quartiles = _by_rank(population, base, groups, rows, settings.rule)
     tested = []
@@ -135,7 +140,8 @@ def _quartiles(
             Fraction(settings.outer),
             far=settings.beyond == "outer",
         )
-        tested.append(_Tested(key, row["n"], limits))
+        ends = round(row["quartiles"][3]), round(row["quartiles"][4])
+        tested.append(_Tested(key, row["n"], limits, ends))
     return tested, not_tested
 
 

@@ -71,25 +71,18 @@ def per_group(base: exp.Select, grouping: Grouping, fields: dict[str, Tree]) -> 
     return select
 
 
-def with_groups(
-    base: exp.Select, grouping: Grouping, fields: dict[str, Tree], *, where: Tree | None = None
-) -> exp.Select:
-    """Aggregate a base per group, joined to the input table ``limits`` of that group's figures."""
-    wanted: list[Tree] = [sql.column(name, "b") for name in grouping.names]
-    wanted += [exp.alias_(tree, name, quoted=True) for name, tree in fields.items()]
-    select = exp.select(*wanted).from_(base.subquery("b"))
-    select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
-    if where is not None:
-        select = select.where(where)
-    if grouping.names:
-        keys = grouping.columns("b")
-        select = select.group_by(*keys).order_by(*(sql.ordered(c) for c in keys))
-    return select
-
-
 def integers(result: pa.Table, name: str) -> list[int]:
     """A column of whole numbers as Python integers, missing ones as 0."""
     return [0 if v is None else int(v) for v in result.column(name).to_pylist()]
+
+
+def runs(result: pa.Table, names: Sequence[str]) -> np.ndarray:
+    """The number, from 0, of the group that each row of a result ordered by its groups is in."""
+    changes = np.zeros(result.num_rows, dtype=bool)
+    for name in names:
+        codes = result.column(name).combine_chunks().dictionary_encode().indices.fill_null(-1)
+        changes[1:] |= np.diff(codes.to_numpy(zero_copy_only=False)) != 0
+    return np.cumsum(changes)
 
 
 def clamped(values: Sequence[int]) -> pa.Array:
@@ -240,22 +233,23 @@ def rows_beyond(
 
 
 BINS = 60
+ENDS = ("0.005", "0.995")
+"""Shares between which the middle of a histogram lies."""
 
 
 def histogram(
-    population: Population, base: exp.Select, scale: int, bounds: tuple[int, int]
+    population: Population,
+    base: exp.Select,
+    scale: int,
+    bounds: tuple[int, int],
+    ends: tuple[int, int],
 ) -> dict[str, Any]:
     """Counts of all rows used in equal bins, for a figure.
 
-    The bins cover the limits and the middle 99 % of the rows; what lies outside is counted as
-    ``below`` and ``above``, so that the counts add to n.
+    The bins cover the limits and the middle 99 % of the rows, which lie between ``ends``; what
+    lies outside is counted as ``below`` and ``above``, so that the counts add to n.
     """
     units = sql.column(UNITS, "b")
-    ends = population.query(
-        exp.select(exp.alias_(sql.quantiles(units, ["0.005", "0.995"]), "q")).from_(
-            base.subquery("b")
-        )
-    ).to_pylist()[0]["q"]
     least, greatest = int(min(ends[0], bounds[0])), int(max(ends[1], bounds[1])) + 1
     width = max((greatest - least) // BINS, 1)
     off = exp.Sub(this=units.copy(), expression=sql.integer(least))

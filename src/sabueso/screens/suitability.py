@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from math import log10
+from dataclasses import dataclass
+from fractions import Fraction
+from math import ceil, floor, log10
 
 import numpy as np
+import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
@@ -14,6 +17,7 @@ from sabueso.population.table import Column, money
 from sabueso.screens import cautions
 from sabueso.screens.grouping import UNITS
 from sabueso.screens.interface import Caution
+from sabueso.stats.quartiles import between
 
 LEAST_ROWS = {
     "first": 300,
@@ -24,83 +28,181 @@ LEAST_ROWS = {
 }
 
 
+@dataclass(frozen=True)
+class AmountFacts:
+    """Figures of all amounts used, from the pass that counts the classes."""
+
+    n: int
+    size: int  # Σ|x|, in minor units
+    negative: int
+    fractional: int
+    least: int
+    greatest: int
+
+    @classmethod
+    def of(cls, classes: pa.Table) -> AmountFacts:
+        """Added up over the classes of a digit test."""
+        summed = [
+            sum(int(v or 0) for v in classes.column(name).to_pylist())
+            for name in ("n", "size", "negative", "fractional")
+        ]
+        ends = [
+            pick(classes.column(name).to_pylist(), default=0)
+            for pick, name in ((min, "least"), (max, "greatest"))
+        ]
+        return cls(*summed, *ends)
+
+
+@dataclass(frozen=True)
+class Amounts:
+    """Rows with their units and sizes, or the distinct amounts standing for them, each with the
+    count ``n`` of its rows."""
+
+    source: exp.Expr
+    distinct: bool
+
+    def count(self, when: Tree | None = None) -> Tree:
+        """Rows, maybe those that meet a condition; missing where there is none."""
+        rows = exp.Sum(this=sql.column("n")) if self.distinct else sql.count()
+        return rows if when is None else sql.only(rows, when)
+
+    def sum(self, value: Tree) -> Tree:
+        """Σ of whole numbers over the rows, exact."""
+        if self.distinct:
+            return sql.exact_weighted_sum(value, sql.column("n"))
+        return sql.exact_sum(value)
+
+    def facts(self, scale: int) -> dict[str, Tree]:
+        """What :class:`AmountFacts` needs of each class."""
+        units, size = sql.column(UNITS), sql.column("size")
+        rest = exp.Mod(this=units, expression=sql.integer(10**scale))
+        negative = exp.LT(this=units.copy(), expression=sql.integer(0))
+        return {
+            "n": self.count(),
+            "size": self.sum(size),
+            "negative": self.count(negative),
+            "fractional": self.count(exp.NEQ(this=rest, expression=sql.integer(0))),
+            "least": exp.Min(this=size.copy()),
+            "greatest": exp.Max(this=size.copy()),
+        }
+
+
+STAGED = "distinct_amounts"
+
+
+def distinct_amounts(base: exp.Select) -> exp.Select:
+    """Each amount of a base with its size and its count, to be staged as ``STAGED``.
+
+    Most ledgers repeat their amounts many times over: what is asked of amounts is then asked of a
+    small table.
+    """
+    units = sql.column(UNITS)
+    each = exp.select(
+        units,
+        exp.alias_(sql.magnitude(units.copy()), "size", quoted=True),
+        exp.alias_(sql.count(), "n", quoted=True),
+    )
+    return each.from_(base.subquery("b")).group_by(units.copy())
+
+
 def digit_cautions(
     population: Population,
     measure: Column,
     base: exp.Select,
     account: Account,
     test: str,
-    n: int,
+    facts: AmountFacts,
 ) -> list[Caution]:
-    """Cautions of a digit test on the rows used, ungrouped."""
+    """Cautions of a digit test on the rows used, ungrouped, with their amounts staged."""
     found: list[Caution | None] = []
-    if n < LEAST_ROWS[test]:
+    if facts.n < LEAST_ROWS[test]:
         least = LEAST_ROWS[test]
         found.append(
             Caution(
                 "too_few",
-                f"{n:,} rows are used; below {least:,} the {test} digits say little",
-                {"n": n, "least": least},
+                f"{facts.n:,} rows are used; below {least:,} the {test} digits say little",
+                {"n": facts.n, "least": least},
             )
         )
-    if n:
-        found += _from_amounts(population, measure, base, account, n)
+    if facts.n:
+        found += _from_amounts(population, measure, base, facts)
     found.append(cautions.many_zeros(account))
     return [caution for caution in found if caution is not None]
 
 
+FEW_DISTINCT = 2_000_000
+"""Distinct amounts up to which percentiles are counted along them, not taken from the rows."""
+
+
 def _from_amounts(
-    population: Population, measure: Column, base: exp.Select, account: Account, n: int
+    population: Population, measure: Column, base: exp.Select, facts: AmountFacts
 ) -> list[Caution | None]:
-    size = sql.magnitude(sql.column(UNITS))
-    distinct = exp.select(sql.column(UNITS), exp.alias_(size, "size"), exp.alias_(sql.count(), "n"))
-    distinct = distinct.from_(base.subquery("b")).group_by(sql.column(UNITS))
+    n, scale = facts.n, measure.scale
+    units, rows, size = sql.column(UNITS), sql.column("n"), sql.column("size")
     top = population.query(
-        exp.select(sql.column(UNITS), sql.column("n"))
-        .from_(distinct.subquery("d"))
-        .order_by(sql.ordered(sql.column("n"), descending=True), sql.ordered(sql.column(UNITS)))
+        exp.select(units, rows)
+        .from_(STAGED)
+        .order_by(sql.ordered(rows.copy(), descending=True), sql.ordered(units.copy()))
         .limit(5)
     ).to_pylist()
-    rows, units, sizes = sql.column("n"), sql.column(UNITS), sql.column("size")
-    whole = exp.EQ(
-        this=exp.Mod(this=units, expression=sql.integer(10**measure.scale)),
-        expression=sql.integer(0),
-    )
-    negative = exp.LT(this=units.copy(), expression=sql.integer(0))
 
-    def total(when: Tree) -> Tree:
-        return exp.Sum(this=exp.Case().when(when, rows.copy()).else_(sql.integer(0)))
+    def rows_at(value: int) -> Tree:
+        here = exp.EQ(this=size.copy(), expression=sql.integer(value))
+        return sql.only(exp.Sum(this=rows.copy()), here)
 
-    facts = population.query(
+    ends = population.query(
         exp.select(
-            exp.alias_(sql.count(), "distinct_amounts"),
-            exp.alias_(exp.Min(this=sizes), "least"),
-            exp.alias_(exp.Max(this=sizes.copy()), "greatest"),
-            exp.alias_(total(negative), "negative"),
-            exp.alias_(total(exp.Not(this=exp.paren(whole))), "fractional"),
-            exp.alias_(sql.call("ARG_MIN", rows.copy(), sizes.copy()), "at_least"),
-            exp.alias_(sql.call("ARG_MAX", rows.copy(), sizes.copy()), "at_greatest"),
-        ).from_(distinct.subquery("d"))
+            exp.alias_(exp.Count(this=exp.Distinct(expressions=[size])), "distinct_amounts"),
+            exp.alias_(rows_at(facts.least), "at_least"),
+            exp.alias_(rows_at(facts.greatest), "at_greatest"),
+        ).from_(STAGED)
     ).to_pylist()[0]
-    order = population.query(
-        exp.select(
-            exp.alias_(
-                sql.quantiles(sql.magnitude(sql.column(UNITS, "b")), ["0.01", "0.5", "0.99"]), "q"
-            ),
-            exp.alias_(sql.exact_sum(sql.magnitude(sql.column(UNITS, "b"))), "total"),
-        ).from_(base.subquery("b"))
-    ).to_pylist()[0]
-    low, median, high = order["q"]
-    mean = int(order["total"]) / n
-    unit = 10**measure.scale
+    distinct = int(ends["distinct_amounts"])
+    if distinct <= FEW_DISTINCT:
+        low, median, high = _along_distinct(population, n)
+    else:
+        low, median, high = _from_rows(population, base)
+    unit = 10**scale
     return [
-        _narrow(low, high, unit),
-        _not_skewed(mean, median, unit),
-        _bounded(facts, n, measure.scale),
-        _assigned(facts, n, measure.scale),
-        _repeated(top, n, measure.scale),
-        cautions.mixed_signs(int(facts["negative"]), account.used, "look at each sign alone"),
+        _narrow(float(low), float(high), unit),
+        _not_skewed(facts.size / n, float(median), unit),
+        _bounded(facts, int(ends["at_least"]), int(ends["at_greatest"]), scale),
+        _assigned(facts, distinct, scale),
+        _repeated(top, n, scale),
+        cautions.mixed_signs(facts.negative, n, "look at each sign alone"),
     ]
+
+
+SHARES = ("0.01", "0.5", "0.99")
+
+
+def _along_distinct(population: Population, n: int) -> list[Fraction]:
+    """Percentiles of |x|: order statistics found along the distinct sizes and their counts."""
+    positions = [(n - 1) * Fraction(share) + 1 for share in SHARES]
+    size, rows = sql.column("size"), sql.column("n")
+    sizes = exp.select(size, exp.alias_(exp.Sum(this=rows), "n", quoted=True))
+    sizes = sizes.from_(STAGED).group_by(size.copy())
+    running = exp.Window(
+        this=exp.Sum(this=rows.copy()), order=exp.Order(expressions=[sql.ordered(size.copy())])
+    )
+    counted = exp.select(size.copy(), exp.alias_(running, "upto", quoted=True))
+    counted = counted.from_(sizes.subquery("s"))
+    ranks = sorted({rank for p in positions for rank in (floor(p), ceil(p))})
+
+    def at(rank: int) -> Tree:
+        reached = exp.GTE(this=sql.column("upto"), expression=sql.integer(rank))
+        return sql.only(exp.Min(this=size.copy()), reached)
+
+    fields = [exp.alias_(at(rank), f"r{rank}", quoted=True) for rank in ranks]
+    row = population.query(exp.select(*fields).from_(counted.subquery("c"))).to_pylist()[0]
+    return [between(p, row[f"r{floor(p)}"], row[f"r{ceil(p)}"]) for p in positions]
+
+
+def _from_rows(population: Population, base: exp.Select) -> list[Fraction]:
+    size = sql.magnitude(sql.column(UNITS, "b"))
+    select = exp.select(exp.alias_(sql.quantiles(size, SHARES), "q")).from_(base.subquery("b"))
+    found = population.query(select).to_pylist()[0]["q"]
+    return [sql.exact_quantile(q, share) for q, share in zip(found, SHARES, strict=True)]
 
 
 def _narrow(low: float, high: float, unit: int) -> Caution | None:
@@ -126,26 +228,25 @@ def _not_skewed(mean: float, median: float, unit: int) -> Caution | None:
     )
 
 
-def _bounded(facts: dict[str, int], n: int, scale: int) -> Caution | None:
+def _bounded(facts: AmountFacts, at_least: int, at_greatest: int, scale: int) -> Caution | None:
     for side, count, size in (
-        ("least", facts["at_least"], facts["least"]),
-        ("greatest", facts["at_greatest"], facts["greatest"]),
+        ("least", at_least, facts.least),
+        ("greatest", at_greatest, facts.greatest),
     ):
-        if count / n > 0.05:
+        if count / facts.n > 0.05:
             return Caution(
                 "bounded",
-                f"{100 * count / n:.1f}% of the rows are at the {side} amount, "
+                f"{100 * count / facts.n:.1f}% of the rows are at the {side} amount, "
                 f"{money(size, scale):,}: a floor or ceiling is built in",
-                {"share": count / n, "at": money(size, scale)},
+                {"share": count / facts.n, "at": money(size, scale)},
             )
     return None
 
 
-def _assigned(facts: dict[str, int], n: int, scale: int) -> Caution | None:
-    step = 1 if facts["fractional"] else 10**scale
-    span = (facts["greatest"] - facts["least"]) // step + 1
-    distinct = facts["distinct_amounts"]
-    if distinct < 0.95 * n or distinct < 0.9 * span or n < 10:
+def _assigned(facts: AmountFacts, distinct: int, scale: int) -> Caution | None:
+    step = 1 if facts.fractional else 10**scale
+    span = (facts.greatest - facts.least) // step + 1
+    if distinct < 0.95 * facts.n or distinct < 0.9 * span or facts.n < 10:
         return None
     return Caution(
         "assigned_numbers",

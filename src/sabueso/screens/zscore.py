@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
@@ -52,18 +53,59 @@ class ZScoreSettings(MeasureSettings):
 
 @dataclass(frozen=True)
 class _Group:
-    """One group's sums and limits, in minor units of the scale used."""
+    """One group's sums and order statistics, in minor units of the scale used.
+
+    ``effect`` describes its amounts, whatever the scale. ``cubes`` and ``fourths`` are Σz³ and Σz⁴.
+    """
 
     key: dict[str, Any]
     n: int
     total: int
     squares: int
-    median2: int  # twice the median: whole
-    effect: dict[str, Any]
-    mad2: int = 0
+    median: Fraction
+    ends: tuple[int, int]
+    effect: _Effect
+    mad: Fraction = Fraction(0)
     deviation2: int = 0
     cubes: float = 0.0
     fourths: float = 0.0
+
+
+@dataclass(frozen=True)
+class _Effect:
+    """n, Σ, Σ², median and 95th percentile of some amounts, in minor units."""
+
+    n: int
+    total: int
+    squares: int
+    median: Fraction
+    p95: Fraction
+
+    @classmethod
+    def of(cls, row: dict[str, Any], prefix: str) -> _Effect | None:
+        """From a row of :func:`_effects`; None where no row is in it."""
+        if not row[f"{prefix}n"]:
+            return None
+        middle = row[f"{prefix}middle"]
+        return cls(
+            row[f"{prefix}n"],
+            int(row[f"{prefix}total"]),
+            int(row[f"{prefix}squares"]),
+            sql.exact_quantile(middle[0], "0.5"),
+            sql.exact_quantile(middle[1], "0.95"),
+        )
+
+    def as_json(self, scale: int) -> dict[str, Any]:
+        unit = 10**scale
+        m = moments(self.n, self.total, self.squares, scale)
+        return {
+            "n": m.n,
+            "mean": m.mean,
+            "median": float(self.median / unit),
+            "sd": m.sd,
+            "sum": money(self.total, scale),
+            "p95": float(self.p95 / unit),
+        }
 
 
 class ZScore:
@@ -92,25 +134,32 @@ class ZScore:
         base = population.base(values, reasons)
         limit = Fraction(settings.limit or ("3.5" if settings.method == "modified" else "3"))
 
-        first = population.query(grp.per_group(base, groups, _sums() | _effects()))
-        rows = first.to_pylist()
-        found = [_group(key, row) for key, row in zip(groups.keys(first), rows, strict=True)]
-        found = [g for g in found if g.n]
+        found = _groups(population, base, groups, settings.scale)
         found, not_tested = _testable(found, settings.min_group)
-        if found:
-            found = _with_spread(population, base, groups, found, scale)
-        tested, flat = _limits(found, settings.method, limit)
+        if settings.method == "plain":
+            # The sums alone give the limits: one pass tells the spread and what is within them.
+            tested, flat = _limits(found, settings.method, limit)
+            tested = _with_spread(population, base, groups, tested, settings.side)
+        else:
+            bare = [_Tested(g, 0, 0, 0.0, 1.0) for g in found]
+            spread = _with_spread(population, base, groups, bare, None)
+            tested, flat = _limits([t.group for t in spread], settings.method, limit)
         not_tested += flat
-        flags, without = _flags(
+        flags, counts = _flags(
             population, values, reasons, base, groups, tested, settings, measure, limit
         )
+        if settings.method == "plain":
+            without = [t.inside for t in tested]
+        else:
+            without = _without(population, base, groups, tested, counts, settings.side)
         described = [
-            _described(t, without.get(i), scale, measure.scale, settings, limit)
-            for i, t in enumerate(tested)
+            _described(t, rest, scale, measure.scale, settings, limit)
+            for t, rest in zip(tested, without, strict=True)
         ]
         if tested and not groups.labels:
             bounds = (tested[0].least, tested[0].greatest)
-            described[0]["histogram"] = grp.histogram(population, base, scale, bounds)
+            ends = tested[0].group.ends
+            described[0]["histogram"] = grp.histogram(population, base, scale, bounds, ends)
         return Finding(
             test=self.name,
             table=table.name,
@@ -129,36 +178,42 @@ class ZScore:
         )
 
 
-def _sums() -> dict[str, Tree]:
-    units = sql.column(UNITS, "b")
+def _groups(population: Population, base: exp.Select, groups: Grouping, kind: str) -> list[_Group]:
+    """Sums and order statistics of each group, in one pass."""
+    units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
+    fields = _effects(worth, "", shares=("0.5", "0.95", *grp.ENDS))
+    if kind == "log":
+        fields |= {
+            "log_total": sql.exact_sum(units),
+            "log_squares": sql.exact_square_sum(units),
+            "log_middle": sql.quantiles(units, ("0.5", *grp.ENDS)),
+        }
+    result = population.query(grp.per_group(base, groups, fields))
+    found = []
+    for key, row in zip(groups.keys(result), result.to_pylist(), strict=True):
+        effect = _Effect.of(row, "")
+        if effect is None:
+            continue
+        median, ends = effect.median, row["middle"][2:]
+        total, squares = effect.total, effect.squares
+        if kind == "log":
+            middle, *ends = row["log_middle"]
+            median = sql.exact_quantile(middle, "0.5")
+            total, squares = int(row["log_total"]), int(row["log_squares"])
+        found.append(
+            _Group(key, effect.n, total, squares, median, (round(ends[0]), round(ends[1])), effect)
+        )
+    return found
+
+
+def _effects(worth: Tree, prefix: str, shares: Sequence[str] = ("0.5", "0.95")) -> dict[str, Tree]:
+    """What :class:`_Effect` is made of."""
     return {
-        "n": sql.count(),
-        "total": sql.exact_sum(units),
-        "squares": sql.exact_square_sum(units),
-        "middle": sql.quantiles(units, ["0.5"]),
+        f"{prefix}n": exp.Count(this=worth),
+        f"{prefix}total": sql.exact_sum(worth),
+        f"{prefix}squares": sql.exact_square_sum(worth),
+        f"{prefix}middle": sql.quantiles(worth, shares),
     }
-
-
-def _effects() -> dict[str, Tree]:
-    """What flagged rows do to a group is told in amounts, on either scale."""
-    worth = sql.column(WORTH, "b")
-    return {
-        "worth_n": sql.count(),
-        "worth": sql.exact_sum(worth),
-        "worth_squares": sql.exact_square_sum(worth),
-        "worth_middle": sql.quantiles(worth, ["0.5", "0.95"]),
-    }
-
-
-def _group(key: dict[str, Any], row: dict[str, Any]) -> _Group:
-    return _Group(
-        key=key,
-        n=row["n"],
-        total=int(row["total"] or 0),
-        squares=int(row["squares"] or 0),
-        median2=round(2 * row["middle"][0]) if row["middle"] else 0,
-        effect=row,
-    )
 
 
 def _testable(found: list[_Group], least: int) -> tuple[list[_Group], list[NotTested]]:
@@ -173,90 +228,91 @@ def _testable(found: list[_Group], least: int) -> tuple[list[_Group], list[NotTe
 
 
 def _with_spread(
-    population: Population, base: exp.Select, groups: Grouping, found: list[_Group], scale: int
-) -> list[_Group]:
-    """Add the absolute deviations from the median, and the standardised third and fourth powers.
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    tested: list[_Tested],
+    side: str | None,
+) -> list[_Tested]:
+    """Add the absolute deviations from the median, and the standardised third and fourth powers;
+    with a side, the amounts within the limits of that side too.
 
-    Standardised deviates are rounded to a step so fine that it does not show and so coarse that
-    the sum of fourth powers fits 128 bits; the sums are then whole numbers and the same in any
-    order of rows.
+    The powers are rounded to steps so fine that it does not show and so coarse that the greatest
+    fits 64 bits; their sums are then whole numbers and the same in any order of rows.
     """
-    rows = []
-    for g in found:
-        m = moments(g.n, g.total, g.squares)
-        rows.append((g.median2, m.mean, m.sd or 0.0, _step(g.n)))
+    if not tested:
+        return []
+    found = [t.group for t in tested]
+    fits = [moments(g.n, g.total, g.squares) for g in found]
     figures = grp.key_table(
         groups,
         found,
         {
-            "median2": pa.array([r[0] for r in rows], pa.int64()),
-            "mean": pa.array([r[1] for r in rows], pa.float64()),
-            "sd": pa.array([r[2] if r[2] > 0 else None for r in rows], pa.float64()),
-            "step": pa.array([r[3] for r in rows], pa.float64()),
+            "median2": pa.array([int(2 * g.median) for g in found], pa.int64()),
+            "mean": pa.array([m.mean for m in fits], pa.float64()),
+            "sd": pa.array([m.sd or None for m in fits], pa.float64()),
+            "step": pa.array([float(_step(g.n)) for g in found], pa.float64()),
+            "least": grp.clamped([t.least for t in tested]),
+            "greatest": grp.clamped([t.greatest for t in tested]),
         },
     )
     units = sql.column(UNITS, "b")
-    off = exp.Abs(
-        this=exp.Sub(
-            this=exp.Mul(this=sql.integer(2), expression=sql.cast(units, "DECIMAL(19,0)")),
-            expression=sql.column("median2", "limits"),
-        )
+    doubled = exp.Mul(this=sql.integer(2), expression=units)
+    off = exp.Abs(this=exp.Sub(this=doubled, expression=sql.column("median2", "limits")))
+    centred = exp.Sub(
+        this=sql.cast(units.copy(), "DOUBLE"), expression=sql.column("mean", "limits")
     )
-    deviation = sql.cast(off, "BIGINT")
-    centred = exp.paren(
-        exp.Sub(this=sql.cast(units.copy(), "DOUBLE"), expression=sql.column("mean", "limits"))
-    )
-    z = exp.Div(this=centred, expression=sql.column("sd", "limits"))
-    steps = sql.cast(
-        exp.Round(this=exp.Mul(this=exp.paren(z), expression=sql.column("step", "limits"))),
-        "BIGINT",
-    )
-    # Squares fit 64 bits (|z| <= sqrt(n) and the step shrinks with n); the products do not.
-    named = base.subquery("b")
+    z = exp.Div(this=exp.paren(centred), expression=sql.column("sd", "limits"))
     inner = exp.select(
         *(exp.alias_(sql.column(name, "b"), name, quoted=True) for name in groups.names),
-        exp.alias_(deviation, "deviation"),
-        exp.alias_(sql.cast(steps, "DECIMAL(19,0)"), "z"),
-        exp.alias_(
-            sql.cast(exp.Mul(this=steps.copy(), expression=steps.copy()), "DECIMAL(19,0)"), "z2"
-        ),
-    ).from_(named)
+        exp.alias_(off, "deviation"),
+        exp.alias_(z, "z"),
+        sql.column("step", "limits"),
+        *([exp.alias_(_within(side), "inside")] if side else []),
+    ).from_(base.subquery("b"))
     inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
+    square = exp.paren(exp.Mul(this=sql.column("z"), expression=sql.column("z")))
 
-    def total(tree: Tree) -> Tree:
-        return sql.cast(exp.Sum(this=tree), "DECIMAL(38,0)")
+    def power(rest: Tree) -> Tree:
+        raised = exp.paren(exp.Mul(this=square.copy(), expression=rest))
+        steps = exp.Mul(this=raised, expression=sql.column("step"))
+        return sql.exact_sum(sql.cast(exp.Round(this=steps), "BIGINT"))
 
-    z_, z2 = sql.column("z"), sql.column("z2")
     fields = {
         "middle": sql.quantiles(sql.column("deviation"), ["0.5"]),
         "deviations": sql.exact_sum(sql.column("deviation")),
-        "cubes": total(exp.Mul(this=z_, expression=z2)),
-        "fourths": total(exp.Mul(this=z2.copy(), expression=z2.copy())),
+        "cubes": power(sql.column("z")),
+        "fourths": power(square.copy()),
     }
+    if side:
+        fields |= _effects(sql.column("inside"), "inside_")
     result = population.query(grp.per_group(inner, groups, fields), limits=figures)
     by_key = {
         tuple(key.values()): row
         for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
     }
     spread = []
-    for g, (_, _, _, step) in zip(found, rows, strict=True):
-        row = by_key[tuple(g.key.values())]
-        spread.append(
-            replace(
-                g,
-                mad2=round(2 * row["middle"][0]),
-                deviation2=int(row["deviations"]),
-                cubes=int(row["cubes"] or 0) / step**3,
-                fourths=int(row["fourths"] or 0) / step**4,
-            )
+    for t in tested:
+        row = by_key[tuple(t.key.values())]
+        g = replace(
+            t.group,
+            mad=sql.exact_quantile(row["middle"][0], "0.5") / 2,
+            deviation2=int(row["deviations"]),
+            cubes=int(row["cubes"] or 0) / _step(t.group.n),
+            fourths=int(row["fourths"] or 0) / _step(t.group.n),
         )
+        spread.append(replace(t, group=g, inside=_Effect.of(row, "inside_") if side else None))
     return spread
 
 
-def _step(n: int) -> float:
-    """Steps a standard deviation is cut into: a power of ten with n² step⁴ < 10^37."""
-    power = int((37 - 2 * np.log10(max(n, 2))) / 4)
-    return float(10 ** min(power, 8))
+def _within(side: str) -> Tree:
+    """The amount of a row within its group's limits, missing beyond them."""
+    return exp.Case().when(exp.Not(this=grp.beyond(side)), sql.column(WORTH, "b"))
+
+
+def _step(n: int) -> int:
+    """Steps that 1 is cut into: a power of ten with n² steps, the bound of z⁴, within 64 bits."""
+    return int(10 ** max(min(int(18.9 - 2 * np.log10(max(n, 2))), 12), 0))
 
 
 @dataclass(frozen=True)
@@ -266,6 +322,7 @@ class _Tested:
     greatest: int
     centre: float
     unit: float
+    inside: _Effect | None = None
 
     @property
     def key(self) -> dict[str, Any]:
@@ -283,9 +340,8 @@ def _limits(
             centre = Fraction(g.total, g.n)
             bounds = deviate_limits(g.n, g.total, g.squares, limit)
         else:
-            # mad2 is twice the median of doubled deviations, so a quarter of it is the MAD.
-            unit = robust_unit(Fraction(g.mad2, 4), Fraction(g.deviation2, 2 * g.n))
-            centre = Fraction(g.median2, 2)
+            unit = robust_unit(g.mad, Fraction(g.deviation2, 2 * g.n))
+            centre = g.median
             bounds = centred_limits(centre, unit or Fraction(0), limit)
         if unit is None:
             flat.append(NotTested(g.key, f"zero_spread: all {g.n} amounts are the same", g.n))
@@ -304,8 +360,8 @@ def _flags(
     settings: ZScoreSettings,
     measure: Column,
     limit: Fraction,
-) -> tuple[Flags, dict[int, dict[str, Any]]]:
-    """The rows beyond the limits, and each flagged group's sums without them."""
+) -> tuple[Flags, np.ndarray]:
+    """The rows beyond the limits, and how many each group has."""
     limits = grp.limit_table(
         groups,
         tested,
@@ -326,14 +382,38 @@ def _flags(
         "p_adjusted": _adjusted(population, base, groups, tested, limits, p, settings, family),
     }
     kept = grp.flag_table(found, columns)
-    without: dict[int, dict[str, Any]] = {}
-    if len(strength):
-        inside = exp.Not(this=grp.beyond(settings.side))
-        fields = _effects() | {"position": exp.Min(this=sql.column("position", "limits"))}
-        rest = population.query(grp.with_groups(base, groups, fields, where=inside), limits=limits)
-        touched = set(position.tolist())
-        without = {r["position"]: r for r in rest.to_pylist() if r["position"] in touched}
-    return Flags("row", kept), without
+    return Flags("row", kept), np.bincount(position, minlength=len(tested))
+
+
+def _without(
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    tested: list[_Tested],
+    flagged: np.ndarray,
+    side: str,
+) -> list[_Effect | None]:
+    """Each group's amounts without its flagged rows, as far as it has any."""
+    rest: list[_Effect | None] = [t.group.effect for t in tested]
+    places = np.flatnonzero(flagged).tolist()
+    if not places:
+        return rest
+    touched = [tested[place] for place in places]
+    limits = grp.limit_table(
+        groups,
+        touched,
+        [(t.least, t.greatest) for t in touched],
+        [(t.centre, t.centre, t.unit) for t in touched],
+    )
+    wanted = [exp.alias_(_within(side), "inside"), sql.column("position", "limits")]
+    inner = exp.select(*wanted).from_(base.subquery("b"))
+    inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
+    fields = [exp.alias_(t, n) for n, t in _effects(sql.column("inside"), "inside_").items()]
+    select = exp.select(sql.column("position"), *fields).from_(inner.subquery("c"))
+    found = population.query(select.group_by(sql.column("position")), limits=limits)
+    for row in found.to_pylist():
+        rest[places[row["position"]]] = _Effect.of(row, "inside_")
+    return rest
 
 
 def _adjusted(
@@ -366,23 +446,9 @@ def _adjusted(
     return np.asarray(stepped[np.minimum(np.searchsorted(ranked, p), len(ranked) - 1)])
 
 
-def _effect(row: dict[str, Any], scale: int) -> dict[str, Any]:
-    unit = 10**scale
-    m = moments(row["worth_n"], int(row["worth"]), int(row["worth_squares"]), scale)
-    median, p95 = row["worth_middle"]
-    return {
-        "n": m.n,
-        "mean": m.mean,
-        "median": median / unit,
-        "sd": m.sd,
-        "sum": money(int(row["worth"]), scale),
-        "p95": p95 / unit,
-    }
-
-
 def _described(
     t: _Tested,
-    rest: dict[str, Any] | None,
+    rest: _Effect | None,
     scale: int,
     amount_scale: int,
     settings: ZScoreSettings,
@@ -392,8 +458,6 @@ def _described(
     unit = 10**scale
     m = moments(g.n, g.total, g.squares, scale)
     form = shape(g.n, g.cubes, g.fourths) if m.sd else shape(0, 0.0, 0.0)
-    with_flags = _effect(g.effect, amount_scale)
-    without = _effect(rest, amount_scale) if rest is not None else with_flags
     reach = float(limit) * t.unit
 
     def place(value: float) -> float | None:
@@ -405,16 +469,16 @@ def _described(
         "n": g.n,
         "mean": place(m.mean),
         "sd": m.sd,
-        "median": place(g.median2 / (2 * unit)),
-        "mad": g.mad2 / (4 * unit),
+        "median": place(float(g.median / unit)),
+        "mad": float(g.mad / unit),
         "skewness": form.skewness,
         "kurtosis": form.kurtosis,
         "low": place((t.centre - reach) / unit),
         "high": place((t.centre + reach) / unit),
         "reachable": settings.method == "modified" or greatest_deviate(g.n) > limit,
-        "flagged": g.n - without["n"],
-        "with_flags": with_flags,
-        "without_flags": without,
+        "flagged": g.n - (rest.n if rest is not None else 0),
+        "with_flags": g.effect.as_json(amount_scale),
+        "without_flags": None if rest is None else rest.as_json(amount_scale),
     }
 
 

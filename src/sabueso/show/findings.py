@@ -113,7 +113,7 @@ def _show_limits(console: Console, finding: Finding) -> None:
         if len(chosen) > 10:
             console.print(Text(f" … and {num.many(len(chosen) - 10, 'group')} more", style=STONE))
     _show_flags(console, finding)
-    effects = [g for g in finding.groups if deviates and g["flagged"]]
+    effects = [g for g in finding.groups if deviates and g["flagged"] and g["without_flags"]]
     if effects:
         g = max(effects, key=lambda item: item["flagged"])
         before, after = g["with_flags"], g["without_flags"]

@@ -63,6 +63,12 @@ class EmbeddedEngine:
             for name in inputs:
                 self._connection.unregister(name)
 
+    def stage(self, name: str, tree: exp.Expr) -> None:
+        self._execute(f"CREATE OR REPLACE TEMP TABLE {_name(name)} AS {render(tree)}")
+
+    def unstage(self, name: str) -> None:
+        self._execute(f"DROP TABLE IF EXISTS {_name(name)}")
+
     def lock(self) -> None:
         allowed = ", ".join(_quoted(f"{folder}/") for folder in sorted(self._directories))
         self._connection.execute(f"SET allowed_directories = [{allowed}]")
@@ -88,21 +94,26 @@ class EmbeddedEngine:
             raise QueryError(_first_line(error)) from error
 
 
-# This engine's function for each building block that has no common name.
-_OWN_NAMES = {
-    "EXACT_QUANTILES": "QUANTILE_CONT",
-    "WHOLE_MATCH": "REGEXP_FULL_MATCH",
-    "TRY_TIMESTAMP": "TRY_STRPTIME",
+# This engine's own text for each building block without a common name. A sum of BIGINT is 128 bits
+# wide here.
+_OWN = {
+    "EXACT_SUM": "CAST(SUM({0}) AS DECIMAL(38, 0))",
+    "EXACT_WEIGHTED_SUM": "CAST(SUM(CAST({0} AS HUGEINT) * {1}) AS DECIMAL(38, 0))",
+    "EXACT_SQUARE_SUM": "CAST(SUM(CAST({0} AS HUGEINT) * {0}) AS DECIMAL(38, 0))",
+    "EXACT_QUANTILES": "QUANTILE_CONT({0}, {1})",
+    "WHOLE_DIVISION": "({0} // {1})",
+    "WHOLE_MATCH": "REGEXP_FULL_MATCH({0}, {1})",
+    "TRY_TIMESTAMP": "TRY_STRPTIME({0}, {1})",
 }
 
 
 class _Dialect(DuckDB):
     class Generator(DuckDB.Generator):  # type: ignore[misc, valid-type]
         def anonymous_sql(self, expression: exp.Anonymous) -> str:
-            own = _OWN_NAMES.get(expression.name)
+            own = _OWN.get(expression.name)
             if own is None:
                 return super().anonymous_sql(expression)
-            return f"{own}({', '.join(self.sql(part) for part in expression.expressions)})"
+            return own.format(*(self.sql(part) for part in expression.expressions))
 
 
 def render(tree: exp.Expr) -> str:

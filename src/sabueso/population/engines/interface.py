@@ -44,6 +44,18 @@ class Engine(Protocol):
             If the data do not allow it: a sum too large, a text compared with a number.
         """
 
+    def stage(self, name: str, tree: exp.Expr) -> None:
+        """Keep a tree's result in the engine under a name, for the queries that follow.
+
+        Raises
+        ------
+        QueryError
+            As :meth:`query`.
+        """
+
+    def unstage(self, name: str) -> None:
+        """Let go of a staged result."""
+
     def lock(self) -> None:
         """From here on read nothing but what is attached."""
 
