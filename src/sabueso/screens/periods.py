@@ -184,7 +184,7 @@ def _sums(
     if quantity is not None:
         values["quantity"] = sql.minor_units(quantity)
     base = population.base(values, reasons)
-    keys: list[Tree] = [*lines.columns(), sql.column("side"), sql.column("month")]
+    keys: list[Tree] = [*lines.columns(), sql.column("side")]
     fields: list[Tree] = [exp.alias_(sql.exact_sum(sql.column(UNITS)), "total")]
     if quantity is not None:
         fields.append(exp.alias_(sql.exact_sum(sql.column("quantity")), "items"))
@@ -192,13 +192,15 @@ def _sums(
     found = population.query(select)
     sides = [_Side({}, {}, set()) for _ in spans]
     unit = 10**quantity.scale if quantity is not None else 1
-    named = lines.keys(found)
-    for named_key, row in zip(named, found.to_pylist(), strict=True):
+    for named_key, row in zip(lines.keys(found), found.to_pylist(), strict=True):
         key, side = tuple(named_key.values()), sides[row["side"]]
-        side.amounts[key] = side.amounts.get(key, 0) + int(row["total"])
-        items = Fraction(int(row.get("items") or 0), unit)
-        side.quantities[key] = side.quantities.get(key, Fraction(0)) + items
-        side.months.add(row["month"])
+        side.amounts[key] = int(row["total"])
+        if quantity is not None:
+            side.quantities[key] = Fraction(int(row["items"] or 0), unit)
+    months: list[Tree] = [sql.column("side"), sql.column("month")]
+    select = exp.select(*months).from_(base.subquery("b")).group_by(*months)
+    for row in population.query(select).to_pylist():
+        sides[row["side"]].months.add(row["month"])
     return population.account(measure, reasons), sides
 
 
