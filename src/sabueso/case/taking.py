@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import csv
 import io
+import os
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -157,38 +159,46 @@ def take_in(
     temporary: list[tuple[Path, Path]] = []
     folder = case.folder / "population" / table
     engine = intake_engine()
-    try:
-        for path in paths:
-            digest = file_hash(path)
-            seen = before.get(digest)
-            if seen is not None or any(r.sha256 == digest for r in reports):
-                at = seen.at if seen is not None else "this intake"
-                known.append(Known(path.name, digest, at))
-                continue
-            if path.name in names or any(r.file == path.name for r in reports):
-                raise UserError(
-                    f"{path}: a file of this name was taken into {table!r} with other content; "
-                    "give the changed file another name"
-                )
-            final = folder / f"{digest[:16]}.parquet"
-            output = None
-            if keep:
-                folder.mkdir(parents=True, exist_ok=True)
-                output = folder / f".{digest[:16]}.part"
-                temporary.append((output, final))
-            read = section.read if section else ReadSettings()
-            report = take_file(path, output, read, prior, engine, sha256=digest, progress=progress)
-            reports.append(report)
-            if not prior.columns:
-                columns = {c.name: c for c in report.columns}
-                prior = Prior(columns, dict(prior.roles) or report.roles)
-        roles = dict(section.roles) if section and section.roles else dict(prior.roles)
-        if keep and reports:
-            _keep(case, table, section, reports, temporary, list(named), roles, initials)
-    finally:
-        engine.close()
-        for part, _ in temporary:
-            part.unlink(missing_ok=True)
+    sizes = {event.body["bytes"] for event in before.values()}
+    with ThreadPoolExecutor(1) as hashing:
+        try:
+            for position, path in enumerate(paths):
+                hashed = hashing.submit(file_hash, path)
+                # Content met before has a size met before: only then must the hash be known first.
+                size = path.stat().st_size
+                if size in sizes:
+                    seen = before.get(hashed.result())
+                    if seen is not None or any(r.sha256 == hashed.result() for r in reports):
+                        at = seen.at if seen is not None else "this intake"
+                        known.append(Known(path.name, hashed.result(), at))
+                        continue
+                sizes.add(size)
+                if path.name in names or any(r.file == path.name for r in reports):
+                    raise UserError(
+                        f"{path}: a file of this name was taken into {table!r} with other content; "
+                        "give the changed file another name"
+                    )
+                output = None
+                if keep:
+                    folder.mkdir(parents=True, exist_ok=True)
+                    output = folder / f".{os.getpid()}-{position}.part"
+                    temporary.append((output, folder / "not yet known"))
+                read = section.read if section else ReadSettings()
+                report = take_file(path, output, read, prior, engine, progress=progress)
+                report = replace(report, sha256=hashed.result())
+                if output is not None:
+                    temporary[-1] = output, folder / f"{report.sha256[:16]}.parquet"
+                reports.append(report)
+                if not prior.columns:
+                    columns = {c.name: c for c in report.columns}
+                    prior = Prior(columns, dict(prior.roles) or report.roles)
+            roles = dict(section.roles) if section and section.roles else dict(prior.roles)
+            if keep and reports:
+                _keep(case, table, section, reports, temporary, list(named), roles, initials)
+        finally:
+            engine.close()
+            for part, _ in temporary:
+                part.unlink(missing_ok=True)
     return TakeReport(
         table=table,
         currency=case.plan.case.currency,

@@ -5,20 +5,32 @@ from __future__ import annotations
 import codecs
 import csv
 import io
-from collections import Counter
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections import Counter, deque
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from itertools import chain
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.errors import UserError
 from sabueso.intake.interface import Batch, Damaged, Layout
-from sabueso.intake.records import Broken, Splitter, blocks
+from sabueso.intake.records import (
+    NEWLINE,
+    RETURN,
+    Broken,
+    Splitter,
+    blocks,
+    wrong_count,
+)
 from sabueso.intake.settings import ReadSettings
 
 CHUNK = 16 << 20
+WORKERS = 2
+REPEATED = pa.dictionary(pa.int32(), pa.string())
 SAMPLE = 1 << 20
 SAMPLE_ROWS = 500
 DELIMITERS = {";": "semicolon", ",": "comma", "\t": "tab", "|": "bar"}
@@ -80,28 +92,48 @@ class DelimitedReader:
             delimiter=delimiter,
         )
 
-    def batches(self, path: Path, layout: Layout, settings: ReadSettings) -> Iterator[Batch]:
+    def batches(
+        self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
+    ) -> Generator[Batch]:
         assert isinstance(layout, _Delimited)
-        delimiter = layout.delimiter.encode()
-        splitter = Splitter(delimiter, len(layout.header), layout.header_line + 1)
-        with path.open("rb") as file:
-            stream = blocks(_utf8(file, layout.encoding, path))
-            # The header is cut from the first block; a header longer than a block is not one.
-            first = next(stream)
-            for _ in range(layout.header_line):
-                first = first[first.find(b"\n") + 1 :] if b"\n" in first else b""
-            waiting = first
-            for block in stream:
-                if waiting:
-                    yield self._batch(splitter, waiting, layout)
-                waiting = block
-            yield self._batch(splitter, waiting, layout, last=True)
+        splitter = Splitter(layout.delimiter.encode(), len(layout.header), layout.header_line + 1)
+        kinds = {name: REPEATED if name in repeated else pa.string() for name in layout.header}
+        waiting: deque[tuple[bytes, Future[Batch | None]]] = deque()
+        pool = ThreadPoolExecutor(WORKERS)
+        try:
+            with path.open("rb") as file:
+                stream = blocks(_utf8(file, layout.encoding, path))
+                # The header is cut from the first block; a header longer than a block is not one.
+                first = next(stream)
+                for _ in range(layout.header_line):
+                    first = first[first.find(b"\n") + 1 :] if b"\n" in first else b""
+                for block in chain([first] if first else [], stream):
+                    waiting.append((block, pool.submit(_whole_block, block, layout, kinds)))
+                    if len(waiting) > WORKERS:
+                        yield self._next(splitter, *waiting.popleft(), layout)
+                while waiting:
+                    last = len(waiting) == 1
+                    yield self._next(splitter, *waiting.popleft(), layout, last=last)
+        finally:
+            pool.shutdown(wait=True, cancel_futures=True)
 
-    def _batch(
-        self, splitter: Splitter, block: bytes, layout: _Delimited, *, last: bool = False
+    def _next(
+        self,
+        splitter: Splitter,
+        block: bytes,
+        parsed: Future[Batch | None],
+        layout: _Delimited,
+        *,
+        last: bool = False,
     ) -> Batch:
-        records = splitter.split(block, last=last) if block else splitter.split(b"\n", last=last)
-        ghost = 0 if block else 1  # the line end added to flush the splitter is no line of the file
+        """A block parsed whole, or record by record where it cannot be."""
+        whole = parsed.result()
+        # A record still open from the block before goes on in this one.
+        if whole is not None and not splitter.is_open:
+            start = splitter.skip(len(whole.lines) + len(whole.damaged) + whole.blank)
+            damaged = [replace(d, line=d.line + start) for d in whole.damaged]
+            return replace(whole, lines=whole.lines + start, damaged=damaged)
+        records = splitter.split(block, last=last)
         cells = _cells(records.text, layout, multiline=records.multiline)
         if cells.num_rows != len(records.lines):
             raise RuntimeError(
@@ -111,26 +143,86 @@ class DelimitedReader:
             lines=records.lines,
             cells=cells,
             damaged=[_damaged(b, layout) for b in records.broken],
-            blank=records.blank - ghost,
+            blank=records.blank,
             continued=records.continued,
         )
 
 
+def _whole_block(
+    block: bytes, layout: _Delimited, kinds: Mapping[str, pa.DataType]
+) -> Batch | None:
+    """A block in which every line is a record, its lines counted from 0; None where one is not.
+
+    The parser's count of records must be the count of line ends: a quote that swallowed one would
+    show.
+    """
+    if b"\0" in block or block.count(b'"') % 2:
+        return None
+    if not block.endswith(b"\n"):
+        block += b"\n"
+    data = np.frombuffer(block, np.uint8)
+    if b"\r" in block and (data[np.flatnonzero(data == RETURN) + 1] != NEWLINE).any():
+        return None
+    lines = int(np.count_nonzero(data == NEWLINE))
+    fields = len(layout.header)
+    broken: list[Broken] = []
+    empty: list[int] = []
+
+    def set_aside(row: pa.csv.InvalidRow) -> str:
+        text, place = row.text.rstrip("\r\n"), row.number - 1
+        if text.strip(layout.delimiter + " \t"):
+            raw = text.encode("utf-8", "surrogateescape")
+            broken.append(wrong_count(place, row.actual_columns, fields, raw))
+        else:
+            empty.append(place)
+        return "skip"
+
+    try:
+        cells = _parsed(block, layout, kinds, multiline=True, invalid=set_aside)
+    except pa.ArrowInvalid:
+        return None
+    if cells.num_rows + len(broken) + len(empty) != lines:
+        return None
+    return Batch(
+        lines=np.delete(np.arange(lines), [*(b.line for b in broken), *empty]),
+        cells=cells,
+        damaged=[_damaged(b, layout) for b in broken],
+        blank=len(empty),
+    )
+
+
 def _cells(text: bytes, layout: _Delimited, *, multiline: bool) -> pa.Table:
-    schema = {name: pa.string() for name in layout.header}
+    kinds = {name: pa.string() for name in layout.header}
     if not text:
         return pa.table({name: pa.array([], pa.string()) for name in layout.header})
+    return _parsed(text, layout, kinds, multiline=multiline)
+
+
+def _parsed(
+    text: bytes,
+    layout: _Delimited,
+    kinds: Mapping[str, pa.DataType],
+    *,
+    multiline: bool,
+    invalid: Callable[[pa.csv.InvalidRow], str] | None = None,
+) -> pa.Table:
     return pa.csv.read_csv(
         pa.BufferReader(text),
         read_options=pa.csv.ReadOptions(
-            column_names=layout.header,
-            block_size=min(max(len(text), 1 << 16), 4 << 20) if not multiline else len(text) + 1,
+            column_names=layout.header, block_size=len(text) + 1, use_threads=False
         ),
         parse_options=pa.csv.ParseOptions(
-            delimiter=layout.delimiter, newlines_in_values=multiline, ignore_empty_lines=False
+            delimiter=layout.delimiter,
+            newlines_in_values=multiline,
+            ignore_empty_lines=False,
+            invalid_row_handler=invalid,
         ),
         convert_options=pa.csv.ConvertOptions(
-            column_types=schema, strings_can_be_null=False, check_utf8=False
+            column_types=kinds,
+            null_values=[""],
+            strings_can_be_null=True,
+            quoted_strings_can_be_null=True,
+            check_utf8=False,
         ),
     )
 

@@ -6,14 +6,14 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
-from functools import cache
+from datetime import date, datetime, time
+from functools import cache, lru_cache
 from typing import ClassVar, Protocol
 
-import sqlglot.expressions as exp
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 
-from sabueso.population import sql
-from sabueso.population.sql import Tree
 from sabueso.population.table import Column, ColumnType
 
 MOST_DECIMALS = 12
@@ -27,8 +27,10 @@ class Format(Protocol):
     @property
     def type(self) -> ColumnType: ...
 
-    def value(self, text: Tree) -> Tree:
-        """A tree for the value of a trimmed, non-empty text; NULL where it does not fit."""
+    def read(self, texts: pa.Array) -> pa.Array:
+        """The values of trimmed texts, empty ones being missing; missing too where none fits.
+
+        Texts may be dictionary-encoded."""
 
     def fits(self, text: str) -> bool: ...
 
@@ -44,8 +46,8 @@ class TextFormat:
 
     type: ClassVar[ColumnType] = "text"
 
-    def value(self, text: Tree) -> Tree:
-        return text
+    def read(self, texts: pa.Array) -> pa.Array:
+        return texts
 
     def fits(self, text: str) -> bool:
         return True
@@ -95,22 +97,36 @@ class NumberFormat:
     def fits(self, text: str) -> bool:
         return _compiled(self).fullmatch(text) is not None
 
-    def value(self, text: Tree) -> Tree:
-        plain: Tree = text
+    def read(self, texts: pa.Array) -> pa.Array:
+        kind = pa.decimal128(self.precision, self.scale)
+        if pa.types.is_dictionary(texts.type):
+            texts = texts.cast(pa.string())
+        if not (self.thousands or self.styles or _is_foreign(texts, self._points())):
+            # Nothing but digits, signs and the decimal mark: what converts, fits.
+            try:
+                return self._plain(texts).cast(kind)
+            except pa.ArrowInvalid:
+                pass
+        fits = pc.match_substring_regex(texts, rf"\A(?:{self.pattern()})\z")
+        texts = pc.if_else(fits, texts, pa.scalar(None, pa.string()))
+        negative = None
+        if self.styles:
+            negative = pc.match_substring_regex(texts, r"[(-]")
+            texts = pc.replace_substring_regex(texts, "[()-]", "")
+        sizes = _decimals(self._plain(texts), kind)
+        return sizes if negative is None else pc.if_else(negative, pc.negate(sizes), sizes)
+
+    def _plain(self, texts: pa.Array) -> pa.Array:
+        """Texts as exact decimals are written everywhere."""
         if self.thousands:
-            plain = sql.call("REPLACE", plain, sql.text(self.thousands), sql.text(""))
+            texts = pc.replace_substring(texts, self.thousands, "")
         if self.decimal == "," and self.scale:
-            plain = sql.call("REPLACE", plain, sql.text(","), sql.text("."))
-        kind = f"DECIMAL({self.precision},{self.scale})"
-        fits = sql.matches(text, self.pattern())
-        if not self.styles:
-            return exp.Case().when(fits, sql.try_cast(plain, kind))
-        for mark in "()-":
-            plain = sql.call("REPLACE", plain, sql.text(mark), sql.text(""))
-        negative = sql.matches(text.copy(), r"\(.*\)|-.*|.*-")
-        size = sql.try_cast(plain, kind)
-        signed = exp.Case().when(negative, exp.Neg(this=size)).else_(size.copy())
-        return exp.Case().when(fits, signed)
+            texts = pc.replace_substring(texts, ",", ".")
+        return texts
+
+    def _points(self) -> bool:
+        """Whether a point is this format's decimal mark."""
+        return self.decimal == "." and self.scale > 0
 
     def described(self) -> str:
         grouped = f"1{self.thousands}234" if self.thousands else "1234"
@@ -121,6 +137,31 @@ class NumberFormat:
 
     def column(self, name: str) -> Column:
         return Column(name, "number", self.scale, self.precision)
+
+
+def _is_foreign(texts: pa.Array, points: bool) -> bool:
+    """Whether some text has a letter, which a conversion takes for an exponent, or a point where
+    none belongs; by the bytes as they lie."""
+    _, offsets, data = texts.buffers()
+    if data is None or not len(texts):
+        return False
+    ends = np.frombuffer(offsets, np.int32)[[texts.offset, texts.offset + len(texts)]]
+    held = np.frombuffer(data, np.uint8)[ends[0] : ends[1]]
+    if not len(held):
+        return False
+    return bool(held.max() > ord("9") or (not points and (held == ord(".")).any()))
+
+
+def _decimals(texts: pa.Array, kind: pa.Decimal128Type) -> pa.Array:
+    """Plain decimal texts as decimals; missing where one has more digits than the column."""
+    try:
+        return texts.cast(kind)
+    except pa.ArrowInvalid:
+        whole = kind.precision - kind.scale
+        digits = pc.utf8_length(pc.replace_substring_regex(texts, r"\A[+-]?0*|\..*\z", ""))
+        return pc.if_else(pc.less_equal(digits, whole), texts, pa.scalar(None, pa.string())).cast(
+            kind
+        )
 
 
 @cache
@@ -159,6 +200,36 @@ for _form, (_pattern, _type, _order, _shown) in list(_DATE_FORMS.items())[:9]:
             )
 
 
+_ARROW = {"date": pa.date32(), "timestamp": pa.timestamp("us"), "time": pa.time64("us")}
+MANY_DATES = 5_000
+
+
+@lru_cache(maxsize=100_000)
+def _moment(form: str, text: str | None) -> date | time | None:
+    """A text read by a form, or None where it does not fit or is no day of the calendar."""
+    pattern, kind, _, _ = _DATE_FORMS[form]
+    if text is None or not re.fullmatch(pattern, text):
+        return None
+    try:
+        read = datetime.strptime(text, form)
+    except ValueError:
+        return None
+    return read if kind == "timestamp" else read.date() if kind == "date" else read.time()
+
+
+def _iso(form: str) -> tuple[str, str]:
+    """Pattern and replacement that turn a form's texts with two-digit parts into ISO 8601."""
+    sizes = {"Y": 4, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
+    parts = re.findall("%([A-Za-z])", form)
+    shape = re.escape(form).replace("\\ ", " ")
+    for part in parts:
+        shape = shape.replace(f"%{part}", f"([0-9]{{{sizes.get(part, 0)}}})")
+    at = {part: rf"\{position}" for position, part in enumerate(parts, 1)}
+    day = f"{at.get('Y', 'x')}-{at.get('m', 'x')}-{at.get('d', 'x')}"
+    clock = f" {at['H']}:{at['M']}:{at.get('S', '00')}" if "H" in at else ""
+    return rf"\A{shape}\z", day + clock
+
+
 @dataclass(frozen=True)
 class DateFormat:
     """A date, timestamp or time of day. ``assumed`` where the column does not tell its order."""
@@ -175,17 +246,21 @@ class DateFormat:
         return _DATE_FORMS[self.form][2]
 
     def fits(self, text: str) -> bool:
-        if not re.fullmatch(_DATE_FORMS[self.form][0], text):
-            return False
-        try:
-            datetime.strptime(text, self.form)
-        except ValueError:
-            return False
-        return True
+        return _moment(self.form, text) is not None
 
-    def value(self, text: Tree) -> Tree:
-        read = sql.cast(sql.try_timestamp(text, self.form), self.type.upper())
-        return exp.Case().when(sql.matches(text.copy(), _DATE_FORMS[self.form][0]), read)
+    def read(self, texts: pa.Array) -> pa.Array:
+        encoded = texts if pa.types.is_dictionary(texts.type) else texts.dictionary_encode()
+        return self._distinct(encoded.dictionary).take(encoded.indices)
+
+    def _distinct(self, texts: pa.Array) -> pa.Array:
+        """Values of distinct texts: dates repeat, and few of them are read one by one."""
+        kind = _ARROW[self.type]
+        if len(texts) > MANY_DATES and self.type != "time":
+            try:
+                return pc.replace_substring_regex(texts, *_iso(self.form)).cast(kind)
+            except pa.ArrowInvalid:
+                pass
+        return pa.array([_moment(self.form, text) for text in texts.to_pylist()], kind)
 
     def described(self) -> str:
         return f"{self.type} {_DATE_FORMS[self.form][3]}" + (" (assumed)" if self.assumed else "")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Generator
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
@@ -30,7 +30,8 @@ class Damaged:
 class Batch:
     """Consecutive records of a file as text cells.
 
-    ``lines`` (n,) are the lines on which the n records start. ``blank`` counts empty records,
+    ``cells`` are texts, empty ones missing, a column maybe dictionary-encoded. ``lines`` (n,) are
+    the lines on which the n records start. ``blank`` counts empty records not among the cells,
     ``continued`` the further lines of records that span several.
     """
 
@@ -59,8 +60,11 @@ class Reader(Protocol):
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
         """Look at the beginning of a file."""
 
-    def batches(self, path: Path, layout: Layout, settings: ReadSettings) -> Iterator[Batch]:
-        """All records of a file, in order."""
+    def batches(
+        self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
+    ) -> Generator[Batch]:
+        """All records of a file, in order. ``repeated`` are columns of few distinct texts, which
+        a reader may hand on dictionary-encoded."""
 
 
 @dataclass(frozen=True)
@@ -91,7 +95,6 @@ class FileReport:
     """
 
     file: str
-    sha256: str
     size: int
     lines: int
     header_lines: int
@@ -110,6 +113,7 @@ class FileReport:
     notes: list[str]
     first_date: str | None = None
     last_date: str | None = None
+    sha256: str = ""
 
     @property
     def read(self) -> int:

@@ -28,6 +28,12 @@ class Broken:
     reason: str
 
 
+def wrong_count(line: int, fields: int, expected: int, text: bytes) -> Broken:
+    """A record with too few or too many fields."""
+    less = "too few" if fields < expected else "too many"
+    return Broken(line, fields, text, f"{less} fields: {fields}, expected {expected}")
+
+
 @dataclass(frozen=True)
 class Records:
     """Whole records of a block: good ones joined as text, with their first lines."""
@@ -56,7 +62,7 @@ def blocks(chunks: Iterable[bytes]) -> Iterator[bytes]:
         if end == 0:
             carry.append(chunk)
             continue
-        yield b"".join([*carry, chunk[:end]])
+        yield b"".join([*carry, memoryview(chunk)[:end]])
         carry = [chunk[end:]] if end < len(chunk) else []
     rest = b"".join(carry)
     if rest:
@@ -71,6 +77,17 @@ class Splitter:
         self._fields = fields
         self._line = first_line
         self._open = b""
+
+    @property
+    def is_open(self) -> bool:
+        """Whether a record goes on in the next block."""
+        return bool(self._open)
+
+    def skip(self, lines: int) -> int:
+        """Pass over lines that were read elsewhere; returns the first of them."""
+        first = self._line
+        self._line += lines
+        return first
 
     def split(self, block: bytes, *, last: bool = False) -> Records:
         """Records of the next block. With ``last``, an unclosed quote is an error, not a wait."""
@@ -154,7 +171,7 @@ class Splitter:
             if not text.strip():
                 empty += 1
                 continue
-            broken.append(self._wrong_count(int(lines[i]), int(counts[i]) + 1, text))
+            broken.append(wrong_count(int(lines[i]), int(counts[i]) + 1, self._fields, text))
         self._line += total
         kept = data if good.all() else _runs(data, starts, ends, good)
         return Records(
@@ -165,10 +182,6 @@ class Splitter:
             continued=total - len(ends),
             multiline=total > len(ends),
         )
-
-    def _wrong_count(self, line: int, fields: int, text: bytes) -> Broken:
-        less = "too few" if fields < self._fields else "too many"
-        return Broken(line, fields, text, f"{less} fields: {fields}, expected {self._fields}")
 
     def _slow(self, data: bytes, last: bool) -> Records:
         """Stray quotes, NUL bytes or lone carriage returns: record by record.
@@ -209,7 +222,7 @@ class Splitter:
                     writer.writerow(parsed[0])
                     lines.append(line)
                 else:
-                    broken.append(self._wrong_count(line, len(parsed[0]), raw))
+                    broken.append(wrong_count(line, len(parsed[0]), self._fields, raw))
         self._line += at
         joined = good.getvalue().encode("utf-8", "surrogateescape")
         return Records(joined, np.array(lines, dtype=np.int64), broken, blank, continued, True)

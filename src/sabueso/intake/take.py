@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import re
+from collections import deque
 from collections.abc import Callable, Iterator, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from importlib.metadata import entry_points
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
 from sabueso.errors import UserError
+from sabueso.intake.convert import CODE_ROLES, SIGNED, Conversion, Converted
 from sabueso.intake.formats import (
     TOLERATED,
     DateFormat,
@@ -25,7 +29,6 @@ from sabueso.intake.formats import (
     decide,
     widened,
 )
-from sabueso.intake.hashing import file_hash
 from sabueso.intake.interface import (
     Batch,
     Damaged,
@@ -44,12 +47,6 @@ from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Rol
 Progress = Callable[[str, int, int], None]
 """Called with a file's name, the rows read so far, and the bytes read of the whole."""
 
-SIGNED = "amount"
-TOTALS = r"(?i)\W*(?:(?:sub|gran|grand)[ -]?)?(?:total(?:es|s)?|sumas?|sum)\b.*"
-TOTALS_COLUMNS = 24
-CODE_ROLES: tuple[Role, ...] = (
-    "id", "account", "party", "document", "preparer", "approver",
-)  # fmt: skip
 MONEY_ROLES: tuple[Role, ...] = ("amount", "debit", "credit")
 
 
@@ -114,7 +111,6 @@ def take_file(
     prior: Prior,
     engine: Engine,
     *,
-    sha256: str | None = None,
     progress: Progress | None = None,
 ) -> FileReport:
     """Read a file into a Parquet file, or only report on it.
@@ -132,8 +128,6 @@ def take_file(
         Columns and roles that the table has already.
     engine : Engine
         One that keeps the order of its inputs (:func:`intake_engine`).
-    sha256 : str, optional
-        The file's hash, where it is known.
     progress : callable, optional
         Told about rows as they are read.
 
@@ -151,7 +145,7 @@ def take_file(
         for _ in range(4 * len(layout.header) + 4):
             try:
                 tally, columns = _read(
-                    reader, path, output, layout, settings, formats, roles, engine, progress
+                    reader, path, output, layout, settings, formats, roles, progress
                 )
                 break
             except _Widen as wider:
@@ -174,7 +168,6 @@ def take_file(
     counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
     return FileReport(
         file=path.name,
-        sha256=sha256 or file_hash(path),
         size=path.stat().st_size,
         lines=layout.header_line + counted + tally.continued,
         header_lines=layout.header_line,
@@ -278,35 +271,43 @@ def _read(
     settings: ReadSettings,
     formats: dict[str, Format],
     roles: dict[Role, str],
-    engine: Engine,
     progress: Progress | None,
 ) -> tuple[_Tally, tuple[Column, ...]]:
     """One pass over the file."""
     tally = _Tally()
     columns = _columns(layout, formats, roles)
     money = [c.name for c in columns if c.type == "number" and c.name != LINE_COLUMN]
-    select = _conversion(layout, formats, roles)
+    signed = next((c for c in columns if c.name == SIGNED and SIGNED not in layout.header), None)
+    conversion = Conversion(layout.header, formats, roles, signed)
+    repeated = _repeated(layout, formats)
     failures: dict[str, tuple[int, int]] = {}
-    schema = _schema(columns)
-    size = path.stat().st_size
+    schema = _schema(columns, repeated)
     writer = None
+    batches = reader.batches(path, layout, settings, repeated)
     try:
         if output is not None:
             writer = pq.ParquetWriter(
-                output, schema, compression="zstd", store_decimal_as_integer=True
+                output,
+                schema,
+                compression="zstd",
+                store_decimal_as_integer=True,
+                use_dictionary=[f.name for f in schema if _is_repeated(f)],
+                # The least and greatest text of a block serve nobody and cost a third of the time.
+                write_statistics=[f.name for f in schema if _is_ordered(f)],
+                column_encoding={LINE_COLUMN: "DELTA_BINARY_PACKED"},
             )
-        for batch in _with_progress(reader.batches(path, layout, settings), path, size, progress):
+        for batch, found in _converted(_with_progress(batches, path, progress), conversion):
             tally.damaged += batch.damaged
             tally.blank += batch.blank
             tally.continued += batch.continued
             if not len(batch.lines):
                 continue
-            raw = batch.cells.append_column(LINE_COLUMN, pa.array(batch.lines, pa.int64()))
-            raw = raw.append_column("_record", pa.array(range(len(batch.lines)), pa.int64()))
-            found = engine.query(select, raw=raw)
-            good = _sort_out(found, batch, layout, formats, settings, roles, money, tally, failures)
+            tally.blank += int(found.blank.sum())
+            _note_totals(found, layout, money, tally)
+            _note_damage(found, batch, layout, formats, settings, roles, money, tally, failures)
+            keep = found.good
+            good = found.values if keep.all() else found.values.filter(pa.array(keep))
             if good.num_rows:
-                good = good.append_column(FILE_COLUMN, pa.repeat(path.name, good.num_rows))
                 tally.accepted += good.num_rows
                 for name in money:
                     total = pc.sum(good.column(name).cast(_wide(good.column(name).type))).as_py()
@@ -314,16 +315,71 @@ def _read(
                 _note_dates(good, roles, tally)
                 _confirm_orders(good, formats, tally)
                 if writer is not None:
-                    writer.write_table(good.select(schema.names).cast(schema))
+                    writer.write_table(_stored(good, path.name, schema))
     finally:
+        # Threads that read ahead end before anything else happens to the file.
+        batches.close()
         if writer is not None:
             writer.close()
     return tally, columns
 
 
+def _converted(
+    batches: Iterator[Batch], conversion: Conversion
+) -> Iterator[tuple[Batch, Converted]]:
+    """Batches with their values, in order; one is converted while another is written."""
+    waiting: deque[tuple[Batch, Future[Converted]]] = deque()
+    with ThreadPoolExecutor(1) as pool:
+        for batch in batches:
+            waiting.append((batch, pool.submit(conversion.convert, batch)))
+            if len(waiting) > 1:
+                done, found = waiting.popleft()
+                yield done, found.result()
+        for done, found in waiting:
+            yield done, found.result()
+
+
+def _repeated(layout: Layout, formats: Mapping[str, Format]) -> set[str]:
+    """Columns whose sample repeats its texts: they are read and stored by their distinct texts."""
+    found = set()
+    for name in layout.header:
+        texts = layout.sample.column(name)
+        # 500 rows of a column of 50,000 texts, as many as still pay, repeat two or three of them.
+        few = pc.count_distinct(texts).as_py() <= 0.995 * len(texts)
+        if len(texts) and few and formats[name].type != "number":
+            found.add(name)
+    return found
+
+
+def _is_repeated(field: pa.Field) -> bool:
+    return bool(pa.types.is_dictionary(field.type) or pa.types.is_temporal(field.type))
+
+
+def _is_ordered(field: pa.Field) -> bool:
+    return field.name == FILE_COLUMN or not (
+        pa.types.is_dictionary(field.type) or pa.types.is_string(field.type)
+    )
+
+
+def _stored(good: pa.Table, file: str, schema: pa.Schema) -> pa.Table:
+    """Values under the file's schema, with the file's name in each row."""
+    named = pa.DictionaryArray.from_arrays(
+        pa.repeat(pa.scalar(0, pa.int32()), good.num_rows), pa.array([file])
+    )
+    good = good.append_column(FILE_COLUMN, named)
+    arrays = []
+    for wanted in schema:
+        column = good.column(wanted.name)
+        if pa.types.is_dictionary(wanted.type) and not pa.types.is_dictionary(column.type):
+            column = column.dictionary_encode()
+        arrays.append(column if column.type == wanted.type else column.cast(wanted.type))
+    return pa.table(arrays, schema=schema)
+
+
 def _with_progress(
-    batches: Iterator[Batch], path: Path, size: int, progress: Progress | None
+    batches: Iterator[Batch], path: Path, progress: Progress | None
 ) -> Iterator[Batch]:
+    size = path.stat().st_size
     done = rows = 0
     for batch in batches:
         yield batch
@@ -356,7 +412,8 @@ def _is_pair(roles: Mapping[Role, str], layout: Layout) -> bool:
     )
 
 
-def _schema(columns: tuple[Column, ...]) -> pa.Schema:
+def _schema(columns: tuple[Column, ...], repeated: set[str]) -> pa.Schema:
+    encoded = pa.dictionary(pa.int32(), pa.string())
     kinds = {
         "text": pa.string(),
         "date": pa.date32(),
@@ -367,6 +424,8 @@ def _schema(columns: tuple[Column, ...]) -> pa.Schema:
     for c in columns:
         if c.name == LINE_COLUMN:
             fields.append(pa.field(c.name, pa.int64()))
+        elif c.name == FILE_COLUMN or (c.type == "text" and c.name in repeated):
+            fields.append(pa.field(c.name, encoded))
         elif c.type == "number":
             fields.append(pa.field(c.name, pa.decimal128(c.precision, c.scale)))
         else:
@@ -374,107 +433,21 @@ def _schema(columns: tuple[Column, ...]) -> pa.Schema:
     return pa.schema(fields)
 
 
-def _conversion(layout: Layout, formats: dict[str, Format], roles: dict[Role, str]) -> exp.Select:
-    """SELECT the values of a batch, the first column that does not fit, and totals lines."""
-    inner: list[Tree] = [sql.column(LINE_COLUMN), sql.column("_record")]
-    trimmed: dict[str, Tree] = {}
-    for i, name in enumerate(layout.header):
-        text = exp.Nullif(this=exp.Trim(this=sql.column(name)), expression=sql.text(""))
-        inner.append(exp.alias_(text, f"t{i}", quoted=True))
-        trimmed[name] = sql.column(f"t{i}")
-        if isinstance(formats[name], TextFormat):
-            inner.append(sql.column(name))
-    texts = exp.select(*inner).from_("raw")
-    values: list[Tree] = [sql.column(LINE_COLUMN), sql.column("_record")]
-    bad = exp.Case()
-    some_can_fail = False
-    codes = {roles.get(role) for role in CODE_ROLES}
-    middle: list[Tree] = [sql.column(LINE_COLUMN), sql.column("_record")]
-    for i, name in enumerate(layout.header):
-        middle.append(sql.column(f"t{i}"))
-        if isinstance(formats[name], TextFormat):
-            # Texts stay as they are, blanks apart; identifiers are trimmed, or links break.
-            kept = (
-                trimmed[name]
-                if name in codes
-                else exp.Case().when(
-                    exp.Not(this=exp.Is(this=trimmed[name], expression=exp.null())),
-                    sql.column(name),
-                )
-            )
-            middle.append(exp.alias_(kept, f"v{i}", quoted=True))
-            continue
-        middle.append(exp.alias_(formats[name].value(trimmed[name]), f"v{i}", quoted=True))
-    converted = exp.select(*middle).from_(texts.subquery("x"))
-    for i, name in enumerate(layout.header):
-        values.append(exp.alias_(sql.column(f"v{i}"), name, quoted=True))
-        if not isinstance(formats[name], TextFormat):
-            unread = exp.and_(
-                exp.Is(this=sql.column(f"v{i}"), expression=exp.null()),
-                exp.Not(this=exp.Is(this=sql.column(f"t{i}"), expression=exp.null())),
-            )
-            bad = bad.when(unread, sql.integer(i), copy=False)
-            some_can_fail = True
-    if _is_pair(roles, layout):
-        # The pair is known by now: debit less credit, missing where both are.
-        at = {name: i for i, name in enumerate(layout.header)}
-        debit, credit = (sql.column(f"v{at[roles[role]]}") for role in ("debit", "credit"))
-        neither = exp.and_(
-            exp.Is(this=debit, expression=exp.null()), exp.Is(this=credit, expression=exp.null())
-        )
-        zero = sql.integer(0)
-        signed = exp.Sub(
-            this=exp.Coalesce(this=debit.copy(), expressions=[zero]),
-            expression=exp.Coalesce(this=credit.copy(), expressions=[zero.copy()]),
-        )
-        column = next(c for c in _columns(layout, formats, dict(roles)) if c.name == SIGNED)
-        values.append(
-            exp.alias_(
-                sql.cast(
-                    exp.Case().when(exp.Not(this=exp.paren(neither)), signed),
-                    f"DECIMAL({column.precision},{column.scale})",
-                ),
-                SIGNED,
-                quoted=True,
-            )
-        )
-    values.append(
-        exp.alias_(bad.else_(sql.integer(-1)) if some_can_fail else sql.integer(-1), "_bad")
-    )
-    values.append(exp.alias_(_is_totals(layout, formats, roles), "_totals"))
-    return exp.select(*values).from_(converted.subquery("y"))
+def _note_totals(found: Converted, layout: Layout, money: list[str], tally: _Tally) -> None:
+    """Count the totals lines of a batch and keep the figures they state."""
+    if not found.totals.any():
+        return
+    tally.totals += int(found.totals.sum())
+    stated = [name for name in money if name in layout.header]
+    chosen = found.values.filter(pa.array(found.totals)).select([*stated, LINE_COLUMN])
+    for row in chosen.to_pylist():
+        for name in stated:
+            if row[name] is not None:
+                tally.totals_rows.append((row[LINE_COLUMN], name, row[name]))
 
 
-def _is_totals(layout: Layout, formats: dict[str, Format], roles: dict[Role, str]) -> Tree:
-    """A line without a date (or with half its cells empty) whose first word is a total's."""
-    # A totals line says so in its first columns; very wide files are not searched further.
-    at = {name: f"t{i}" for i, name in enumerate(layout.header[:TOTALS_COLUMNS])}
-    if (named := roles.get("date")) in layout.header:
-        at[named] = f"t{layout.header.index(named)}"
-    empties = [exp.Is(this=sql.column(t), expression=exp.null()) for t in at.values()]
-    date = roles.get("date")
-    if date in at:
-        lean: Tree = exp.Is(this=sql.column(at[date]), expression=exp.null())
-        lean = exp.or_(lean, sql.matches(sql.column(at[date]), TOTALS))
-    else:
-        total: Tree = sql.integer(0)
-        for empty in empties:
-            one = exp.Case().when(empty, sql.integer(1)).else_(sql.integer(0))
-            total = exp.Add(this=total, expression=exp.paren(one))
-        lean = exp.GTE(this=exp.paren(total), expression=sql.integer((len(at) + 1) // 2))
-    words = [
-        sql.matches(sql.column(at[name]), TOTALS)
-        for name in at
-        if isinstance(formats[name], TextFormat) or name == date
-    ]
-    if not words:
-        return exp.false()
-    some = exp.Coalesce(this=exp.or_(*words), expressions=[exp.false()])
-    return exp.Case().when(lean, some).else_(exp.false())
-
-
-def _sort_out(
-    found: pa.Table,
+def _note_damage(
+    found: Converted,
     batch: Batch,
     layout: Layout,
     formats: dict[str, Format],
@@ -483,50 +456,44 @@ def _sort_out(
     money: list[str],
     tally: _Tally,
     failures: dict[str, tuple[int, int]],
-) -> pa.Table:
-    """The good rows of a batch; totals lines and unreadable rows go to the tally.
+) -> None:
+    """Set aside the rows of a batch that do not fit.
 
     Raises
     ------
     _Widen
         If a column's texts show that its format was too narrow.
     """
-    totals = found.column("_totals")
-    bad = pc.and_(pc.not_equal(found.column("_bad"), -1), pc.invert(totals))
-    if pc.any(totals).as_py():
-        chosen = found.filter(totals)
-        tally.totals += chosen.num_rows
-        for row in chosen.to_pylist():
-            for name in money:
-                if name in layout.header and row.get(name) is not None:
-                    tally.totals_rows.append((row[LINE_COLUMN], name, row[name]))
-    if pc.any(bad).as_py():
-        chosen = found.filter(bad)
-        cells = batch.cells.take(chosen.column("_record"))
-        _widen_or_not(cells, chosen, batch, layout, formats, settings, roles, failures)
-        for row, texts in zip(chosen.to_pylist(), cells.to_pylist(), strict=True):
-            name = layout.header[row["_bad"]]
-            tally.damaged.append(
-                Damaged(
-                    line=row[LINE_COLUMN],
-                    column=name,
-                    value=texts[name],
-                    reason=f"expected {formats[name].described().removesuffix(' (assumed)')}",
-                    text=_joined(texts.values()),
-                )
+    places = np.flatnonzero((found.bad >= 0) & ~found.totals)
+    if not len(places):
+        return
+    cells = batch.cells.take(pa.array(places))
+    bad = found.bad[places]
+    _widen_or_not(cells, bad, len(batch.lines), layout, formats, settings, roles, failures)
+    chosen = found.values.select([*money, LINE_COLUMN]).take(pa.array(places))
+    for position, row, texts in zip(
+        bad.tolist(), chosen.to_pylist(), cells.to_pylist(), strict=True
+    ):
+        name = layout.header[position]
+        tally.damaged.append(
+            Damaged(
+                line=row[LINE_COLUMN],
+                column=name,
+                value=texts[name],
+                reason=f"expected {formats[name].described().removesuffix(' (assumed)')}",
+                text=_joined(texts.values()),
             )
-            for money_name in money:
-                if row.get(money_name) is not None:
-                    before = tally.quarantined_sums.get(money_name, Decimal(0))
-                    tally.quarantined_sums[money_name] = before + row[money_name]
-    good = found.filter(pc.invert(pc.or_(totals, bad))) if tally.totals or tally.damaged else found
-    return good.drop_columns(["_record", "_bad", "_totals"])
+        )
+        for money_name in money:
+            if row[money_name] is not None:
+                before = tally.quarantined_sums.get(money_name, Decimal(0))
+                tally.quarantined_sums[money_name] = before + row[money_name]
 
 
 def _widen_or_not(
     cells: pa.Table,
-    chosen: pa.Table,
-    batch: Batch,
+    bad: np.ndarray,
+    rows_read: int,
     layout: Layout,
     formats: dict[str, Format],
     settings: ReadSettings,
@@ -534,9 +501,9 @@ def _widen_or_not(
     failures: dict[str, tuple[int, int]],
 ) -> None:
     """Raise _Widen where the failing texts of a column call for another format."""
-    for i in sorted(set(chosen.column("_bad").to_pylist())):
+    for i in sorted(set(bad.tolist())):
         name = layout.header[i]
-        texts = cells.filter(pc.equal(chosen.column("_bad"), i)).column(name)
+        texts = cells.column(name).filter(pa.array(bad == i))
         failing = [v.strip() for v in pc.unique(texts).to_pylist()[:1000]]
         wider = widened(
             formats[name], failing, decimal=settings.decimal, thousands=settings.thousands
@@ -544,7 +511,7 @@ def _widen_or_not(
         if wider is not None:
             raise _Widen(name, wider)
         count, rows = failures.get(name, (0, 0))
-        failures[name] = count + len(texts), rows + len(batch.lines)
+        failures[name] = count + len(texts), rows + rows_read
         count, rows = failures[name]
         declared = name in settings.types or roles.get("amount") == name or _in_pair(roles, name)
         # So many texts that do not fit are no damage: the column is not what the sample showed.

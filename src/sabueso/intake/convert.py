@@ -1,0 +1,179 @@
+"""A batch of text cells as values: numbers, dates, texts; which rows do not fit; which are totals."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from sabueso.intake.formats import Format, TextFormat
+from sabueso.intake.interface import Batch
+from sabueso.population.table import LINE_COLUMN, Column, Role
+
+SIGNED = "amount"
+"""The column made of a debit and a credit column."""
+TOTALS = r"\A(?i:\W*(?:(?:sub|gran|grand)[ -]?)?(?:total(?:es|s)?|sumas?|sum)\b)"
+TOTALS_COLUMNS = 24
+CODE_ROLES: tuple[Role, ...] = (
+    "id", "account", "party", "document", "preparer", "approver",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Converted:
+    """A batch's values. ``bad`` (n,) is the first column that a row's text does not fit, else -1;
+    ``totals`` (n,) are the rows that state a total; ``blank`` (n,) those without any text."""
+
+    values: pa.Table
+    bad: np.ndarray
+    totals: np.ndarray
+    blank: np.ndarray
+
+    @property
+    def good(self) -> np.ndarray:
+        return np.asarray((self.bad < 0) & ~self.totals & ~self.blank)
+
+
+@dataclass(frozen=True)
+class Conversion:
+    """How the columns of one file become values.
+
+    ``signed`` is the column made of the debit and credit columns, where there is such a pair.
+    """
+
+    header: Sequence[str]
+    formats: Mapping[str, Format]
+    roles: Mapping[Role, str]
+    signed: Column | None
+
+    def convert(self, batch: Batch) -> Converted:
+        n = len(batch.lines)
+        codes = {self.roles.get(role) for role in CODE_ROLES}
+        texts: dict[str, pa.Array] = {}
+        values: dict[str, pa.Array] = {}
+        bad = np.full(n, -1)
+        for position, name in reversed(list(enumerate(self.header))):
+            raw = _whole(batch.cells.column(name))
+            if isinstance(self.formats[name], TextFormat):
+                texts[name], values[name] = _texts(raw, name in codes)
+                continue
+            texts[name] = text = _trimmed(raw)
+            values[name] = read = self.formats[name].read(text)
+            if read.null_count != text.null_count:
+                unread = pc.and_not(pc.is_null(read), pc.is_null(text))
+                bad[unread.to_numpy(zero_copy_only=False)] = position
+        columns = {name: values[name] for name in self.header}
+        if self.signed is not None:
+            debit, credit = values[self.roles["debit"]], values[self.roles["credit"]]
+            columns[SIGNED] = _signed(debit, credit, self.signed)
+        columns[LINE_COLUMN] = pa.array(batch.lines, pa.int64())
+        return Converted(pa.table(columns), bad, self._totals(texts, bad, n), _blank(texts, n))
+
+    def _totals(self, texts: Mapping[str, pa.Array], bad: np.ndarray, n: int) -> np.ndarray:
+        """Rows without a date (or with half their cells empty) whose first word is a total's."""
+        # A totals line says so in its first columns; very wide files are not searched further.
+        names = list(self.header[:TOTALS_COLUMNS])
+        date = self.roles.get("date")
+        if date is not None and date in self.header and date not in names:
+            names.append(date)
+        worded = [x for x in names if isinstance(self.formats[x], TextFormat) or x == date]
+        if date is not None and date in self.header:
+            lean = _empties(texts, [date], n) == 1
+            unread = np.flatnonzero(bad >= 0)
+            lean[unread] |= _states_total(texts[date].take(pa.array(unread)))
+        else:
+            lean = _empties(texts, names, n) >= (len(names) + 1) // 2
+        if not lean.any():
+            return lean
+        places = np.flatnonzero(lean)
+        chosen = pa.array(places)
+        some = np.zeros(len(places), dtype=bool)
+        for name in worded:
+            some |= _states_total(texts[name].take(chosen))
+        found = np.zeros(n, dtype=bool)
+        found[places[some]] = True
+        return found
+
+
+def _whole(column: pa.ChunkedArray) -> pa.Array:
+    return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+
+
+# Bytes that may begin or end a blank: ASCII blanks, and the first and last bytes of Unicode ones.
+_BLANKS = np.zeros(256, bool)
+_BLANKS[[9, 10, 11, 12, 13, 28, 29, 30, 31, 32, 0x85, 0xA0, 0xC2, 0xE1, 0xE2, 0xE3]] = True
+_BLANKS[[*range(0x80, 0x8B), 0x9F, 0xA8, 0xA9, 0xAF]] = True
+
+
+def _may_have_blanks(texts: pa.Array) -> bool:
+    """Whether some text may begin or end with a blank or be empty, by its first and last byte."""
+    if pa.types.is_dictionary(texts.type):
+        texts = texts.dictionary
+    _, buffer, data = texts.buffers()
+    if data is None or not len(texts):
+        return texts.null_count < len(texts)
+    offsets = np.frombuffer(buffer, np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    held = np.frombuffer(data, np.uint8)
+    filled = np.diff(offsets) > 0
+    if np.count_nonzero(filled) < len(texts) - texts.null_count:
+        return True
+    first, last = offsets[:-1][filled], offsets[1:][filled] - 1
+    return bool(_BLANKS[held[first]].any() or _BLANKS[held[last]].any())
+
+
+def _trimmed(raw: pa.Array) -> pa.Array:
+    """Texts without blanks around them; what is nothing else is missing."""
+    if not _may_have_blanks(raw):
+        return raw
+    if pa.types.is_dictionary(raw.type):
+        raw = raw.cast(pa.string())
+    text = pc.utf8_trim_whitespace(raw)
+    return pc.if_else(pc.equal(text, ""), pa.scalar(None, pa.string()), text)
+
+
+def _texts(raw: pa.Array, code: bool) -> tuple[pa.Array, pa.Array]:
+    """The trimmed texts, and the values: texts stay as they are, identifiers are trimmed, or
+    links between tables break."""
+    text = _trimmed(raw)
+    if code or text is raw:
+        return text, text
+    plain = raw.cast(pa.string()) if pa.types.is_dictionary(raw.type) else raw
+    return text, pc.if_else(pc.is_null(text), text, plain)
+
+
+def _signed(debit: pa.Array, credit: pa.Array, column: Column) -> pa.Array:
+    """Debit less credit, missing where both are."""
+    kind = pa.decimal128(column.precision, column.scale)
+    wide = pa.decimal128(37, column.scale)  # a difference has one digit more
+    neither = pc.and_(pc.is_null(debit), pc.is_null(credit))
+    zero = pa.scalar(0, pa.int64()).cast(wide)
+    sides = [pc.coalesce(side.cast(wide), zero) for side in (debit, credit)]
+    difference = pc.subtract(*sides).cast(kind)
+    return pc.if_else(neither, pa.scalar(None, kind), difference)
+
+
+def _empties(texts: Mapping[str, pa.Array], names: Collection[str], n: int) -> np.ndarray:
+    """How many of the named cells of each row are empty."""
+    count = np.zeros(n, dtype=np.int32)
+    for name in names:
+        if texts[name].null_count:
+            count += pc.is_null(texts[name]).to_numpy(zero_copy_only=False)
+    return count
+
+
+def _blank(texts: Mapping[str, pa.Array], n: int) -> np.ndarray:
+    if not all(text.null_count for text in texts.values()):
+        return np.zeros(n, dtype=bool)
+    return _empties(texts, texts.keys(), n) == len(texts)
+
+
+def _states_total(texts: pa.Array) -> np.ndarray:
+    """Texts that begin with a word for a total."""
+    if pa.types.is_dictionary(texts.type):
+        found = pc.match_substring_regex(texts.dictionary, TOTALS).take(texts.indices)
+    else:
+        found = pc.match_substring_regex(texts, TOTALS)
+    return np.asarray(found.fill_null(False).to_numpy(zero_copy_only=False), dtype=bool)
