@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -37,8 +38,9 @@ answers["digits"] = {
 }
 
 # z-scores by account, with and without what is flagged
-x = d["amount"]
-group = x.groupby(d["account"])
+enough = d.groupby("account")["amount"].transform("size") >= 3
+x = d["amount"].where(enough)
+group = x.groupby(d["account"].where(enough))
 figures = group.agg(["count", "mean", "std", "median", "skew"])
 figures["kurt"] = group.kurt()
 middle = d["account"].map(figures["median"])
@@ -58,7 +60,8 @@ answers["zscore"] = {
 
 # interquartile fences by account on the log scale, positive amounts
 positive = d[d["units"] > 0]
-x = np.log10(1 + positive["units"])
+positive = positive[positive.groupby("account")["units"].transform("size") >= 5]
+x = np.log10(1 + positive["amount"])
 group = x.groupby(positive["account"])
 quartiles = group.quantile([0.25, 0.5, 0.75]).unstack()
 spread = 3 * (quartiles[0.75] - quartiles[0.25])
@@ -96,5 +99,5 @@ answers["periods"] = {
     "flagged": int(moved.sum()),
     "moved": int(change[moved].abs().sum()),
 }
-with open(sys.argv[2], "w") as file:
+with Path(sys.argv[2]).open("w") as file:
     json.dump(answers, file, default=float)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import sys
+from pathlib import Path
 
 import duckdb
 import numpy as np
@@ -31,9 +32,11 @@ def rows(statement: str) -> list[tuple]:
     return db.sql(statement).fetchall()
 
 
-db.execute("CREATE TEMP TABLE amounts AS SELECT units, count(*) AS n FROM ledger WHERE units <> 0 GROUP BY units")
-classes = dict(
-    (digits, (n, total, cos, sin))
+db.execute(
+    "CREATE TEMP TABLE amounts AS SELECT units, count(*) AS n FROM ledger WHERE units <> 0 GROUP BY units"
+)
+classes = {
+    digits: (n, total, cos, sin)
     for digits, n, total, cos, sin in rows(
         """
         SELECT CASE WHEN abs(units) < 10 THEN abs(units) * 10
@@ -43,7 +46,7 @@ classes = dict(
         FROM amounts GROUP BY digits
         """
     )
-)
+}
 n = sum(c[0] for c in classes.values())
 labels = np.arange(10, 100)
 expected = np.log10(1 + 1 / labels)
@@ -59,7 +62,9 @@ answers["digits"] = {
     "mad": float(np.abs(counts / n - expected).mean()),
     "mantissa_l2": (sum(c[2] for c in classes.values()) / n) ** 2
     + (sum(c[3] for c in classes.values()) / n) ** 2,
-    "most_frequent": sum(r[0] for r in rows("SELECT n FROM amounts ORDER BY n DESC, units LIMIT 5")),
+    "most_frequent": sum(
+        r[0] for r in rows("SELECT n FROM amounts ORDER BY n DESC, units LIMIT 5")
+    ),
     "distinct": rows("SELECT count(*) FROM amounts")[0][0],
     "percentiles": low + median + high,
 }
@@ -70,7 +75,7 @@ db.execute(
     SELECT account, count(*) AS n, avg(units) AS mean, stddev_samp(units) AS sd,
            quantile_cont(units, [0.5, 0.95]) AS q, mad(units::DOUBLE) AS mad,
            skewness(units) AS skew, kurtosis(units) AS kurt
-    FROM ledger GROUP BY account
+    FROM ledger GROUP BY account HAVING count(*) >= 3
     """
 )
 figures = rows(
@@ -107,16 +112,16 @@ answers["zscore"] = {
 db.execute(
     """
     CREATE TEMP TABLE fences AS
-    SELECT account, quantile_cont(log10(1 + units), [0.25, 0.5, 0.75]) AS q
-    FROM ledger WHERE units > 0 GROUP BY account
+    SELECT account, quantile_cont(log10(1 + amount), [0.25, 0.5, 0.75]) AS q
+    FROM ledger WHERE units > 0 GROUP BY account HAVING count(*) >= 5
     """
 )
 flagged = rows(
     """
     SELECT entry, date, account, supplier, preparer, text, units
     FROM ledger JOIN fences USING (account)
-    WHERE units > 0 AND (log10(1 + units) > q[3] + 3 * (q[3] - q[1])
-                         OR log10(1 + units) < q[1] - 3 * (q[3] - q[1]))
+    WHERE units > 0 AND (log10(1 + amount) > q[3] + 3 * (q[3] - q[1])
+                         OR log10(1 + amount) < q[1] - 3 * (q[3] - q[1]))
     """
 )
 answers["fences"] = {
@@ -159,14 +164,12 @@ lines = rows(
     FROM ledger GROUP BY account
     """
 )
-moved = [
-    abs(b - a) for _, a, b in lines if abs(b - a) >= 5_000_00 and abs(b - a) >= 0.1 * abs(a)
-]
+moved = [abs(b - a) for _, a, b in lines if abs(b - a) >= 5_000_00 and abs(b - a) >= 0.1 * abs(a)]
 answers["periods"] = {
     "base": sum(a for _, a, _ in lines),
     "current": sum(b for _, _, b in lines),
     "flagged": len(moved),
     "moved": sum(moved),
 }
-with open(sys.argv[2], "w") as file:
+with Path(sys.argv[2]).open("w") as file:
     json.dump(answers, file, default=float)

@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
 from sabueso.case.exceptions import canonical, exception_id
-from sabueso.case.files import write_whole
+from sabueso.case.files import json_text, write_whole
 from sabueso.case.folder import Case, population_arguments
 from sabueso.case.plan import ScreenSection
 from sabueso.case.register import Writer
@@ -224,12 +224,12 @@ def _write_run(
             flag["id"] = identity
         content["screen"] = item.screen
         content["purpose"] = item.purpose
-        write_whole(temporary / name, json.dumps(content, ensure_ascii=False, indent=1).encode())
+        write_whole(temporary / name, json_text(content).encode())
         listed.append({"screen": item.screen, "file": name})
     if marks:
         pq.write_table(pa.Table.from_pylist(marks), temporary / "marks.parquet")
     body = {"run": number, "at": at, "findings": listed, **_run_body(case, done)}
-    write_whole(temporary / "run.json", json.dumps(body, ensure_ascii=False, indent=1).encode())
+    write_whole(temporary / "run.json", json_text(body).encode())
     temporary.replace(final)
     return final
 

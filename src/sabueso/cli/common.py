@@ -65,9 +65,9 @@ def emit(text: str) -> None:
 
 
 def emit_json(content: Any) -> None:
-    import json
+    from sabueso.case.files import json_text
 
-    emit(json.dumps(content, ensure_ascii=False, indent=1))
+    emit(json_text(content))
 
 
 class Bar:

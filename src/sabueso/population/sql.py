@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from fractions import Fraction
+from functools import cache
 
 import sqlglot.expressions as exp
 
@@ -161,8 +162,15 @@ def exact_quantile(value: float, share: str) -> Fraction:
     Between integers at (n - 1)·a/b it is a multiple of 1/b: the nearest one is the value itself,
     on every engine, while the float's error stays below 1/2b (quartiles: to 2^51).
     """
-    steps = Fraction(share).denominator
-    return Fraction(round(Fraction(value) * steps), steps)
+    steps = _denominator(share)
+    # A product below 2^53 is as good as exact; beyond, the fraction is.
+    scaled = value * steps if abs(value) < 2**44 else Fraction(value) * steps
+    return Fraction(round(scaled), steps)
+
+
+@cache
+def _denominator(share: str) -> int:
+    return Fraction(share).denominator
 
 
 def matches(value: Tree, pattern: str) -> Tree:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from sabueso.case.files import safe_cell, write_whole
+from sabueso.case.files import json_text, safe_cell, write_whole
 from sabueso.errors import UserError
 from sabueso.population.drill import Drill, Node, Rows
 from sabueso.screens.interface import Finding, plain
@@ -137,7 +136,7 @@ def write_sheets(path: Path, sheets: Sequence[Sheet], content: Any) -> None:
     """
     suffix = path.suffix.lower()
     if suffix == ".json":
-        write_whole(path, (json.dumps(content, ensure_ascii=False, indent=1) + "\n").encode())
+        write_whole(path, (json_text(content) + "\n").encode())
     elif suffix == ".csv":
         write_whole(path, csv_text(sheets[0]).encode("utf-8-sig"))
     elif suffix == ".xlsx":
