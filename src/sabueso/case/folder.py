@@ -147,7 +147,13 @@ class Case:
         accounts: dict[Any, Account] = {}
         section = self.plan.engine
         engine = open_engine(
-            EngineSettings(kind=section.kind, memory=section.memory, threads=section.threads)
+            EngineSettings(
+                kind=section.kind,
+                memory=section.memory,
+                threads=section.threads,
+                master=section.master,
+                remote=section.remote,
+            )
         )
 
         def population(

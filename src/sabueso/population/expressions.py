@@ -105,7 +105,16 @@ def aggregate(text: str, table: Table, what: str = "--measures") -> Tree:
             f"{what} {text!r} gives a value per row; expected one per group: a number column, "
             "or sum(…), avg(…), min(…), max(…), count(*)"
         )
-    return _checked(tree, table, what, text, _VALUES + _PREDICATES + _AGGREGATES)
+    checked = _checked(tree, table, what, text, _VALUES + _PREDICATES + _AGGREGATES)
+    return checked.transform(_exact_mean)
+
+
+def _exact_mean(node: Tree) -> Tree:
+    """A mean as the exact sum over the count: engines round their own mean of decimals."""
+    if not isinstance(node, exp.Avg):
+        return node
+    total = sql.cast(exp.Sum(this=node.this), "DOUBLE")
+    return exp.paren(exp.Div(this=total, expression=exp.Count(this=node.this.copy())))
 
 
 def split_list(text: str) -> list[str]:

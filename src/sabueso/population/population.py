@@ -78,8 +78,12 @@ class Population:
         wanted = [exp.alias_(tree, name, quoted=True) for name, tree in values.items()]
         if rows:
             wanted += [sql.column(FILE_COLUMN), sql.column(LINE_COLUMN)]
+        return self.used(exp.select(*wanted), reasons)
+
+    def used(self, select: exp.Select, reasons: Sequence[Reason] = ()) -> exp.Select:
+        """A SELECT from the rows used."""
         kept = [_not_true(r.condition) for r in [*self.conditions(), *reasons]]
-        select = exp.select(*wanted).from_(self.source())
+        select = select.from_(self.source())
         return select.where(sql.both(kept)) if kept else select
 
     def source(self) -> exp.Table:

@@ -173,21 +173,6 @@ def _denominator(share: str) -> int:
     return Fraction(share).denominator
 
 
-def matches(value: Tree, pattern: str) -> Tree:
-    """The whole text matches a regular expression (the common RE2 subset)."""
-    return _own("WHOLE_MATCH", value, text(pattern))
-
-
-def try_timestamp(value: Tree, form: str) -> Tree:
-    """A text read by a strptime form, or NULL."""
-    return _own("TRY_TIMESTAMP", value, text(form))
-
-
-def try_cast(value: Tree, kind: str) -> Tree:
-    """A text as a value of that type, or NULL."""
-    return exp.TryCast(this=value, to=exp.DataType.build(kind))
-
-
 def year(date: Tree, first_month: int = 1) -> Tree:
     """Year, as an integer; a fiscal year is named by the calendar year it starts in."""
     plain = exp.Year(this=date)
@@ -227,7 +212,7 @@ PERIODS = ("year", "quarter", "month", "weekday")
 
 
 OWN_NODES = frozenset({
-    "EXACT_SUM", "EXACT_WEIGHTED_SUM", "EXACT_SQUARE_SUM", "EXACT_QUANTILES", "WHOLE_DIVISION", "WHOLE_MATCH", "TRY_TIMESTAMP",
+    "EXACT_SUM", "EXACT_WEIGHTED_SUM", "EXACT_SQUARE_SUM", "EXACT_QUANTILES", "WHOLE_DIVISION",
 })  # fmt: skip
 """Nodes without a name common to all engines: each engine module renders every one of them."""
 

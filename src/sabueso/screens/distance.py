@@ -156,32 +156,56 @@ def _subjects(population: Population, settings: DistanceSettings) -> tuple[pa.Ta
             "missing_key", exp.or_(*(exp.Is(this=t, expression=exp.null()) for t in entity.trees))
         )
     ]
-    fields: list[Tree] = [
+    named: list[Tree] = [
         exp.alias_(tree, f"k{i}", quoted=True) for i, tree in enumerate(entity.trees)
     ]
-    # An entity belongs to one peer group; where its rows name several, the most frequent.
-    fields += [
-        exp.alias_(sql.call("MODE", tree), name, quoted=True)
-        for name, tree in groups.values().items()
-    ]
-    fields += [
+    fields = [
         exp.alias_(sql.cast(tree, "DOUBLE"), f"m{j}", quoted=True)
         for j, tree in enumerate(measures)
     ]
     fields.append(exp.alias_(sql.count(), "rows"))
     if amount is not None:
         fields.append(exp.alias_(exp.Sum(this=sql.column(amount.name)), "amount"))
-    kept = [r.condition for r in [*population.conditions(), *reasons]]
-    select = exp.select(*fields).from_(population.source())
-    select = select.where(
-        sql.both(
-            exp.Not(this=exp.paren(exp.Coalesce(this=c, expressions=[exp.false()]))) for c in kept
-        )
-    )
+    select = population.used(exp.select(*named, *fields), reasons)
     select = select.group_by(*(t.copy() for t in entity.trees))
-    keys = [sql.ordered(sql.column(f"k{i}")) for i in range(len(entity.trees))]
-    found = population.query(exp.select("*").from_(select.subquery("s")).order_by(*keys))
+    keys = [sql.column(f"k{i}") for i in range(len(entity.trees))]
+    ordered = exp.select("*").from_(select.subquery("s")).order_by(*map(sql.ordered, keys))
+    found = population.query(ordered)
+    if groups.labels:
+        # Both results have the same entities in the same order.
+        for name, column in _most_frequent(population, named, keys, groups, reasons).items():
+            found = found.append_column(name, column)
     return found, population.account(amount, reasons)
+
+
+def _most_frequent(
+    population: Population,
+    named: list[Tree],
+    keys: list[exp.Column],
+    groups: Grouping,
+    reasons: Sequence[Reason],
+) -> dict[str, pa.ChunkedArray]:
+    """The peer group that most of an entity's rows name, the first of equals in their order."""
+    peers = [exp.alias_(tree, name, quoted=True) for name, tree in groups.values().items()]
+    rows = population.used(exp.select(*named, *peers), reasons)
+    by = [*(key.copy() for key in keys), *groups.columns()]
+    counted = exp.select(*by, exp.alias_(sql.count(), "n", quoted=True)).from_(rows.subquery("r"))
+    counted = counted.group_by(*(each.copy() for each in by))
+    place = exp.Window(
+        this=exp.RowNumber(),
+        partition_by=[key.copy() for key in keys],
+        order=exp.Order(
+            expressions=[
+                sql.ordered(sql.column("n"), descending=True),
+                *(sql.ordered(each) for each in groups.columns()),
+            ]
+        ),
+    )
+    ranked = exp.select("*", exp.alias_(place, "place", quoted=True)).from_(counted.subquery("c"))
+    first = exp.EQ(this=sql.column("place"), expression=sql.integer(1))
+    select = exp.select(*groups.columns()).from_(ranked.subquery("p")).where(first)
+    found = population.query(select.order_by(*(sql.ordered(key.copy()) for key in keys)))
+    return {name: found.column(name) for name in groups.names}
 
 
 def _transformed(column: pa.ChunkedArray, transform: str) -> Floats:

@@ -14,6 +14,8 @@ def open_engine(settings: EngineSettings) -> Engine:
         from sabueso.population.engines.embedded import EmbeddedEngine
 
         return EmbeddedEngine(settings)
-    raise UserError(
-        f'engine {settings.kind!r} is not available in this version; use kind = "duckdb"'
-    )
+    if settings.kind == "spark":
+        from sabueso.population.engines.cluster import ClusterEngine
+
+        return ClusterEngine(settings)
+    raise UserError(f'there is no engine {settings.kind!r}; expected "duckdb" or "spark"')

@@ -9,7 +9,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from sqlglot.dialects.duckdb import DuckDB
 
-from sabueso.population.engines.interface import EngineSettings, QueryError, part_files
+from sabueso.population.engines.interface import EngineSettings, QueryError, own_names, part_files
 from sabueso.population.table import Table
 
 DIALECT = "duckdb"
@@ -102,18 +102,8 @@ _OWN = {
     "EXACT_SQUARE_SUM": "CAST(SUM(CAST({0} AS HUGEINT) * {0}) AS DECIMAL(38, 0))",
     "EXACT_QUANTILES": "QUANTILE_CONT({0}, {1})",
     "WHOLE_DIVISION": "({0} // {1})",
-    "WHOLE_MATCH": "REGEXP_FULL_MATCH({0}, {1})",
-    "TRY_TIMESTAMP": "TRY_STRPTIME({0}, {1})",
 }
-
-
-class _Dialect(DuckDB):
-    class Generator(DuckDB.Generator):  # type: ignore[misc, valid-type]
-        def anonymous_sql(self, expression: exp.Anonymous) -> str:
-            own = _OWN.get(expression.name)
-            if own is None:
-                return super().anonymous_sql(expression)
-            return own.format(*(self.sql(part) for part in expression.expressions))
+_Dialect = own_names(DuckDB, _OWN)
 
 
 def render(tree: exp.Expr) -> str:

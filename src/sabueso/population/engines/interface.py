@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -20,13 +21,16 @@ class QueryError(Exception):
 class EngineSettings:
     """``[engine]`` of the plan. ``memory`` as in "4GB"; threads 0 means one per core.
 
-    ``keep_order`` makes results follow the order of an input table: intake needs it.
+    ``keep_order`` makes results follow the order of an input table: intake needs it. ``master`` and
+    ``remote`` say where a cluster is.
     """
 
     kind: str = "duckdb"
     memory: str = ""
     threads: int = 0
     keep_order: bool = False
+    master: str = ""
+    remote: str = ""
 
 
 class Engine(Protocol):
@@ -66,3 +70,19 @@ class Engine(Protocol):
 def part_files(part: Part) -> list[str]:
     """Absolute paths of a part's files, with forward slashes on every system."""
     return [Path(file).resolve().as_posix() for file in part.files]
+
+
+def own_names(dialect: Any, texts: Mapping[str, str]) -> Any:
+    """A dialect that writes the nodes of ``sql.OWN_NODES`` as an engine calls them.
+
+    ``texts`` have ``{0}``, ``{1}`` in the place of the node's parts.
+    """
+
+    class Generator(dialect.Generator):
+        def anonymous_sql(self, expression: exp.Anonymous) -> str:
+            own = texts.get(expression.name)
+            if own is None:
+                return str(super().anonymous_sql(expression))
+            return own.format(*(self.sql(part) for part in expression.expressions))
+
+    return type(f"Own{dialect.__name__}", (dialect,), {"Generator": Generator})

@@ -1,0 +1,219 @@
+"""Apache Spark, in this machine's own session, on a cluster's master, or through Spark Connect."""
+
+from __future__ import annotations
+
+import logging
+import os
+import shutil
+import socket
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+from urllib.parse import urlsplit
+
+import pyarrow as pa
+import sqlglot.expressions as exp
+from sqlglot.dialects.spark import Spark
+
+from sabueso.errors import UserError
+from sabueso.population.engines.interface import EngineSettings, QueryError, own_names, part_files
+from sabueso.population.table import Column, Table
+
+# Sums are of 38 digits; a sum of BIGINT would be 64 bits wide and overflow. The percentile of this
+# name is the exact one, interpolated at (n - 1)p.
+_OWN = {
+    "EXACT_SUM": "CAST(SUM(CAST({0} AS DECIMAL(20, 0))) AS DECIMAL(38, 0))",
+    "EXACT_WEIGHTED_SUM": "CAST(SUM(CAST({0} AS DECIMAL(19, 0)) * CAST({1} AS DECIMAL(19, 0)))"
+    " AS DECIMAL(38, 0))",
+    "EXACT_SQUARE_SUM": "CAST(SUM(CAST({0} AS DECIMAL(19, 0)) * CAST({0} AS DECIMAL(19, 0)))"
+    " AS DECIMAL(38, 0))",
+    "EXACT_QUANTILES": "PERCENTILE({0}, {1})",
+    "WHOLE_DIVISION": "({0} DIV {1})",
+}
+_Dialect = own_names(Spark, _OWN)
+
+
+def render(tree: exp.Expr) -> str:
+    """The SQL text of a tree for this engine."""
+    return tree.sql(dialect=_Dialect)
+
+
+class ClusterEngine:
+    """One session; tables are temporary views over their Parquet files, where they lie.
+
+    With a cluster the files must be where its workers can read them, under the same path.
+    """
+
+    def __init__(self, settings: EngineSettings) -> None:
+        self._session = _session(settings)
+        self._staged: dict[str, Any] = {}
+
+    def attach(self, table: Table) -> None:
+        whole = None
+        for part in table.parts:
+            rows = self._session.read.parquet(*(f"file://{file}" for file in part_files(part)))
+            have = {column.name: column for column in part.columns}
+            selected = rows.selectExpr(
+                *(
+                    _name(c.name)
+                    if have.get(c.name) == c
+                    else f"CAST({_name(c.name) if c.name in have else 'NULL'} AS {_type(c)}) "
+                    f"AS {_name(c.name)}"
+                    for c in table.columns
+                )
+            )
+            whole = selected if whole is None else whole.unionAll(selected)
+        if whole is not None:
+            whole.createOrReplaceTempView(table.name)
+
+    def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
+        try:
+            for name, data in inputs.items():
+                self._session.createDataFrame(data).createOrReplaceTempView(name)
+            return self._run(render(tree))
+        finally:
+            for name in inputs:
+                self._session.catalog.dropTempView(name)
+
+    def stage(self, name: str, tree: exp.Expr) -> None:
+        with _one_line():
+            kept = self._session.sql(render(tree)).persist()
+            kept.createOrReplaceTempView(name)
+            self._staged[name] = kept
+
+    def unstage(self, name: str) -> None:
+        kept = self._staged.pop(name, None)
+        if kept is not None:
+            self._session.catalog.dropTempView(name)
+            kept.unpersist()
+
+    def lock(self) -> None:
+        """Nothing to close: a user's expression holds no name of a file or a function to read one."""
+
+    def close(self) -> None:
+        self._session.stop()
+
+    def _run(self, statement: str) -> pa.Table:
+        with _one_line():
+            return self._session.sql(statement).toArrow()
+
+
+def _session(settings: EngineSettings) -> Any:
+    """A session on the plan's master or remote, or the sentence that says why there is none."""
+    try:
+        from pyspark.sql import SparkSession
+    except ImportError:
+        raise UserError(
+            '[engine] kind = "spark" needs Spark\'s library: pip install "sabueso[spark]"'
+        ) from None
+    # Errors become one sentence; the library's own log of them would stand around it.
+    logging.getLogger("SQLQueryContextLogger").disabled = True
+    logging.getLogger("DataFrameQueryContextLogger").disabled = True
+    builder = SparkSession.builder.appName("sabueso")
+    options = {
+        "spark.sql.ansi.enabled": "true",  # an overflow is an error, never a wrong sum
+        "spark.sql.session.timeZone": "UTC",
+        "spark.sql.timeType.enabled": "true",
+    }
+    if settings.remote:
+        _check_reachable(settings.remote, "remote")
+        builder = builder.remote(settings.remote)
+    else:
+        if shutil.which("java") is None and not os.environ.get("JAVA_HOME"):
+            raise UserError(
+                '[engine] kind = "spark" needs Java 17 or newer to start Spark here: install it, '
+                "or give a Spark Connect address with remote"
+            )
+        master = settings.master or "local[*]"
+        if master.startswith("spark://"):
+            _check_reachable(master, "master")
+        builder = builder.master(master)
+        threads = settings.threads or os.cpu_count() or 2
+        options |= {
+            "spark.ui.enabled": "false",
+            "spark.ui.showConsoleProgress": "false",
+            "spark.log.level": "OFF",
+        }
+        if master.startswith("local"):
+            options |= {
+                "spark.sql.shuffle.partitions": str(threads),
+                "spark.driver.host": "localhost",
+                "spark.driver.bindAddress": "127.0.0.1",
+            }
+        if settings.memory:
+            options["spark.driver.memory"] = settings.memory.replace("GB", "g").replace("MB", "m")
+    for key, value in options.items():
+        builder = builder.config(key, value)
+    with _quiet() as said:
+        try:
+            return builder.getOrCreate()
+        except Exception as error:
+            reason = _first_line(error) or said()
+            place = settings.remote or settings.master or "local"
+            raise UserError(f"[engine] Spark could not be started ({place}): {reason}") from error
+
+
+def _check_reachable(url: str, key: str) -> None:
+    """Refuse an address where nobody answers, instead of waiting for minutes."""
+    wanted = {"remote": "sc://", "master": "spark://"}[key]
+    parts = urlsplit(url)
+    if not url.startswith(wanted) or not parts.hostname:
+        raise UserError(f"[engine] {key} = {url!r}: expected an address such as {wanted}host:port")
+    port = parts.port or {"remote": 15002, "master": 7077}[key]
+    try:
+        socket.create_connection((parts.hostname, port), timeout=5).close()
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise UserError(
+            f"[engine] {key} = {url!r}: the cluster cannot be reached ({reason.lower()})"
+        ) from None
+
+
+@contextmanager
+def _quiet() -> Iterator[Any]:
+    """Keep what the Java process writes to stderr as it starts, and yield a function for its end."""
+    with tempfile.TemporaryFile("w+b") as kept:
+        before = os.dup(2)
+        os.dup2(kept.fileno(), 2)
+
+        def last() -> str:
+            kept.seek(0)
+            lines = kept.read().decode("utf-8", "replace").strip().splitlines()
+            return lines[-1] if lines else "no reason was given"
+
+        try:
+            yield last
+        finally:
+            os.dup2(before, 2)
+            os.close(before)
+
+
+@contextmanager
+def _one_line() -> Iterator[None]:
+    """What the data do not allow as one line; anything else is a fault of the program."""
+    from pyspark.errors import PySparkException
+
+    try:
+        yield
+    except PySparkException as error:
+        raise QueryError(_first_line(error)) from error
+
+
+def _first_line(error: Exception) -> str:
+    lines = str(error).strip().splitlines()
+    text = lines[0] if lines else type(error).__name__
+    # The class in front and the state behind are the engine's own words for its developers.
+    text = text.split("] ", 1)[-1] if text.startswith("[") else text
+    return text.split(" SQLSTATE", 1)[0].rstrip()
+
+
+def _name(value: str) -> str:
+    return "`" + value.replace("`", "``") + "`"
+
+
+def _type(column: Column) -> str:
+    kinds = {"text": "STRING", "date": "DATE", "timestamp": "TIMESTAMP_NTZ", "time": "TIME(6)"}
+    if column.type == "number":
+        return f"DECIMAL({column.precision},{column.scale})"
+    return kinds[column.type]
