@@ -43,7 +43,7 @@ def sabueso(
         capture_output=True,
         encoding="utf-8",
         stdin=subprocess.DEVNULL,
-        timeout=300,
+        timeout=900,
         check=False,
     )
     assert done.returncode == code, f"{arguments}\n{done.stdout}\n{done.stderr}"
@@ -65,43 +65,45 @@ def marisma(tmp_path_factory: pytest.TempPathFactory) -> Path:
 Rows = Sequence[dict[str, Any]]
 
 
+def table_of(rows: Rows, path: Path, **roles: str) -> Table:
+    """A table ``ledger`` of plain rows, written to a Parquet file: columns by their Python types."""
+    names = list(rows[0])
+    columns, arrays = [], []
+    for name in names:
+        values = [row[name] for row in rows]
+        sample = next((v for v in values if v is not None), "")
+        if isinstance(sample, (Decimal, int)):
+            exact = [None if v is None else Decimal(v) for v in values]
+            scale = max([-int(v.as_tuple().exponent) for v in exact if v is not None], default=0)
+            columns.append(Column(name, "number", max(scale, 0), 18))
+            arrays.append(pa.array(exact, pa.decimal128(18, max(scale, 0))))
+        elif isinstance(sample, str):
+            columns.append(Column(name, "text"))
+            arrays.append(pa.array(values, pa.string()))
+        else:
+            columns.append(Column(name, "date"))
+            arrays.append(pa.array(values, pa.date32()))
+    names += ["_file", "_line"]
+    columns += [Column("_file", "text"), Column("_line", "number")]
+    arrays += [
+        pa.array(["rows.csv"] * len(rows)),
+        pa.array(range(2, len(rows) + 2), pa.int64()),
+    ]
+    pq.write_table(pa.table(arrays, names=names), path, store_decimal_as_integer=True)
+    return Table(
+        "ledger", "LED", tuple(columns), (Part(tuple(columns), (path,)),), dict(roles), "EUR"
+    )
+
+
 @pytest.fixture
 def populate(tmp_path: Path) -> Iterator[Callable[..., Population]]:
     """A population of plain rows on the embedded engine: columns by their Python types."""
     engines = []
 
     def build(rows: Rows, where: str | None = None, **roles: str) -> Population:
-        names = list(rows[0])
-        columns, arrays = [], []
-        for name in names:
-            values = [row[name] for row in rows]
-            sample = next((v for v in values if v is not None), "")
-            if isinstance(sample, (Decimal, int)):
-                exact = [None if v is None else Decimal(v) for v in values]
-                scale = max(
-                    [-int(v.as_tuple().exponent) for v in exact if v is not None], default=0
-                )
-                columns.append(Column(name, "number", max(scale, 0), 18))
-                arrays.append(pa.array(exact, pa.decimal128(18, max(scale, 0))))
-            elif isinstance(sample, str):
-                columns.append(Column(name, "text"))
-                arrays.append(pa.array(values, pa.string()))
-            else:
-                columns.append(Column(name, "date"))
-                arrays.append(pa.array(values, pa.date32()))
-        names += ["_file", "_line"]
-        columns += [Column("_file", "text"), Column("_line", "number")]
-        arrays += [
-            pa.array(["rows.csv"] * len(rows)),
-            pa.array(range(2, len(rows) + 2), pa.int64()),
-        ]
-        path = tmp_path / f"rows{len(engines)}.parquet"
-        pq.write_table(pa.table(arrays, names=names), path, store_decimal_as_integer=True)
+        table = table_of(rows, tmp_path / f"rows{len(engines)}.parquet", **roles)
         engine = open_engine(EngineSettings())
         engines.append(engine)
-        table = Table(
-            "ledger", "LED", tuple(columns), (Part(tuple(columns), (path,)),), dict(roles), "EUR"
-        )
         engine.attach(table)
         engine.lock()
         return Population(engine, table, where, tables={"ledger": table})

@@ -11,6 +11,7 @@ from importlib import import_module
 from typing import NoReturn
 
 from sabueso.errors import UserError, nearest
+from sabueso.startup import leave_pandas_out
 from sabueso.version import __version__
 
 # Kept as text, so that --help needs none of the modules.
@@ -50,25 +51,12 @@ class Parser(argparse.ArgumentParser):
         raise UserError(f"{first}; see: {self.prog} --help")
 
 
-class _WithoutPandas:
-    """Lets ``import pandas`` fail in this process.
-
-    The Arrow library imports pandas wherever it is installed, to know its frames when it meets
-    them; none is ever met here, and the import costs half a second of every command.
-    """
-
-    @staticmethod
-    def find_spec(name: str, path: object = None, target: object = None) -> None:
-        if name == "pandas":
-            raise ImportError("pandas is not used by this program")
-
-
 def main(argv: Sequence[str] | None = None) -> int:
     """Run the program; returns its exit code."""
     arguments = list(sys.argv[1:] if argv is None else argv)
     if "_ARGCOMPLETE" in os.environ:
         _complete()
-    sys.meta_path.insert(0, _WithoutPandas())
+    leave_pandas_out()
     # Rows live in Arrow and not in Python: looking for cycles among the objects of the imports
     # costs a third of the start and finds nothing.
     gc.set_threshold(200_000)

@@ -95,6 +95,7 @@ def drill(
                 found[key].across[name] = _value(row, measure, scale)
         names = sorted(seen, key=lambda name: (name == "(missing)", name))
     for node in found.values():
+        node.across = {name: node.across[name] for name in names if name in node.across}
         # Periods in their own order, other groups by size.
         depth = len(node.key)
         if depth < len(by) and by[depth].strip().lower() in sql.PERIODS:

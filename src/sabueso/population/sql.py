@@ -222,8 +222,12 @@ def _own(name: str, *parts: Tree) -> exp.Anonymous:
     return exp.Anonymous(this=name, expressions=list(parts))
 
 
-def _joined(*parts: Tree) -> Tree:
-    return call("CONCAT", *(cast(part, "VARCHAR") for part in parts))
+def _joined(first: Tree, *rest: Tree) -> Tree:
+    """Texts put together; missing where one is (a function of that name drops it on some engines)."""
+    whole: Tree = cast(first, "VARCHAR")
+    for part in rest:
+        whole = exp.DPipe(this=whole, expression=cast(part, "VARCHAR"))
+    return exp.paren(whole)
 
 
 def ordered(tree: Tree, *, descending: bool = False) -> exp.Ordered:

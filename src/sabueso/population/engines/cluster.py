@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import os
+import re
 import shutil
 import socket
 import tempfile
@@ -19,6 +20,7 @@ from sqlglot.dialects.spark import Spark
 from sabueso.errors import UserError
 from sabueso.population.engines.interface import EngineSettings, QueryError, own_names, part_files
 from sabueso.population.table import Column, Table
+from sabueso.startup import let_pandas_in
 
 # Sums are of 38 digits; a sum of BIGINT would be 64 bits wide and overflow. The percentile of this
 # name is the exact one, interpolated at (n - 1)p.
@@ -118,6 +120,7 @@ def _session(settings: EngineSettings) -> Any:
     }
     if settings.remote:
         _check_reachable(settings.remote, "remote")
+        let_pandas_in()  # the client of Spark Connect will not start without it
         builder = builder.remote(settings.remote)
     else:
         if shutil.which("java") is None and not os.environ.get("JAVA_HOME"):
@@ -126,6 +129,10 @@ def _session(settings: EngineSettings) -> Any:
                 "or give a Spark Connect address with remote"
             )
         master = settings.master or "local[*]"
+        if not re.match(r"local(\[.+\])?$|spark://|k8s://|yarn$", master):
+            raise UserError(
+                f"[engine] master = {master!r}: expected local[*], spark://host:port, yarn or k8s://…"
+            )
         if master.startswith("spark://"):
             _check_reachable(master, "master")
         builder = builder.master(master)

@@ -1,0 +1,393 @@
+"""Two engines, the same figures: every building block, the core screens whole, and a real cluster."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import date, timedelta
+from decimal import Decimal
+from fractions import Fraction
+from math import ceil, floor
+from pathlib import Path
+
+import pyarrow as pa
+import pytest
+import sqlglot.expressions as exp
+
+from conftest import sabueso, screened, table_of
+from sabueso.case.folder import Case
+from sabueso.population import sql
+from sabueso.population.drill import drill, rows
+from sabueso.population.engines import Engine, EngineSettings, QueryError, open_engine
+from sabueso.population.population import Population
+
+assert shutil.which("java"), "the tests of Spark need Java 17; .ci/run installs it"
+
+
+@pytest.fixture(scope="module")
+def engines() -> Iterator[tuple[Engine, Engine]]:
+    """The embedded engine and a local Spark session, one for all tests of this file."""
+    both = (
+        open_engine(EngineSettings()),
+        open_engine(EngineSettings(kind="spark", master="local[2]", threads=2)),
+    )
+    yield both
+    for engine in both:
+        engine.close()
+
+
+def _value(rng: random.Random) -> int:
+    size = rng.choice([1, 5, 9, 10, 95, 99, 100, 995, 999, 1000, 1001, 4999, 10**6, 10**12])
+    return rng.choice([-1, 1]) * (size + rng.choice([0, 0, 1, -1]) * (size > 1))
+
+
+def _ledger(n: int = 3000) -> list[dict]:
+    """Amounts at the edges of classes, sums beyond 64 bits, gaps, ties, dates at ends of periods."""
+    rng = random.Random(7)
+    ends = [date(2024, 2, 29), date(2023, 12, 31), date(2024, 1, 1), date(2025, 6, 30)]
+    found = []
+    for i in range(n):
+        units = 0 if rng.random() < 0.02 else _value(rng)
+        amount = None if rng.random() < 0.02 else Decimal(units).scaleb(-2)
+        spread = Decimal(int(rng.lognormvariate(9, 1.3))).scaleb(-2)
+        day = rng.choice(ends) if i % 7 == 0 else date(2024, 1, 1) + timedelta(days=i % 700)
+        found.append(
+            {
+                "id": f"R{i:05d}",
+                "day": None if i % 101 == 0 else day,
+                "account": None if i % 97 == 0 else f"6{rng.randrange(12):02d}",
+                "who": rng.choice("abcdeé"),
+                "amount": amount,
+                "cost": spread if i % 40 else -spread,
+                "hours": Decimal(rng.randrange(1, 400)).scaleb(-1),
+            }
+        )
+    return found
+
+
+@pytest.fixture(scope="module")
+def populations(engines, tmp_path_factory) -> tuple[Population, Population]:
+    path = tmp_path_factory.mktemp("both") / "rows.parquet"
+    table = table_of(_ledger(), path, id="id", date="day", account="account", amount="cost")
+    for engine in engines:
+        engine.attach(table)
+    return tuple(Population(e, table, tables={"ledger": table}) for e in engines)  # type: ignore[return-value]
+
+
+UNITS = exp.Cast(
+    this=exp.Mul(this=sql.column("amount"), expression=sql.integer(100)),
+    to=exp.DataType.build("BIGINT"),
+)
+FILLED = exp.NEQ(this=sql.column("amount"), expression=sql.integer(0))
+DAY = sql.column("day")
+BLOCKS = {
+    "count": sql.count(),
+    "exact_sum": sql.exact_sum(UNITS),
+    "exact_square_sum": sql.exact_square_sum(UNITS),
+    "exact_weighted_sum": sql.exact_weighted_sum(UNITS, sql.integer(10**9)),
+    "sum beyond 64 bits": sql.exact_sum(
+        exp.Mul(this=sql.magnitude(UNITS.copy()), expression=sql.integer(10**5))
+    ),
+    "only": sql.only(sql.count(), FILLED),
+}
+PER_ROW = {
+    "minor_units": UNITS,
+    "whole_division": sql.whole_division(UNITS, sql.integer(7)),
+    "magnitude": sql.magnitude(UNITS),
+    "log_units": sql.log_units(sql.column("amount"), 9),
+    "try_cast": sql.cast(sql.column("hours"), "DOUBLE"),
+    "same": sql.same(sql.column("account"), exp.null()),
+    "both": sql.both([FILLED, exp.GT(this=DAY, expression=sql.cast(sql.text("2024-06-01"), "DATE"))]),
+    "year": sql.year(DAY),
+    "fiscal year": sql.year(DAY, 7),
+    **{f"period {unit}": sql.period(DAY, unit) for unit in sql.PERIODS},
+}  # fmt: skip
+DIGITS = ("first", "second", "first-two", "first-three", "last-two")
+
+
+def _both(populations, tree: exp.Expr) -> tuple[pa.Table, pa.Table]:
+    return tuple(p.query(tree.copy()) for p in populations)
+
+
+@pytest.mark.parametrize("name", BLOCKS)
+def test_aggregates_are_equal(populations, name):
+    """Ungrouped and grouped, the groups in the same order, a missing one last."""
+    whole = exp.select(exp.alias_(BLOCKS[name].copy(), "x")).from_("ledger")
+    account = sql.column("account")
+    grouped = exp.select(account, exp.alias_(BLOCKS[name].copy(), "x")).from_("ledger")
+    grouped = grouped.group_by(account.copy()).order_by(sql.ordered(account.copy()))
+    for tree in (whole, grouped):
+        here, there = _both(populations, tree)
+        assert here.to_pylist() == there.to_pylist()
+    assert here.column("account").to_pylist()[-1] is None
+
+
+def test_order_statistics_are_exact(populations):
+    """The engines interpolate in floats that differ; what is read from them is the fraction itself."""
+    shares = ("0", "0.05", "0.25", "0.5", "0.75", "0.95", "0.995", "1")
+    account = sql.column("account")
+    tree = exp.select(account, exp.alias_(sql.quantiles(UNITS, shares), "q")).from_("ledger")
+    values: dict[str | None, list[int]] = {}
+    for row in _ledger():
+        if row["amount"] is not None:
+            values.setdefault(row["account"], []).append(int(row["amount"] * 100))
+    for found in _both(populations, tree.group_by(account.copy())):
+        assert found.num_rows == len(values)
+        for row in found.to_pylist():
+            ordered = sorted(values[row["account"]])
+            for value, share in zip(row["q"], shares, strict=True):
+                place = (len(ordered) - 1) * Fraction(share)
+                low, high = ordered[floor(place)], ordered[ceil(place)]
+                exact = low + (place - floor(place)) * (high - low)
+                assert sql.exact_quantile(value, share) == exact
+
+
+def test_a_sum_does_not_wrap(populations):
+    total = 10**5 * sum(abs(int(r["amount"] * 100)) for r in _ledger() if r["amount"] is not None)
+    assert total > 2**63
+    tree = exp.select(exp.alias_(BLOCKS["sum beyond 64 bits"].copy(), "x")).from_("ledger")
+    for found in _both(populations, tree):
+        assert int(found.to_pylist()[0]["x"]) == total
+
+
+def test_values_per_row_are_equal(populations):
+    trees = {f"c{i}": tree for i, tree in enumerate(PER_ROW.values())}
+    select = exp.select(*(exp.alias_(tree.copy(), name) for name, tree in trees.items()))
+    here, there = _both(populations, select.from_("ledger").order_by(*sql.place()))
+    for name, title in zip(trees, PER_ROW, strict=True):
+        assert here.column(name).to_pylist() == there.column(name).to_pylist(), title
+
+
+def test_digit_classes_are_equal_and_right(populations):
+    fields = [exp.alias_(sql.digit_class(UNITS.copy(), t), f"c{i}") for i, t in enumerate(DIGITS)]
+    select = exp.select(exp.alias_(UNITS.copy(), "units"), *fields).from_("ledger")
+    here, there = _both(populations, select.where(FILLED.copy()).order_by(*sql.place()))
+    assert here.to_pylist() == there.to_pylist()
+    for row in here.to_pylist():
+        text = str(abs(row["units"]))
+        padded = text.ljust(3, "0")
+        assert [row[f"c{i}"] for i in range(5)] == [
+            int(padded[0]), int(padded[1]), int(padded[:2]), int(padded[:3]), int(text[-2:]),
+        ]  # fmt: skip
+
+
+def test_what_is_staged_and_what_is_joined(populations):
+    """A staged result, and a small input table matched by keys of which one is missing."""
+    account = sql.column("account")
+    tree = exp.select(account, exp.alias_(sql.count(), "n")).from_("ledger")
+    tree = tree.group_by(account.copy())
+    limits = pa.table({"account": ["600", None], "least": pa.array([1, 2], pa.int64())})
+    found = []
+    for population in populations:
+        with population.staged("counted", tree.copy()):
+            joined = exp.select(sql.column("n", "counted"), sql.column("least", "limits"))
+            on = sql.same(sql.column("account", "counted"), sql.column("account", "limits"))
+            joined = joined.from_("counted").join("limits", on=on).order_by("least")
+            found.append(population.query(joined, limits=limits).to_pylist())
+    assert found[0] == found[1]
+    assert len(found[0]) == 2
+
+
+def test_what_data_do_not_allow_is_one_line(engines):
+    wrong = exp.select(sql.cast(sql.column("who"), "INTEGER")).from_("ledger")
+    for engine in engines:
+        with pytest.raises(QueryError) as error:
+            engine.query(wrong.copy())
+        assert "\n" not in str(error.value) and "SQLSTATE" not in str(error.value)
+
+
+SCREENS = [
+    ("digits", {"on": "cost"}),
+    ("digits", {"on": "amount", "digits": "first-two", "by_whom": "who"}),
+    ("digits", {"on": "cost", "digits": "second", "by": "account", "min_group": 20}),
+    ("zscore", {"on": "cost", "by": "account", "limit": "2"}),
+    ("zscore", {"on": "cost", "method": "modified", "scale": "log", "where": "cost > 0"}),
+    ("zscore", {"on": "amount"}),
+    ("fences", {"on": "cost", "by": "account,quarter"}),
+    ("fences", {"on": "cost", "rule": "weibull", "by": "who"}),
+    ("fences", {"on": "cost", "scale": "log", "side": "high"}),
+    ("distance", {"measures": "cost,hours"}),
+    ("distance", {"measures": "avg(cost),sum(hours),count(*)", "per": "who,account", "by": "who"}),
+    ("periods", {"per": "account", "base": "2024", "current": "2025", "quantity": "hours"}),
+]
+
+
+@pytest.mark.parametrize(("test", "settings"), SCREENS, ids=lambda v: v if v is str else None)
+def test_core_screens_are_equal_figure_by_figure(populations, test, settings):
+    where = settings.get("where")
+    found = [
+        screened(Population(p.engine, p.table, where, tables=p.tables), test, **settings)
+        for p in populations
+    ]
+    assert found[0] == found[1]
+    assert found[0]["groups"] and json.dumps(found[0]) == json.dumps(found[1])
+
+
+def test_drill_downs_are_equal(populations):
+    here, there = (drill(p, by=["account", "who"], across="month") for p in populations)
+    assert here.total == there.total and here.population == there.population
+    assert here.across_values == there.across_values
+    here, there = (rows(p, limit=50) for p in populations)
+    assert [r["id"] for r in here.rows] == [r["id"] for r in there.rows]
+
+
+def test_the_programme_of_the_sample_case_is_equal(engines, marisma):
+    """The sample case's own tables and screens, a time of day among the columns."""
+    case = Case.find(str(marisma))
+    tables = {name: case.table(name) for name in case.plan.tables}
+    for engine in engines:
+        for table in tables.values():
+            engine.attach(table)
+    for section in case.plan.screens:
+        settings = section.settings
+        where = settings.get("where")
+        found = [
+            screened(Population(e, tables[section.table], where, (), tables), section.test, **settings)
+            for e in engines
+        ]  # fmt: skip
+        assert found[0] == found[1], section.name
+    case.close()
+
+
+@contextmanager
+def _servers(folder: Path, awaited: str, times: int, *commands: list[str]) -> Iterator[None]:
+    """Spark's own servers, each a process, until their log has said a word so often."""
+    import pyspark
+
+    home = Path(pyspark.__file__).parent
+    launcher = home / "bin" / ("spark-class.cmd" if os.name == "nt" else "spark-class")
+    own = {**os.environ, "SPARK_HOME": str(home), "SPARK_WORKER_DIR": str(folder)}
+    path = folder / "servers.log"
+    processes = []
+    with path.open("w+b") as log:
+        try:
+            for command in commands:
+                processes.append(
+                    subprocess.Popen([str(launcher), *command], env=own, stdout=log, stderr=log)
+                )
+            for _ in range(240):
+                said = path.read_text("utf-8", "replace")
+                if said.count(awaited) >= times:
+                    break
+                time.sleep(0.5)
+            else:
+                raise AssertionError(said[-2000:])
+            yield
+        finally:
+            for process in processes:
+                process.terminate()
+            for process in processes:
+                process.wait(20)
+
+
+def _free_port() -> int:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return int(free.getsockname()[1])
+
+
+@contextmanager
+def _cluster(folder: Path) -> Iterator[str]:
+    """A standalone cluster: a master and two workers, each a process of its own."""
+    where, port = ["--host", "127.0.0.1", "--webui-port", "0"], str(_free_port())
+    address = f"spark://127.0.0.1:{port}"
+    master = ["org.apache.spark.deploy.master.Master", *where, "--port", port]
+    worker = ["org.apache.spark.deploy.worker.Worker", *where, "--cores", "1", "--memory", "1g"]
+    commands = (master, [*worker, address], [*worker, address])
+    with _servers(folder, "Registering worker", 2, *commands):
+        yield address
+
+
+@contextmanager
+def _connect(folder: Path) -> Iterator[str]:
+    """A server of Spark Connect."""
+    port = str(_free_port())
+    command = ["org.apache.spark.deploy.SparkSubmit", "--master", "local[2]"]
+    command += ["--class", "org.apache.spark.sql.connect.service.SparkConnectServer"]
+    for key, value in (("connect.grpc.binding.port", port), ("ui.enabled", "false")):
+        command += ["--conf", f"spark.{key}={value}"]
+    with _servers(folder, "Connect server started", 1, [*command, "spark-internal"]):
+        yield f"sc://127.0.0.1:{port}"
+
+
+def test_spark_connect_gives_the_same_figures(marisma, tmp_path):
+    case = tmp_path / "marisma"
+    shutil.copytree(marisma, case)
+    command = ["try", "fences", "payments", "--by", "cuenta", "--format", "json"]
+    here = sabueso(*command, cwd=case).stdout
+    with _connect(tmp_path) as address, (case / "case.toml").open("a") as plan:
+        plan.write(f'\n[engine]\nkind = "spark"\nremote = "{address}"\n')
+        plan.flush()
+        there = sabueso(*command, cwd=case)
+    assert there.stdout == here and not there.stderr
+
+
+def test_a_cluster_screens_and_papers_a_case(tmp_path):
+    """End to end on a master and two workers; the findings are those of the embedded engine."""
+    lines = ["pago,fecha,cuenta,proveedor,importe"]
+    lines += [
+        f"P{i},{2024 + i % 2}-0{1 + i % 9}-1{i % 9},62{i % 3},S{i % 17},{100 + i * i % 977}.{i % 90 + 10}"
+        for i in range(1500)
+    ]
+    (tmp_path / "pagos.csv").write_text("\n".join(lines) + "\n")
+    case = tmp_path / "c"
+    sabueso("open", str(case))
+    sabueso("intake", "../pagos.csv", "--as", "pagos", cwd=case)
+    tests = (
+        ("digits", "--digits", "first-two"),
+        ("zscore", "--by", "cuenta", "--limit", "1.5"),
+        ("fences", "--by", "proveedor"),
+        ("distance", "--per", "proveedor", "--measures", "sum(importe),count(*)"),
+        ("periods", "--per", "cuenta", "--base", "2024", "--current", "2025"),
+    )
+    for name, *options in tests:
+        sabueso("try", name, "pagos", *options, "--keep", name, cwd=case)
+    sabueso("screen", cwd=case)
+    plan = case / "case.toml"
+    with _cluster(tmp_path) as address:
+        plan.write_text(f'{plan.read_text()}\n[engine]\nkind = "spark"\nmaster = "{address}"\n')
+        done = sabueso("screen", cwd=case)
+        assert not done.stderr
+        first = sabueso("queue", "--format", "json", cwd=case).stdout
+        identity = json.loads(first)[0]["id"]
+        assert "amount" in sabueso("dig", identity, cwd=case).stdout
+        sabueso("paper", cwd=case)
+    findings = sorted((case / "runs" / "0001").glob("finding-*.json"))
+    assert len(findings) == len(tests)
+    for finding in findings:
+        again = case / "runs" / "0002" / finding.name
+        assert finding.read_bytes() == again.read_bytes()
+    assert (case / "papers" / "working-paper.html").stat().st_size > 10_000
+    # The cluster has gone: one sentence, and the case as it was.
+    done = sabueso("screen", cwd=case, code=2)
+    assert "cannot be reached" in done.stderr and done.stderr.count("\n") == 1
+    assert not (case / "runs" / "0003").exists()
+
+
+@pytest.mark.parametrize(
+    ("engine", "message", "environment"),
+    [
+        ('kind = "spark"\nmaster = "http://x"', "expected local", {}),
+        ('kind = "spark"\nremote = "http://x"', "expected an address such as sc://", {}),
+        ('kind = "spark"\nremote = "sc://127.0.0.1:9"', "cannot be reached", {}),
+        ('kind = "spark"', "needs Java 17", {"PATH": str(Path(sys.executable).parent), "JAVA_HOME": ""}),
+        ('kind = "sparrow"', 'expected "duckdb" or "spark"', {}),
+    ],
+)  # fmt: skip
+def test_an_engine_that_is_not_there_is_one_sentence(tmp_path, engine, message, environment):
+    sabueso("open", "c", cwd=tmp_path)
+    case = tmp_path / "c"
+    (tmp_path / "x.csv").write_text("id,amount\n" + "".join(f"A{i},{i}.50\n" for i in range(30)))
+    sabueso("intake", "../x.csv", "--as", "x", cwd=case)
+    with (case / "case.toml").open("a") as plan:
+        plan.write(f"\n[engine]\n{engine}\n")
+    done = sabueso("try", "zscore", "x", cwd=case, code=2, **environment)
+    assert message in done.stderr and done.stderr.count("\n") == 1
