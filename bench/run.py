@@ -46,7 +46,7 @@ name = "zscore"
 test = "zscore"
 table = "ledger"
 by = ["account"]
-limit = "10"
+limit = "20"
 
 [[screens]]
 name = "fences"

@@ -46,8 +46,8 @@ figures["kurt"] = group.kurt()
 middle = d["account"].map(figures["median"])
 figures["mad"] = (x - middle).abs().groupby(d["account"]).median()
 z = (x - d["account"].map(figures["mean"])) / d["account"].map(figures["std"])
-flagged = d[z.abs() > 10].assign(z=z).sort_values("z", key=np.abs, ascending=False)
-kept = x[z.abs() <= 10]
+flagged = d[z.abs() > 20].assign(z=z).sort_values("z", key=np.abs, ascending=False)
+kept = x[z.abs() <= 20]
 rest = kept.groupby(d["account"])
 without = rest.agg(["count", "mean", "std", "median", "sum"])
 without["p95"], figures["p95"] = rest.quantile(0.95), group.quantile(0.95)

@@ -84,7 +84,7 @@ figures = rows(
 flagged = rows(
     """
     SELECT entry, date, account, supplier, preparer, text, units, (units - mean) / sd AS z
-    FROM ledger JOIN groups USING (account) WHERE abs(units - mean) > 10 * sd ORDER BY abs(z) DESC
+    FROM ledger JOIN groups USING (account) WHERE abs(units - mean) > 20 * sd ORDER BY abs(z) DESC
     """
 )
 without = rows(
@@ -92,7 +92,7 @@ without = rows(
     SELECT sum(n), sum(mean), sum(sd), sum(q[1]), sum(total), sum(q[2]) FROM (
       SELECT count(*) AS n, avg(units) AS mean, stddev_samp(units) AS sd, sum(units) AS total,
              quantile_cont(units, [0.5, 0.95]) AS q
-      FROM ledger JOIN groups USING (account) WHERE abs(units - mean) <= 10 * sd GROUP BY account)
+      FROM ledger JOIN groups USING (account) WHERE abs(units - mean) <= 20 * sd GROUP BY account)
     """
 )[0]
 unit = (1, 100, 100, 100, 1, 1, 100, 100)

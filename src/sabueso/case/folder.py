@@ -16,7 +16,7 @@ from sabueso.population.table import Column, Part, Table, unify
 
 if TYPE_CHECKING:
     from sabueso.case.register import Event, Register
-    from sabueso.population.population import Account, Population
+    from sabueso.population.population import Population
 
 ENVIRONMENT = "SABUESO_CASE"
 
@@ -144,7 +144,7 @@ class Case:
         from sabueso.population.population import Population
 
         tables = {name: self.table(name) for name in dict.fromkeys(names)}
-        accounts: dict[Any, Account] = {}
+        known: dict[Any, Any] = {}
         section = self.plan.engine
         engine = open_engine(
             EngineSettings(
@@ -160,7 +160,7 @@ class Case:
             name: str, where: str | None = None, *, with_set_aside: bool = False
         ) -> Population:
             aside = () if with_set_aside else set_aside_selectors(self.register, name)
-            return Population(engine, tables[name], where, aside, tables, accounts)
+            return Population(engine, tables[name], where, aside, tables, known)
 
         try:
             for each in tables.values():

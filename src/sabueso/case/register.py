@@ -16,6 +16,7 @@ import sqlalchemy as sa
 from sabueso.errors import UserError
 
 _META = sa.MetaData()
+PATIENCE = 30  # seconds that a command waits for another one's transaction
 EVENTS = sa.Table(
     "events",
     _META,
@@ -85,7 +86,8 @@ class Register:
 
     def __init__(self, location: Path | str) -> None:
         url = location if isinstance(location, str) else f"sqlite:///{location.as_posix()}"
-        self._engine = sa.create_engine(url)
+        local = {"timeout": PATIENCE} if url.startswith("sqlite") else {}
+        self._engine = sa.create_engine(url, connect_args=local)
         if self._engine.dialect.name == "sqlite":
             sa.event.listen(self._engine, "connect", _plain_transactions)
             sa.event.listen(self._engine, "begin", _begin_at_once)
@@ -102,7 +104,7 @@ class Register:
     def writing(self) -> Iterator[Writer]:
         """One transaction: all of it is recorded, or nothing."""
         writing = self._engine.execution_options(writing=True)
-        with writing.begin() as connection:
+        with _in_turn(), writing.begin() as connection:
             yield Writer(connection)
 
     def events(self, *kinds: str, subject: str | None = None) -> list[Event]:
@@ -112,7 +114,7 @@ class Register:
             query = query.where(EVENTS.c.kind.in_(kinds))
         if subject is not None:
             query = query.where(EVENTS.c.subject == subject)
-        with self._engine.connect() as connection:
+        with _in_turn(), self._engine.connect() as connection:
             return [_event(row) for row in connection.execute(query)]
 
     def verify(self) -> tuple[int, str]:
@@ -139,8 +141,22 @@ class Register:
 
     def read(self, query: sa.Select[Any]) -> list[sa.Row[Any]]:
         """Run a query over exceptions and marks."""
-        with self._engine.connect() as connection:
+        with _in_turn(), self._engine.connect() as connection:
             return list(connection.execute(query))
+
+
+@contextmanager
+def _in_turn() -> Iterator[None]:
+    """Another command that keeps the register to itself for too long is no fault of this one."""
+    try:
+        yield
+    except sa.exc.OperationalError as error:
+        if "locked" not in str(error.orig):
+            raise
+        raise UserError(
+            f"another command has been writing to the case for {PATIENCE} s; nothing was recorded, "
+            "try again when it is done"
+        ) from None
 
 
 class Writer:

@@ -27,7 +27,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 from sabueso.screens import find_screen
 from sabueso.screens.digits import CLASS_FUNCTION
-from sabueso.screens.interface import Finding
+from sabueso.screens.interface import SUBJECT, Finding
 from sabueso.version import __version__
 
 
@@ -112,7 +112,7 @@ def run_programme(
         for section in screens
         for name in (section.table, *population_arguments(section.test, section.settings))
     ]
-    found: list[tuple[ScreenSection, Finding, list[dict[str, Any]]]] = []
+    found: list[tuple[ScreenSection, Finding, Population]] = []
     with case.populations(*tables) as population:
         for position, (section, screen, settings) in enumerate(checked):
             if progress is not None:
@@ -122,8 +122,15 @@ def run_programme(
                 finding = screen.run(rows, settings)
             except UserError as error:
                 raise UserError(f"screen {section.name!r}: {error}") from None
-            found.append((section, finding, _subjects(rows, finding)))
+            found.append((section, finding, rows))
+        doubled = _doubled_ids([(rows, finding) for _, finding, rows in found])
+        subjects_of = [
+            _subjects(rows.table, finding, doubled.get(rows.table.name, set()))
+            for _, finding, rows in found
+        ]
     at = datetime.now(UTC).isoformat(timespec="seconds")
+    # Read before the transaction: a large one holds the register for itself alone.
+    inputs = {name: [e.body["sha256"] for e in case.sources(name)] for name in sorted(set(tables))}
     with case.register.writing() as writer:
         known = writer.known_exceptions()
         taken = {(table, key): identity for identity, (table, key) in known.items()}
@@ -131,7 +138,7 @@ def run_programme(
         fresh: list[dict[str, Any]] = []
         marks: list[dict[str, Any]] = []
         done: list[ScreenRun] = []
-        for section, finding, subjects in found:
+        for (section, finding, _), subjects in zip(found, subjects_of, strict=True):
             prefix = case.plan.tables[section.table].prefix
             ids, new = [], 0
             for rank, subject in enumerate(subjects, 1):
@@ -164,11 +171,12 @@ def run_programme(
                     section.name, section.test, section.table, section.purpose, finding, ids, new
                 )
             )
-        folder = _write_run(case, number, at, done, marks)
+        body = _run_body(done, inputs)
+        folder = _write_run(case, number, at, done, marks, body)
         try:
             writer.add_exceptions(fresh)
             writer.add_marks(marks)
-            writer.append("run", str(number), initials, _run_body(case, done))
+            writer.append("run", str(number), initials, body)
         except BaseException:
             shutil.rmtree(folder, ignore_errors=True)
             raise
@@ -187,11 +195,7 @@ def _folder(case: Case, number: int) -> Path:
     return case.folder / "runs" / f"{number:04d}"
 
 
-def _run_body(case: Case, done: list[ScreenRun]) -> dict[str, Any]:
-    inputs = {
-        table: [event.body["sha256"] for event in case.sources(table)]
-        for table in sorted({item.table for item in done})
-    }
+def _run_body(done: list[ScreenRun], inputs: dict[str, list[str]]) -> dict[str, Any]:
     return {
         "program": __version__,
         "screens": [
@@ -209,7 +213,12 @@ def _run_body(case: Case, done: list[ScreenRun]) -> dict[str, Any]:
 
 
 def _write_run(
-    case: Case, number: int, at: str, done: list[ScreenRun], marks: list[dict[str, Any]]
+    case: Case,
+    number: int,
+    at: str,
+    done: list[ScreenRun],
+    marks: list[dict[str, Any]],
+    run_body: dict[str, Any],
 ) -> Path:
     """The run's folder, complete before it gets its name."""
     final = _folder(case, number)
@@ -228,7 +237,7 @@ def _write_run(
         listed.append({"screen": item.screen, "file": name})
     if marks:
         pq.write_table(pa.Table.from_pylist(marks), temporary / "marks.parquet")
-    body = {"run": number, "at": at, "findings": listed, **_run_body(case, done)}
+    body = {"run": number, "at": at, "findings": listed, **run_body}
     write_whole(temporary / "run.json", json_text(body).encode())
     temporary.replace(final)
     return final
@@ -253,11 +262,8 @@ def latest_findings(case: Case) -> list[dict[str, Any]]:
     return found
 
 
-def _subjects(population: Population, finding: Finding) -> list[dict[str, Any]]:
+def _subjects(table: Table, finding: Finding, doubled: set[Any]) -> list[dict[str, Any]]:
     """What the register keeps of each flag, in the order of the flags."""
-    flags = list(finding.flags.rows())
-    doubled = _doubled_ids(population, finding, flags)
-    table = population.table
     return [
         {
             "key": (key := _key(table, finding, flag, doubled))[0],
@@ -270,26 +276,32 @@ def _subjects(population: Population, finding: Finding) -> list[dict[str, Any]]:
             "label": _label(table, finding, flag),
             "selector": _selector(table, finding, key[1]),
         }
-        for flag in flags
+        for flag in finding.flags.rows()
     ]
 
 
-def _doubled_ids(
-    population: Population, finding: Finding, flags: Sequence[dict[str, Any]]
-) -> set[Any]:
-    """Values of the id column among the flagged rows that more than one row has."""
-    identity = population.table.role("id")
-    if finding.flags.kind != "row" or identity is None or not flags:
-        return set()
-    values = pa.table({"value": pa.array([f["subject"].get(identity.name) for f in flags])})
-    each = exp.column(identity.name, table="t", quoted=True)
-    select = exp.select(exp.alias_(each, "value")).from_(exp.alias_(population.source(), "t"))
-    listed = exp.select("value").from_("flagged")
-    select = select.where(exp.In(this=each.copy(), query=exp.Subquery(this=listed)))
-    select = select.group_by(each.copy())
-    select = select.having(exp.GT(this=sql.count(), expression=sql.integer(1)))
-    found = population.query(select, flagged=values)
-    return {None, *found.column("value").to_pylist()}
+def _doubled_ids(found: Sequence[tuple[Population, Finding]]) -> dict[str, set[Any]]:
+    """By table: values of the id column among all flagged rows that more than one row has."""
+    flagged: dict[str, tuple[Population, list[pa.ChunkedArray]]] = {}
+    for population, finding in found:
+        identity = population.table.role("id")
+        if finding.flags.kind == "row" and identity is not None and len(finding.flags):
+            _, values = flagged.setdefault(population.table.name, (population, []))
+            values.append(finding.flags.table.column(SUBJECT + identity.name))
+    doubled: dict[str, set[Any]] = {}
+    for name, (population, values) in flagged.items():
+        identity = population.table.role("id")
+        assert identity is not None
+        every = pa.chunked_array([chunk for value in values for chunk in value.chunks])
+        each = exp.column(identity.name, table="t", quoted=True)
+        select = exp.select(exp.alias_(each, "value")).from_(exp.alias_(population.source(), "t"))
+        listed = exp.select("value").from_("flagged")
+        select = select.where(exp.In(this=each.copy(), query=exp.Subquery(this=listed)))
+        select = select.group_by(each.copy())
+        select = select.having(exp.GT(this=sql.count(), expression=sql.integer(1)))
+        again = population.query(select, flagged=pa.table({"value": every.unique()}))
+        doubled[name] = {None, *again.column("value").to_pylist()}
+    return doubled
 
 
 def _key(

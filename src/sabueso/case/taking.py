@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import csv
+import hashlib
 import io
-import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
@@ -162,7 +162,7 @@ def take_in(
     sizes = {event.body["bytes"] for event in before.values()}
     with ThreadPoolExecutor(1) as hashing:
         try:
-            for position, path in enumerate(paths):
+            for path in paths:
                 hashed = hashing.submit(file_hash, path)
                 # Content met before has a size met before: only then must the hash be known first.
                 size = path.stat().st_size
@@ -181,7 +181,10 @@ def take_in(
                 output = None
                 if keep:
                     folder.mkdir(parents=True, exist_ok=True)
-                    output = folder / f".{os.getpid()}-{position}.part"
+                    # A name that a later try of the same file has too: what a killed one left is
+                    # written over.
+                    mark = hashlib.sha256(f"{path.name} {size}".encode()).hexdigest()[:16]
+                    output = folder / f".{mark}.part"
                     temporary.append((output, folder / "not yet known"))
                 read = section.read if section else ReadSettings()
                 report = take_file(path, output, read, prior, engine, progress=progress)

@@ -50,7 +50,8 @@ class Population:
     """Rows of one table that a screen or drill-down looks at.
 
     ``set_aside`` are row conditions that reviewers took out of later statistics; ``tables`` are
-    the case's other tables, for tests that compare with one.
+    the case's other tables, for tests that compare with one. ``known`` keeps what populations of
+    one programme share.
     """
 
     engine: Engine
@@ -58,7 +59,7 @@ class Population:
     where: str | None = None
     set_aside: tuple[str, ...] = ()
     tables: dict[str, Table] = field(default_factory=dict)
-    accounts: dict[Any, Account] = field(default_factory=dict, repr=False, compare=False)
+    known: dict[Any, Any] = field(default_factory=dict, repr=False, compare=False)
 
     def conditions(self) -> list[Reason]:
         """Reasons that come before those of any test."""
@@ -90,60 +91,67 @@ class Population:
         return exp.Table(this=exp.to_identifier(self.table.name, quoted=True))
 
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:
-        """Count and sum the rows used and left out, by the first reason that applies, in one pass.
+        """Count and sum the rows used and left out, by the first reason that applies.
 
-        Screens of one programme that ask the same of the same rows share the answer.
+        Three small questions instead of one large: the whole table, which screens of a programme
+        share; the rows left out, which are few or cheap to find; and the first and last date of
+        the rest where there are any. What is used is the difference, exactly.
         """
         every = [*self.conditions(), *reasons]
-        key = (
-            self.table.name,
-            measure.name if measure else "",
-            *((r.code, r.condition.sql()) for r in every),
-        )
-        if key not in self.accounts:
-            self.accounts[key] = self._counted(measure, every)
-        return self.accounts[key]
-
-    def _counted(self, measure: Column | None, every: Sequence[Reason]) -> Account:
-        values: dict[str, Tree] = {}
-        if measure is not None:
-            values["units"] = sql.minor_units(measure)
-        date = self.table.role("date")
-        if date is not None and date.type in ("date", "timestamp"):
-            values["at"] = sql.cast(sql.column(date.name), "DATE")
-        case = exp.Case()
-        for place, reason in enumerate(every, 1):
-            case = case.when(reason.condition, sql.integer(place), copy=False)
-        values["left"] = case.else_(sql.integer(0), copy=False) if every else sql.integer(0)
-        named = [exp.alias_(tree, name, quoted=True) for name, tree in values.items()]
-        inner = exp.select(*named).from_(self.source())
-        figures: dict[str, Tree] = {}
-        for place in range(len(every) + 1):
-            here = exp.EQ(this=sql.column("left"), expression=sql.integer(place))
-            figures[f"n{place}"] = sql.only(sql.count(), here)
-            if measure is not None:
-                figures[f"total{place}"] = sql.exact_sum(
-                    exp.Case().when(here.copy(), sql.column("units"))
-                )
-        if "at" in values:
-            used = exp.EQ(this=sql.column("left"), expression=sql.integer(0))
-            figures["first"] = sql.only(exp.Min(this=sql.column("at")), used)
-            figures["last"] = sql.only(exp.Max(this=sql.column("at")), used.copy())
-        fields = [exp.alias_(tree, name, quoted=True) for name, tree in figures.items()]
-        row = self.query(exp.select(*fields).from_(inner.subquery("b"))).to_pylist()[0]
-        scale = measure.scale if measure is not None else 0
-        totals = [money(int(row.get(f"total{i}") or 0), scale) for i in range(len(every) + 1)]
-        left = {r.code: i for i, r in enumerate(every, 1) if row[f"n{i}"]}
+        rows, total, first, last = self._whole(measure)
+        left, amounts = self._left_out(measure, every) if every else ({}, {})
+        used = rows - sum(left.values())
+        if left and first is not None:
+            first, last = self._dates(reasons) if used else (None, None)
         return Account(
-            rows=sum(row[f"n{i}"] for i in range(len(every) + 1)),
-            used=row["n0"],
-            left_out={code: row[f"n{i}"] for code, i in left.items()},
-            total=sum(totals, money(0, scale)) if measure else None,
-            used_total=totals[0] if measure else None,
-            left_out_totals={code: totals[i] for code, i in left.items()} if measure else {},
-            first_date=_iso(row.get("first")),
-            last_date=_iso(row.get("last")),
+            rows=rows,
+            used=used,
+            left_out=left,
+            total=total,
+            used_total=None if total is None else total - sum(amounts.values(), 0 * total),
+            left_out_totals=amounts,
+            first_date=first,
+            last_date=last,
         )
+
+    def _whole(self, measure: Column | None) -> tuple[int, Decimal | None, str | None, str | None]:
+        """Rows, sum of the measure, first and last date of the whole table."""
+        key = self.table.name, measure.name if measure else ""
+        if key not in self.known:
+            fields: list[Tree] = [exp.alias_(sql.count(), "n"), *_ends(self.table)]
+            if measure is not None:
+                fields.append(exp.alias_(_total(measure), "total"))
+            row = self.query(exp.select(*fields).from_(self.source())).to_pylist()[0]
+            self.known[key] = (
+                row["n"],
+                _amount(row["total"], measure) if measure is not None else None,
+                _iso(row.get("first")),
+                _iso(row.get("last")),
+            )
+        return self.known[key]
+
+    def _left_out(
+        self, measure: Column | None, every: Sequence[Reason]
+    ) -> tuple[dict[str, int], dict[str, Decimal]]:
+        case = exp.Case()
+        for place, reason in enumerate(every):
+            case = case.when(reason.condition, sql.integer(place), copy=False)
+        fields: list[Tree] = [exp.alias_(sql.count(), "n")]
+        if measure is not None:
+            fields.append(exp.alias_(_total(measure), "total"))
+        some = exp.or_(*(exp.paren(reason.condition) for reason in every))
+        place_of = exp.alias_(case, "place", quoted=True)
+        columns = [sql.column(measure.name)] if measure is not None else []
+        inner = exp.select(place_of, *columns).from_(self.source()).where(some)
+        select = exp.select(sql.column("place"), *fields).from_(inner.subquery("b"))
+        found = self.query(select.group_by(sql.column("place")).order_by("place")).to_pylist()
+        codes = [(every[row["place"]].code, row) for row in found]
+        amounts = {code: _amount(row["total"], measure) for code, row in codes} if measure else {}
+        return {code: row["n"] for code, row in codes}, amounts
+
+    def _dates(self, reasons: Sequence[Reason]) -> tuple[str | None, str | None]:
+        row = self.query(self.used(exp.select(*_ends(self.table)), reasons)).to_pylist()[0]
+        return _iso(row["first"]), _iso(row["last"])
 
     @contextmanager
     def staged(self, name: str, tree: exp.Expr) -> Iterator[None]:
@@ -182,6 +190,30 @@ def zero(column: Column) -> Reason:
 def _not_true(tree: Tree) -> Tree:
     """True where the tree is false or unknown."""
     return exp.Not(this=exp.paren(exp.Coalesce(this=tree, expressions=[exp.false()])))
+
+
+def _total(measure: Column) -> Tree:
+    """Σ of a decimal column, exact."""
+    total = exp.Sum(this=sql.column(measure.name))
+    return sql.cast(total, f"DECIMAL(38,{measure.scale})")
+
+
+def _amount(total: Decimal | None, measure: Column) -> Decimal:
+    return money(0, measure.scale) if total is None else total
+
+
+def _ends(table: Table) -> list[Tree]:
+    """First and last date, where the table has a date."""
+    date = table.role("date")
+    if date is None or date.type not in ("date", "timestamp"):
+        return []
+    at: Tree = sql.column(date.name)
+    if date.type == "timestamp":
+        at = sql.cast(at, "DATE")
+    return [
+        exp.alias_(exp.Min(this=at), "first", quoted=True),
+        exp.alias_(exp.Max(this=at.copy()), "last", quoted=True),
+    ]
 
 
 def _iso(value: object) -> str | None:

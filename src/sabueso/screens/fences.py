@@ -45,7 +45,7 @@ class _Tested:
     key: dict[str, Any]
     n: int
     limits: FenceLimits
-    ends: tuple[int, int]
+    ends: list[int]
 
 
 class Fences:
@@ -109,7 +109,10 @@ def _quartiles(
     population: Population, base: exp.Select, groups: Grouping, settings: FencesSettings
 ) -> tuple[list[_Tested], list[NotTested]]:
     units = sql.column(UNITS, "b")
-    fields = {"n": sql.count(), "quartiles": sql.quantiles(units, [*QUARTERS, *grp.ENDS])}
+    fields = {
+        "n": sql.count(),
+        "quartiles": sql.quantiles(units, [*QUARTERS, *grp.ends_of(groups)]),
+    }
     result = population.query(grp.per_group(base, groups, fields))
     rows = [
         (key, row)
@@ -123,7 +126,9 @@ def _quartiles(
     ]
     rows = [(key, row) for key, row in rows if row["n"] >= settings.min_group]
     if settings.rule == "linear":
-        quartiles = [tuple(map(sql.exact_quantile, row["quartiles"], QUARTERS)) for _, row in rows]
+        quartiles = [
+            tuple(map(sql.exact_quantile, row["quartiles"][:3], QUARTERS)) for _, row in rows
+        ]
     else:
         quartiles = _by_rank(population, base, groups, rows, settings.rule)
     tested = []
@@ -140,8 +145,7 @@ def _quartiles(
             Fraction(settings.outer),
             far=settings.beyond == "outer",
         )
-        ends = round(row["quartiles"][3]), round(row["quartiles"][4])
-        tested.append(_Tested(key, row["n"], limits, ends))
+        tested.append(_Tested(key, row["n"], limits, [round(q) for q in row["quartiles"][3:]]))
     return tested, not_tested
 
 

@@ -233,8 +233,11 @@ def rows_beyond(
 
 
 BINS = 60
-ENDS = ("0.005", "0.995")
-"""Shares between which the middle of a histogram lies."""
+
+
+def ends_of(grouping: Grouping) -> tuple[str, ...]:
+    """Shares between which the middle of a histogram lies; groups have none."""
+    return () if grouping.labels else ("0.005", "0.995")
 
 
 def histogram(
@@ -242,7 +245,7 @@ def histogram(
     base: exp.Select,
     scale: int,
     bounds: tuple[int, int],
-    ends: tuple[int, int],
+    ends: Sequence[int],
 ) -> dict[str, Any]:
     """Counts of all rows used in equal bins, for a figure.
 

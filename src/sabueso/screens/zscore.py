@@ -63,7 +63,7 @@ class _Group:
     total: int
     squares: int
     median: Fraction
-    ends: tuple[int, int]
+    ends: list[int]
     effect: _Effect
     mad: Fraction = Fraction(0)
     deviation2: int = 0
@@ -181,12 +181,13 @@ class ZScore:
 def _groups(population: Population, base: exp.Select, groups: Grouping, kind: str) -> list[_Group]:
     """Sums and order statistics of each group, in one pass."""
     units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
-    fields = _effects(worth, "", shares=("0.5", "0.95", *grp.ENDS))
+    shares = grp.ends_of(groups)
+    fields = _effects(worth, "", shares=("0.5", "0.95", *shares))
     if kind == "log":
         fields |= {
             "log_total": sql.exact_sum(units),
             "log_squares": sql.exact_square_sum(units),
-            "log_middle": sql.quantiles(units, ("0.5", *grp.ENDS)),
+            "log_middle": sql.quantiles(units, ("0.5", *shares)),
         }
     result = population.query(grp.per_group(base, groups, fields))
     found = []
@@ -200,9 +201,7 @@ def _groups(population: Population, base: exp.Select, groups: Grouping, kind: st
             middle, *ends = row["log_middle"]
             median = sql.exact_quantile(middle, "0.5")
             total, squares = int(row["log_total"]), int(row["log_squares"])
-        found.append(
-            _Group(key, effect.n, total, squares, median, (round(ends[0]), round(ends[1])), effect)
-        )
+        found.append(_Group(key, effect.n, total, squares, median, list(map(round, ends)), effect))
     return found
 
 
@@ -280,12 +279,13 @@ def _with_spread(
 
     fields = {
         "middle": sql.quantiles(sql.column("deviation"), ["0.5"]),
-        "deviations": sql.exact_sum(sql.column("deviation")),
         "cubes": power(sql.column("z")),
         "fourths": power(square.copy()),
     }
     if side:
         fields |= _effects(sql.column("inside"), "inside_")
+    else:
+        fields["deviations"] = sql.exact_sum(sql.column("deviation"))
     result = population.query(grp.per_group(inner, groups, fields), limits=figures)
     by_key = {
         tuple(key.values()): row
@@ -297,7 +297,7 @@ def _with_spread(
         g = replace(
             t.group,
             mad=sql.exact_quantile(row["middle"][0], "0.5") / 2,
-            deviation2=int(row["deviations"]),
+            deviation2=0 if side else int(row["deviations"]),
             cubes=int(row["cubes"] or 0) / _step(t.group.n),
             fourths=int(row["fourths"] or 0) / _step(t.group.n),
         )
