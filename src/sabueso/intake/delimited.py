@@ -9,14 +9,16 @@ from collections import Counter, deque
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from itertools import chain
+from itertools import chain, islice
 from pathlib import Path
+from typing import IO
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.errors import UserError
+from sabueso.intake.cells import column_names
 from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.records import (
     NEWLINE,
@@ -27,7 +29,9 @@ from sabueso.intake.records import (
     wrong_count,
 )
 from sabueso.intake.settings import ReadSettings
+from sabueso.intake.source import opened
 
+csv.field_size_limit(2**31 - 1)  # a long text is no error
 CHUNK = 16 << 20
 WORKERS = 2
 REPEATED = pa.dictionary(pa.int32(), pa.string())
@@ -46,9 +50,13 @@ class DelimitedReader:
     """Comma-, semicolon-, tab- or bar-separated text."""
 
     suffixes = (".csv", ".txt", ".tsv", ".tab", ".psv")
+    unit = "lines"
+
+    def takes(self, path: Path) -> bool:
+        return True
 
     def layout(self, path: Path, settings: ReadSettings) -> _Delimited:
-        with path.open("rb") as file:
+        with opened(path) as file:
             head = file.read(SAMPLE)
             whole = len(head) < SAMPLE
         if not head.strip():
@@ -66,19 +74,14 @@ class DelimitedReader:
             raise UserError(f"{path}: the file is empty; expected a header line and rows")
         body = "\n".join(lines[header_line - 1 :])
         delimiter = settings.delimiter or detect_delimiter(lines[header_line - 1 :])
-        rows = csv.reader(io.StringIO(body, newline=""), delimiter=delimiter)
         try:
-            header = next(rows)
-            sample = [
-                row
-                for row, _ in zip(rows, range(SAMPLE_ROWS), strict=False)
-                if len(row) == len(header)
-            ]
+            header = next(csv.reader(io.StringIO(body, newline=""), delimiter=delimiter))
         except csv.Error as error:
             raise UserError(
                 f"{path}, line {header_line}: {error}; expected a header line"
             ) from None
-        names = _names(header)
+        sample = _sample("\n".join(lines[header_line:]), delimiter, len(header))
+        names = column_names(header)
         columns = list(zip(*sample, strict=True)) if sample else [()] * len(names)
         return _Delimited(
             header=names,
@@ -101,7 +104,7 @@ class DelimitedReader:
         waiting: deque[tuple[bytes, Future[Batch | None]]] = deque()
         pool = ThreadPoolExecutor(WORKERS)
         try:
-            with path.open("rb") as file:
+            with opened(path) as file:
                 stream = blocks(_utf8(file, layout.encoding, path))
                 # The header is cut from the first block; a header longer than a block is not one.
                 first = next(stream)
@@ -236,20 +239,12 @@ def _damaged(broken: Broken, layout: _Delimited) -> Damaged:
     return Damaged(broken.line, column, "", broken.reason, text)
 
 
-def _names(header: list[str]) -> list[str]:
-    """Header names, trimmed; an empty one is numbered, a repeated one gets its number."""
-    names: list[str] = []
-    taken: set[str] = set()
-    times: Counter[str] = Counter()
-    for position, cell in enumerate(header, 1):
-        plain = " ".join(cell.replace("\ufeff", "").split()) or f"column {position}"
-        name = plain
-        while name.lower() in taken:
-            times[plain.lower()] += 1
-            name = f"{plain} {times[plain.lower()] + 1}"
-        taken.add(name.lower())
-        names.append(name)
-    return names
+def _sample(text: str, delimiter: str, fields: int) -> list[list[str]]:
+    """The first whole records, cut as the file will be: an open quote swallows none of them."""
+    splitter = Splitter(delimiter.encode(), fields, 1)
+    records = splitter.split(text.encode("utf-8", "surrogateescape") + b"\n", last=True)
+    good = io.StringIO(records.text.decode("utf-8", "surrogateescape"), newline="")
+    return list(islice(csv.reader(good, delimiter=delimiter), SAMPLE_ROWS))
 
 
 def detect_encoding(path: Path, head: bytes) -> str:
@@ -260,7 +255,7 @@ def detect_encoding(path: Path, head: bytes) -> str:
         return "utf-8-sig"
     decoder = codecs.getincrementaldecoder("utf-8")()
     try:
-        with path.open("rb") as file:
+        with opened(path) as file:
             while chunk := file.read(CHUNK):
                 if chunk.isascii() and decoder.getstate()[0] == b"":
                     continue
@@ -270,7 +265,7 @@ def detect_encoding(path: Path, head: bytes) -> str:
     except UnicodeDecodeError:
         pass
     # The bytes 80-9F are letters and quotes in Windows-1252 and control codes in Latin-1.
-    with path.open("rb") as file:
+    with opened(path) as file:
         while chunk := file.read(CHUNK):
             if chunk.translate(None, delete=_NOT_CONTROL):
                 return "cp1252"
@@ -307,7 +302,7 @@ def _decoded(head: bytes, encoding: str, path: Path, whole: bool) -> str:
         ) from None
 
 
-def _utf8(file: io.BufferedReader, encoding: str, path: Path) -> Iterator[bytes]:
+def _utf8(file: IO[bytes], encoding: str, path: Path) -> Iterator[bytes]:
     """The file as UTF-8 chunks without a byte-order mark."""
     if encoding in ("utf-8", "ascii"):
         while chunk := file.read(CHUNK):

@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime, time
+from datetime import date, datetime, time, timedelta
 from functools import cache, lru_cache
 from typing import ClassVar, Protocol
 
@@ -184,6 +184,7 @@ _DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%d.%m.%y": (r"[0-9]{1,2}\.[0-9]{1,2}\.[0-9]{2}", "date", "day first", "dd.mm.yy"),
     "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
     "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
+    "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
 }
@@ -210,6 +211,8 @@ def _moment(form: str, text: str | None) -> date | time | None:
     pattern, kind, _, _ = _DATE_FORMS[form]
     if text is None or not re.fullmatch(pattern, text):
         return None
+    if form == "serial":
+        return date(1899, 12, 30) + timedelta(days=int(text))
     try:
         read = datetime.strptime(text, form)
     except ValueError:
@@ -255,7 +258,7 @@ class DateFormat:
     def _distinct(self, texts: pa.Array) -> pa.Array:
         """Values of distinct texts: dates repeat, and few of them are read one by one."""
         kind = _ARROW[self.type]
-        if len(texts) > MANY_DATES and self.type != "time":
+        if len(texts) > MANY_DATES and self.order:
             try:
                 return pc.replace_substring_regex(texts, *_iso(self.form)).cast(kind)
             except pa.ArrowInvalid:
@@ -281,6 +284,7 @@ def decide(
     thousands: str | None = None,
     dates: str | None = None,
     code: bool = False,
+    dated: bool = False,
     tolerated: float = TOLERATED,
 ) -> Format:
     """The format of a column by a sample of its texts.
@@ -295,12 +299,14 @@ def decide(
         Marks and date order where they are given.
     code : bool
         The column holds identifiers: digits stay text.
+    dated : bool
+        The header names a date: five digits are the day number of a spreadsheet.
     """
     least = len(values) - int(len(values) * tolerated)
     if kind == "text" or (not values and kind is None):
         return TextFormat()
     if kind != "number":
-        date = _decide_date(values, dates, least if kind is None else 1)
+        date = _decide_date(values, dates, least if kind is None else 1, dated or kind == "date")
         # Eight digits are a date only beside nothing that looks like an identifier.
         if date is not None and not (code and date.form == "%Y%m%d"):
             return date
@@ -320,12 +326,16 @@ def _form_of_order(dates: str | None) -> str:
     return {"day first": "%d/%m/%Y", "month first": "%m/%d/%Y"}.get(dates or "", "%Y-%m-%d")
 
 
-def _decide_date(values: Sequence[str], dates: str | None, least: int) -> DateFormat | None:
+def _decide_date(
+    values: Sequence[str], dates: str | None, least: int, dated: bool
+) -> DateFormat | None:
     fitting: list[tuple[int, DateFormat]] = []
     times = Counter(values)  # dates repeat: each is read once
     probe = list(times)[:60]
     for form, (pattern, _, order, _) in _DATE_FORMS.items():
         if dates and order and order != dates and order != "year first":
+            continue
+        if form == "serial" and not dated:
             continue
         shape = re.compile(pattern)
         if not any(map(shape.fullmatch, probe)):

@@ -32,7 +32,9 @@ class Batch:
 
     ``cells`` are texts, empty ones missing, a column maybe dictionary-encoded. ``lines`` (n,) are
     the lines on which the n records start. ``blank`` counts empty records not among the cells,
-    ``continued`` the further lines of records that span several.
+    ``continued`` the further lines of records that span several. ``part`` names the part of the
+    file they are from, such as a sheet. ``stated`` are sums of columns that the file states outside
+    of its rows, each with what it is called.
     """
 
     lines: np.ndarray
@@ -40,22 +42,37 @@ class Batch:
     damaged: list[Damaged] = field(default_factory=list)
     blank: int = 0
     continued: int = 0
+    part: str = ""
+    stated: dict[str, tuple[str, Decimal]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class Layout:
-    """What was detected of a file before its rows are read."""
+    """What was detected of a file before its rows are read.
+
+    ``notes`` are said in the report. ``skipped`` counts lines beside the first ``header_line`` that
+    hold no rows: the headers of further sheets.
+    """
 
     header: list[str]
     header_line: int
     described: dict[str, str]
     sample: pa.Table
+    notes: tuple[str, ...] = field(default=(), kw_only=True)
+    skipped: int = field(default=0, kw_only=True)
 
 
 class Reader(Protocol):
-    """One file format. Readers stream: memory does not grow with the file."""
+    """One file format. Readers stream: memory does not grow with the file.
+
+    ``unit`` is what ``lines`` count: lines, rows, entries.
+    """
 
     suffixes: tuple[str, ...]
+    unit: str
+
+    def takes(self, path: Path) -> bool:
+        """Whether a file with one of the suffixes is of this format, by its beginning."""
 
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
         """Look at the beginning of a file."""
@@ -69,7 +86,8 @@ class Reader(Protocol):
 
 @dataclass(frozen=True)
 class TotalsLine:
-    """A totals line of the source, and what the rows above it add up to.
+    """A totals line of the source, and what the rows above it add up to; line 0 where the file
+    states it elsewhere, as ``what``.
 
     ``agrees`` is true where the figure stated equals the sum of the accepted rows, or of these
     and the quarantined rows whose amount could be read.
@@ -80,6 +98,7 @@ class TotalsLine:
     stated: Decimal
     accepted: Decimal
     quarantined: Decimal
+    what: str = ""
 
     @property
     def agrees(self) -> bool:
@@ -114,6 +133,7 @@ class FileReport:
     first_date: str | None = None
     last_date: str | None = None
     sha256: str = ""
+    unit: str = "lines"
 
     @property
     def read(self) -> int:
@@ -131,6 +151,7 @@ class FileReport:
             "file": self.file,
             "sha256": self.sha256,
             "bytes": self.size,
+            "unit": self.unit,
             "lines": self.lines,
             "header_lines": self.header_lines,
             "continued": self.continued,
@@ -151,6 +172,7 @@ class FileReport:
             "totals_lines": [
                 {
                     "line": t.line,
+                    "what": t.what,
                     "column": t.column,
                     "stated": format(t.stated, "f"),
                     "accepted": format(t.accepted, "f"),

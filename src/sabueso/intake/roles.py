@@ -53,6 +53,12 @@ def looks_like_measure(name: str) -> bool:
     return any(part in words for part in folded(name).split())
 
 
+def looks_like_date(name: str) -> bool:
+    """Whether a header names a date."""
+    words = _WORDS["date"].split()
+    return any(part in words for part in folded(name).split())
+
+
 def guess_roles(
     columns: Sequence[Column], distinct: Mapping[str, tuple[int, int]]
 ) -> dict[Role, str]:

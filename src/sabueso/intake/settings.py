@@ -15,6 +15,7 @@ class ReadSettings(BaseModel):
     decimal: str | None = Field(None, description="decimal mark: . or ,")
     thousands: str | None = Field(None, description="thousands mark: . , ' or a space; none: empty")
     dates: str | None = Field(None, description="day first, month first or year first")
+    sheet: str | None = Field(None, description="the sheet of a spreadsheet")
     types: dict[str, str] = Field(default_factory=dict, description="column = text, number or date")
 
     @field_validator("delimiter")

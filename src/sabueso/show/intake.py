@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from sabueso.case.taking import TakeReport
-from sabueso.intake.interface import FileReport
+from sabueso.intake.interface import FileReport, TotalsLine
 from sabueso.show import numbers as num
 from sabueso.show.console import next_steps, notes, open_table, title
 from sabueso.show.palette import AMBER, SEA, STONE
@@ -36,7 +36,7 @@ def show_intake(console: Console, report: TakeReport) -> None:
     _show_damaged(console, report)
     _show_totals(console, report)
     for file in report.files:
-        notes(console, "assumed", (f"{file.file}: {note}" for note in file.notes))
+        notes(console, "note", (f"{file.file}: {note}" for note in file.notes))
     console.print()
     _show_reconciliation(console, report)
     if report.kept:
@@ -82,7 +82,7 @@ def _show_files(console: Console, report: TakeReport) -> None:
     amount = report.amount
     head = [
         ("file", "flex"),
-        ("lines read", "right"),
+        (f"{_unit(report)} read", "right"),
         ("accepted", "right"),
         ("quarantined", "right"),
     ]
@@ -111,6 +111,16 @@ def _show_files(console: Console, report: TakeReport) -> None:
     last = [num.amount(report.amount_sum)] if amount else []
     table.add_row(" in all", *(num.count(s) for s in sums), *last, style="bold")
     console.print(table)
+
+
+def _unit(report: TakeReport) -> str:
+    """What was counted: lines, or what the format has instead."""
+    units = {file.unit for file in report.files}
+    return units.pop() if len(units) == 1 else "lines"
+
+
+def _place(name: str, t: TotalsLine) -> str:
+    return f"{name} line {t.line}" if t.line else f"{name}, {t.what}"
 
 
 def _odd(file: FileReport) -> bool:
@@ -142,11 +152,12 @@ def _show_totals(console: Console, report: TakeReport) -> None:
         return
     console.print()
     agree = [t for _, t in lines if t.agrees and not t.quarantined]
-    console.print(Text(f" totals lines that equal the rows accepted: {len(agree)} of {len(lines)}"))
+    what = "totals lines" if all(t.line for _, t in lines) else "stated totals"
+    console.print(Text(f" {what} that equal the rows accepted: {len(agree)} of {len(lines)}"))
     for name, t in lines:
         if t.agrees and t.quarantined:
             text = (
-                f" {name} line {t.line}: {t.column} {num.amount(t.stated)} equals accepted "
+                f" {_place(name, t)}: {t.column} {num.amount(t.stated)} equals accepted "
                 f"{num.amount(t.accepted)}"
             )
             if t.stated != t.accepted:
@@ -155,7 +166,7 @@ def _show_totals(console: Console, report: TakeReport) -> None:
         elif not t.agrees:
             gap = t.stated - t.accepted
             text = (
-                f" {name} line {t.line}: {t.column} stated {num.amount(t.stated)}, rows accepted "
+                f" {_place(name, t)}: {t.column} stated {num.amount(t.stated)}, rows accepted "
                 f"{num.amount(t.accepted)}, difference {num.amount(gap)}"
             )
             if t.quarantined:
@@ -167,7 +178,7 @@ def _show_reconciliation(console: Console, report: TakeReport) -> None:
     t = report.total
     console.print(
         Text(
-            f" lines read {t('read'):,} = accepted {t('accepted'):,} + quarantined {t('quarantined'):,} "
+            f" {_unit(report)} read {t('read'):,} = accepted {t('accepted'):,} + quarantined {t('quarantined'):,} "
             f"+ totals {t('totals'):,} + blank {t('blank'):,}"
         )
     )
@@ -175,7 +186,7 @@ def _show_reconciliation(console: Console, report: TakeReport) -> None:
     extra = f" + continued {t('continued'):,}" if t("continued") else ""
     console.print(
         Text(
-            f" lines in the files {t('lines'):,} = read {t('read'):,} + header {header:,}{extra}",
+            f" {_unit(report)} in the files {t('lines'):,} = read {t('read'):,} + header {header:,}{extra}",
             style=STONE,
         )
     )

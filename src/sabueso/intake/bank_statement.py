@@ -1,0 +1,124 @@
+"""Bank statements by the open standard ISO 20022, message camt.053."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Generator, Iterator
+from decimal import Decimal, InvalidOperation
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from sabueso.errors import UserError
+from sabueso.intake.cells import SAMPLE_ROWS, Record, batches_of, stating, text_table
+from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.xml_elements import elements, root_name, value
+
+HEADER = [
+    "reference", "booked", "value date", "amount", "currency", "status", "account", "counterparty",
+    "counterparty account", "end to end", "remittance", "statement",
+]  # fmt: skip
+AMOUNT = "amount"
+
+
+class BankStatementReader:
+    """One row an entry; debits are negative. The balances the bank states are checked."""
+
+    suffixes = (".xml",)
+    unit = "entries"
+
+    def takes(self, path: Path) -> bool:
+        return root_name(path)[0].startswith("urn:iso:std:iso:20022:tech:xsd:camt.053")
+
+    def layout(self, path: Path, settings: ReadSettings) -> Layout:
+        head = [r for r in islice(_entries(path, {}), SAMPLE_ROWS) if not isinstance(r, Damaged)]
+        if not head:
+            raise UserError(f"{path}: the statement has no entries")
+        kind = root_name(path)[0].rpartition(":")[2]
+        sample = text_table(HEADER, [values for _, values in head])
+        return Layout(HEADER, 0, {"form": f"ISO 20022 {kind}"}, sample)
+
+    def batches(
+        self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
+    ) -> Generator[Batch]:
+        stated: dict[str, Decimal] = {}
+        yield from batches_of(HEADER, _entries(path, stated))
+        if stated:
+            change = sum(stated.values(), Decimal(0))
+            yield stating(HEADER, "closing less opening balance", {AMOUNT: change})
+
+
+def _entries(path: Path, stated: dict[str, Decimal]) -> Iterator[Record | Damaged]:
+    """Entries by their number in the file; ``stated`` gets each statement's change of balance."""
+    number, account, statement = 0, None, None
+    balances: dict[str, Decimal] = {}
+    for name, element in elements(path, "Ntry", ("Id", "Acct", "Bal", "Stmt")):
+        if name == "Acct" and _parent(element) == "Stmt":
+            account = value(element, "Id/IBAN") or value(element, "Id/Othr/Id")
+        elif name == "Id" and _parent(element) == "Stmt":
+            statement = (element.text or "").strip()
+        elif name == "Bal" and _parent(element) == "Stmt":
+            code = value(element, "Tp/CdOrPrtry/Cd") or ""
+            amount = _signed(element)
+            if amount is not None:
+                balances[code] = amount
+        elif name == "Ntry":
+            number += 1
+            row = _entry(element) | {"account": account, "statement": statement}
+            if row["amount"] is None:
+                reason = "expected an amount and CRDT or DBIT"
+                yield Damaged(number, "amount", value(element, "Amt") or "", reason, str(row))
+            else:
+                yield number, row
+        elif name == "Stmt":
+            opening = balances.get("OPBD", balances.get("PRCD"))
+            if opening is not None and "CLBD" in balances:
+                stated[statement or str(len(stated))] = balances["CLBD"] - opening
+            balances = {}
+
+
+def _parent(element: Any) -> str:
+    parent = element.getparent()
+    return "" if parent is None else str(parent.tag).rpartition("}")[2]
+
+
+def _signed(element: Any) -> Decimal | None:
+    text, side = value(element, "Amt"), value(element, "CdtDbtInd")
+    try:
+        amount = Decimal(text or "")
+    except InvalidOperation:
+        return None
+    return {"CRDT": amount, "DBIT": -amount}.get(side or "")
+
+
+def _entry(element: Any) -> dict[str, Any]:
+    amount = element.find("{*}Amt")
+    details = element.find("{*}NtryDtls/{*}TxDtls")
+    debit = value(element, "CdtDbtInd") == "DBIT"
+    other = "Cdtr" if debit else "Dbtr"
+
+    def detail(*paths: str) -> str | None:
+        if details is None:
+            return None
+        return next((found for path in paths if (found := value(details, path))), None)
+
+    def day(path: str) -> str | None:
+        return value(element, f"{path}/Dt") or (value(element, f"{path}/DtTm") or "")[:10] or None
+
+    return {
+        "reference": value(element, "AcctSvcrRef") or value(element, "NtryRef"),
+        "booked": day("BookgDt"),
+        "value date": day("ValDt"),
+        "amount": _signed(element),
+        "currency": None if amount is None else amount.get("Ccy"),
+        "status": value(element, "Sts/Cd") or value(element, "Sts"),
+        "counterparty": detail(
+            f"RltdPties/{other}/Pty/Nm", f"RltdPties/{other}/Nm", f"RltdPties/Ultmt{other}/Nm"
+        ),
+        "counterparty account": detail(
+            f"RltdPties/{other}Acct/Id/IBAN", f"RltdPties/{other}Acct/Id/Othr/Id"
+        ),
+        "end to end": detail("Refs/EndToEndId"),
+        "remittance": detail("RmtInf/Ustrd", "RmtInf/Strd/CdtrRefInf/Ref")
+        or value(element, "AddtlNtryInf"),
+    }

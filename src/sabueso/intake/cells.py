@@ -1,0 +1,92 @@
+"""Cells of any source as texts, and the names of their columns."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import date, datetime, time
+from decimal import Decimal
+from itertools import islice
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from sabueso.intake.interface import Batch, Damaged
+
+SAMPLE_ROWS = 500
+BATCH_ROWS = 50_000
+
+
+def column_names(header: Sequence[str]) -> list[str]:
+    """Header names, trimmed; an empty one is numbered, a repeated one gets its number."""
+    names: list[str] = []
+    taken: set[str] = set()
+    times: Counter[str] = Counter()
+    for position, cell in enumerate(header, 1):
+        plain = " ".join(cell.replace("\ufeff", "").split()) or f"column {position}"
+        name = plain
+        while name.lower() in taken:
+            times[plain.lower()] += 1
+            name = f"{plain} {times[plain.lower()] + 1}"
+        taken.add(name.lower())
+        names.append(name)
+    return names
+
+
+def text_of(value: Any) -> str | None:
+    """A value as it is written where every program reads it the same; None where there is none.
+
+    A float has the 15 digits that a spreadsheet keeps.
+    """
+    if value is None or isinstance(value, str):
+        return value or None
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float):
+        short = format(value, ".15g")
+        return format(Decimal(short), "f") if "e" in short else short
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    if isinstance(value, datetime):
+        at_midnight = value.time() == time()
+        return value.date().isoformat() if at_midnight else value.isoformat(" ", "seconds")
+    if isinstance(value, (date, time)):
+        return value.isoformat()
+    if isinstance(value, (dict, list)):
+        return json.dumps(value, ensure_ascii=False)
+    return str(value)
+
+
+Record = tuple[int, Mapping[str, Any]]
+"""The place of a record in its source, and its values by column name."""
+
+
+def text_table(header: Sequence[str], records: Sequence[Mapping[str, Any]]) -> pa.Table:
+    """Records as a table of text cells."""
+    return pa.table(
+        {name: pa.array([text_of(r.get(name)) for r in records], pa.string()) for name in header}
+    )
+
+
+def batches_of(
+    header: Sequence[str], records: Iterable[Record | Damaged], part: str = ""
+) -> Iterator[Batch]:
+    """Records in batches; damaged ones among them are set aside."""
+    stream = iter(records)
+    while taken := list(islice(stream, BATCH_ROWS)):
+        good = [item for item in taken if not isinstance(item, Damaged)]
+        yield Batch(
+            lines=np.array([line for line, _ in good], dtype=np.int64),
+            cells=text_table(header, [values for _, values in good]),
+            damaged=[item for item in taken if isinstance(item, Damaged)],
+            part=part,
+        )
+
+
+def stating(header: Sequence[str], what: str, stated: Mapping[str, Decimal]) -> Batch:
+    """A batch without rows: what a file states of its own sums."""
+    empty = pa.table({name: pa.array([], pa.string()) for name in header})
+    lines = np.empty(0, dtype=np.int64)
+    return Batch(lines=lines, cells=empty, stated={k: (what, v) for k, v in stated.items()})

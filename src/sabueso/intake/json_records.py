@@ -1,0 +1,119 @@
+"""JSON: an array of objects, and JSON Lines. Numbers keep every digit they are written with."""
+
+from __future__ import annotations
+
+import codecs
+import json
+from collections.abc import Collection, Generator, Iterator
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from sabueso.errors import UserError
+from sabueso.intake.cells import SAMPLE_ROWS, Record, batches_of, column_names, text_table
+from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.source import opened
+
+CHUNK = 1 << 20
+LONGEST = (
+    8 << 20
+)  # characters of one object; an opening brace without an end would swallow the file
+_DECODER = json.JSONDecoder(parse_float=str, parse_int=str)
+
+
+class JsonReader:
+    """Objects with the same keys, one after another or in one array."""
+
+    suffixes = (".json", ".jsonl", ".ndjson")
+    unit = "records"
+
+    def takes(self, path: Path) -> bool:
+        return True
+
+    def layout(self, path: Path, settings: ReadSettings) -> Layout:
+        head = list(islice(_objects(path), SAMPLE_ROWS))
+        sample = [item[1] for item in head if not isinstance(item, Damaged)]
+        if not sample:
+            reason = head[0].reason if head and isinstance(head[0], Damaged) else "it holds none"
+            raise UserError(f"{path}: expected JSON objects, one a line or in an array: {reason}")
+        keys = list(dict.fromkeys(key for values in sample for key in values))
+        if len({k.lower() for k in keys}) < len(keys) or column_names(keys) != keys:
+            raise UserError(
+                f"{path}: the objects' keys are no column names: {', '.join(keys)[:200]}"
+            )
+        return Layout(keys, 0, {"form": "JSON"}, text_table(keys, sample))
+
+    def batches(
+        self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
+    ) -> Generator[Batch]:
+        known = set(layout.header)
+
+        def checked() -> Iterator[Record | Damaged]:
+            for item in _objects(path):
+                if not isinstance(item, Damaged):
+                    surplus = [key for key in item[1] if key not in known]
+                    if surplus:
+                        text = json.dumps(item[1], ensure_ascii=False)
+                        reason = "a key that the first records lack"
+                        item = Damaged(item[0], surplus[0], "", reason, text)
+                yield item
+
+        yield from batches_of(layout.header, checked())
+
+
+def _objects(path: Path) -> Iterator[Record | Damaged]:
+    """Objects with the line each begins on; what is no object is damaged, to the end of its line."""
+    line, buffer, at, ended = 1, "", 0, False
+    with opened(path) as file:
+        decode = codecs.getincrementaldecoder("utf-8-sig")("strict").decode
+        while True:
+            while at < len(buffer) and buffer[at] in " \t\r\n,[]":
+                line += buffer[at] == "\n"
+                at += 1
+            if at == len(buffer) or (not ended and len(buffer) - at < CHUNK):
+                chunk = b"" if ended else file.read(CHUNK)
+                try:
+                    more = decode(chunk, final=not chunk)
+                except UnicodeDecodeError as error:
+                    raise UserError(
+                        f"{path}, near line {line}: the file is not utf-8: {error.reason}"
+                    ) from None
+                ended = not chunk
+                buffer, at = buffer[at:] + more, 0
+                if ended and not buffer.strip(" \t\r\n,[]"):
+                    return
+                if not ended:
+                    continue
+            try:
+                value, end = _DECODER.raw_decode(buffer, at)
+                if not isinstance(value, dict):
+                    raise json.JSONDecodeError("not an object", buffer, at)
+            except (json.JSONDecodeError, RecursionError) as error:
+                if not ended and len(buffer) - at < LONGEST:
+                    # It may go on beyond what was read so far.
+                    more = decode(chunk := file.read(CHUNK), final=not chunk)
+                    ended = not chunk
+                    buffer, at = buffer[at:] + more, 0
+                    continue
+                end = buffer.find("\n", at)
+                end = len(buffer) if end < 0 else end
+                reason = (
+                    "is no JSON object: " + str(getattr(error, "msg", "nested too deeply")).lower()
+                )
+                yield Damaged(line, "", "", reason, buffer[at:end][:2000])
+            else:
+                yield line, _flat(value)
+            line += buffer.count("\n", at, end)
+            at = end
+
+
+def _flat(value: dict[str, Any]) -> dict[str, Any]:
+    """An object within an object as columns ``outer.inner``; deeper ones and lists as their text."""
+    found: dict[str, Any] = {}
+    for key, item in value.items():
+        if isinstance(item, dict) and item:
+            found |= {f"{key}.{inner}": each for inner, each in item.items()}
+        else:
+            found[key] = item
+    return found

@@ -1,0 +1,81 @@
+"""A source file as a stream of bytes, unpacked where it is compressed."""
+
+from __future__ import annotations
+
+import gzip
+import lzma
+import zipfile
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import IO
+
+from sabueso.errors import UserError
+
+PACKED = (".gz", ".zip")
+
+
+def plain_suffix(path: Path) -> str:
+    """The suffix of what the file holds: of ``pagos.csv.gz`` it is .csv.
+
+    Raises
+    ------
+    UserError
+        If a zip archive does not hold exactly one file.
+    """
+    suffix = path.suffix.lower()
+    if suffix == ".gz":
+        return Path(path.stem).suffix.lower()
+    if suffix == ".zip":
+        return Path(_only_member(path).filename).suffix.lower()
+    return suffix
+
+
+@contextmanager
+def opened(path: Path) -> Iterator[IO[bytes]]:
+    """The file's content, unpacked as it is read.
+
+    Raises
+    ------
+    UserError
+        If a packed file is damaged, encrypted, or packed twice.
+    """
+    try:
+        if path.suffix.lower() == ".gz":
+            with gzip.open(path, "rb") as file:
+                yield file  # type: ignore[misc]
+        elif path.suffix.lower() == ".zip":
+            member = _only_member(path)
+            with zipfile.ZipFile(path) as archive, archive.open(member) as file:
+                yield file
+        else:
+            with path.open("rb") as file:
+                yield file
+    except (
+        EOFError, gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, lzma.LZMAError,
+        NotImplementedError,
+    ) as error:  # fmt: skip
+        reason = str(error) or "it ends too early"
+        raise UserError(
+            f"{path}: the packed file is damaged: {reason[:1].lower()}{reason[1:]}"
+        ) from error
+
+
+def _only_member(path: Path) -> zipfile.ZipInfo:
+    try:
+        with zipfile.ZipFile(path) as archive:
+            members = [m for m in archive.infolist() if not m.is_dir()]
+    except zipfile.BadZipFile as error:
+        reason = str(error).lower()
+        raise UserError(f"{path}: the packed file is damaged: {reason}") from None
+    if len(members) != 1:
+        raise UserError(
+            f"{path}: the archive holds {len(members)} files; expected one, unpack it to take several"
+        )
+    member = members[0]
+    if member.flag_bits & 1:
+        raise UserError(f"{path}: {member.filename} in the archive is encrypted; unpack it first")
+    if Path(member.filename).suffix.lower() in PACKED:
+        raise UserError(f"{path}: the archive holds an archive, {member.filename}; unpack it first")
+    return member

@@ -1,0 +1,126 @@
+"""Spreadsheets: .xlsx, .xlsm, .xls and .ods, by the values their cells last had."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Generator, Iterator, Sequence
+from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from sabueso.errors import UserError
+from sabueso.intake.cells import (
+    SAMPLE_ROWS,
+    Record,
+    batches_of,
+    column_names,
+    text_of,
+    text_table,
+)
+from sabueso.intake.interface import Batch, Layout
+from sabueso.intake.settings import ReadSettings
+
+LOOKED_AT = 50  # rows among which the header is looked for
+
+
+@dataclass(frozen=True)
+class _Sheet:
+    name: str
+    header: list[str]
+    header_row: int
+    columns: list[int]  # positions in the row
+
+
+@dataclass(frozen=True)
+class _Workbook(Layout):
+    sheets: tuple[_Sheet, ...]
+
+
+class SpreadsheetReader:
+    """One sheet, or all sheets that have the same header."""
+
+    suffixes = (".xlsx", ".xlsm", ".xls", ".ods")
+    unit = "rows"
+
+    def takes(self, path: Path) -> bool:
+        return True
+
+    def layout(self, path: Path, settings: ReadSettings) -> _Workbook:
+        book = _opened(path)
+        named = [settings.sheet] if settings.sheet else list(book.sheet_names)
+        if settings.sheet and settings.sheet not in book.sheet_names:
+            names = ", ".join(map(repr, book.sheet_names))
+            raise UserError(f"{path}: there is no sheet {settings.sheet!r}; it has {names}")
+        found = [sheet for name in named if (sheet := _sheet(book, name)) is not None]
+        if not found:
+            raise UserError(f"{path}: the workbook is empty; expected a header row and rows")
+        first = found[0]
+        chosen = tuple(s for s in found if s.header == first.header)
+        others = [s.name for s in found if s.header != first.header]
+        notes = []
+        if others:
+            listed = ", ".join(map(repr, others))
+            notes.append(
+                f"not taken, for their columns differ from those of {first.name!r}: {listed}"
+            )
+        sample = [dict(r) for _, r in islice(_records(book, first), SAMPLE_ROWS)]
+        return _Workbook(
+            header=first.header,
+            header_line=first.header_row,
+            described={
+                "sheet" if len(chosen) == 1 else "sheets": ", ".join(s.name for s in chosen)
+            },
+            sample=text_table(first.header, sample),
+            sheets=chosen,
+            notes=tuple(notes),
+            skipped=sum(s.header_row for s in chosen[1:]),
+        )
+
+    def batches(
+        self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
+    ) -> Generator[Batch]:
+        assert isinstance(layout, _Workbook)
+        book = _opened(path)
+        for sheet in layout.sheets:
+            part = sheet.name if len(layout.sheets) > 1 else ""
+            yield from batches_of(layout.header, _records(book, sheet), part)
+
+
+def _opened(path: Path) -> Any:
+    from python_calamine import CalamineError, CalamineWorkbook
+
+    try:
+        return CalamineWorkbook.from_path(str(path))
+    except (CalamineError, OSError, ValueError) as error:
+        reason = (str(error).strip().splitlines() or ["no reason was given"])[0]
+        raise UserError(f"{path}: cannot be read as a spreadsheet: {reason}") from None
+
+
+def _rows(book: Any, name: str) -> Iterator[tuple[int, Sequence[Any]]]:
+    """Rows with their numbers as the spreadsheet shows them. An empty cell is an empty text."""
+    sheet = book.get_sheet_by_name(name)
+    start = sheet.start[0] if sheet.start else 0
+    yield from enumerate(sheet.to_python(skip_empty_area=True), start + 1)
+
+
+def _sheet(book: Any, name: str) -> _Sheet | None:
+    """The header of a sheet: the first row that is about as wide as the table, all of it texts."""
+    head = list(islice(_rows(book, name), LOOKED_AT))
+    filled = [[i for i, cell in enumerate(row) if cell not in ("", None)] for _, row in head]
+    width = max(map(len, filled), default=0)
+    if not width:
+        return None
+    for (number, row), places in zip(head, filled, strict=True):
+        if len(places) >= max(0.6 * width, 1) and all(isinstance(row[i], str) for i in places):
+            last = max(max(p) for p in filled if p)
+            columns = list(range(places[0], last + 1))
+            names = column_names([str(row[i] or "") for i in columns])
+            return _Sheet(name, names, number, columns)
+    return None
+
+
+def _records(book: Any, sheet: _Sheet) -> Iterator[Record]:
+    for number, row in _rows(book, sheet.name):
+        if number > sheet.header_row:
+            cells = (row[i] if i < len(row) else None for i in sheet.columns)
+            yield number, dict(zip(sheet.header, map(text_of, cells), strict=True))

@@ -1,0 +1,72 @@
+"""Elements of an XML file one after another, each let go once it is read; no entity is expanded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from sabueso.errors import UserError
+from sabueso.intake.source import opened
+
+
+def root_name(path: Path) -> tuple[str, str]:
+    """Namespace and name of the document's root; empty where the file is no XML."""
+    from lxml import etree
+
+    try:
+        with opened(path) as file:
+            for _, element in etree.iterparse(file, events=("start",), **_safely()):
+                name = etree.QName(element)
+                return name.namespace or "", name.localname
+    except (etree.XMLSyntaxError, OSError):
+        pass
+    return "", ""
+
+
+def elements(path: Path, large: str, names: Sequence[str]) -> Iterator[tuple[str, Any]]:
+    """(local name, element) of each complete element of these names, in the order they end.
+
+    A ``large`` one is emptied after it was handed out, and what stood before it let go, so that
+    memory does not grow with the file.
+
+    Raises
+    ------
+    UserError
+        If the file is no well-formed XML, or declares entities.
+    """
+    from lxml import etree
+
+    tags = [f"{{*}}{name}" for name in (large, *names)]
+    try:
+        with opened(path) as file:
+            context = etree.iterparse(file, events=("end",), tag=tags, **_safely())
+            for _, element in context:
+                document = element.getroottree().docinfo
+                if document.internalDTD is not None:
+                    raise UserError(f"{path}: declares a document type with entities of its own; "
+                                    "such a file is not read")  # fmt: skip
+                name = etree.QName(element).localname
+                yield name, element
+                if name == large:
+                    element.clear()
+                    while element.getprevious() is not None:
+                        del element.getparent()[0]
+    except etree.XMLSyntaxError as error:
+        line = error.lineno or 0
+        reason = (error.msg or "not well-formed").split(", line")[0]
+        raise UserError(f"{path}, line {line}: {reason[:1].lower()}{reason[1:]}") from None
+
+
+def _safely() -> dict[str, Any]:
+    return {
+        "resolve_entities": False, "load_dtd": False, "no_network": True, "huge_tree": False,
+        "remove_comments": True, "remove_pis": True,
+    }  # fmt: skip
+
+
+def value(element: Any, path: str) -> str | None:
+    """The text at a path of local names, or None."""
+    found = element.find("/".join(f"{{*}}{part}" for part in path.split("/")))
+    text = None if found is None else (found.text or "").strip()
+    return text or None
