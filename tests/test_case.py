@@ -212,3 +212,33 @@ def test_cells_that_a_spreadsheet_would_run():
     assert [safe_cell(c) for c in ("=1+1", "+x", "-x", "@x", "-12.50", "x=1", 5)] == [
         "'=1+1", "'+x", "'-x", "'@x", "-12.50", "x=1", 5,
     ]  # fmt: skip
+
+
+def test_a_changed_file_replaces_the_old_one_when_told(tmp_path):
+    sabueso("open", "c", cwd=tmp_path)
+    case, source = tmp_path / "c", tmp_path / "a.csv"
+    source.write_text("id,date,amount\nA,2024-01-02,1.00\nB,2024-01-03,2.00\n")
+    sabueso("intake", "../a.csv", "--as", "a", cwd=case)
+    source.write_text("id,date,amount\nA,2024-01-02,1.00\nB,2024-01-03,2.50\nC,2024-01-04,4.00\n")
+    assert "--replace" in sabueso("intake", "../a.csv", "--as", "a", cwd=case, code=2).stderr
+    report = as_json("intake", "../a.csv", "--as", "a", "--replace", cwd=case)
+    assert report["files"][0]["replaces"]
+    assert as_json("dig", "a", cwd=case)["population"]["total"] == "7.50"
+    # The old one is superseded, not gone: its rows and its event stay.
+    assert len(list((case / "population" / "a").glob("*.parquet"))) == 2
+    assert len(Register(case / "register.db").events("source")) == 2
+
+
+def test_the_clients_control_figures(tmp_path):
+    sabueso("open", "c", cwd=tmp_path)
+    case = tmp_path / "c"
+    for name, amount in (("a", "1.25"), ("b", "2.50")):
+        (tmp_path / f"{name}.csv").write_text(f"id,amount\nX,{amount}\nY,10.00\n")
+    sabueso("intake", "../a.csv", "--as", "t", cwd=case)
+    plan = (case / "case.toml").read_text()
+    control = '[tables.t.control]\nrows = 4\nsum = "23.75"\nfiles = { "b.csv" = { sum = "12.51" } }\n'
+    (case / "case.toml").write_text(plan + control)
+    done = sabueso("intake", "../b.csv", "--as", "t", "--gate", cwd=case, code=3)
+    assert "control of the table: rows stated 4, the same found" in done.stdout
+    assert "control of the table: sum stated 23.75, the same found" in done.stdout
+    assert "control of b.csv: sum stated 12.51, found 12.50, difference 0.01" in done.stdout

@@ -196,7 +196,7 @@ CAMT = """<?xml version="1.0" encoding="UTF-8"?>
 def test_a_bank_statement_and_its_balances(tmp_path, closing, agrees):
     (tmp_path / "x.xml").write_text(CAMT % closing, encoding="utf-8")
     report, taken = take(tmp_path / "x.xml")
-    assert [(r["reference"], r["amount"], r["booked"]) for r in taken] == [
+    assert [(r["entry"], r["amount"], r["booked"]) for r in taken] == [
         ("R1", Decimal("25.10"), date(2025, 11, 3)),
         ("R2", Decimal("-5.05"), date(2025, 11, 5)),
     ]

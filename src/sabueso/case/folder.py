@@ -85,8 +85,10 @@ class Case:
             self.register.close()
 
     def sources(self, table: str | None = None) -> list[Event]:
-        """Source files taken in, oldest first."""
-        return self.register.events("source", subject=table)
+        """Source files taken in, oldest first, without those that a later one replaced."""
+        found = self.register.events("source", subject=table)
+        replaced = {(e.subject, e.body["replaces"]) for e in found if e.body.get("replaces")}
+        return [e for e in found if (e.subject, e.body["sha256"]) not in replaced]
 
     def table(self, name: str) -> Table:
         """A table of the case with its roles.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -41,6 +42,19 @@ class EngineSection(_Part):
     remote: str = ""
 
 
+class FileControl(_Part):
+    """What the client states of one file: its rows, the sum of its amounts."""
+
+    rows: int | None = Field(None, ge=0)
+    sum: Decimal | None = None
+
+
+class TableControl(FileControl):
+    """``[tables.NAME.control]``: the same of the whole table, and by file."""
+
+    files: dict[str, FileControl] = Field(default_factory=dict)
+
+
 class TableSection(_Part):
     """``[tables.NAME]``."""
 
@@ -49,6 +63,7 @@ class TableSection(_Part):
     roles: dict[str, str] = Field(default_factory=dict)
     read: ReadSettings = Field(default_factory=ReadSettings)
     links: dict[str, str] = Field(default_factory=dict)
+    control: TableControl = Field(default_factory=TableControl)
 
     @field_validator("roles")
     @classmethod

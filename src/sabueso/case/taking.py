@@ -33,6 +33,29 @@ class Known:
 
 
 @dataclass(frozen=True)
+class Control:
+    """A figure that the client gave for a file or the whole table, beside what was taken in."""
+
+    of: str
+    figure: str
+    stated: Decimal
+    found: Decimal
+
+    @property
+    def agrees(self) -> bool:
+        return self.stated == self.found
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "of": self.of,
+            "figure": self.figure,
+            "stated": format(self.stated, "f"),
+            "found": format(self.found, "f"),
+            "agrees": self.agrees,
+        }
+
+
+@dataclass(frozen=True)
 class TakeReport:
     """What an intake did: per file, and in all."""
 
@@ -43,6 +66,7 @@ class TakeReport:
     known: list[Known]
     kept: bool
     roles: dict[str, str] = field(default_factory=dict)
+    controls: list[Control] = field(default_factory=list)
 
     def total(self, name: str) -> int:
         return sum(getattr(report, name) for report in self.files)
@@ -56,7 +80,7 @@ class TakeReport:
 
     @property
     def reconciled(self) -> bool:
-        return all(report.reconciled for report in self.files)
+        return all(r.reconciled for r in self.files) and all(c.agrees for c in self.controls)
 
     @property
     def clean(self) -> bool:
@@ -74,6 +98,7 @@ class TakeReport:
             "total": {name: self.total(name) for name in sums}
             | {"amount": None if self.amount_sum is None else format(self.amount_sum, "f")},
             "reconciled": self.reconciled,
+            "controls": [control.as_json() for control in self.controls],
             "files": [report.as_json() for report in self.files],
             "already_taken": [vars(known) for known in self.known],
         }
@@ -130,6 +155,7 @@ def take_in(
     *,
     named: Sequence[str] = (),
     keep: bool = True,
+    replace_old: bool = False,
     initials: str = "",
     progress: Progress | None = None,
 ) -> TakeReport:
@@ -143,6 +169,9 @@ def take_in(
         The paths or patterns as the user gave them, for the plan's ``sources``.
     keep : bool
         If false, read and report only.
+    replace_old : bool
+        Whether a changed file takes the place of the one of its name; that one stays in the case,
+        superseded.
 
     Raises
     ------
@@ -173,10 +202,13 @@ def take_in(
                         known.append(Known(path.name, hashed.result(), at))
                         continue
                 sizes.add(size)
-                if path.name in names or any(r.file == path.name for r in reports):
+                old = names.get(path.name)
+                if any(r.file == path.name for r in reports) or (
+                    old is not None and not replace_old
+                ):
                     raise UserError(
                         f"{path}: a file of this name was taken into {table!r} with other content; "
-                        "give the changed file another name"
+                        "replace it with --replace, or give the changed file another name"
                     )
                 output = None
                 if keep:
@@ -188,7 +220,8 @@ def take_in(
                     temporary.append((output, folder / "not yet known"))
                 read = section.read if section else ReadSettings()
                 report = take_file(path, output, read, prior, engine, progress=progress)
-                report = replace(report, sha256=hashed.result())
+                replaces = old.body["sha256"] if old is not None else ""
+                report = replace(report, sha256=hashed.result(), replaces=replaces)
                 if output is not None:
                     temporary[-1] = output, folder / f"{report.sha256[:16]}.parquet"
                 reports.append(report)
@@ -210,7 +243,45 @@ def take_in(
         known=known,
         kept=keep,
         roles=roles,
+        controls=_controls(case, table, section, reports, roles.get("amount"), keep),
     )
+
+
+def _controls(
+    case: Case,
+    table: str,
+    section: TableSection | None,
+    reports: Sequence[FileReport],
+    amount: str | None,
+    kept: bool,
+) -> list[Control]:
+    """The client's control figures of the plan against the files read and all that is taken."""
+    if section is None:
+        return []
+    each = {r.file: (r.accepted, r.sums.get(amount or "")) for r in reports}
+    taken = {
+        e.body["file"]: (e.body["accepted"], _decimal(e.body["sums"].get(amount or "")))
+        for e in case.sources(table)
+    }
+    # What was read and not kept stands beside what the table has.
+    every = taken if kept else taken | each
+    sums = [total for _, total in every.values() if total is not None]
+    whole = sum(rows for rows, _ in every.values()), sum(sums, Decimal(0)) if sums else None
+    found = []
+    control = section.control
+    for of, given, (rows, total) in [
+        ("the table", control, whole),
+        *((name, given, every[name]) for name, given in control.files.items() if name in every),
+    ]:
+        if given.rows is not None:
+            found.append(Control(of, "rows", Decimal(given.rows), Decimal(rows)))
+        if given.sum is not None:
+            found.append(Control(of, "sum", given.sum, Decimal(0) if total is None else total))
+    return found
+
+
+def _decimal(text: str | None) -> Decimal | None:
+    return None if text is None else Decimal(text)
 
 
 def _prior(case: Case, table: str, section: TableSection | None) -> Prior:

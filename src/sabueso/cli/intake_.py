@@ -23,6 +23,11 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     )
     parser.add_argument("--check", action="store_true", help="read and report, keep nothing")
     parser.add_argument(
+        "--replace",
+        action="store_true",
+        help="a changed file takes the place of the one of its name, which is kept, superseded",
+    )
+    parser.add_argument(
         "--gate",
         action="store_true",
         help="exit code 3 if anything is quarantined or does not reconcile",
@@ -53,6 +58,7 @@ def run(args: argparse.Namespace) -> int:
 
             return take_in(
                 case, args.table, paths, named=args.paths, keep=not args.check,
+                replace_old=args.replace,
                 initials=initials_of(argparse.Namespace(initials=None), case), progress=step,
             )  # fmt: skip
 

@@ -19,7 +19,8 @@ from sabueso.errors import UserError
 INTAKES = (
     ("payments", ("inbox/payments",)),
     ("journal", ("inbox/journal-2024.csv", "inbox/journal-2025.csv")),
-    ("payroll", ("inbox/payroll.csv",)),
+    ("payroll", ("inbox/payroll.xlsx",)),
+    ("bank", ("inbox/bank-2025-11.xml",)),
     ("suppliers", ("inbox/suppliers.csv",)),
     ("accounts", ("inbox/accounts.csv",)),
     ("budget", ("inbox/budget.csv",)),

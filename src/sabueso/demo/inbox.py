@@ -6,10 +6,12 @@ import csv
 import io
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from datetime import date, datetime
 from pathlib import Path
 
 import numpy as np
 
+from sabueso.demo.bank import write_statement
 from sabueso.demo.journal import Entry, make_journal
 from sabueso.demo.payments import Payment, make_payments
 from sabueso.demo.payroll import Pay, make_payroll
@@ -43,13 +45,15 @@ def write_inbox(folder: Path, seed: int, scale: float, step: Callable[[str], Non
     _write_payments(folder / "payments", world, payments)
     step("payroll")
     pays = make_payroll(world)
-    _write_payroll(folder / "payroll.csv", pays)
+    _write_payroll(folder / "payroll.xlsx", pays)
     step("journal")
     monthly: dict[str, int] = {}
     for pay in pays:
         monthly[pay.month] = monthly.get(pay.month, 0) + pay.net
     entries = make_journal(world, payments, monthly)
     _write_journal(folder, entries)
+    step("bank statement")
+    write_statement(folder / "bank-2025-11.xml", world, payments, date(2025, 11, 1))
     step("masters and budget")
     _write_masters(folder, world)
     _write_budget(folder / "budget.csv", world, entries)
@@ -115,13 +119,27 @@ def _damage(world: World, rows: list[Payment], lines: list[str]) -> None:
 
 
 def _write_payroll(path: Path, pays: list[Pay]) -> None:
+    """One sheet a year, two title lines above the header, months as dates of the spreadsheet."""
+    import xlsxwriter
+
     header = "empleado categoria mes salario_base plus_mar horas_extra importe_extra neto cuenta_bancaria"
-    rows = (
-        [p.employee, p.grade, p.month, _point(p.base), _point(p.allowance), p.hours,
-         _point(p.overtime), _point(p.net), p.bank]
-        for p in pays
-    )  # fmt: skip
-    _write(path, [header.split(), *rows])
+    with xlsxwriter.Workbook(path) as book:
+        book.set_properties({"created": datetime(2026, 1, 12)})
+        month = book.add_format({"num_format": "mm/yyyy"})
+        money = book.add_format({"num_format": "#,##0.00"})
+        for year in sorted({p.month[:4] for p in pays}):
+            sheet = book.add_worksheet(year)
+            sheet.write_string(0, 0, "Naviera Marisma, S. Coop.")
+            sheet.write_string(1, 0, f"Nóminas {year}")
+            sheet.write_row(2, 0, header.split())
+            rows = [p for p in pays if p.month.startswith(year)]
+            for i, p in enumerate(rows, 3):
+                sheet.write_row(i, 0, [p.employee, p.grade])
+                sheet.write_datetime(i, 2, datetime.fromisoformat(f"{p.month}-01"), month)
+                for j, cents in ((3, p.base), (4, p.allowance), (6, p.overtime), (7, p.net)):
+                    sheet.write_number(i, j, cents / 100, money)
+                sheet.write_number(i, 5, p.hours)
+                sheet.write_string(i, 8, p.bank)
 
 
 def _write_journal(folder: Path, entries: list[Entry]) -> None:

@@ -15,7 +15,7 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.intake.xml_elements import elements, root_name, value
 
 HEADER = [
-    "reference", "booked", "value date", "amount", "currency", "status", "account", "counterparty",
+    "entry", "booked", "value date", "amount", "currency", "status", "account", "counterparty",
     "counterparty account", "end to end", "remittance", "statement",
 ]  # fmt: skip
 AMOUNT = "amount"
@@ -106,7 +106,7 @@ def _entry(element: Any) -> dict[str, Any]:
         return value(element, f"{path}/Dt") or (value(element, f"{path}/DtTm") or "")[:10] or None
 
     return {
-        "reference": value(element, "AcctSvcrRef") or value(element, "NtryRef"),
+        "entry": value(element, "AcctSvcrRef") or value(element, "NtryRef"),
         "booked": day("BookgDt"),
         "value date": day("ValDt"),
         "amount": _signed(element),

@@ -134,6 +134,7 @@ class FileReport:
     last_date: str | None = None
     sha256: str = ""
     unit: str = "lines"
+    replaces: str = ""
 
     @property
     def read(self) -> int:
@@ -150,6 +151,7 @@ class FileReport:
         return {
             "file": self.file,
             "sha256": self.sha256,
+            "replaces": self.replaces,
             "bytes": self.size,
             "unit": self.unit,
             "lines": self.lines,

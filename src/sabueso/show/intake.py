@@ -38,6 +38,7 @@ def show_intake(console: Console, report: TakeReport) -> None:
     for file in report.files:
         notes(console, "note", (f"{file.file}: {note}" for note in file.notes))
     console.print()
+    _show_controls(console, report)
     _show_reconciliation(console, report)
     if report.kept:
         by = " --by month" if "date" in report.roles else " --measure count"
@@ -99,7 +100,7 @@ def _show_files(console: Console, report: TakeReport) -> None:
     for f in shown:
         cells = [f.read, f.accepted, f.quarantined, f.totals, f.blank]
         style = AMBER if f.quarantined else ""
-        row = [Text(" " + f.file)] + [
+        row = [Text(f" {f.file}" + (" (replaces)" if f.replaces else ""))] + [
             Text(num.count(c), style=style if i == 2 else "") for i, c in enumerate(cells)
         ]
         if amount:
@@ -172,6 +173,18 @@ def _show_totals(console: Console, report: TakeReport) -> None:
             if t.quarantined:
                 text += f" (quarantined rows with a readable amount: {num.amount(t.quarantined)})"
             console.print(Text(text, style=AMBER))
+
+
+def _show_controls(console: Console, report: TakeReport) -> None:
+    """The control figures of the plan beside what was taken in."""
+    for c in report.controls:
+        show = num.amount if c.figure == "sum" else (lambda v: num.count(int(v)))
+        text = f" control of {c.of}: {c.figure} stated {show(c.stated)}, "
+        if c.agrees:
+            console.print(Text(f"{text}the same found"))
+        else:
+            gap = f"found {show(c.found)}, difference {show(c.stated - c.found)}"
+            console.print(Text(text + gap, style=AMBER))
 
 
 def _show_reconciliation(console: Console, report: TakeReport) -> None:
