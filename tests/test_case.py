@@ -236,7 +236,9 @@ def test_the_clients_control_figures(tmp_path):
         (tmp_path / f"{name}.csv").write_text(f"id,amount\nX,{amount}\nY,10.00\n")
     sabueso("intake", "../a.csv", "--as", "t", cwd=case)
     plan = (case / "case.toml").read_text()
-    control = '[tables.t.control]\nrows = 4\nsum = "23.75"\nfiles = { "b.csv" = { sum = "12.51" } }\n'
+    control = (
+        '[tables.t.control]\nrows = 4\nsum = "23.75"\nfiles = { "b.csv" = { sum = "12.51" } }\n'
+    )
     (case / "case.toml").write_text(plan + control)
     done = sabueso("intake", "../b.csv", "--as", "t", "--gate", cwd=case, code=3)
     assert "control of the table: rows stated 4, the same found" in done.stdout

@@ -13,7 +13,6 @@ from sabueso.show.palette import AMBER, INK, PLUM, SAND, SEA, STONE
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
 
 SIZE = (8.4, 3.9)  # inches
 MOST_GROUPS, MOST_LINES = 12, 16
@@ -21,11 +20,6 @@ MOST_GROUPS, MOST_LINES = 12, 16
 
 def draw(finding: dict[str, Any], form: str) -> bytes | None:
     """A finding's figure as ``svg`` or ``png``; None where there is nothing to draw."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib.figure import Figure
-
     drawers: dict[str, Callable[[Axes, dict[str, Any]], bool]] = {
         "digits": _digits,
         "zscore": _limits,
@@ -33,6 +27,18 @@ def draw(finding: dict[str, Any], form: str) -> bytes | None:
         "distance": _distance,
         "periods": _periods,
     }
+    if not finding["groups"]:
+        return None
+    return drawn(lambda axes: drawers[finding["test"]](axes, finding), form)
+
+
+def drawn(draw_on: Callable[[Axes], bool], form: str, height: float = 1.0) -> bytes | None:
+    """A figure in the looks of this program, as ``svg`` or ``png``; None where nothing was drawn."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib.figure import Figure
+
     style: Any = {
         "font.family": "DejaVu Sans",
         "font.size": 8.5,
@@ -47,19 +53,14 @@ def draw(finding: dict[str, Any], form: str) -> bytes | None:
         "svg.hashsalt": "sabueso",
     }
     with matplotlib.rc_context(style):
-        figure = Figure(figsize=SIZE, layout="constrained")
-        axes = figure.add_subplot()
-        if not finding["groups"] or not drawers[finding["test"]](axes, finding):
+        figure = Figure(figsize=(SIZE[0], SIZE[1] * height), layout="constrained")
+        if not draw_on(figure.add_subplot()):
             return None
-        return _saved(figure, form)
-
-
-def _saved(figure: Figure, form: str) -> bytes:
-    buffer = io.BytesIO()
-    # No date in the file: the same finding gives the same bytes.
-    metadata = {"Date": None} if form == "svg" else {}
-    figure.savefig(buffer, format=form, dpi=150, metadata=metadata)
-    return buffer.getvalue()
+        buffer = io.BytesIO()
+        # No date in the file: the same finding gives the same bytes.
+        metadata = {"Date": None} if form == "svg" else {}
+        figure.savefig(buffer, format=form, dpi=150, metadata=metadata)
+        return buffer.getvalue()
 
 
 def _digits(axes: Axes, finding: dict[str, Any]) -> bool:

@@ -1,0 +1,347 @@
+"""What the data are, before any test: tables, columns, links between tables, single measures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import sqlglot.expressions as exp
+
+from sabueso.population import expressions, sql
+from sabueso.population.population import Account, Population, missing
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.stats.description import Description, bins, describe
+
+TOP = 5
+MOST_DISTINCT = 5_000_000
+"""Distinct amounts up to which a measure is described: they are held in memory, 16 bytes each."""
+
+
+@dataclass(frozen=True)
+class ColumnSurvey:
+    """One column: what fills it, and what is suspicious about it (code and sentence)."""
+
+    column: Column
+    role: str
+    rows: int
+    missing: int
+    distinct: int
+    least: Any
+    greatest: Any
+    top: list[tuple[Any, int]]
+    doubts: list[tuple[str, str]]
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "column": self.column.name,
+            "type": self.column.type,
+            "role": self.role,
+            "rows": self.rows,
+            "missing": self.missing,
+            "distinct": self.distinct,
+            "least": _plain(self.least),
+            "greatest": _plain(self.greatest),
+            "top": [{"value": _plain(v), "rows": n} for v, n in self.top],
+            "doubts": [{"code": code, "text": text} for code, text in self.doubts],
+        }
+
+
+@dataclass(frozen=True)
+class MeasureSurvey:
+    """One measure described, whole or by group; ``highest`` and ``lowest`` rows with their ids."""
+
+    table: str
+    on: str
+    scale: int
+    currency: str
+    population: Account
+    by: list[str]
+    groups: list[tuple[dict[str, Any], Description]]
+    values: np.ndarray
+    counts: np.ndarray
+    highest: list[dict[str, Any]]
+    lowest: list[dict[str, Any]]
+
+    def as_json(self, number: int | None = None) -> dict[str, Any]:
+        """The description as JSON can hold it; exact figures as text."""
+        account = self.population
+        found: dict[str, Any] = {
+            "table": self.table,
+            "on": self.on,
+            "by": self.by,
+            "population": {
+                "rows": account.rows,
+                "used": account.used,
+                "left_out": account.left_out,
+                "total": _plain(account.total),
+                "used_total": _plain(account.used_total),
+            },
+            "groups": [{"group": k, **_figures(d, self.scale)} for k, d in self.groups],
+            "highest": [{**row, "amount": _plain(row["amount"])} for row in self.highest],
+            "lowest": [{**row, "amount": _plain(row["amount"])} for row in self.lowest],
+        }
+        if self.groups and not self.by:
+            histogram = bins(self.values, self.counts, self.scale, number)
+            edges = [float(edge) for edge in histogram.edges]
+            found["histogram"] = {"edges": edges, "counts": histogram.counts}
+        return found
+
+
+@dataclass(frozen=True)
+class Link:
+    """A column whose values are found in another table's column of unique values."""
+
+    column: str
+    other: str
+    rows: int
+    found: int
+
+    @property
+    def share(self) -> float:
+        return self.found / self.rows if self.rows else 0.0
+
+
+def survey_columns(population: Population) -> list[ColumnSurvey]:
+    """Every column of a table, counted in one pass; the most frequent values of those that repeat."""
+    table = population.table
+    columns = [c for c in table.columns if c.name not in (FILE_COLUMN, LINE_COLUMN)]
+    fields: list[Tree] = [exp.alias_(sql.count(), "n")]
+    for i, c in enumerate(columns):
+        value = sql.column(c.name)
+        distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
+        fields += [
+            exp.alias_(exp.Count(this=value), f"filled{i}"),
+            exp.alias_(distinct, f"distinct{i}"),
+            exp.alias_(exp.Min(this=value.copy()), f"least{i}"),
+            exp.alias_(exp.Max(this=value.copy()), f"greatest{i}"),
+        ]
+    row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
+    roles = {column: role for role, column in table.roles.items()}
+    found = []
+    for i, c in enumerate(columns):
+        filled, distinct = row[f"filled{i}"], row[f"distinct{i}"]
+        repeats = 0 < distinct < filled
+        survey = ColumnSurvey(
+            column=c,
+            role=roles.get(c.name, ""),
+            rows=row["n"],
+            missing=row["n"] - filled,
+            distinct=distinct,
+            least=row[f"least{i}"],
+            greatest=row[f"greatest{i}"],
+            top=_top(population, c) if repeats else [],
+            doubts=[],
+        )
+        survey.doubts.extend(_doubts(survey))
+        found.append(survey)
+    return found
+
+
+def _top(population: Population, column: Column) -> list[tuple[Any, int]]:
+    value = sql.column(column.name)
+    select = population.used(exp.select(exp.alias_(value, "value"), exp.alias_(sql.count(), "n")))
+    select = select.where(exp.Not(this=exp.Is(this=value.copy(), expression=exp.null())))
+    order = [sql.ordered(sql.column("n"), descending=True), sql.ordered(sql.column("value"))]
+    select = select.group_by(value.copy()).order_by(*order).limit(TOP)
+    return [(row["value"], row["n"]) for row in population.query(select).to_pylist()]
+
+
+def _doubts(s: ColumnSurvey) -> list[tuple[str, str]]:
+    filled = s.rows - s.missing
+    found = []
+    if s.rows and not filled:
+        found.append(("empty", "no row has a value"))
+    elif s.distinct == 1 and filled > 1:
+        found.append(("constant", f"every value is {_plain(s.least)}"))
+    elif s.missing / max(s.rows, 1) > 0.05 and s.role not in ("debit", "credit"):
+        found.append(("missing", f"{100 * s.missing / s.rows:.1f}% of the rows have no value"))
+    if s.role == "id" and s.distinct < filled:
+        found.append(("not_unique", f"{filled:,} rows have {s.distinct:,} distinct ids"))
+    if s.column.type in ("date", "timestamp") and filled:
+        first, last = str(s.least)[:4], str(s.greatest)[:4]
+        if first < "1990" or last > "2100":
+            found.append(("impossible_dates", f"dates run from {s.least} to {s.greatest}"))
+    return found
+
+
+def links(populations: Sequence[Population]) -> list[Link]:
+    """Columns whose texts are nearly all found among the unique values of another table's column."""
+    keys = []
+    for p in populations:
+        for c in p.table.columns:
+            if c.type == "text" and c.name not in (FILE_COLUMN, LINE_COLUMN):
+                value = sql.column(c.name)
+                fields = [
+                    exp.alias_(exp.Count(this=value), "n"),
+                    exp.alias_(exp.Count(this=exp.Distinct(expressions=[value.copy()])), "d"),
+                ]
+                row = p.query(exp.select(*fields).from_(p.source())).to_pylist()[0]
+                keys.append((p, c, row["n"], row["d"]))
+    found = []
+    for p, c, filled, _ in keys:
+        for other, key, n, distinct in keys:
+            if other is p or not distinct or n != distinct or not filled:
+                continue
+            link = _link(p, c, other.table, key, filled)
+            if link.share >= 0.5:
+                found.append(link)
+    return sorted(found, key=lambda link: (-link.share, link.column, link.other))
+
+
+def _link(p: Population, c: Column, other: Table, key: Column, filled: int) -> Link:
+    left, right = sql.column(c.name, "a"), sql.column(key.name, "b")
+    select = exp.select(exp.alias_(sql.count(), "n")).from_(exp.alias_(p.source(), "a"))
+    named = exp.alias_(exp.Table(this=exp.to_identifier(other.name, quoted=True)), "b")
+    select = select.join(named, on=exp.EQ(this=left, expression=right), join_type="inner")
+    rows = p.query(select).to_pylist()[0]["n"]
+    return Link(f"{p.table.name}.{c.name}", f"{other.name}.{key.name}", filled, rows)
+
+
+def survey_measure(
+    population: Population, on: str | None, by: Sequence[str] = ()
+) -> MeasureSurvey | str:
+    """Describe a measure from its distinct values; a sentence where they are too many."""
+    table = population.table
+    measure = table.measure(on)
+    reasons = [missing(measure)]
+    account = population.account(measure, reasons)
+    values: dict[str, Tree] = {
+        f"g{i}": expressions.scalar(text, table) for i, text in enumerate(by)
+    }
+    values["units"] = sql.minor_units(measure)
+    base = population.base(values, reasons)
+    if not by:
+        distinct = exp.Count(this=exp.Distinct(expressions=[sql.column("units")]))
+        number = exp.select(exp.alias_(distinct, "n")).from_(base.subquery("b"))
+        many = population.query(number).to_pylist()[0]["n"]
+        if many > MOST_DISTINCT:
+            return (
+                f"{table.name}.{measure.name} has {many:,} distinct amounts, and more than "
+                f"{MOST_DISTINCT:,} are not described whole; narrow the rows with --where"
+            )
+    keys = [sql.column(name) for name in values]
+    select = exp.select(*keys, exp.alias_(sql.count(), "n")).from_(base.subquery("b"))
+    select = select.group_by(*(k.copy() for k in keys)).order_by(
+        *(sql.ordered(k.copy()) for k in keys)
+    )
+    found = population.query(select)
+    labels = [expressions.label(text, table) for text in by]
+    units = found.column("units").to_numpy()
+    counts = found.column("n").to_numpy()
+    groups = []
+    columns = [found.column(f"g{i}").to_pylist() for i in range(len(by))]
+    marks = list(zip(*columns, strict=True)) if by else [()] * len(units)
+    start = 0
+    for end in range(1, len(marks) + 1):
+        if end == len(marks) or marks[end] != marks[start]:
+            key = dict(zip(labels, marks[start], strict=True))
+            groups.append((key, describe(units[start:end], counts[start:end], measure.scale)))
+            start = end
+    return MeasureSurvey(
+        table=table.name,
+        on=measure.name,
+        scale=measure.scale,
+        currency=table.currency if measure.name == table.roles.get("amount") else "",
+        population=account,
+        by=labels,
+        groups=groups,
+        values=units,
+        counts=counts,
+        highest=_extremes(population, measure, descending=True),
+        lowest=_extremes(population, measure, descending=False),
+    )
+
+
+def _extremes(population: Population, measure: Column, *, descending: bool) -> list[dict[str, Any]]:
+    """The five rows at one end, with what names them."""
+    table = population.table
+    identity = table.role("id")
+    shown = [sql.column(measure.name)]
+    if identity is not None and identity.name != measure.name:
+        shown.insert(0, sql.column(identity.name))
+    shown += [sql.column(FILE_COLUMN), sql.column(LINE_COLUMN)]
+    select = population.used(exp.select(*shown), [missing(measure)])
+    order = [sql.ordered(sql.column(measure.name), descending=descending), *sql.place()]
+    rows = population.query(select.order_by(*order).limit(TOP)).to_pylist()
+    return [
+        {
+            "id": row.get(identity.name) if identity is not None else None,
+            "file": row[FILE_COLUMN],
+            "line": int(row[LINE_COLUMN]),
+            "amount": row[measure.name],
+        }
+        for row in rows
+    ]
+
+
+@dataclass(frozen=True)
+class Correlation:
+    """Pearson's r of two measures over the rows that have both; None where one has no spread."""
+
+    first: str
+    second: str
+    n: int
+    r: float | None
+
+
+def correlations(population: Population, measures: Sequence[str]) -> list[Correlation]:
+    """r of each pair, from exact sums of minor units in one pass a pair."""
+    table = population.table
+    columns = [table.number(name) for name in measures]
+    found = []
+    for i, a in enumerate(columns):
+        for b in columns[i + 1 :]:
+            reasons = [missing(a), missing(b)]
+            base = population.base(
+                {"x": sql.minor_units(a), "y": sql.minor_units(b)}, reasons
+            ).subquery("b")
+            x, y = sql.column("x"), sql.column("y")
+            fields = {
+                "n": sql.count(),
+                "x": sql.exact_sum(x),
+                "y": sql.exact_sum(y),
+                "xx": sql.exact_square_sum(x.copy()),
+                "yy": sql.exact_square_sum(y.copy()),
+                "xy": sql.exact_weighted_sum(x.copy(), y.copy()),
+            }
+            named = [exp.alias_(tree, name, quoted=True) for name, tree in fields.items()]
+            row = population.query(exp.select(*named).from_(base)).to_pylist()[0]
+            n, sx, sy, sxx, syy, sxy = (int(row[name] or 0) for name in fields)
+            spread = (n * sxx - sx * sx) * (n * syy - sy * sy)
+            r = (n * sxy - sx * sy) / spread**0.5 if spread > 0 else None
+            found.append(Correlation(a.name, b.name, n, r))
+    return found
+
+
+def _figures(d: Description, scale: int) -> dict[str, Any]:
+    exact = {"total": d.total, "least": d.least, "greatest": d.greatest}
+    plain = {
+        name: getattr(d, name)
+        for name in (
+            "n", "distinct", "negative", "zero", "mean", "standard_error", "interval", "trimmed",
+            "variance", "sd", "skewness", "skewness_error", "kurtosis", "kurtosis_error", "huber",
+        )
+    }  # fmt: skip
+    texts = {k: _plain(money(int(v * 10**scale), scale)) for k, v in exact.items()}
+    percentiles = {str(p): float(v) for p, v in d.percentiles.items()}
+    return plain | texts | {"percentiles": percentiles, "iqr": float(d.iqr)}
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    return value.isoformat() if hasattr(value, "isoformat") else value
+
+
+def total_of(population: Population) -> Decimal | None:
+    """Σ of the column in the role amount, exact."""
+    amount = population.table.role("amount")
+    if amount is None:
+        return None
+    select = exp.select(exp.alias_(sql.exact_sum(sql.minor_units(amount)), "t"))
+    row = population.query(population.used(select)).to_pylist()[0]
+    return money(int(row["t"] or 0), amount.scale)

@@ -1,0 +1,297 @@
+"""A survey as terminal text: tables and links, columns and suitable tests, single measures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from sabueso.population.survey import ColumnSurvey, Correlation, Link, MeasureSurvey
+from sabueso.population.table import Table
+from sabueso.screens.suits import Suit
+from sabueso.show import numbers as num
+from sabueso.show.account import account_lines
+from sabueso.show.console import next_steps, notes, open_table, shell, title
+from sabueso.show.palette import AMBER, SEA, STONE
+from sabueso.stats.description import PERCENTILES, Description, bins, stem_and_leaf
+
+BAR = 40
+MARKS = {"yes": ("✓", SEA), "with care": ("△", AMBER), "no": ("×", STONE)}
+MOST_GROUPS = 20
+
+
+def show_tables(
+    console: Console, tables: Sequence[dict[str, Any]], links: Sequence[Link], currency: str
+) -> None:
+    """All tables of the case: rows, period, sum, roles, and the links between them."""
+    title(console, f"survey · {num.many(len(tables), 'table')}", currency)
+    head = [
+        ("table", "left"), ("rows", "right"), ("columns", "right"), ("from", "left"), ("to", "left"),
+        ("sum of amounts", "right"), ("doubts", "right"),
+    ]  # fmt: skip
+    shown = open_table(head)
+    for t in tables:
+        total = "–" if t["total"] is None else num.amount(Decimal(t["total"]))
+        shown.add_row(
+            f" {t['table']}", num.count(t["rows"]), num.count(t["columns"]), t["first_date"] or "–",
+            t["last_date"] or "–", total, num.count(len(t["doubts"])) if t["doubts"] else "–",
+        )  # fmt: skip
+    console.print(shown)
+    doubts = [f"{t['table']}: {text}" for t in tables for text in t["doubts"]]
+    if doubts:
+        console.print()
+        notes(console, "doubt", doubts)
+    if links:
+        console.print()
+        found = open_table(
+            [("link", "left"), ("", "left"), ("rows found", "right"), ("share", "right")]
+        )
+        for link in links:
+            found.add_row(
+                f" {link.column}", f"→ {link.other}", f"{link.found:,} of {link.rows:,}",
+                num.percent(link.share),
+            )  # fmt: skip
+        console.print(found)
+    console.print()
+    largest = max(tables, key=lambda t: t["rows"])["table"]
+    next_steps(console, [f"sabueso survey {largest}", f"sabueso dig {largest} --measure count"])
+
+
+def show_columns(
+    console: Console,
+    table: Table,
+    columns: Sequence[ColumnSurvey],
+    suits: Sequence[Suit],
+    on: str | None,
+) -> None:
+    """One table: its columns, what is suspicious, and which tests suit it."""
+    rows = columns[0].rows if columns else 0
+    title(console, f"{table.name} · {num.many(len(columns), 'column')}", num.many(rows, "row"))
+    head = [
+        ("column", "left"), ("type", "left"), ("role", "left"), ("missing", "right"), ("distinct", "right"),
+        ("least", "flex"), ("greatest", "flex"), ("most frequent", "flex"),
+    ]  # fmt: skip
+    shown = open_table(head)
+    for c in columns:
+        top = ", ".join(f"{_value(value)} {n:,}" for value, n in c.top[:2])
+        shown.add_row(
+            f" {c.column.name}", c.column.type, Text(c.role, style=SEA),
+            num.count(c.missing) if c.missing else "–", num.count(c.distinct), _value(c.least),
+            _value(c.greatest), top,
+        )  # fmt: skip
+    console.print(shown)
+    doubts = [f"{code} {c.column.name}: {text}" for c in columns for code, text in c.doubts]
+    if doubts:
+        console.print()
+        notes(console, "doubt", doubts)
+    console.print()
+    tests = open_table([("test", "left"), ("suits", "left"), ("because", "wrap")])
+    for s in suits:
+        mark, style = MARKS[s.verdict]
+        tests.add_row(f" {s.test}", Text(f"{mark} {s.verdict}", style=style), s.reason)
+    console.print(tests)
+    console.print()
+    steps = [f"sabueso survey {table.name} {shell(on)}"] if on else []
+    good = [s for s in suits if s.verdict != "no"]
+    if good:
+        first = next((s for s in good if s.verdict == "yes"), good[0])
+        steps.append(f"sabueso try {first.test} {table.name} {first.options}".rstrip())
+    next_steps(console, steps)
+
+
+def show_measure(
+    console: Console, survey: MeasureSurvey, *, stem: bool, number: int | None
+) -> None:
+    """One measure described, with its histogram or stem-and-leaf, or by groups."""
+    p = survey.population
+    dates = f", {p.first_date} to {p.last_date}" if p.first_date else ""
+    by = f" by {', '.join(survey.by)}" if survey.by else ""
+    title(console, f"{survey.table} · {survey.on}{by}", f"{num.many(p.used, 'row')}{dates}")
+    if not survey.groups:
+        console.print(Text(" no row has a value"))
+    elif survey.by:
+        _show_groups(console, survey)
+    else:
+        _show_figures(console, survey, survey.groups[0][1])
+        console.print()
+        if stem:
+            _show_stem(console, survey)
+        else:
+            _show_histogram(console, survey, number)
+        console.print()
+        _show_extremes(console, survey)
+    console.print()
+    for line in account_lines(p, survey.scale, survey.currency):
+        console.print(Text(line))
+    base = f"sabueso survey {survey.table} {shell(survey.on)}"
+    next_steps(
+        console, [f"{base} --by month" if not survey.by else base, f"{base} --out {survey.on}.png"]
+    )
+
+
+def _show_figures(console: Console, survey: MeasureSurvey, d: Description) -> None:
+    scale = survey.scale
+
+    def money(value: Fraction | float | None) -> str:
+        return num.number(None if value is None else float(value), scale)
+
+    left = [
+        ("n", num.count(d.n)), ("missing", num.count(survey.population.left_out.get("missing", 0))),
+        ("zero", num.count(d.zero)), ("negative", num.count(d.negative)), ("distinct", num.count(d.distinct)),
+        ("sum", num.amount(Decimal(d.total.numerator) / d.total.denominator, scale)),
+        ("mean", money(d.mean)), ("standard error", money(d.standard_error)),
+        ("95% interval", "–" if d.interval is None else " to ".join(map(money, d.interval))),
+        ("5% trimmed mean", money(d.trimmed)), ("Huber's estimate", money(d.huber)),
+    ]  # fmt: skip
+    middle = [("least", money(d.least))]
+    middle += [(f"{q}%" if q != 50 else "median", money(d.percentiles[q])) for q in PERCENTILES]
+    middle += [("greatest", money(d.greatest))]
+    right = [
+        ("s", money(d.sd)), ("variance", money(d.variance)), ("interquartile range", money(d.iqr)),
+        ("range", money(d.greatest - d.least)),
+        ("skewness G1", _with_error(d.skewness, d.skewness_error)),
+        ("excess kurtosis G2", _with_error(d.kurtosis, d.kurtosis_error)),
+    ]  # fmt: skip
+    table = open_table(
+        [
+            ("figure", "left"),
+            ("", "right"),
+            ("", "left"),
+            ("", "right"),
+            ("", "left"),
+            ("", "right"),
+        ]
+    )
+    for i in range(max(len(left), len(middle))):
+        cells: list[str] = []
+        for column in (left, middle, right):
+            name, text = column[i] if i < len(column) else ("", "")
+            cells += [name, text]
+        table.add_row(" " + cells[0], *cells[1:])
+    console.print(table)
+
+
+def _with_error(value: float | None, error: float | None) -> str:
+    if value is None:
+        return "–"
+    return num.number(value, 2) + ("" if error is None else f" (± {error:.2f})")
+
+
+def _show_histogram(console: Console, survey: MeasureSurvey, number: int | None) -> None:
+    found = bins(survey.values, survey.counts, survey.scale, number, within=20)
+    most = max(found.counts)
+    total = sum(found.counts)
+    table = open_table(
+        [("from", "right"), ("to", "right"), ("rows", "right"), ("share", "right"), ("", "left")]
+    )
+    shown = _middle(found.counts)
+    for i, (edge, count) in enumerate(zip(found.edges, found.counts, strict=False)):
+        if i in shown:
+            table.add_row(
+                num.amount(Decimal(edge.numerator) / edge.denominator, survey.scale),
+                num.amount(Decimal(found.edges[i + 1].numerator) / found.edges[i + 1].denominator, survey.scale),
+                num.count(count), num.percent(count / total), Text(_bar(count / most), style=SEA),
+            )  # fmt: skip
+    console.print(table)
+    hidden = len(found.counts) - len(shown)
+    if hidden:
+        rows = sum(c for i, c in enumerate(found.counts) if i not in shown)
+        console.print(
+            Text(f" … {hidden} bins more at the ends hold {num.many(rows, 'row')}", style=STONE)
+        )
+
+
+def _middle(counts: Sequence[int]) -> set[int]:
+    """The bins to show: those that hold the middle 98 % of the rows, at most 24."""
+    total, first, last = sum(counts), 0, len(counts) - 1
+    left = total * 0.02
+    while last > first and (last - first >= 24 or min(counts[first], counts[last]) <= left / 2):
+        smaller = first if counts[first] < counts[last] else last
+        if last - first < 24:
+            if counts[smaller] > left:
+                break
+            left -= counts[smaller]
+        first, last = (first + 1, last) if smaller == first else (first, last - 1)
+    return set(range(first, last + 1))
+
+
+def _bar(share: float) -> str:
+    eighths = round(share * BAR * 8)
+    return "█" * (eighths // 8) + ("▏▎▍▌▋▊▉"[eighths % 8 - 1] if eighths % 8 else "")
+
+
+def _show_stem(console: Console, survey: MeasureSurvey) -> None:
+    found = stem_and_leaf(survey.values, survey.counts, survey.scale)
+    unit = num.amount(Decimal(found.leaf.numerator) / found.leaf.denominator, survey.scale)
+    each = f", each leaf {found.each:,} rows" if found.each > 1 else ""
+    console.print(Text(f" stem | leaf of {unit}{each}; the middle 98% of the rows", style=STONE))
+    width = max(len(str(s)) for s, _ in found.rows) + 1
+    for s, leaves in found.rows:
+        console.print(Text(f" {s:>{width}} | {leaves}".replace("-", num.MINUS)))
+
+
+def _show_extremes(console: Console, survey: MeasureSurvey) -> None:
+    table = open_table([("highest", "left"), ("", "right"), ("lowest", "left"), ("", "right")])
+    for high, low in zip(survey.highest, survey.lowest, strict=True):
+        cells = []
+        for row in (high, low):
+            cells += [
+                str(row["id"] or f"{row['file']} line {row['line']}"),
+                num.amount(row["amount"]),
+            ]
+        table.add_row(" " + cells[0], *cells[1:])
+    console.print(table)
+
+
+def _show_groups(console: Console, survey: MeasureSurvey) -> None:
+    names = ("n", "sum", "mean", "median", "s", "Q1", "Q3", "least", "greatest")
+    table = open_table([("group", "flex"), *((name, "right") for name in names)])
+    for key, d in survey.groups[:MOST_GROUPS]:
+        figures = (
+            d.mean,
+            d.median,
+            d.sd,
+            d.percentiles[25],
+            d.percentiles[75],
+            d.least,
+            d.greatest,
+        )
+        table.add_row(
+            f" {num.group_name(key)}", num.count(d.n),
+            num.amount(Decimal(d.total.numerator) / d.total.denominator, survey.scale),
+            *(num.number(None if v is None else float(v), survey.scale) for v in figures),
+        )  # fmt: skip
+    console.print(table)
+    if len(survey.groups) > MOST_GROUPS:
+        more = num.many(len(survey.groups) - MOST_GROUPS, "group")
+        console.print(Text(f" … and {more} more", style=STONE))
+
+
+def show_pairs(console: Console, table: str, found: Sequence[Correlation]) -> None:
+    """Pearson's r of every two measures, each with its n."""
+    title(console, f"{table} · correlation of {num.many(len(found), 'pair')}")
+    shown = open_table(
+        [("measure", "left"), ("with", "left"), ("n", "right"), ("r", "right"), ("", "left")]
+    )
+    for c in sorted(found, key=lambda c: -abs(c.r or 0)):
+        bar = "" if c.r is None else _bar(abs(c.r) / 2)
+        shown.add_row(
+            f" {c.first}", c.second, num.count(c.n), num.signed(c.r, 3), Text(bar, style=SEA)
+        )
+    console.print(shown)
+    console.print()
+    if found:
+        best = max(found, key=lambda c: abs(c.r or 0))
+        next_steps(
+            console, [f'sabueso try distance {table} --measures "{best.first},{best.second}"']
+        )
+
+
+def _value(value: Any) -> str:
+    if isinstance(value, Decimal):
+        return num.amount(value, 0)
+    return "–" if value is None else str(value)

@@ -1,0 +1,72 @@
+"""The figure of a surveyed measure: a histogram, or a box for each group."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from sabueso.population.survey import MeasureSurvey
+from sabueso.show import numbers as num
+from sabueso.show.figures import drawn
+from sabueso.show.palette import AMBER, INK, SAND, SEA
+from sabueso.stats.description import bins
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+MOST_BOXES = 24
+
+
+def draw_measure(survey: MeasureSurvey, form: str, number: int | None) -> bytes:
+    """The figure as ``svg`` or ``png``."""
+    if survey.by:
+        boxes = min(len(survey.groups), MOST_BOXES)
+        picture = drawn(lambda axes: _boxes(axes, survey), form, max(0.6, boxes / 12))
+    else:
+        picture = drawn(lambda axes: _histogram(axes, survey, number), form)
+    assert picture is not None
+    return picture
+
+
+def _label(survey: MeasureSurvey) -> str:
+    return f"{survey.on}, {survey.currency}" if survey.currency else survey.on
+
+
+def _histogram(axes: Axes, survey: MeasureSurvey, number: int | None) -> bool:
+    found = bins(survey.values, survey.counts, survey.scale, number)
+    edges = [float(e) for e in found.edges]
+    axes.stairs(found.counts, edges, fill=True, color=SEA)
+    d = survey.groups[0][1]
+    for value, name, style in ((float(d.median), "median", "-"), (d.mean, "mean", "--")):
+        axes.axvline(
+            value, color=AMBER, linestyle=style, linewidth=1.2, label=f"{name} {num.number(value)}"
+        )
+    # The ends hold few rows and would leave the rest no room.
+    low, high = (float(d.percentiles[p]) for p in (1, 99))
+    room = 0.05 * (high - low) or 1.0
+    axes.set_xlim(max(float(d.least), low) - room, min(float(d.greatest), high) + room)
+    axes.set_xlabel(f"{_label(survey)} (the middle 98% of {d.n:,} rows)")
+    axes.set_ylabel("rows")
+    axes.legend(frameon=False)
+    return True
+
+
+def _boxes(axes: Axes, survey: MeasureSurvey) -> bool:
+    """Quartiles as a box, the median as a line, whiskers from the 5th to the 95th percentile."""
+    shown = survey.groups[:MOST_BOXES]
+    for place, (_, d) in enumerate(shown):
+        low, q1, median, q3, high = (float(d.percentiles[p]) for p in (5, 25, 50, 75, 95))
+        axes.plot([low, high], [place, place], color=INK, linewidth=1, zorder=1)
+        axes.barh(place, q3 - q1, left=q1, height=0.62, color=SAND, edgecolor=INK, zorder=2)
+        axes.plot(
+            [median, median], [place - 0.31, place + 0.31], color=SEA, linewidth=2.4, zorder=3
+        )
+        axes.plot([d.mean], [place], marker="D", markersize=3.5, color=AMBER, zorder=4)
+    names = [f"{num.group_name(key)}  n {d.n:,}" for key, d in shown]
+    axes.set_yticks(range(len(shown)), names)
+    axes.invert_yaxis()
+    axes.set_xlabel(
+        f"{_label(survey)}: 5th to 95th percentile, quartiles, median; mean as a diamond"
+    )
+    if len(survey.groups) > MOST_BOXES:
+        axes.set_title(f"the first {MOST_BOXES} of {len(survey.groups)} groups", fontsize=8)
+    return True

@@ -1,0 +1,99 @@
+"""The survey of the sample case, against the files themselves read without this program."""
+
+from __future__ import annotations
+
+import csv
+from decimal import Decimal
+
+import numpy as np
+import pytest
+import scipy.stats
+
+from conftest import as_json, sabueso
+
+
+@pytest.fixture(scope="module")
+def masters(marisma):
+    with (marisma / "inbox/suppliers.csv").open(encoding="utf-8", newline="") as file:
+        return {row["id"]: row for row in csv.DictReader(file)}
+
+
+def test_tables_and_the_links_between_them(marisma):
+    found = as_json("survey", cwd=marisma)
+    sizes = {t["table"]: t["rows"] for t in found["tables"]}
+    assert sizes["payments"] == 35_686 and sizes["payroll"] == 4_320
+    links = {(x["column"], x["other"]): x for x in found["links"]}
+    assert links["payments.proveedor", "suppliers.id"]["share"] == 1
+    bank = links["bank.end to end", "payments.pago"]
+    rows = as_json("dig", "bank", "--by", "end to end", "--measure", "count", cwd=marisma)
+    fares = [g["rows"] for g in rows["total"]["groups"] if g["key"] == ["NOTPROVIDED"]]
+    assert bank["found"] == bank["rows"] - sum(fares)
+    text = sabueso("survey", cwd=marisma).stdout
+    assert "journal: asiento 101,446 rows have 50,723 distinct ids" in text
+
+
+def test_columns_and_which_tests_suit(marisma, masters):
+    found = as_json("survey", "payments", cwd=marisma)
+    columns = {c["column"]: c for c in found["columns"]}
+    assert columns["proveedor"]["distinct"] == len(masters)
+    assert columns["cuenta"]["top"][0]["rows"] >= columns["cuenta"]["top"][1]["rows"]
+    assert {t["test"]: t["verdict"] for t in found["tests"]}["digits"] == "yes"
+    # The price list of the harbour is no population for leading digits, and the survey says why.
+    prices = as_json("survey", "payments", "--where", "cuenta = '62910'", cwd=marisma)
+    digits = next(t for t in prices["tests"] if t["test"] == "digits")
+    assert digits["verdict"] == "no" and "%" in digits["reason"]
+    assert prices["columns"][0]["rows"] == 1500
+    assert {d["code"] for c in prices["columns"] for d in c["doubts"]} == {"constant"}
+
+
+def test_a_measure_equals_numpy(marisma):
+    found = as_json("survey", "payroll", "neto", "--bins", "12", cwd=marisma)[0]
+    done = sabueso("dig", "payroll", "--rows", "--limit", "5000", "--format", "csv", cwd=marisma)
+    x = np.array([float(r["neto"]) for r in csv.DictReader(done.stdout.splitlines())])
+    group = found["groups"][0]
+    assert group["n"] == len(x) == 4320
+    assert Decimal(group["total"]) == Decimal(str(round(x.sum(), 2)))
+    assert group["trimmed"] == pytest.approx(scipy.stats.trim_mean(x, 0.05))
+    assert group["skewness"] == pytest.approx(scipy.stats.skew(x, bias=False), rel=1e-6)
+    assert group["percentiles"]["95"] == pytest.approx(np.percentile(x, 95))
+    assert Decimal(found["highest"][0]["amount"]) == Decimal(str(x.max()))
+    assert sum(found["histogram"]["counts"]) == len(x)
+    grouped = as_json("survey", "payroll", "neto", "--by", "categoria", cwd=marisma)[0]
+    assert sum(g["n"] for g in grouped["groups"]) == len(x)
+    assert sum(Decimal(g["total"]) for g in grouped["groups"]) == Decimal(group["total"])
+
+
+def test_pairs_equal_numpy(marisma):
+    found = as_json("survey", "payroll", "--pairs", cwd=marisma)
+    done = sabueso("dig", "payroll", "--rows", "--limit", "5000", "--format", "csv", cwd=marisma)
+    rows = list(csv.DictReader(done.stdout.splitlines()))
+    assert len(found) == 10
+    for pair in found:
+        x, y = ([float(r[pair[side]]) for r in rows] for side in ("first", "second"))
+        assert pair["r"] == pytest.approx(np.corrcoef(x, y)[0, 1], abs=1e-9)
+
+
+def test_views_and_figures(marisma, tmp_path):
+    stem = sabueso("survey", "payroll", "salario_base", "--stem", cwd=marisma).stdout
+    assert " | " in stem and "leaf of" in stem
+    for options in ([], ["--by", "categoria"]):
+        out = tmp_path / f"x{len(options)}.png"
+        sabueso("survey", "payroll", "neto", *options, "--out", str(out), cwd=marisma)
+        assert out.stat().st_size > 8000
+    text = sabueso("survey", "payments", "importe", cwd=marisma).stdout
+    assert max(map(len, text.split("next:")[0].splitlines())) <= 100
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["paymnts"], "did you mean 'payments'"),
+        (["payments", "concepto"], "holds text"),
+        (["payments", "importe", "--bins", "0"], "at least 1"),
+        (["payments", "--out", "x.png"], "name its column"),
+        (["suppliers", "--pairs"], "a pair needs two"),
+    ],
+)
+def test_mistakes_get_one_sentence(marisma, arguments, message):
+    done = sabueso("survey", *arguments, cwd=marisma, code=2)
+    assert message in done.stderr and done.stderr.count("\n") == 1
