@@ -46,6 +46,8 @@ def _histogram(axes: Axes, survey: MeasureSurvey, number: int | None) -> bool:
     axes.set_xlim(max(float(d.least), low) - room, min(float(d.greatest), high) + room)
     axes.set_xlabel(f"{_label(survey)} (the middle 98% of {d.n:,} rows)")
     axes.set_ylabel("rows")
+    axes.yaxis.set_major_formatter("{x:,.0f}")
+    axes.xaxis.set_major_formatter("{x:,.0f}")
     axes.legend(frameon=False)
     return True
 
@@ -63,7 +65,8 @@ def _boxes(axes: Axes, survey: MeasureSurvey) -> bool:
         axes.plot([d.mean], [place], marker="D", markersize=3.5, color=AMBER, zorder=4)
     names = [f"{num.group_name(key)}  n {d.n:,}" for key, d in shown]
     axes.set_yticks(range(len(shown)), names)
-    axes.invert_yaxis()
+    axes.set_ylim(len(shown) - 0.4, -0.6)
+    axes.xaxis.set_major_formatter("{x:,.0f}")
     axes.set_xlabel(
         f"{_label(survey)}: 5th to 95th percentile, quartiles, median; mean as a diamond"
     )
