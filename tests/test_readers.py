@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import json
+import sqlite3
 import zipfile
 from collections.abc import Callable, Sequence
 from datetime import date, datetime
@@ -19,6 +20,8 @@ import xlsxwriter
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import as_json, sabueso
+from sabueso.case.register import Register
 from sabueso.errors import UserError
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, intake_engine, take_file
@@ -69,7 +72,7 @@ def as_zip(path: Path, found: Sequence[Row]) -> None:
         archive.writestr("inside.csv", _csv(found))
 
 
-def as_json(path: Path, found: Sequence[Row]) -> None:
+def in_json(path: Path, found: Sequence[Row]) -> None:
     objects = [
         f'{{"concepto": {json.dumps(t)}, "importe": {a}, "fecha": "{d}"}}' for t, a, d in found
     ]
@@ -115,7 +118,7 @@ def as_workbook(
 FORMS: dict[str, Callable[[Path, Sequence[Row]], None]] = {
     "x.csv.gz": as_gz,
     "x.zip": as_zip,
-    "x.json": as_json,
+    "x.json": in_json,
     "x.jsonl": as_lines,
     "x.parquet": as_parquet,
     "x.xlsx": as_workbook,
@@ -316,3 +319,32 @@ def test_what_is_not_a_number_is_set_aside(tmp_path):
     assert (report.accepted, report.damaged[0].reason) == (2, "holds a NUL byte")
     report, _ = take(tmp_path / "quote.csv")
     assert report.damaged[0].line == 2 and report.sums["amount"] == 5
+
+
+def test_a_database_query_is_taken_in(tmp_path):
+    sabueso("open", "c", cwd=tmp_path)
+    case, database = tmp_path / "c", tmp_path / "ledger.db"
+    with sqlite3.connect(database) as connection:
+        connection.execute("CREATE TABLE p (pago TEXT, fecha TEXT, importe NUMERIC)")
+        rows = [(f"P{i:03d}", f"2024-01-{1 + i % 28:02d}", str(Decimal(i) / 4)) for i in range(60)]
+        connection.executemany("INSERT INTO p VALUES (?, ?, ?)", rows)
+    command = ["intake", "--from", f"sqlite:///{database.as_posix()}", "--as", "p"]
+    report = as_json(*command, "--query", "select * from p where pago < 'P050'", cwd=case)
+    assert report["total"]["accepted"] == 50
+    assert Decimal(report["total"]["amount"]) == sum(Decimal(i) / 4 for i in range(50))
+    again = as_json(*command, "--query", "select * from p where pago < 'P050'", cwd=case)
+    assert again["files"] == [] and len(again["already_taken"]) == 1
+    event = Register(case / "register.db").events("source")[0].body
+    assert event["query"].startswith("select") and "ledger.db" in event["database"]
+    for query, message in (
+        ("select * from q", "no such table"),
+        ("select * from p where 0", "gives no rows"),
+        ("delete from p", "expected a SELECT"),
+    ):
+        done = sabueso(*command, "--query", query, cwd=case, code=2)
+        assert message in done.stderr and done.stderr.count("\n") == 1
+    for url in ("nothing", "sqlite:///none.db", "oracle9://u:secret@h/x"):
+        done = sabueso(
+            "intake", "--from", url, "--query", "select 1", "--as", "p", cwd=case, code=2
+        )
+        assert done.stderr.count("\n") == 1 and "secret" not in done.stderr

@@ -156,6 +156,7 @@ def take_in(
     named: Sequence[str] = (),
     keep: bool = True,
     replace_old: bool = False,
+    origin: dict[str, str] | None = None,
     initials: str = "",
     progress: Progress | None = None,
 ) -> TakeReport:
@@ -172,6 +173,8 @@ def take_in(
     replace_old : bool
         Whether a changed file takes the place of the one of its name; that one stays in the case,
         superseded.
+    origin : dict, optional
+        Where the file is from, for the register: the database and the query.
 
     Raises
     ------
@@ -230,7 +233,9 @@ def take_in(
                     prior = Prior(columns, dict(prior.roles) or report.roles)
             roles = dict(section.roles) if section and section.roles else dict(prior.roles)
             if keep and reports:
-                _keep(case, table, section, reports, temporary, list(named), roles, initials)
+                _keep(
+                    case, table, section, reports, temporary, list(named), roles, initials, origin
+                )
         finally:
             engine.close()
             for part, _ in temporary:
@@ -302,6 +307,7 @@ def _keep(
     named: list[str],
     roles: dict[str, str],
     initials: str,
+    origin: dict[str, str] | None,
 ) -> None:
     """Move the files into place, write quarantine and plan, then record: the register is last,
     and what it does not know of is no part of the case."""
@@ -317,7 +323,7 @@ def _keep(
     case.plan_changed()
     with case.register.writing() as writer:
         for report, (_, final) in zip(reports, temporary, strict=True):
-            body = report.as_json()
+            body = report.as_json() | (origin or {})
             body["parquet"] = final.relative_to(case.folder).as_posix()
             body["parquet_sha256"] = file_hash(final)
             writer.append("source", table, initials, body)

@@ -8,11 +8,13 @@ from pathlib import Path
 
 from sabueso.case.folder import Case
 from sabueso.cli.common import Bar, case_option, emit, emit_json, initials_of, with_bar
+from sabueso.errors import UserError
 
 EXAMPLES = (
     "sabueso intake inbox/payments --as payments",
     "sabueso intake inbox/journal-2024.csv inbox/journal-2025.csv --as journal",
     "sabueso intake inbox/payments/pagos-2025-07.csv --as payments --check",
+    'sabueso intake --from sqlite:///ledger.db --query "select * from payments" --as payments',
 )
 
 
@@ -21,6 +23,11 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument(
         "--as", dest="table", required=True, metavar="TABLE", help="the table they become"
     )
+    query = parser.add_argument_group("from a database, not from files")
+    query.add_argument(
+        "--from", dest="url", metavar="URL", help="its address, such as sqlite:///ledger.db"
+    )
+    query.add_argument("--query", metavar="SQL", help="the SELECT whose rows are taken in")
     parser.add_argument("--check", action="store_true", help="read and report, keep nothing")
     parser.add_argument(
         "--replace",
@@ -45,8 +52,16 @@ def _running(paths: Sequence[Path]) -> list[int]:
 def run(args: argparse.Namespace) -> int:
     from sabueso.case.taking import TakeReport, source_files, take_in
 
+    if bool(args.url) != bool(args.query) or (args.query and args.paths):
+        raise UserError("a database takes --from URL and --query SQL together, and no files")
     case = Case.find(args.case)
+    extracted = None
     try:
+        if args.query:
+            from sabueso.case.extract import extract
+
+            extracted = extract(case, args.table, args.url, args.query)
+            args.paths = [str(extracted.path)]
         paths = source_files(case, args.paths, args.table)
 
         def work(bar: Bar) -> TakeReport:
@@ -59,6 +74,7 @@ def run(args: argparse.Namespace) -> int:
             return take_in(
                 case, args.table, paths, named=args.paths, keep=not args.check,
                 replace_old=args.replace,
+                origin={"database": extracted.database, "query": extracted.query} if extracted else None,
                 initials=initials_of(argparse.Namespace(initials=None), case), progress=step,
             )  # fmt: skip
 
