@@ -254,6 +254,11 @@ def test_the_programme_of_the_sample_case_is_equal(engines, marisma):
             for e in engines
         ]  # fmt: skip
         assert found[0] == found[1], section.name
+    linked = [
+        drill(Population(e, tables["payments"], None, (), tables), by=["accounts.nombre"]).total
+        for e in engines
+    ]
+    assert linked[0] == linked[1]
     case.close()
 
 

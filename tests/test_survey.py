@@ -97,3 +97,52 @@ def test_views_and_figures(marisma, tmp_path):
 def test_mistakes_get_one_sentence(marisma, arguments, message):
     done = sabueso("survey", *arguments, cwd=marisma, code=2)
     assert message in done.stderr and done.stderr.count("\n") == 1
+
+
+def test_links_are_usable_in_expressions(marisma, tmp_path):
+    """Totals by the linked table's names are the totals by key, named from the file itself."""
+    with (marisma / "inbox/accounts.csv").open(encoding="utf-8", newline="") as file:
+        groups = {row["cuenta"]: row["nombre_grupo"] for row in csv.DictReader(file)}
+    by_key = as_json("dig", "payments", "--by", "cuenta", "--limit", "99", cwd=marisma)["total"]
+    expected: dict[str, Decimal] = {}
+    for node in by_key["groups"]:
+        name = groups[node["key"][0]]
+        expected[name] = expected.get(name, Decimal(0)) + Decimal(node["value"])
+    for link in ("cuenta", "account", "accounts"):
+        found = as_json("dig", "payments", "--by", f"{link}.nombre_grupo", cwd=marisma)["total"]
+        assert {n["key"][0]: Decimal(n["value"]) for n in found["groups"]} == expected
+    chosen = next(iter(expected))
+    where = f"accounts.nombre_grupo = '{chosen}' and importe > 0"
+    tried = as_json("try", "zscore", "payments", "--where", where, cwd=marisma)
+    negative = as_json(
+        "dig",
+        "payments",
+        "--where",
+        f"accounts.nombre_grupo = '{chosen}' and importe <= 0",
+        cwd=marisma,
+    )
+    total = Decimal(tried["population"]["used_total"]) + Decimal(negative["total"]["value"])
+    assert total == expected[chosen]
+    for wrong, message in (
+        ("proveedor.nome", "did you mean 'nombre'"),
+        ("usuario.x", "has no link 'usuario'"),
+        ("main.payments.importe", "expected link.column"),
+    ):
+        done = sabueso("dig", "payments", "--by", wrong, cwd=marisma, code=2)
+        assert message in done.stderr, done.stderr
+
+
+def test_links_are_kept_when_asked(tmp_path):
+    sabueso("open", "c", cwd=tmp_path)
+    case = tmp_path / "c"
+    (tmp_path / "p.csv").write_text(
+        "id,supplier,amount\n" + "".join(f"P{i},S{i % 9},{i}.50\n" for i in range(60))
+    )
+    (tmp_path / "s.csv").write_text("code,name\n" + "".join(f"S{i},N{i % 4}\n" for i in range(12)))
+    for name in ("p", "s"):
+        sabueso("intake", f"../{name}.csv", "--as", f"{name}s", cwd=case)
+    text = sabueso("survey", "--keep-links", cwd=case).stdout
+    assert "written to case.toml: ps.supplier" in text
+    found = as_json("dig", "ps", "--by", "supplier.name", cwd=case)["total"]
+    assert {n["key"][0] for n in found["groups"]} == {"N0", "N1", "N2", "N3"}
+    assert sum(n["rows"] for n in found["groups"]) == 60

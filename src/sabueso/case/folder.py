@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from sabueso.case.files import write_whole
 from sabueso.case.plan import PLAN, Plan, new_plan, read_plan
 from sabueso.errors import UserError, nearest
-from sabueso.population.table import Column, Part, Table, unify
+from sabueso.population.table import Column, Linked, Part, Table, unify
 
 if TYPE_CHECKING:
     from sabueso.case.register import Event, Register
@@ -90,8 +90,8 @@ class Case:
         replaced = {(e.subject, e.body["replaces"]) for e in found if e.body.get("replaces")}
         return [e for e in found if (e.subject, e.body["sha256"]) not in replaced]
 
-    def table(self, name: str) -> Table:
-        """A table of the case with its roles.
+    def table(self, name: str, *, linked: bool = True) -> Table:
+        """A table of the case with its roles and, if ``linked``, the tables it is linked with.
 
         Raises
         ------
@@ -124,6 +124,7 @@ class Case:
             roles=dict(section.roles),
             currency=self.plan.case.currency,
             fiscal_year_starts=self.plan.case.fiscal_year_starts,
+            links=self._links(name) if linked else {},
         )
         for role, column in section.roles.items():
             if all(c.name != column for c in table.columns):
@@ -133,6 +134,24 @@ class Case:
                     f"the table lacks{nearest(column, names)}"
                 )
         return table
+
+    def _links(self, name: str) -> dict[str, Linked]:
+        """The plan's links of a table, as far as their tables have rows."""
+        found = {}
+        for column, target in self.plan.tables[name].links.items():
+            other, _, key = target.partition(".")
+            place = f"{self.plan_path}: tables.{name}.links.{column}"
+            if other not in self.plan.tables or not key:
+                raise UserError(
+                    f"{place} = {target!r}: expected table.column{nearest(other, self.plan.tables)}"
+                )
+            if self.sources(other):
+                table = self.table(other, linked=False)
+                try:
+                    found[column] = Linked(table, table.column(key).name)
+                except UserError as error:
+                    raise UserError(f"{place}: {error}") from None
+        return found
 
     @contextmanager
     def populations(self, *names: str) -> Iterator[Callable[..., Population]]:
@@ -146,6 +165,9 @@ class Case:
         from sabueso.population.population import Population
 
         tables = {name: self.table(name) for name in dict.fromkeys(names)}
+        beside = [link.table for each in tables.values() for link in each.links.values()]
+        for other in beside:
+            tables.setdefault(other.name, other)
         known: dict[Any, Any] = {}
         section = self.plan.engine
         engine = open_engine(

@@ -228,6 +228,22 @@ def write_table(
     write_whole(path, tomlkit.dumps(document).encode())
 
 
+def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
+    """Add links between tables to the plan: by table, column = "table.column". Those there stay."""
+    import tomlkit
+
+    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    tables: Any = document["tables"]
+    for name, found in links.items():
+        section = tables[name]
+        if "links" not in section:
+            section.add("links", tomlkit.inline_table())
+        for column, target in found.items():
+            if column not in section["links"]:
+                section["links"].update({column: target})
+    write_whole(path, tomlkit.dumps(document).encode())
+
+
 def write_screen(
     path: Path, name: str, test: str, table: str, settings: dict[str, Any], purpose: str = ""
 ) -> None:

@@ -27,6 +27,11 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument("--stem", action="store_true", help="a stem-and-leaf, not a histogram")
     parser.add_argument("--bins", type=int, metavar="N", help="bins of the histogram")
     parser.add_argument("--pairs", action="store_true", help="correlation of every two measures")
+    parser.add_argument(
+        "--keep-links",
+        action="store_true",
+        help="write the links found to case.toml, to be used as column.other in --by and --where",
+    )
     case_option(parser)
     parser.add_argument("--format", choices=("text", "json"), default="text")
     parser.add_argument("--out", type=Path, metavar="FILE", help="write a figure: .png .svg")
@@ -54,6 +59,7 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _tables(case: Case, args: argparse.Namespace) -> int:
+    from sabueso.case.linking import keep_links
     from sabueso.population.survey import links, survey_columns, total_of
 
     names = [name for name in case.plan.tables if case.sources(name)]
@@ -81,6 +87,7 @@ def _tables(case: Case, args: argparse.Namespace) -> int:
                 }
             )
         between = links(every)
+    kept = keep_links(case, between) if args.keep_links else []
     if args.format == "json":
         linked = [{**vars(link), "share": link.share} for link in between]
         emit_json({"tables": found, "links": linked})
@@ -88,7 +95,7 @@ def _tables(case: Case, args: argparse.Namespace) -> int:
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_tables
 
-    show_tables(make_console(), found, between, case.plan.case.currency)
+    show_tables(make_console(), found, between, case.plan.case.currency, kept)
     return 0
 
 

@@ -8,13 +8,19 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.case.folder import Case
-from sabueso.case.plan import write_screen
+from sabueso.case.plan import write_links, write_screen
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.reviews import record_disposition, record_note, record_sign_off
 from sabueso.case.runs import Run, run_programme
 from sabueso.case.taking import TakeReport, source_files, take_in
 from sabueso.demo.inbox import Answer, write_inbox
 from sabueso.errors import UserError
+
+LINKS = {
+    "payments": {"proveedor": "suppliers.id", "cuenta": "accounts.cuenta"},
+    "journal": {"cuenta": "accounts.cuenta"},
+    "bank": {"end to end": "payments.pago"},
+}
 
 INTAKES = (
     ("payments", ("inbox/payments",)),
@@ -165,6 +171,7 @@ def build_demo(
         taken.append(
             take_in(case, table, source_files(case, named, table), named=named, initials="KL")
         )
+    write_links(case.plan_path, LINKS)
     for name, test, table, purpose, settings in PROGRAMME:
         write_screen(case.plan_path, name, test, table, settings, purpose)
     case.plan_changed()

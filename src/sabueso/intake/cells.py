@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from datetime import date, datetime, time
+from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from itertools import islice
 from typing import Any
@@ -38,7 +38,7 @@ def column_names(header: Sequence[str]) -> list[str]:
 def text_of(value: Any) -> str | None:
     """A value as it is written where every program reads it the same; None where there is none.
 
-    A float has the 15 digits that a spreadsheet keeps.
+    A float has the 15 digits that a spreadsheet keeps; a time with a zone is told in UTC.
     """
     if value is None or isinstance(value, str):
         return value or None
@@ -50,6 +50,8 @@ def text_of(value: Any) -> str | None:
     if isinstance(value, Decimal):
         return format(value, "f")
     if isinstance(value, datetime):
+        if value.tzinfo is not None:
+            value = value.astimezone(UTC).replace(tzinfo=None)
         at_midnight = value.time() == time()
         return value.date().isoformat() if at_midnight else value.isoformat(" ", "seconds")
     if isinstance(value, (date, time)):

@@ -67,7 +67,8 @@ def scalar(text: str, table: Table, what: str = "--by") -> Tree:
         return _column_or_period(name, table, what)
     except UserError:
         tree = _parsed(text.strip(), what)
-        if isinstance(tree.unnest(), exp.Column):
+        top = tree.unnest()
+        if isinstance(top, exp.Column) and not top.args.get("table"):
             raise
         return _checked(tree, table, what, text, _VALUES + _PREDICATES)
 
@@ -172,10 +173,7 @@ def _checked(
             return _digit_helper(node, table, what, _DIGIT_HELPERS[name])
         if isinstance(node, exp.Column):
             if node.args.get("table"):
-                raise UserError(
-                    f"{what} {text!r} names the table in {node.sql()!r}; expected columns of "
-                    f"{table.name!r} alone"
-                )
+                return _linked(node, table, what)
             return _column_or_period(node.name, table)
         if isinstance(node, exp.DataType) and node.this.value.upper() not in _CAST_TYPES:
             raise UserError(f"{what} {text!r} casts to {node.sql()}, which is not allowed")
@@ -199,6 +197,25 @@ def _checked(
         return node
 
     return walk(tree.copy())
+
+
+def _linked(node: exp.Column, table: Table, what: str) -> Tree:
+    """``supplier.name``: the linked table's value for the row; its least where a key repeats."""
+    if node.args.get("db") or node.args.get("catalog"):
+        raise UserError(f"{what} {node.sql()!r}: expected link.column")
+    try:
+        column, linked = table.link(node.table)
+    except UserError as error:
+        raise UserError(f"{what} {node.sql()!r}: {error}") from None
+    wanted = linked.table.column(node.name)
+    least = exp.select(exp.Min(this=sql.column(wanted.name, "link")))
+    least = least.from_(
+        exp.alias_(exp.Table(this=exp.to_identifier(linked.table.name, quoted=True)), "link")
+    )
+    same = exp.EQ(
+        this=sql.column(linked.key, "link"), expression=sql.column(column.name, table.name)
+    )
+    return exp.Subquery(this=least.where(same))
 
 
 _FUNCTION_NAMES = (

@@ -51,6 +51,14 @@ class Part:
 
 
 @dataclass(frozen=True)
+class Linked:
+    """Another table whose ``key`` holds the values of a column."""
+
+    table: Table
+    key: str
+
+
+@dataclass(frozen=True)
 class Table:
     """A population's table.
 
@@ -65,6 +73,22 @@ class Table:
     roles: dict[str, str] = field(default_factory=dict)
     currency: str = ""
     fiscal_year_starts: int = 1
+    links: dict[str, Linked] = field(default_factory=dict)
+
+    def link(self, name: str) -> tuple[Column, Linked]:
+        """The link of a column, by the column's name or role, or by the other table's name.
+
+        Raises
+        ------
+        UserError
+            If there is none.
+        """
+        for column, linked in self.links.items():
+            if name in (column, linked.table.name) or self.roles.get(name) == column:
+                return self.column(column), linked
+        names = [*self.links, *(linked.table.name for linked in self.links.values())]
+        have = nearest(name, names) or "; the links between tables are shown by: sabueso survey"
+        raise UserError(f"table {self.name!r} has no link {name!r}{have}")
 
     def column(self, name: str, *, what: str = "column") -> Column:
         """The column of that name, or that plays that role.

@@ -25,7 +25,11 @@ MOST_GROUPS = 20
 
 
 def show_tables(
-    console: Console, tables: Sequence[dict[str, Any]], links: Sequence[Link], currency: str
+    console: Console,
+    tables: Sequence[dict[str, Any]],
+    links: Sequence[Link],
+    currency: str,
+    kept: Sequence[Link] = (),
 ) -> None:
     """All tables of the case: rows, period, sum, roles, and the links between them."""
     title(console, f"survey · {num.many(len(tables), 'table')}", currency)
@@ -56,9 +60,18 @@ def show_tables(
                 num.percent(link.share),
             )  # fmt: skip
         console.print(found)
+    if kept:
+        added = ", ".join(link.column for link in kept)
+        console.print(Text(f" written to case.toml: {added}", style=STONE))
     console.print()
     largest = max(tables, key=lambda t: t["rows"])["table"]
-    next_steps(console, [f"sabueso survey {largest}", f"sabueso dig {largest} --measure count"])
+    steps = [f"sabueso survey {largest}"]
+    steps.append(
+        "sabueso survey --keep-links"
+        if links and not kept
+        else f"sabueso dig {largest} --measure count"
+    )
+    next_steps(console, steps)
 
 
 def show_columns(
