@@ -132,6 +132,22 @@ def test_links_are_usable_in_expressions(marisma, tmp_path):
         assert message in done.stderr, done.stderr
 
 
+def test_a_journal_out_of_balance_and_months_without_rows(tmp_path):
+    sabueso("open", "c", cwd=tmp_path)
+    lines = ["asiento,fecha,cuenta,debe,haber"]
+    for i in range(40):
+        day = f"2024-{(1, 2, 5)[i % 3]:02d}-10"
+        credit = "9.00" if i == 7 else "10.00"
+        lines += [f"A{i},{day},600,10.00,", f"A{i},{day},400,,{credit}"]
+    (tmp_path / "j.csv").write_text("\n".join(lines) + "\n")
+    sabueso("intake", "../j.csv", "--as", "j", cwd=tmp_path / "c")
+    found = as_json("survey", "j", cwd=tmp_path / "c")
+    assert {d["code"]: d["text"] for d in found["doubts"]} == {
+        "months_without_rows": "no row is dated in 2024-03, 2024-04",
+        "unbalanced_entries": "1 entry does not balance, by 1.00 in all",
+    }
+
+
 def test_links_are_kept_when_asked(tmp_path):
     sabueso("open", "c", cwd=tmp_path)
     case = tmp_path / "c"

@@ -60,7 +60,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _tables(case: Case, args: argparse.Namespace) -> int:
     from sabueso.case.linking import keep_links
-    from sabueso.population.survey import links, survey_columns, total_of
+    from sabueso.population.survey import links, survey_columns, table_doubts, total_of
 
     names = [name for name in case.plan.tables if case.sources(name)]
     if not names:
@@ -83,7 +83,8 @@ def _tables(case: Case, args: argparse.Namespace) -> int:
                     "last_date": account.last_date,
                     "total": None if total is None else format(total, "f"),
                     "roles": p.table.roles,
-                    "doubts": [f"{c.column.name} {text}" for c in columns for _, text in c.doubts],
+                    "doubts": [text for _, text in table_doubts(p)]
+                    + [f"{c.column.name} {text}" for c in columns for _, text in c.doubts],
                 }
             )
         between = links(every)
@@ -100,10 +101,11 @@ def _tables(case: Case, args: argparse.Namespace) -> int:
 
 
 def _columns(rows: Any, args: argparse.Namespace) -> int:
-    from sabueso.population.survey import survey_columns, survey_measure
+    from sabueso.population.survey import survey_columns, survey_measure, table_doubts
     from sabueso.screens.suits import suits
 
     columns = survey_columns(rows)
+    doubts = table_doubts(rows)
     amount = rows.table.role("amount")
     described = None if amount is None else survey_measure(rows, None)
     figures = (
@@ -117,6 +119,7 @@ def _columns(rows: Any, args: argparse.Namespace) -> int:
             {
                 "table": rows.table.name,
                 "columns": [c.as_json() for c in columns],
+                "doubts": [{"code": code, "text": text} for code, text in doubts],
                 "tests": [vars(s) for s in fitting],
             }
         )
@@ -124,7 +127,8 @@ def _columns(rows: Any, args: argparse.Namespace) -> int:
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_columns
 
-    show_columns(make_console(), rows.table, columns, fitting, amount.name if amount else None)
+    name = amount.name if amount else None
+    show_columns(make_console(), rows.table, columns, doubts, fitting, name)
     return 0
 
 

@@ -168,6 +168,55 @@ def _doubts(s: ColumnSurvey) -> list[tuple[str, str]]:
     return found
 
 
+def table_doubts(population: Population) -> list[tuple[str, str]]:
+    """What is suspicious about a table as a whole: months without rows, entries out of balance."""
+    found = []
+    empty = _empty_months(population)
+    if empty:
+        listed = ", ".join(empty[:6]) + (", …" if len(empty) > 6 else "")
+        found.append(("months_without_rows", f"no row is dated in {listed}"))
+    table = population.table
+    identity, amount = table.role("id"), table.role("amount")
+    if identity is not None and amount is not None and {"debit", "credit"} <= table.roles.keys():
+        found += _balance(population, identity, amount)
+    return found
+
+
+def _empty_months(population: Population) -> list[str]:
+    """Months between the first and the last that no row is dated in."""
+    date = population.table.role("date")
+    if date is None or date.type not in ("date", "timestamp"):
+        return []
+    day = sql.column(date.name)
+    fields = [exp.alias_(exp.Year(this=day), "y"), exp.alias_(exp.Month(this=day.copy()), "m")]
+    inner = population.used(exp.select(*fields), [missing(date)])
+    keys: list[Tree] = [sql.column("y"), sql.column("m")]
+    select = exp.select(*keys).from_(inner.subquery("b")).group_by(*keys)
+    have = {12 * row["y"] + row["m"] - 1 for row in population.query(select).to_pylist()}
+    # Centuries between two typing errors are told by the column's own doubt.
+    if not have or max(have) - min(have) > 1200:
+        return []
+    every = range(min(have), max(have) + 1)
+    return [f"{month // 12}-{month % 12 + 1:02d}" for month in every if month not in have]
+
+
+def _balance(population: Population, identity: Column, amount: Column) -> list[tuple[str, str]]:
+    """Entries whose debits and credits do not add to 0, and by how much."""
+    values: dict[str, Tree] = {"entry": sql.column(identity.name), "units": sql.minor_units(amount)}
+    base = population.base(values, [missing(identity)])
+    off = exp.alias_(sql.exact_sum(sql.column("units")), "off", quoted=True)
+    each = exp.select(off).from_(base.subquery("b")).group_by(sql.column("entry"))
+    gross = sql.cast(exp.Sum(this=exp.Abs(this=sql.column("off"))), "DECIMAL(38,0)")
+    select = exp.select(exp.alias_(sql.count(), "n"), exp.alias_(gross, "gross"))
+    unequal = exp.NEQ(this=sql.column("off"), expression=sql.integer(0))
+    row = population.query(select.from_(each.subquery("e")).where(unequal)).to_pylist()[0]
+    if not row["n"]:
+        return []
+    by = money(int(row["gross"]), amount.scale)
+    entries = f"{row['n']:,} entries do" if row["n"] != 1 else "1 entry does"
+    return [("unbalanced_entries", f"{entries} not balance, by {by:,} in all")]
+
+
 def links(populations: Sequence[Population]) -> list[Link]:
     """Columns whose texts are nearly all found among the unique values of another table's column."""
     keys = []

@@ -78,6 +78,7 @@ def show_columns(
     console: Console,
     table: Table,
     columns: Sequence[ColumnSurvey],
+    whole: Sequence[tuple[str, str]],
     suits: Sequence[Suit],
     on: str | None,
 ) -> None:
@@ -97,7 +98,8 @@ def show_columns(
             _value(c.greatest), top,
         )  # fmt: skip
     console.print(shown)
-    doubts = [f"{code} {c.column.name}: {text}" for c in columns for code, text in c.doubts]
+    doubts = [f"{code}: {text}" for code, text in whole]
+    doubts += [f"{code} {c.column.name}: {text}" for c in columns for code, text in c.doubts]
     if doubts:
         console.print()
         notes(console, "doubt", doubts)
