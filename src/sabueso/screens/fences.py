@@ -67,7 +67,8 @@ class Fences:
         scale = LOG_SCALE if settings.scale == "log" else measure.scale
         values = {**groups.values(), UNITS: scaled_units(measure, settings.scale)}
         base = population.base(values, reasons)
-        tested, not_tested = _quartiles(population, base, groups, settings)
+        account = population.account(measure, reasons)
+        tested, not_tested = _quartiles(population, base, groups, settings, account.used)
         limits = grp.limit_table(
             groups,
             tested,
@@ -91,7 +92,7 @@ class Fences:
             on=measure.name,
             by=list(groups.labels),
             settings=settings.model_dump(),
-            population=population.account(measure, reasons),
+            population=account,
             groups=described,
             flags=flags,
             tests_made=sum(t.n for t in tested),
@@ -106,14 +107,18 @@ QUARTERS = ("0.25", "0.5", "0.75")
 
 
 def _quartiles(
-    population: Population, base: exp.Select, groups: Grouping, settings: FencesSettings
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    settings: FencesSettings,
+    used: int,
 ) -> tuple[list[_Tested], list[NotTested]]:
     units = sql.column(UNITS, "b")
     fields = {
         "n": sql.count(),
         "quartiles": sql.quantiles(units, [*QUARTERS, *grp.ends_of(groups)]),
     }
-    result = population.query(grp.per_group(base, groups, fields))
+    result = grp.order_statistics(population, base, groups, fields, used)
     rows = [
         (key, row)
         for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)

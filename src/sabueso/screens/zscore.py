@@ -134,7 +134,7 @@ class ZScore:
         base = population.base(values, reasons)
         limit = Fraction(settings.limit or ("3.5" if settings.method == "modified" else "3"))
 
-        found = _groups(population, base, groups, settings.scale)
+        found = _groups(population, base, groups, settings.scale, account.used)
         found, not_tested = _testable(found, settings.min_group)
         if settings.method == "plain":
             # The sums alone give the limits: one pass tells the spread and what is within them.
@@ -178,7 +178,9 @@ class ZScore:
         )
 
 
-def _groups(population: Population, base: exp.Select, groups: Grouping, kind: str) -> list[_Group]:
+def _groups(
+    population: Population, base: exp.Select, groups: Grouping, kind: str, used: int
+) -> list[_Group]:
     """Sums and order statistics of each group, in one pass."""
     units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
     shares = grp.ends_of(groups)
@@ -189,7 +191,7 @@ def _groups(population: Population, base: exp.Select, groups: Grouping, kind: st
             "log_squares": sql.exact_square_sum(units),
             "log_middle": sql.quantiles(units, ("0.5", *shares)),
         }
-    result = population.query(grp.per_group(base, groups, fields))
+    result = grp.order_statistics(population, base, groups, fields, used)
     found = []
     for key, row in zip(groups.keys(result), result.to_pylist(), strict=True):
         effect = _Effect.of(row, "")
@@ -286,7 +288,8 @@ def _with_spread(
         fields |= _effects(sql.column("inside"), "inside_")
     else:
         fields["deviations"] = sql.exact_sum(sql.column("deviation"))
-    result = population.query(grp.per_group(inner, groups, fields), limits=figures)
+    used = sum(g.n for g in found)
+    result = grp.order_statistics(population, inner, groups, fields, used, limits=figures)
     by_key = {
         tuple(key.values()): row
         for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
@@ -408,11 +411,15 @@ def _without(
     wanted = [exp.alias_(_within(side), "inside"), sql.column("position", "limits")]
     inner = exp.select(*wanted).from_(base.subquery("b"))
     inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
-    fields = [exp.alias_(t, n) for n, t in _effects(sql.column("inside"), "inside_").items()]
-    select = exp.select(sql.column("position"), *fields).from_(inner.subquery("c"))
-    found = population.query(select.group_by(sql.column("position")), limits=limits)
+    fields = _effects(sql.column("inside"), "inside_")
+    by_place = Grouping(("position",), (sql.column("position"),))
+    named = exp.select(
+        exp.alias_(sql.column("position", "c"), "g0", quoted=True), sql.column("inside", "c")
+    ).from_(inner.subquery("c"))
+    used = sum(t.group.n for t in touched)
+    found = grp.order_statistics(population, named, by_place, fields, used, limits=limits)
     for row in found.to_pylist():
-        rest[places[row["position"]]] = _Effect.of(row, "inside_")
+        rest[places[row["g0"]]] = _Effect.of(row, "inside_")
     return rest
 
 
