@@ -168,7 +168,7 @@ def test_data_cannot_become_markup_or_a_formula(tmp_path):
         (["screen", "no such"], "no one screen"),
         (["intake", "nothing.csv", "--as", "x"], "no such file"),
         (["intake", "inbox/payments", "--as", "x y"], "not usable"),
-        (["intake", "papers", "--as", "x"], "no file that a reader takes"),
+        (["intake", "runs", "--as", "x"], "no file that a reader takes"),
         (["note", "payments", "--observation", " ", "--as", "KL"], "is empty"),
         (["open", "."], "is a case already"),
         (["demo", "inbox"], "not empty"),

@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from sabueso.case.files import write_whole
 from sabueso.errors import UserError, nearest
+from sabueso.intake.rules import Rule
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import ROLES
 
@@ -64,6 +65,7 @@ class TableSection(_Part):
     read: ReadSettings = Field(default_factory=ReadSettings)
     links: dict[str, str] = Field(default_factory=dict)
     control: TableControl = Field(default_factory=TableControl)
+    rules: list[Rule] = Field(default_factory=list)
 
     @field_validator("roles")
     @classmethod
@@ -158,9 +160,10 @@ def _line_of(text: str, loc: tuple[int | str, ...]) -> int:
     """The line of a key, as far along its path as the text names it."""
     lines = text.splitlines()
     at = 0
-    for part in loc:
+    for part, before in zip(loc, ("", *loc), strict=False):
         if isinstance(part, int):
-            headers = [i for i, line in enumerate(lines) if line.strip().startswith("[[")]
+            header = re.compile(rf"\s*\[\[.*\b{re.escape(str(before))}\s*\]\]")
+            headers = [i for i, line in enumerate(lines) if i >= at and header.match(line)]
             at = headers[part] if part < len(headers) else at
             continue
         pattern = re.compile(

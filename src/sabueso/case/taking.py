@@ -5,7 +5,8 @@ from __future__ import annotations
 import csv
 import hashlib
 import io
-from collections.abc import Sequence
+import re
+from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
@@ -16,11 +17,14 @@ from sabueso.case.files import safe_cell, write_whole
 from sabueso.case.folder import Case, relative
 from sabueso.case.plan import TableSection, check_table_name, write_table
 from sabueso.errors import UserError
+from sabueso.intake.checks import RuleReport, judge
 from sabueso.intake.hashing import file_hash
 from sabueso.intake.interface import FileReport
+from sabueso.intake.rules import AnyRule, Exists
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, Progress, intake_engine, reader_for, take_file
-from sabueso.population.table import Column
+from sabueso.population.engines import Engine
+from sabueso.population.table import Column, Part, Table, unify
 
 
 @dataclass(frozen=True)
@@ -67,6 +71,7 @@ class TakeReport:
     kept: bool
     roles: dict[str, str] = field(default_factory=dict)
     controls: list[Control] = field(default_factory=list)
+    rules: list[RuleReport] = field(default_factory=list)
 
     def total(self, name: str) -> int:
         return sum(getattr(report, name) for report in self.files)
@@ -84,8 +89,9 @@ class TakeReport:
 
     @property
     def clean(self) -> bool:
-        """Nothing quarantined and everything reconciled: what a gate lets pass."""
-        return self.reconciled and self.total("quarantined") == 0
+        """Nothing quarantined, everything reconciled, every rule kept: what a gate lets pass."""
+        kept = all(rule.kept for rule in self.rules)
+        return self.reconciled and self.total("quarantined") == 0 and kept
 
     def as_json(self) -> dict[str, Any]:
         sums = ("lines", "read", "accepted", "quarantined", "totals", "blank", "continued")
@@ -99,6 +105,7 @@ class TakeReport:
             | {"amount": None if self.amount_sum is None else format(self.amount_sum, "f")},
             "reconciled": self.reconciled,
             "controls": [control.as_json() for control in self.controls],
+            "rules": [rule.as_json() for rule in self.rules],
             "files": [report.as_json() for report in self.files],
             "already_taken": [vars(known) for known in self.known],
         }
@@ -189,6 +196,8 @@ def take_in(
     reports: list[FileReport] = []
     known: list[Known] = []
     temporary: list[tuple[Path, Path]] = []
+    rules = list(section.rules) if section else []
+    judged: list[RuleReport] = []
     folder = case.folder / "population" / table
     engine = intake_engine()
     sizes = {event.body["bytes"] for event in before.values()}
@@ -214,7 +223,7 @@ def take_in(
                         "replace it with --replace, or give the changed file another name"
                     )
                 output = None
-                if keep:
+                if keep or rules:
                     folder.mkdir(parents=True, exist_ok=True)
                     # A name that a later try of the same file has too: what a killed one left is
                     # written over.
@@ -232,10 +241,13 @@ def take_in(
                     columns = {c.name: c for c in report.columns}
                     prior = Prior(columns, dict(prior.roles) or report.roles)
             roles = dict(section.roles) if section and section.roles else dict(prior.roles)
+            if rules and reports:
+                reports, judged = _judge(case, table, rules, roles, reports, temporary, engine)
             if keep and reports:
                 _keep(
-                    case, table, section, reports, temporary, list(named), roles, initials, origin
-                )
+                    case, table, section, reports, judged, temporary, list(named), roles, initials,
+                    origin,
+                )  # fmt: skip
         finally:
             engine.close()
             for part, _ in temporary:
@@ -249,7 +261,44 @@ def take_in(
         kept=keep,
         roles=roles,
         controls=_controls(case, table, section, reports, roles.get("amount"), keep),
+        rules=judged,
     )
+
+
+def _judge(
+    case: Case,
+    table: str,
+    rules: Sequence[AnyRule],
+    roles: dict[str, str],
+    reports: Sequence[FileReport],
+    temporary: Sequence[tuple[Path, Path]],
+    engine: Engine,
+) -> tuple[list[FileReport], list[RuleReport]]:
+    """The plan's rules over the table as it will be: what was taken before, less what a new file
+    replaces, and the new files."""
+    replaced = {report.replaces for report in reports}
+    before = [
+        Part(_columns(e.body["columns"]), (case.folder / e.body["parquet"],))
+        for e in case.sources(table)
+        if e.body["sha256"] not in replaced
+    ]
+    new = [
+        Part(report.columns, (part,))
+        for report, (part, _) in zip(reports, temporary, strict=True)
+    ]  # fmt: skip
+    whole = Table(table, "", unify([*before, *new], table), tuple(before), roles)
+    named = {rule.other for rule in rules if isinstance(rule, Exists)} - {table}
+    others = {
+        name: case.table(name, linked=False)
+        for name in named
+        if name in case.plan.tables and case.sources(name)
+    }
+    files = [(r, part) for r, (part, _) in zip(reports, temporary, strict=True)]
+    return judge(engine, whole, new, others, rules, files)
+
+
+def _columns(found: list[dict[str, Any]]) -> tuple[Column, ...]:
+    return tuple(Column(**values) for values in found)
 
 
 def _controls(
@@ -303,6 +352,7 @@ def _keep(
     table: str,
     section: TableSection | None,
     reports: list[FileReport],
+    judged: list[RuleReport],
     temporary: list[tuple[Path, Path]],
     named: list[str],
     roles: dict[str, str],
@@ -317,6 +367,11 @@ def _keep(
         if report.damaged:
             target = case.folder / "quarantine" / table / f"{Path(report.file).stem}.csv"
             write_whole(target, _quarantine_csv(report))
+    for rule in judged:
+        if rule.left:
+            name = re.sub(r"\W+", "-", rule.title).strip("-") or rule.rule
+            target = case.folder / "quarantine" / table / f"marked-{name}.csv"
+            write_whole(target, _marked_csv(rule))
     prefix = section.prefix if section else _prefix(case, table)
     sources = [relative(Path(name), case.folder) if Path(name).exists() else name for name in named]
     write_table(case.plan_path, table, prefix, sources, roles)
@@ -327,15 +382,29 @@ def _keep(
             body["parquet"] = final.relative_to(case.folder).as_posix()
             body["parquet_sha256"] = file_hash(final)
             writer.append("source", table, initials, body)
+        if judged:
+            writer.append("rules", table, initials, {"rules": [rule.as_json() for rule in judged]})
 
 
 def _quarantine_csv(report: FileReport) -> bytes:
+    head = ("file", "line", "column", "value", "reason", "record")
+    rows = ((report.file, d.line, d.column, d.value, d.reason, d.text) for d in report.damaged)
+    return _csv(head, rows)
+
+
+def _marked_csv(rule: RuleReport) -> bytes:
+    """Rows that stay in the table and break a rule, the first of them where there are many."""
+    columns = " | ".join(rule.columns)
+    rows = ((b.file, b.line, columns, b.value, rule.title) for b in rule.listed)
+    return _csv(("file", "line", "column", "value", "rule"), rows)
+
+
+def _csv(head: Sequence[str], rows: Iterable[Sequence[Any]]) -> bytes:
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\r\n")
-    writer.writerow(["file", "line", "column", "value", "reason", "record"])
-    for d in report.damaged:
-        cells = (report.file, d.line, d.column, d.value, d.reason, d.text)
-        writer.writerow([safe_cell(cell) for cell in cells])
+    writer.writerow(head)
+    for row in rows:
+        writer.writerow([safe_cell(cell) for cell in row])
     return text.getvalue().encode("utf-8-sig")
 
 

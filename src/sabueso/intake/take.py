@@ -16,19 +16,14 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-import pyarrow.parquet as pq
-import sqlglot.expressions as exp
 
 from sabueso.errors import UserError
-from sabueso.intake.convert import CODE_ROLES, SIGNED, Conversion, Converted
+from sabueso.intake.convert import SIGNED, Conversion, Converted
+from sabueso.intake.detection import Prior, Widen, check_columns, columns_of, detect, widen_or_not
 from sabueso.intake.formats import (
-    TOLERATED,
     DateFormat,
     Format,
     NumberFormat,
-    TextFormat,
-    decide,
-    widened,
 )
 from sabueso.intake.interface import (
     Batch,
@@ -38,34 +33,16 @@ from sabueso.intake.interface import (
     Reader,
     TotalsLine,
 )
-from sabueso.intake.roles import guess_roles, looks_like_code, looks_like_date, looks_like_measure
+from sabueso.intake.parquet import open_writer, repeated_columns, schema_of, stored, verify
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.source import plain_suffix
-from sabueso.population import sql
 from sabueso.population.engines import Engine, EngineSettings, open_engine
-from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Role, Table
+from sabueso.population.table import LINE_COLUMN, Column, Role
 
 Progress = Callable[[str, int, int], None]
 """Called with a file's name, the rows read so far, and the bytes read of the whole."""
 
 MONEY_ROLES: tuple[Role, ...] = ("amount", "debit", "credit")
-
-
-class _Widen(Exception):
-    """A column's texts need another format than the sample told; the file is read again."""
-
-    def __init__(self, column: str, format: Format) -> None:
-        super().__init__(column)
-        self.column, self.format = column, format
-
-
-@dataclass(frozen=True)
-class Prior:
-    """What earlier files of the same table settled: columns, roles."""
-
-    columns: Mapping[str, Column] = field(default_factory=dict)
-    roles: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass
@@ -150,8 +127,8 @@ def take_file(
     """
     reader = reader_for(path)
     layout = reader.layout(path, settings)
-    _check_columns(path, layout, prior)
-    formats, roles = _detect(layout, settings, prior)
+    check_columns(path, layout, prior)
+    formats, roles = detect(layout, settings, prior)
     try:
         for _ in range(4 * len(layout.header) + 4):
             try:
@@ -159,7 +136,7 @@ def take_file(
                     reader, path, output, layout, settings, formats, roles, progress
                 )
                 break
-            except _Widen as wider:
+            except Widen as wider:
                 formats[wider.column] = wider.format
         else:
             raise UserError(f"{path}: the columns' formats contradict each other from row to row")
@@ -172,7 +149,7 @@ def take_file(
             output.unlink(missing_ok=True)
         raise UserError(f"{path}: the file holds a header and no rows")
     if output is not None:
-        _verify(path, output, tally, engine)
+        verify(path, output, tally.accepted, tally.sums, engine)
     for name in tally.confirmed:
         formats[name] = replace(formats[name], assumed=False)  # type: ignore[type-var]
     texts = {name: f.described() for name, f in formats.items()}
@@ -206,77 +183,6 @@ def take_file(
     )
 
 
-def _check_columns(path: Path, layout: Layout, prior: Prior) -> None:
-    """Columns are matched by name; one that the table lacks, or has, is said and refused."""
-    if not prior.columns:
-        return
-    have, want = set(layout.header), {n for n in prior.columns if not n.startswith("_")}
-    if SIGNED not in have and prior.roles.get("amount") == SIGNED:
-        want.discard(SIGNED)  # made from the debit and credit columns
-    missing, surplus = sorted(want - have), sorted(have - want)
-    if missing or surplus:
-        parts = [f"lacks {', '.join(missing)}"] if missing else []
-        parts += [f"adds {', '.join(surplus)}"] if surplus else []
-        raise UserError(
-            f"{path}, line {layout.header_line}: the header {' and '.join(parts)} against the "
-            "columns taken before; take it as another table with --as, or mend the header"
-        )
-
-
-def _detect(
-    layout: Layout, settings: ReadSettings, prior: Prior
-) -> tuple[dict[str, Format], dict[Role, str]]:
-    """Formats and roles by the sample, by what is given, and by what is settled."""
-    samples = {
-        name: [v.strip() for v in layout.sample.column(name).to_pylist() if v and v.strip()]
-        for name in layout.header
-    }
-    role_of = {column: role for role, column in prior.roles.items()}
-
-    def format_of(name: str, decimal: str | None) -> Format:
-        kind = settings.types.get(name)
-        known = prior.columns.get(name)
-        if kind is None and known is not None:
-            kind = {"timestamp": "date", "time": "date"}.get(known.type, known.type)
-        code = role_of.get(name) in CODE_ROLES or (name not in role_of and looks_like_code(name))
-        if kind is None and code and role_of.get(name) in CODE_ROLES:
-            kind = "text"
-        return decide(
-            samples[name],
-            kind=kind,
-            decimal=decimal,
-            thousands=settings.thousands,
-            dates=settings.dates,
-            code=code,
-            dated=looks_like_date(name),
-            tolerated=0.3 if looks_like_measure(name) else TOLERATED,
-        )
-
-    formats = {name: format_of(name, settings.decimal) for name in layout.header}
-    if settings.decimal is None:
-        # A column whose marks are ambiguous follows the columns of the file that are not.
-        sure = [
-            f.decimal
-            for f in formats.values()
-            if isinstance(f, NumberFormat) and f.scale and not f.assumed
-        ]
-        if sure:
-            mark = max(set(sure), key=sure.count)
-            for name, found in list(formats.items()):
-                if isinstance(found, NumberFormat) and found.assumed:
-                    formats[name] = format_of(name, mark)
-    columns = [formats[name].column(name) for name in layout.header]
-    if prior.roles:
-        roles = {r: c for r, c in prior.roles.items() if c in layout.header}
-        return formats, roles  # type: ignore[return-value]
-    distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
-    guessed = guess_roles(columns, distinct)
-    for role in CODE_ROLES:
-        if role in guessed:
-            formats[guessed[role]] = TextFormat()
-    return formats, guessed
-
-
 def _read(
     reader: Reader,
     path: Path,
@@ -289,27 +195,18 @@ def _read(
 ) -> tuple[_Tally, tuple[Column, ...]]:
     """One pass over the file."""
     tally = _Tally()
-    columns = _columns(layout, formats, roles)
+    columns = columns_of(layout, formats, roles)
     money = [c.name for c in columns if c.type == "number" and c.name != LINE_COLUMN]
     signed = next((c for c in columns if c.name == SIGNED and SIGNED not in layout.header), None)
     conversion = Conversion(layout.header, formats, roles, signed)
-    repeated = _repeated(layout, formats)
+    repeated = repeated_columns(layout, formats)
     failures: dict[str, tuple[int, int]] = {}
-    schema = _schema(columns, repeated)
+    schema = schema_of(columns, repeated)
     writer = None
     batches = reader.batches(path, layout, settings, repeated)
     try:
         if output is not None:
-            writer = pq.ParquetWriter(
-                output,
-                schema,
-                compression="lz4",  # every query unpacks it again; zstd takes half longer for 40 % less
-                store_decimal_as_integer=True,
-                use_dictionary=[f.name for f in schema if _is_repeated(f)],
-                # The least and greatest text of a block serve nobody and cost a third of the time.
-                write_statistics=[f.name for f in schema if _is_ordered(f)],
-                column_encoding={LINE_COLUMN: "DELTA_BINARY_PACKED"},
-            )
+            writer = open_writer(output, schema)
         for batch, found in _converted(_with_progress(batches, path, progress), conversion):
             tally.damaged += batch.damaged
             tally.blank += batch.blank
@@ -335,7 +232,7 @@ def _read(
                 _confirm_orders(good, formats, tally)
                 if writer is not None:
                     part = f"#{batch.part}" if batch.part else ""
-                    writer.write_table(_stored(good, path.name + part, schema))
+                    writer.write_table(stored(good, path.name + part, schema))
     finally:
         # Threads that read ahead end before anything else happens to the file.
         batches.close()
@@ -359,43 +256,6 @@ def _converted(
             yield done, found.result()
 
 
-def _repeated(layout: Layout, formats: Mapping[str, Format]) -> set[str]:
-    """Columns whose sample repeats its texts: they are read and stored by their distinct texts."""
-    found = set()
-    for name in layout.header:
-        texts = layout.sample.column(name)
-        # 500 rows of a column of 50,000 texts, as many as still pay, repeat two or three of them.
-        few = pc.count_distinct(texts).as_py() <= 0.995 * len(texts)
-        if len(texts) and few and formats[name].type != "number":
-            found.add(name)
-    return found
-
-
-def _is_repeated(field: pa.Field) -> bool:
-    return bool(pa.types.is_dictionary(field.type) or pa.types.is_temporal(field.type))
-
-
-def _is_ordered(field: pa.Field) -> bool:
-    return field.name == FILE_COLUMN or not (
-        pa.types.is_dictionary(field.type) or pa.types.is_string(field.type)
-    )
-
-
-def _stored(good: pa.Table, file: str, schema: pa.Schema) -> pa.Table:
-    """Values under the file's schema, with the file's name in each row."""
-    named = pa.DictionaryArray.from_arrays(
-        pa.repeat(pa.scalar(0, pa.int32()), good.num_rows), pa.array([file])
-    )
-    good = good.append_column(FILE_COLUMN, named)
-    arrays = []
-    for wanted in schema:
-        column = good.column(wanted.name)
-        if pa.types.is_dictionary(wanted.type) and not pa.types.is_dictionary(column.type):
-            column = column.dictionary_encode()
-        arrays.append(column if column.type == wanted.type else column.cast(wanted.type))
-    return pa.table(arrays, schema=schema)
-
-
 def _with_progress(
     batches: Iterator[Batch], path: Path, progress: Progress | None
 ) -> Iterator[Batch]:
@@ -407,50 +267,6 @@ def _with_progress(
         done = min(size, done + (16 << 20))
         if progress is not None:
             progress(path.name, rows, done)
-
-
-def _columns(
-    layout: Layout, formats: dict[str, Format], roles: dict[Role, str]
-) -> tuple[Column, ...]:
-    """Columns of the table, the signed amount and the row's place included."""
-    columns = [formats[name].column(name) for name in layout.header]
-    if _is_pair(roles, layout):
-        pair = [formats[roles[role]].column(roles[role]) for role in ("debit", "credit")]
-        columns.append(
-            Column(SIGNED, "number", max(c.scale for c in pair), max(c.precision for c in pair))
-        )
-        roles["amount"] = SIGNED
-    return (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
-
-
-def _is_pair(roles: Mapping[Role, str], layout: Layout) -> bool:
-    return (
-        "debit" in roles
-        and "credit" in roles
-        and SIGNED not in layout.header
-        and roles.get("amount") in (None, SIGNED)
-    )
-
-
-def _schema(columns: tuple[Column, ...], repeated: set[str]) -> pa.Schema:
-    encoded = pa.dictionary(pa.int32(), pa.string())
-    kinds = {
-        "text": pa.string(),
-        "date": pa.date32(),
-        "timestamp": pa.timestamp("us"),
-        "time": pa.time64("us"),
-    }
-    fields = []
-    for c in columns:
-        if c.name == LINE_COLUMN:
-            fields.append(pa.field(c.name, pa.int64()))
-        elif c.name == FILE_COLUMN or (c.type == "text" and c.name in repeated):
-            fields.append(pa.field(c.name, encoded))
-        elif c.type == "number":
-            fields.append(pa.field(c.name, pa.decimal128(c.precision, c.scale)))
-        else:
-            fields.append(pa.field(c.name, kinds[c.type]))
-    return pa.schema(fields)
 
 
 def _note_totals(found: Converted, layout: Layout, money: list[str], tally: _Tally) -> None:
@@ -481,7 +297,7 @@ def _note_damage(
 
     Raises
     ------
-    _Widen
+    Widen
         If a column's texts show that its format was too narrow.
     """
     places = np.flatnonzero((found.bad >= 0) & ~found.totals)
@@ -489,7 +305,7 @@ def _note_damage(
         return
     cells = batch.cells.take(pa.array(places))
     bad = found.bad[places]
-    _widen_or_not(cells, bad, len(batch.lines), layout, formats, settings, roles, failures)
+    widen_or_not(cells, bad, len(batch.lines), layout, formats, settings, roles, failures)
     chosen = found.values.select([*money, LINE_COLUMN]).take(pa.array(places))
     for position, row, texts in zip(
         bad.tolist(), chosen.to_pylist(), cells.to_pylist(), strict=True
@@ -508,39 +324,6 @@ def _note_damage(
             if row[money_name] is not None:
                 before = tally.quarantined_sums.get(money_name, Decimal(0))
                 tally.quarantined_sums[money_name] = before + row[money_name]
-
-
-def _widen_or_not(
-    cells: pa.Table,
-    bad: np.ndarray,
-    rows_read: int,
-    layout: Layout,
-    formats: dict[str, Format],
-    settings: ReadSettings,
-    roles: dict[Role, str],
-    failures: dict[str, tuple[int, int]],
-) -> None:
-    """Raise _Widen where the failing texts of a column call for another format."""
-    for i in sorted(set(bad.tolist())):
-        name = layout.header[i]
-        texts = cells.column(name).filter(pa.array(bad == i))
-        failing = [v.strip() for v in pc.unique(texts).to_pylist()[:1000]]
-        wider = widened(
-            formats[name], failing, decimal=settings.decimal, thousands=settings.thousands
-        )
-        if wider is not None:
-            raise _Widen(name, wider)
-        count, rows = failures.get(name, (0, 0))
-        failures[name] = count + len(texts), rows + rows_read
-        count, rows = failures[name]
-        declared = name in settings.types or roles.get("amount") == name or _in_pair(roles, name)
-        # So many texts that do not fit are no damage: the column is not what the sample showed.
-        if not declared and count > 20 and count > 4 * TOLERATED * rows:
-            raise _Widen(name, TextFormat())
-
-
-def _in_pair(roles: Mapping[Role, str], name: str) -> bool:
-    return name in (roles.get("debit"), roles.get("credit"), roles.get("date"))
 
 
 def _joined(cells: Any) -> str:
@@ -587,23 +370,6 @@ def _totals_lines(tally: _Tally) -> list[TotalsLine]:
         )
         for line, name, stated, what in tally.totals_rows
     ]
-
-
-def _verify(path: Path, output: Path, tally: _Tally, engine: Engine) -> None:
-    """Read the Parquet file back: the rows and the sums that were counted must be in it."""
-    columns = tuple(
-        Column(f.name, "number", f.type.scale, f.type.precision)
-        for f in pq.read_schema(output)
-        if pa.types.is_decimal(f.type)
-    )
-    attached = (*columns, Column(FILE_COLUMN, "text"))
-    engine.attach(Table("written", "", attached, (Part(attached, (output,)),)))
-    fields: list[Tree] = [exp.alias_(sql.count(), "n")]
-    fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(columns)]
-    row = engine.query(exp.select(*fields).from_("written")).to_pylist()[0]
-    sums = {c.name: row[f"s{i}"] or Decimal(0) for i, c in enumerate(columns)}
-    if row["n"] != tally.accepted or any(sums[n] != tally.sums.get(n, 0) for n in sums):
-        raise RuntimeError(f"{path}: what was written differs from what was read")
 
 
 def _iso(value: Any) -> str | None:

@@ -173,6 +173,8 @@ def _checked(
             return _digit_helper(node, table, what, _DIGIT_HELPERS[name])
         if isinstance(node, exp.Column):
             if node.args.get("table"):
+                if node.table == table.name and not node.args.get("db"):
+                    return _column_or_period(node.name, table)
                 return _linked(node, table, what)
             return _column_or_period(node.name, table)
         if isinstance(node, exp.DataType) and node.this.value.upper() not in _CAST_TYPES:

@@ -34,6 +34,7 @@ def show_intake(console: Console, report: TakeReport) -> None:
     _show_detected(console, report)
     _show_files(console, report)
     _show_damaged(console, report)
+    _show_rules(console, report)
     _show_totals(console, report)
     for file in report.files:
         notes(console, "note", (f"{file.file}: {note}" for note in file.notes))
@@ -144,6 +145,42 @@ def _show_damaged(console: Console, report: TakeReport) -> None:
         console.print(
             Text(f" … and {len(damaged) - 12:,} more, in quarantine/{report.table}/", style=STONE)
         )
+
+
+def _show_rules(console: Console, report: TakeReport) -> None:
+    """What each declared rule caught, and the proof that what was to be set aside is gone."""
+    if not report.rules:
+        return
+    console.print()
+    head = [("rule", "wrap"), ("set aside", "right"), ("marked", "right"), ("missing", "right")]
+    head += [("amount", "right")] if report.amount else []
+    table = open_table([*head, ("left afterwards", "left")])
+    for rule in report.rules:
+        missing = sum(gap.missing for gap in rule.gaps)
+        aside = rule.then == "set aside"
+        cells = [
+            num.count(rule.set_aside) if aside else "–",
+            "–" if aside else num.count(rule.left),
+            num.count(missing) if rule.rule == "sequence" else "–",
+        ]
+        if report.amount:
+            some = rule.set_aside or rule.left
+            cells.append(num.amount(rule.amount) if some and rule.amount is not None else "–")
+        proof = f"{rule.left:,} of {rule.rows:,} rows break it" if aside else "they stay, marked"
+        if not (rule.set_aside or rule.left):
+            proof = f"kept by all {rule.rows:,} rows" if rule.kept else "no repeats"
+        style = "" if rule.kept or (aside and not rule.left) else AMBER
+        table.add_row(" " + rule.title, *cells, Text(proof, style=style))
+    console.print(table)
+    for rule in report.rules:
+        if rule.gaps:
+            shown = ", ".join(map(str, rule.gaps[:6]))
+            more = f" and {len(rule.gaps) - 6:,} more" if len(rule.gaps) > 6 else ""
+            console.print(Text(f" missing of {rule.title}: {shown}{more}", style=AMBER))
+    marked = [rule for rule in report.rules if rule.left and report.kept]
+    if marked:
+        where = f"quarantine/{report.table}/marked-….csv"
+        console.print(Text(f" the rows marked are listed in {where}", style=STONE))
 
 
 def _show_totals(console: Console, report: TakeReport) -> None:

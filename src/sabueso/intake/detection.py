@@ -1,0 +1,162 @@
+"""What a file's columns hold: formats and roles by a sample, by the plan, by earlier files."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from sabueso.errors import UserError
+from sabueso.intake.convert import CODE_ROLES, SIGNED
+from sabueso.intake.formats import TOLERATED, Format, NumberFormat, TextFormat, decide, widened
+from sabueso.intake.interface import Layout
+from sabueso.intake.roles import guess_roles, looks_like_code, looks_like_date, looks_like_measure
+from sabueso.intake.settings import ReadSettings
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role
+
+
+class Widen(Exception):
+    """A column's texts need another format than the sample told; the file is read again."""
+
+    def __init__(self, column: str, format: Format) -> None:
+        super().__init__(column)
+        self.column, self.format = column, format
+
+
+@dataclass(frozen=True)
+class Prior:
+    """What earlier files of the same table settled: columns, roles."""
+
+    columns: Mapping[str, Column] = field(default_factory=dict)
+    roles: Mapping[str, str] = field(default_factory=dict)
+
+
+def check_columns(path: Path, layout: Layout, prior: Prior) -> None:
+    """Columns are matched by name; one that the table lacks, or has, is said and refused."""
+    if not prior.columns:
+        return
+    have, want = set(layout.header), {n for n in prior.columns if not n.startswith("_")}
+    if SIGNED not in have and prior.roles.get("amount") == SIGNED:
+        want.discard(SIGNED)  # made from the debit and credit columns
+    missing, surplus = sorted(want - have), sorted(have - want)
+    if missing or surplus:
+        parts = [f"lacks {', '.join(missing)}"] if missing else []
+        parts += [f"adds {', '.join(surplus)}"] if surplus else []
+        raise UserError(
+            f"{path}, line {layout.header_line}: the header {' and '.join(parts)} against the "
+            "columns taken before; take it as another table with --as, or mend the header"
+        )
+
+
+def detect(
+    layout: Layout, settings: ReadSettings, prior: Prior
+) -> tuple[dict[str, Format], dict[Role, str]]:
+    """Formats and roles by the sample, by what is given, and by what is settled."""
+    samples = {
+        name: [v.strip() for v in layout.sample.column(name).to_pylist() if v and v.strip()]
+        for name in layout.header
+    }
+    role_of = {column: role for role, column in prior.roles.items()}
+
+    def format_of(name: str, decimal: str | None) -> Format:
+        kind = settings.types.get(name)
+        known = prior.columns.get(name)
+        if kind is None and known is not None:
+            kind = {"timestamp": "date", "time": "date"}.get(known.type, known.type)
+        code = role_of.get(name) in CODE_ROLES or (name not in role_of and looks_like_code(name))
+        if kind is None and code and role_of.get(name) in CODE_ROLES:
+            kind = "text"
+        return decide(
+            samples[name],
+            kind=kind,
+            decimal=decimal,
+            thousands=settings.thousands,
+            dates=settings.dates,
+            code=code,
+            dated=looks_like_date(name),
+            tolerated=0.3 if looks_like_measure(name) else TOLERATED,
+        )
+
+    formats = {name: format_of(name, settings.decimal) for name in layout.header}
+    if settings.decimal is None:
+        # A column whose marks are ambiguous follows the columns of the file that are not.
+        sure = [
+            f.decimal
+            for f in formats.values()
+            if isinstance(f, NumberFormat) and f.scale and not f.assumed
+        ]
+        if sure:
+            mark = max(set(sure), key=sure.count)
+            for name, found in list(formats.items()):
+                if isinstance(found, NumberFormat) and found.assumed:
+                    formats[name] = format_of(name, mark)
+    columns = [formats[name].column(name) for name in layout.header]
+    if prior.roles:
+        roles = {r: c for r, c in prior.roles.items() if c in layout.header}
+        return formats, roles  # type: ignore[return-value]
+    distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
+    guessed = guess_roles(columns, distinct)
+    for role in CODE_ROLES:
+        if role in guessed:
+            formats[guessed[role]] = TextFormat()
+    return formats, guessed
+
+
+def columns_of(
+    layout: Layout, formats: dict[str, Format], roles: dict[Role, str]
+) -> tuple[Column, ...]:
+    """Columns of the table, the signed amount and the row's place included."""
+    columns = [formats[name].column(name) for name in layout.header]
+    if _is_pair(roles, layout):
+        pair = [formats[roles[role]].column(roles[role]) for role in ("debit", "credit")]
+        columns.append(
+            Column(SIGNED, "number", max(c.scale for c in pair), max(c.precision for c in pair))
+        )
+        roles["amount"] = SIGNED
+    return (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
+
+
+def _is_pair(roles: Mapping[Role, str], layout: Layout) -> bool:
+    return (
+        "debit" in roles
+        and "credit" in roles
+        and SIGNED not in layout.header
+        and roles.get("amount") in (None, SIGNED)
+    )
+
+
+def widen_or_not(
+    cells: pa.Table,
+    bad: np.ndarray,
+    rows_read: int,
+    layout: Layout,
+    formats: dict[str, Format],
+    settings: ReadSettings,
+    roles: dict[Role, str],
+    failures: dict[str, tuple[int, int]],
+) -> None:
+    """Raise Widen where the failing texts of a column call for another format."""
+    for i in sorted(set(bad.tolist())):
+        name = layout.header[i]
+        texts = cells.column(name).filter(pa.array(bad == i))
+        failing = [v.strip() for v in pc.unique(texts).to_pylist()[:1000]]
+        wider = widened(
+            formats[name], failing, decimal=settings.decimal, thousands=settings.thousands
+        )
+        if wider is not None:
+            raise Widen(name, wider)
+        count, rows = failures.get(name, (0, 0))
+        failures[name] = count + len(texts), rows + rows_read
+        count, rows = failures[name]
+        declared = name in settings.types or roles.get("amount") == name or _in_pair(roles, name)
+        # So many texts that do not fit are no damage: the column is not what the sample showed.
+        if not declared and count > 20 and count > 4 * TOLERATED * rows:
+            raise Widen(name, TextFormat())
+
+
+def _in_pair(roles: Mapping[Role, str], name: str) -> bool:
+    return name in (roles.get("debit"), roles.get("credit"), roles.get("date"))

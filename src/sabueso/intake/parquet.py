@@ -1,0 +1,110 @@
+"""A file's rows as Parquet in the case: how each column is stored, and the proof by reading it back."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from decimal import Decimal
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.parquet as pq
+import sqlglot.expressions as exp
+
+from sabueso.intake.formats import Format
+from sabueso.intake.interface import Layout
+from sabueso.population import sql
+from sabueso.population.engines import Engine
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
+
+
+def open_writer(output: Path, schema: pa.Schema) -> pq.ParquetWriter:
+    """A Parquet file to write, under the schema of :func:`schema_of`."""
+    return pq.ParquetWriter(
+        output,
+        schema,
+        compression="lz4",  # every query unpacks it again; zstd takes half longer for 40 % less
+        store_decimal_as_integer=True,
+        use_dictionary=[f.name for f in schema if _is_repeated(f)],
+        # The least and greatest text of a block serve nobody and cost a third of the time.
+        write_statistics=[f.name for f in schema if _is_ordered(f)],
+        column_encoding={LINE_COLUMN: "DELTA_BINARY_PACKED"},
+    )
+
+
+def _is_repeated(field: pa.Field) -> bool:
+    return bool(pa.types.is_dictionary(field.type) or pa.types.is_temporal(field.type))
+
+
+def _is_ordered(field: pa.Field) -> bool:
+    return field.name == FILE_COLUMN or not (
+        pa.types.is_dictionary(field.type) or pa.types.is_string(field.type)
+    )
+
+
+def stored(good: pa.Table, file: str, schema: pa.Schema) -> pa.Table:
+    """Values under the file's schema, with the file's name in each row."""
+    named = pa.DictionaryArray.from_arrays(
+        pa.repeat(pa.scalar(0, pa.int32()), good.num_rows), pa.array([file])
+    )
+    good = good.append_column(FILE_COLUMN, named)
+    arrays = []
+    for wanted in schema:
+        column = good.column(wanted.name)
+        if pa.types.is_dictionary(wanted.type) and not pa.types.is_dictionary(column.type):
+            column = column.dictionary_encode()
+        arrays.append(column if column.type == wanted.type else column.cast(wanted.type))
+    return pa.table(arrays, schema=schema)
+
+
+def schema_of(columns: tuple[Column, ...], repeated: Collection[str]) -> pa.Schema:
+    encoded = pa.dictionary(pa.int32(), pa.string())
+    kinds = {
+        "text": pa.string(),
+        "date": pa.date32(),
+        "timestamp": pa.timestamp("us"),
+        "time": pa.time64("us"),
+    }
+    fields = []
+    for c in columns:
+        if c.name == LINE_COLUMN:
+            fields.append(pa.field(c.name, pa.int64()))
+        elif c.name == FILE_COLUMN or (c.type == "text" and c.name in repeated):
+            fields.append(pa.field(c.name, encoded))
+        elif c.type == "number":
+            fields.append(pa.field(c.name, pa.decimal128(c.precision, c.scale)))
+        else:
+            fields.append(pa.field(c.name, kinds[c.type]))
+    return pa.schema(fields)
+
+
+def verify(
+    path: Path, output: Path, rows: int, expected: Mapping[str, Decimal], engine: Engine
+) -> None:
+    """Read the Parquet file back: the rows and the sums that were counted must be in it."""
+    columns = tuple(
+        Column(f.name, "number", f.type.scale, f.type.precision)
+        for f in pq.read_schema(output)
+        if pa.types.is_decimal(f.type)
+    )
+    attached = (*columns, Column(FILE_COLUMN, "text"))
+    engine.attach(Table("written", "", attached, (Part(attached, (output,)),)))
+    fields: list[Tree] = [exp.alias_(sql.count(), "n")]
+    fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(columns)]
+    row = engine.query(exp.select(*fields).from_("written")).to_pylist()[0]
+    sums = {c.name: row[f"s{i}"] or Decimal(0) for i, c in enumerate(columns)}
+    if row["n"] != rows or any(sums[n] != expected.get(n, 0) for n in sums):
+        raise RuntimeError(f"{path}: what was written differs from what was read")
+
+
+def repeated_columns(layout: Layout, formats: Mapping[str, Format]) -> set[str]:
+    """Columns whose sample repeats its texts: they are read and stored by their distinct texts."""
+    found = set()
+    for name in layout.header:
+        texts = layout.sample.column(name)
+        # 500 rows of a column of 50,000 texts, as many as still pay, repeat two or three of them.
+        few = pc.count_distinct(texts).as_py() <= 0.995 * len(texts)
+        if len(texts) and few and formats[name].type != "number":
+            found.add(name)
+    return found
