@@ -15,6 +15,7 @@ from sabueso.errors import UserError, nearest
 from sabueso.population.table import Column, Linked, Part, Table, unify
 
 if TYPE_CHECKING:
+    from sabueso.case.plan import TableSection
     from sabueso.case.register import Event, Register
     from sabueso.population.population import Population
 
@@ -122,7 +123,7 @@ class Case:
             columns=unify(parts, name),
             parts=tuple(parts),
             roles=dict(section.roles),
-            currency=self.plan.case.currency,
+            currency=self._currency(found, section),
             fiscal_year_starts=self.plan.case.fiscal_year_starts,
             links=self._links(name) if linked else {},
         )
@@ -134,6 +135,12 @@ class Case:
                     f"the table lacks{nearest(column, names)}"
                 )
         return table
+
+    def _currency(self, sources: list[Event], section: TableSection) -> str:
+        """The currency of the amounts: the one that the rows state, where they do and no rate
+        converts them."""
+        stated = [c for event in sources for c in event.body.get("currencies", ())]
+        return stated[0] if stated and not section.read.rates else self.plan.case.currency
 
     def _links(self, name: str) -> dict[str, Linked]:
         """The plan's links of a table, as far as their tables have rows."""

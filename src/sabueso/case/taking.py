@@ -200,6 +200,9 @@ def take_in(
     judged: list[RuleReport] = []
     folder = case.folder / "population" / table
     engine = intake_engine()
+    read = (section.read if section else ReadSettings()).model_copy(
+        update={"currency": case.plan.case.currency}
+    )
     sizes = {event.body["bytes"] for event in before.values()}
     with ThreadPoolExecutor(1) as hashing:
         try:
@@ -230,7 +233,6 @@ def take_in(
                     mark = hashlib.sha256(f"{path.name} {size}".encode()).hexdigest()[:16]
                     output = folder / f".{mark}.part"
                     temporary.append((output, folder / "not yet known"))
-                read = section.read if section else ReadSettings()
                 report = take_file(path, output, read, prior, engine, progress=progress)
                 replaces = old.body["sha256"] if old is not None else ""
                 report = replace(report, sha256=hashed.result(), replaces=replaces)
@@ -243,6 +245,7 @@ def take_in(
             roles = dict(section.roles) if section and section.roles else dict(prior.roles)
             if rules and reports:
                 reports, judged = _judge(case, table, rules, roles, reports, temporary, engine)
+            currency = _currency(case, table, roles, read, reports)
             if keep and reports:
                 _keep(
                     case, table, section, reports, judged, temporary, list(named), roles, initials,
@@ -254,7 +257,7 @@ def take_in(
                 part.unlink(missing_ok=True)
     return TakeReport(
         table=table,
-        currency=case.plan.case.currency,
+        currency=currency,
         amount=roles.get("amount"),
         files=reports,
         known=known,
@@ -286,7 +289,9 @@ def _judge(
         Part(report.columns, (part,))
         for report, (part, _) in zip(reports, temporary, strict=True)
     ]  # fmt: skip
-    whole = Table(table, "", unify([*before, *new], table), tuple(before), roles)
+    whole = Table(
+        table, "", unify([*before, *new], table), tuple(before), roles, case.plan.case.currency
+    )
     named = {rule.other for rule in rules if isinstance(rule, Exists)} - {table}
     others = {
         name: case.table(name, linked=False)
@@ -295,6 +300,41 @@ def _judge(
     }
     files = [(r, part) for r, (part, _) in zip(reports, temporary, strict=True)]
     return judge(engine, whole, new, others, rules, files)
+
+
+def _currency(
+    case: Case,
+    table: str,
+    roles: dict[str, str],
+    read: ReadSettings,
+    reports: Sequence[FileReport],
+) -> str:
+    """The one currency of the table's amounts: amounts of several are never added up.
+
+    Raises
+    ------
+    UserError
+        If the rows have more than one, and the plan no rates.
+    """
+    own = case.plan.case.currency
+    name = roles.get("currency")
+    if name is None or read.rates or "amount" not in roles:
+        return own
+    found: dict[str, str] = {}
+    replaced = {report.replaces for report in reports}
+    for event in case.sources(table):
+        if event.body["sha256"] not in replaced:
+            found |= dict.fromkeys(event.body.get("currencies", ()), event.body["file"])
+    for report in reports:
+        found |= dict.fromkeys(report.currencies, report.file)
+    if len(found) > 1:
+        one, other = list(found)[:2]
+        raise UserError(
+            f"column {name!r} of table {table!r} holds {one} ({found[one]}) and {other} "
+            f"({found[other]}), which do not add up: give what one unit is in {own} as "
+            f'tables.{table}.read.rates = {{ {other} = "…" }}, or set all but one aside with a rule'
+        )
+    return next(iter(found), own)
 
 
 def _columns(found: list[dict[str, Any]]) -> tuple[Column, ...]:

@@ -16,7 +16,7 @@ from sabueso.intake.xml_elements import elements, root_name, value
 
 HEADER = [
     "transaction", "line", "journal", "date", "entered", "account", "debit", "credit", "party",
-    "document", "preparer", "description", "currency",
+    "document", "preparer", "description", "foreign currency",
 ]  # fmt: skip
 _LINES = ("Line", "DebitLine", "CreditLine")
 
@@ -98,7 +98,9 @@ def _line(element: Any) -> dict[str, Any]:
         "party": _first(element, "CustomerID", "SupplierID"),
         "document": value(element, "SourceDocumentID"),
         "description": value(element, "Description"),
-        "currency": _first(element, "DebitAmount/CurrencyCode", "CreditAmount/CurrencyCode"),
+        "foreign currency": _first(
+            element, "DebitAmount/CurrencyCode", "CreditAmount/CurrencyCode"
+        ),
     }
     # What a line does not say of itself, its transaction says.
     return {

@@ -124,7 +124,9 @@ def judge(
     """
     first = Judge(engine, table, new, others)
     aside = first.set_aside([rule for rule in rules if rule.then == "set aside"])
-    reports = [without_rows(report, output, aside, table.roles) for report, output in files]
+    reports = [
+        without_rows(report, output, aside, table.roles, table.currency) for report, output in files
+    ]
     for (before, output), after in zip(files, reports, strict=True):
         if after is not before:
             verify(Path(after.file), output, after.accepted, after.sums, engine)
@@ -279,7 +281,11 @@ class Judge:
 
 
 def without_rows(
-    report: FileReport, output: Path, aside: Mapping[AnyRule, pa.Table], roles: Mapping[str, str]
+    report: FileReport,
+    output: Path,
+    aside: Mapping[AnyRule, pa.Table],
+    roles: Mapping[str, str],
+    own: str,
 ) -> FileReport:
     """Write a file's Parquet again without the rows set aside, and account for them.
 
@@ -302,6 +308,7 @@ def without_rows(
     sums, aside_sums = dict(report.sums), dict(report.quarantined_sums)
     damaged = list(report.damaged)
     dates: list[Any] = []
+    currencies: set[str | None] = set()
     try:
         writer = open_writer(rewritten, source.schema_arrow)
         try:
@@ -321,6 +328,8 @@ def without_rows(
                 kept = block.filter(pa.array(~out))
                 if kept.num_rows:
                     writer.write_table(kept)
+                    if "currency" in roles:
+                        currencies |= set(pc.unique(kept.column(roles["currency"])).to_pylist())
                     if "date" in roles:
                         both = pc.min_max(kept.column(roles["date"])).as_py()
                         dates += [each for each in both.values() if each is not None]
@@ -348,6 +357,9 @@ def without_rows(
         damaged=sorted(damaged, key=lambda d: d.line),
         first_date=str(min(dates)) if dates else None,
         last_date=str(max(dates)) if dates else None,
+        currencies=tuple(
+            c for c in report.currencies if c in currencies or (None in currencies and c == own)
+        ),
     )  # fmt: skip
 
 

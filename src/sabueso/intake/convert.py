@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -11,6 +13,7 @@ import pyarrow.compute as pc
 
 from sabueso.intake.formats import Format, TextFormat
 from sabueso.intake.interface import Batch
+from sabueso.intake.roles import SIDE_SIGNS
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
 SIGNED = "amount"
@@ -41,13 +44,26 @@ class Converted:
 class Conversion:
     """How the columns of one file become values.
 
-    ``signed`` is the column made of the debit and credit columns, where there is such a pair.
+    ``signed`` is the column made of the debit and credit columns, where there is such a pair;
+    ``converted`` the one in the case's currency, made of the column ``base`` with the ``rates``.
+    Amounts beside a column in the role ``side`` get their sign from it.
     """
 
     header: Sequence[str]
     formats: Mapping[str, Format]
     roles: Mapping[Role, str]
     signed: Column | None
+    converted: Column | None = None
+    base: str = ""
+    rates: Mapping[str, Decimal] = field(default_factory=dict)
+
+    def expected(self, name: str) -> str:
+        """What a text of a column should have been, to be told of one that does not fit."""
+        if self.converted is not None and name == self.roles.get("currency"):
+            return "a currency with a rate, one of " + ", ".join(self.rates)
+        if name == self.roles.get("side"):
+            return "a side: debit or credit, such as D or C"
+        return self.formats[name].described().removesuffix(" (assumed)")
 
     def convert(self, batch: Batch) -> Converted:
         n = len(batch.lines)
@@ -69,8 +85,47 @@ class Conversion:
         if self.signed is not None:
             debit, credit = values[self.roles["debit"]], values[self.roles["credit"]]
             columns[SIGNED] = _signed(debit, credit, self.signed)
+        self._sided(columns, bad)
+        self._at_rates(columns, bad)
         columns[LINE_COLUMN] = pa.array(batch.lines, pa.int64())
         return Converted(pa.table(columns), bad, self._totals(texts, bad, n), _blank(texts, n))
+
+    def _sided(self, columns: dict[str, pa.Array], bad: np.ndarray) -> None:
+        """Give the amounts the sign of their side; rows without a side that is known do not fit."""
+        side = self.roles.get("side")
+        name = self.base or self.roles.get("amount")
+        if side is None or name is None or side not in columns:
+            return
+        signs = _by_text(
+            columns[side], lambda text: SIDE_SIGNS.get(text.strip().upper()), pa.int64()
+        )
+        amounts = columns[name]
+        self._unfit(bad, pc.and_(pc.is_valid(amounts), pc.is_null(signs)), side)
+        credit = pc.equal(signs, -1).fill_null(False)
+        columns[name] = pc.if_else(credit, pc.negate(amounts), amounts)
+
+    def _at_rates(self, columns: dict[str, pa.Array], bad: np.ndarray) -> None:
+        """Add the amounts in the case's currency, rounded half to even; without a rate no row fits."""
+        if self.converted is None:
+            return
+        currency, amounts = self.roles["currency"], columns[self.base]
+        scale = max(-int(rate.as_tuple().exponent) for rate in self.rates.values())
+        scale = max(scale, 0)
+        rates = _by_text(
+            columns[currency], lambda text: self.rates.get(text.strip()), pa.decimal128(18, scale)
+        )
+        self._unfit(bad, pc.and_(pc.is_valid(amounts), pc.is_null(rates)), currency)
+        whole = amounts.cast(pa.decimal128(19, self.converted.scale))
+        product = pc.round(
+            pc.multiply(whole, rates), ndigits=self.converted.scale, round_mode="half_to_even"
+        )
+        columns[self.converted.name] = product.cast(
+            pa.decimal128(self.converted.precision, self.converted.scale)
+        )
+
+    def _unfit(self, bad: np.ndarray, rows: pa.Array, name: str) -> None:
+        found = rows.to_numpy(zero_copy_only=False) & (bad < 0)
+        bad[found] = list(self.header).index(name)
 
     def _totals(self, texts: Mapping[str, pa.Array], bad: np.ndarray, n: int) -> np.ndarray:
         """Rows without a date (or with half their cells empty) whose first word is a total's."""
@@ -96,6 +151,13 @@ class Conversion:
         found = np.zeros(n, dtype=bool)
         found[places[some]] = True
         return found
+
+
+def _by_text(texts: pa.Array, value: Callable[[str], Any], kind: pa.DataType) -> pa.Array:
+    """A value for each distinct text, missing where the text is or the value is None."""
+    encoded = texts if pa.types.is_dictionary(texts.type) else texts.dictionary_encode()
+    known = [None if text is None else value(text) for text in encoded.dictionary.to_pylist()]
+    return pa.array(known, kind).take(encoded.indices)
 
 
 def _whole(column: pa.ChunkedArray) -> pa.Array:

@@ -14,7 +14,13 @@ from sabueso.errors import UserError
 from sabueso.intake.convert import CODE_ROLES, SIGNED
 from sabueso.intake.formats import TOLERATED, Format, NumberFormat, TextFormat, decide, widened
 from sabueso.intake.interface import Layout
-from sabueso.intake.roles import guess_roles, looks_like_code, looks_like_date, looks_like_measure
+from sabueso.intake.roles import (
+    guess_roles,
+    looks_like_code,
+    looks_like_date,
+    looks_like_measure,
+    side_column,
+)
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role
 
@@ -35,21 +41,42 @@ class Prior:
     roles: Mapping[str, str] = field(default_factory=dict)
 
 
-def check_columns(path: Path, layout: Layout, prior: Prior) -> None:
+def check_columns(path: Path, layout: Layout, settings: ReadSettings, prior: Prior) -> None:
     """Columns are matched by name; one that the table lacks, or has, is said and refused."""
     if not prior.columns:
         return
-    have, want = set(layout.header), {n for n in prior.columns if not n.startswith("_")}
-    if SIGNED not in have and prior.roles.get("amount") == SIGNED:
-        want.discard(SIGNED)  # made from the debit and credit columns
-    missing, surplus = sorted(want - have), sorted(have - want)
-    if missing or surplus:
+    missing, surplus = differing(layout, settings, prior)
+    if (missing or surplus) and settings.columns != "may differ":
         parts = [f"lacks {', '.join(missing)}"] if missing else []
         parts += [f"adds {', '.join(surplus)}"] if surplus else []
         raise UserError(
             f"{path}, line {layout.header_line}: the header {' and '.join(parts)} against the "
-            "columns taken before; take it as another table with --as, or mend the header"
+            "columns taken before; take it as another table with --as, mend the header, or let "
+            'them differ: read.columns = "may differ" in case.toml'
         )
+
+
+def differing(layout: Layout, settings: ReadSettings, prior: Prior) -> tuple[list[str], list[str]]:
+    """Columns of the table that a file lacks, and those it adds."""
+    if not prior.columns:
+        return [], []
+    have, want = set(layout.header), {n for n in prior.columns if not n.startswith("_")}
+    amount = prior.roles.get("amount", "")
+    if SIGNED not in have and base_of(amount, settings) == SIGNED:
+        want.discard(SIGNED)  # made from the debit and credit columns
+    if settings.rates:
+        want.discard(amount)  # converted by the rates
+    return sorted(want - have), sorted(have - want)
+
+
+def converted_name(base: str, currency: str) -> str:
+    """The column that holds a column's amounts in the case's currency."""
+    return f"{base}_{currency.lower()}"
+
+
+def base_of(amount: str, settings: ReadSettings) -> str:
+    """The column that the amounts were converted from, or the amounts' own."""
+    return amount.removesuffix(f"_{settings.currency.lower()}") if settings.rates else amount
 
 
 def detect(
@@ -78,7 +105,7 @@ def detect(
             dates=settings.dates,
             code=code,
             dated=looks_like_date(name),
-            tolerated=0.3 if looks_like_measure(name) else TOLERATED,
+            measure=looks_like_measure(name),
         )
 
     formats = {name: format_of(name, settings.decimal) for name in layout.header}
@@ -96,20 +123,25 @@ def detect(
                     formats[name] = format_of(name, mark)
     columns = [formats[name].column(name) for name in layout.header]
     if prior.roles:
-        roles = {r: c for r, c in prior.roles.items() if c in layout.header}
+        known = {**prior.roles, "amount": base_of(prior.roles.get("amount", ""), settings)}
+        roles = {r: c for r, c in known.items() if c in layout.header}
         return formats, roles  # type: ignore[return-value]
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
     guessed = guess_roles(columns, distinct)
-    for role in CODE_ROLES:
+    if "amount" in guessed and "debit" not in guessed:
+        side = side_column(samples, samples[guessed["amount"]])
+        if side is not None:
+            guessed = {r: c for r, c in guessed.items() if c != side} | {"side": side}
+    for role in (*CODE_ROLES, "currency", "side"):
         if role in guessed:
             formats[guessed[role]] = TextFormat()
     return formats, guessed
 
 
 def columns_of(
-    layout: Layout, formats: dict[str, Format], roles: dict[Role, str]
+    layout: Layout, formats: dict[str, Format], roles: dict[Role, str], settings: ReadSettings
 ) -> tuple[Column, ...]:
-    """Columns of the table, the signed amount and the row's place included."""
+    """Columns of the table, the signed or converted amount and the row's place included."""
     columns = [formats[name].column(name) for name in layout.header]
     if _is_pair(roles, layout):
         pair = [formats[roles[role]].column(roles[role]) for role in ("debit", "credit")]
@@ -117,6 +149,11 @@ def columns_of(
             Column(SIGNED, "number", max(c.scale for c in pair), max(c.precision for c in pair))
         )
         roles["amount"] = SIGNED
+    if settings.rates and "amount" in roles and "currency" in roles:
+        base = next(c for c in columns if c.name == roles["amount"])
+        name = converted_name(base.name, settings.currency)
+        columns.append(Column(name, "number", base.scale, 38))
+        roles["amount"] = name
     return (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
 
 
@@ -152,11 +189,13 @@ def widen_or_not(
         count, rows = failures.get(name, (0, 0))
         failures[name] = count + len(texts), rows + rows_read
         count, rows = failures[name]
-        declared = name in settings.types or roles.get("amount") == name or _in_pair(roles, name)
+        amount = base_of(roles.get("amount", ""), settings)
+        declared = name in settings.types or amount == name or _is_given(roles, name)
         # So many texts that do not fit are no damage: the column is not what the sample showed.
         if not declared and count > 20 and count > 4 * TOLERATED * rows:
             raise Widen(name, TextFormat())
 
 
-def _in_pair(roles: Mapping[Role, str], name: str) -> bool:
-    return name in (roles.get("debit"), roles.get("credit"), roles.get("date"))
+def _is_given(roles: Mapping[Role, str], name: str) -> bool:
+    fixed: tuple[Role, ...] = ("debit", "credit", "date", "currency", "side")
+    return name in {roles.get(role) for role in fixed}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
 from functools import cache, lru_cache
@@ -17,6 +17,170 @@ import pyarrow.compute as pc
 from sabueso.population.table import Column, ColumnType
 
 MOST_DECIMALS = 12
+SIDES = "DR|CR|Dr|Cr|D|C|S|H"
+"""Marks of the side of the ledger after an amount: debit and credit, debe and haber, Soll and Haben."""
+CREDIT_SIDES = "CR|Cr|C|H"
+# ISO 4217, the national currencies in use.
+_CODES = [
+    "AED",
+    "AFN",
+    "ALL",
+    "AMD",
+    "ANG",
+    "AOA",
+    "ARS",
+    "AUD",
+    "AWG",
+    "AZN",
+    "BAM",
+    "BBD",
+    "BDT",
+    "BGN",
+    "BHD",
+    "BIF",
+    "BMD",
+    "BND",
+    "BOB",
+    "BRL",
+    "BSD",
+    "BTN",
+    "BWP",
+    "BYN",
+    "BZD",
+    "CAD",
+    "CDF",
+    "CHF",
+    "CLP",
+    "CNY",
+    "COP",
+    "CRC",
+    "CUP",
+    "CVE",
+    "CZK",
+    "DJF",
+    "DKK",
+    "DOP",
+    "DZD",
+    "EGP",
+    "ERN",
+    "ETB",
+    "EUR",
+    "FJD",
+    "FKP",
+    "GBP",
+    "GEL",
+    "GHS",
+    "GIP",
+    "GMD",
+    "GNF",
+    "GTQ",
+    "GYD",
+    "HKD",
+    "HNL",
+    "HTG",
+    "HUF",
+    "IDR",
+    "ILS",
+    "INR",
+    "IQD",
+    "IRR",
+    "ISK",
+    "JMD",
+    "JOD",
+    "JPY",
+    "KES",
+    "KGS",
+    "KHR",
+    "KMF",
+    "KPW",
+    "KRW",
+    "KWD",
+    "KYD",
+    "KZT",
+    "LAK",
+    "LBP",
+    "LKR",
+    "LRD",
+    "LSL",
+    "LYD",
+    "MAD",
+    "MDL",
+    "MGA",
+    "MKD",
+    "MMK",
+    "MNT",
+    "MOP",
+    "MRU",
+    "MUR",
+    "MVR",
+    "MWK",
+    "MXN",
+    "MYR",
+    "MZN",
+    "NAD",
+    "NGN",
+    "NIO",
+    "NOK",
+    "NPR",
+    "NZD",
+    "OMR",
+    "PAB",
+    "PEN",
+    "PGK",
+    "PHP",
+    "PKR",
+    "PLN",
+    "PYG",
+    "QAR",
+    "RON",
+    "RSD",
+    "RUB",
+    "RWF",
+    "SAR",
+    "SBD",
+    "SCR",
+    "SDG",
+    "SEK",
+    "SGD",
+    "SHP",
+    "SLE",
+    "SOS",
+    "SRD",
+    "SSP",
+    "STN",
+    "SVC",
+    "SYP",
+    "SZL",
+    "THB",
+    "TJS",
+    "TMT",
+    "TND",
+    "TOP",
+    "TRY",
+    "TTD",
+    "TWD",
+    "TZS",
+    "UAH",
+    "UGX",
+    "USD",
+    "UYU",
+    "UZS",
+    "VES",
+    "VND",
+    "VUV",
+    "WST",
+    "XAF",
+    "XCD",
+    "XOF",
+    "XPF",
+    "YER",
+    "ZAR",
+    "ZMW",
+]
+_CURRENCY = "[€$£¥]|" + "|".join(_CODES)
+_UNIT = re.compile(
+    rf"[+-]? ?({_CURRENCY})? ?[+(-]?[0-9][0-9.,' \u00a0\u202f]*[)-]? ?({_CURRENCY}|%)?[)-]?"
+)
 TOLERATED = 0.05
 """Share of texts that may not fit a column's format: these rows go to quarantine."""
 
@@ -61,7 +225,9 @@ class TextFormat:
 
 @dataclass(frozen=True)
 class NumberFormat:
-    """An exact decimal. ``styles`` are the ways a minus may be written beside a leading one."""
+    """An exact decimal. ``styles`` are the ways a minus may be written beside a leading one: trailing,
+    in parentheses, or as the side of the ledger (``12.50 CR``). ``unit`` may stand on either side of
+    the digits; a per cent sign must, or 12 among 12% would be read as 1200%."""
 
     decimal: str = "."
     thousands: str = ""
@@ -69,6 +235,7 @@ class NumberFormat:
     whole: int = 15
     styles: frozenset[str] = frozenset()
     assumed: bool = False
+    unit: str = ""
 
     type: ClassVar[ColumnType] = "number"
 
@@ -92,7 +259,17 @@ class NumberFormat:
             forms.append(rf"{body}-")
         if "parentheses" in self.styles:
             forms.append(rf"\({body}\)")
-        return forms[0] if len(forms) == 1 else "|".join(f"(?:{form})" for form in forms)
+        if "sides" in self.styles:
+            forms.append(rf"{body} ?(?:{SIDES})")
+        whole = forms[0] if len(forms) == 1 else "|".join(f"(?:{form})" for form in forms)
+        if not self.unit:
+            return whole
+        unit = re.escape(self.unit)
+        if self.unit == "%":
+            return rf"(?:{whole}) ?%"
+        # The unit may stand between a sign and the digits too: -€5, (€5).
+        signed = rf"[+-]? ?{unit} ?{body}-?"
+        return rf"{unit} ?(?:{whole})|(?:{whole}) ?{unit}|{signed}|{whole}|\({unit} ?{body}\)"
 
     def fits(self, text: str) -> bool:
         return _compiled(self).fullmatch(text) is not None
@@ -101,7 +278,7 @@ class NumberFormat:
         kind = pa.decimal128(self.precision, self.scale)
         if pa.types.is_dictionary(texts.type):
             texts = texts.cast(pa.string())
-        if not (self.thousands or self.styles or _is_foreign(texts, self._points())):
+        if not (self.thousands or self.styles or self.unit or _is_foreign(texts, self._points())):
             # Nothing but digits, signs and the decimal mark: what converts, fits.
             try:
                 return self._plain(texts).cast(kind)
@@ -110,9 +287,11 @@ class NumberFormat:
         fits = pc.match_substring_regex(texts, rf"\A(?:{self.pattern()})\z")
         texts = pc.if_else(fits, texts, pa.scalar(None, pa.string()))
         negative = None
-        if self.styles:
-            negative = pc.match_substring_regex(texts, r"[(-]")
-            texts = pc.replace_substring_regex(texts, "[()-]", "")
+        if self.unit:
+            texts = pc.replace_substring_regex(texts, rf" ?{re.escape(self.unit)} ?", "")
+        if self.styles or self.unit:
+            negative = pc.match_substring_regex(texts, rf"[(-]|(?:{CREDIT_SIDES})\z")
+            texts = pc.replace_substring_regex(texts, rf"[()-]| ?(?:{SIDES})\z", "")
         sizes = _decimals(self._plain(texts), kind)
         return sizes if negative is None else pc.if_else(negative, pc.negate(sizes), sizes)
 
@@ -130,9 +309,12 @@ class NumberFormat:
 
     def described(self) -> str:
         grouped = f"1{self.thousands}234" if self.thousands else "1234"
+        unit = f" {self.unit}" if self.unit else ""
+        if "sides" in self.styles:
+            unit += " D/C"
         if not self.scale:
-            return f"whole number {grouped}"
-        shown = f"number {grouped}{self.decimal}{'5678901234567'[: self.scale]}"
+            return f"whole number {grouped}{unit}"
+        shown = f"number {grouped}{self.decimal}{'5678901234567'[: self.scale]}{unit}"
         return shown + (" (decimal mark assumed)" if self.assumed else "")
 
     def column(self, name: str) -> Column:
@@ -285,7 +467,7 @@ def decide(
     dates: str | None = None,
     code: bool = False,
     dated: bool = False,
-    tolerated: float = TOLERATED,
+    measure: bool = False,
 ) -> Format:
     """The format of a column by a sample of its texts.
 
@@ -301,7 +483,11 @@ def decide(
         The column holds identifiers: digits stay text.
     dated : bool
         The header names a date: five digits are the day number of a spreadsheet.
+    measure : bool
+        The header names amounts or dates: texts that do not fit are damage, and a letter after the
+        digits is a side of the ledger (``12C`` elsewhere is a seat).
     """
+    tolerated = 0.3 if measure else TOLERATED
     least = len(values) - int(len(values) * tolerated)
     if kind == "text" or (not values and kind is None):
         return TextFormat()
@@ -318,7 +504,8 @@ def decide(
         zeros = sum(1 for v in values if re.fullmatch(r"0[0-9]+", v))
         if zeros:
             return TextFormat()
-    number = _decide_number(values, decimal, thousands, least if kind is None else 0)
+    sided = measure or kind == "number"
+    number = _decide_number(values, decimal, thousands, least if kind is None else 0, sided)
     return number or TextFormat()
 
 
@@ -354,15 +541,16 @@ def _decide_date(
 
 
 def _decide_number(
-    values: Sequence[str], decimal: str | None, thousands: str | None, least: int
+    values: Sequence[str], decimal: str | None, thousands: str | None, least: int, sided: bool
 ) -> NumberFormat | None:
     best: tuple[tuple[int, int], NumberFormat] | None = None
     times = Counter(values)
+    unit = _unit_of(times)
     ambiguous = all(re.fullmatch(r"[+-]?[0-9]{1,3}([.,])[0-9]{3}", v) for v in values)
     for preference, (point, mark) in enumerate(_MARKS):
         if decimal not in (None, point) or thousands not in (None, mark):
             continue
-        found = fitted(NumberFormat(point, mark), list(times))
+        found = fitted(NumberFormat(point, mark, unit=unit), list(times), sided=sided)
         count = sum(times[v] for v in times if found.fits(v))
         # Texts with three decimals after a single mark may be thousands: a column of nothing else
         # is read by the decimal mark of the file where that is known, else as decimals.
@@ -374,20 +562,42 @@ def _decide_number(
     return best[1]
 
 
-def fitted(start: NumberFormat, values: Sequence[str]) -> NumberFormat:
+def _unit_of(times: Mapping[str, int]) -> str:
+    """The currency or per cent sign beside the digits of at least half of the texts, or nothing.
+
+    A unit that few texts have is another unit than that of the rest: these go to quarantine.
+    """
+    found: Counter[str] = Counter()
+    for text, count in times.items():
+        match = _UNIT.fullmatch(text)
+        if match and (match[1] or match[2]):
+            found[match[1] or match[2]] += count
+    unit, most = found.most_common(1)[0] if found else ("", 0)
+    return unit if 2 * most >= sum(times.values()) else ""
+
+
+def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -> NumberFormat:
     """A number format with the same marks, wide enough for those texts that can be read by it."""
-    every = replace(start, styles=frozenset({"trailing", "parentheses"}))
+    styles_known = {"trailing", "parentheses"} | ({"sides"} if sided else set())
+    every = replace(start, styles=frozenset(styles_known | start.styles))
     pattern = re.compile(every.pattern(MOST_DECIMALS))
     scale, whole, styles = start.scale, start.whole if start.scale else 0, set(start.styles)
     for text in values:
         if pattern.fullmatch(text):
-            digits, _, decimals = text.strip("+-()").partition(start.decimal)
+            side = re.search(
+                rf" ?(?:{SIDES})\Z", text.replace(start.unit, "") if start.unit else text
+            )
+            digits, _, decimals = (
+                re.sub(r"[^0-9.,' \u00a0\u202f]", "", text).strip().partition(start.decimal)
+            )
             scale = max(scale, len(decimals))
             whole = max(whole, len(digits) - digits.count(start.thousands or "\0"))
-            if text.startswith("("):
+            if "(" in text:
                 styles.add("parentheses")
             elif text.endswith("-"):
                 styles.add("trailing")
+            elif side:
+                styles.add("sides")
     # A column is wide enough for its totals too: 15 whole digits where they fit 18.
     return replace(
         start, scale=scale, whole=max(whole, min(15, 18 - scale)), styles=frozenset(styles)

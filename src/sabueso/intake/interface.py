@@ -135,6 +135,7 @@ class FileReport:
     sha256: str = ""
     unit: str = "lines"
     replaces: str = ""
+    currencies: tuple[str, ...] = ()
 
     @property
     def read(self) -> int:
@@ -152,6 +153,7 @@ class FileReport:
             "file": self.file,
             "sha256": self.sha256,
             "replaces": self.replaces,
+            "currencies": list(self.currencies),
             "bytes": self.size,
             "unit": self.unit,
             "lines": self.lines,

@@ -25,6 +25,7 @@ _WORDS: dict[Role, str] = {
     "account": "account cuenta acct ledger",
     "document": "document documento invoice factura voucher reference referencia ref",
     "text": "text texto description descripcion concepto memo narrative detalle glosa name nombre",
+    "currency": "currency moneda divisa ccy",
     "id": "id pago payment entry asiento number numero no num codigo code transaction movimiento",
 }
 _CODE_WORDS = re.compile(
@@ -59,6 +60,26 @@ def looks_like_date(name: str) -> bool:
     return any(part in words for part in folded(name).split())
 
 
+SIDE_SIGNS = {
+    **dict.fromkeys(("D", "DR", "S", "DEBE", "DEBIT", "SOLL", "CARGO", "+"), 1),
+    **dict.fromkeys(("C", "CR", "H", "HABER", "CREDIT", "HABEN", "ABONO", "-"), -1),
+}
+"""Texts that name the side of the ledger, upper case, and the sign of an amount on it."""
+
+
+def side_column(samples: Mapping[str, Sequence[str]], amounts: Sequence[str]) -> str | None:
+    """The column that tells the side of each amount: both sides' marks and little else, and no amount
+    with a minus of its own, which would say that the amounts are signed already."""
+    if any("-" in text or "(" in text for text in amounts):
+        return None
+    for name, values in samples.items():
+        signs = [SIDE_SIGNS.get(value.upper()) for value in values]
+        odd = signs.count(None)
+        if {1, -1} <= set(signs) and 4 * odd <= len(signs):
+            return name
+    return None
+
+
 def guess_roles(
     columns: Sequence[Column], distinct: Mapping[str, tuple[int, int]]
 ) -> dict[Role, str]:
@@ -89,6 +110,8 @@ def guess_roles(
     def named_otherwise(role: Role, column: Column) -> bool:
         # A bank account is no ledger account.
         parts = set(folded(column.name).split())
+        if role == "currency":
+            return "foreign" in parts
         return role == "account" and bool(parts & {"bancaria", "bank", "iban"})
 
     def best(role: Role) -> str | None:

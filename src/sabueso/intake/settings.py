@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 
@@ -16,6 +18,13 @@ class ReadSettings(BaseModel):
     thousands: str | None = Field(None, description="thousands mark: . , ' or a space; none: empty")
     dates: str | None = Field(None, description="day first, month first or year first")
     sheet: str | None = Field(None, description="the sheet of a spreadsheet")
+    columns: str | None = Field(
+        None, description='"may differ": a file may lack columns of the table, or add some'
+    )
+    rates: dict[str, Decimal] = Field(
+        default_factory=dict, description="CURRENCY = what one unit is in the case's currency"
+    )
+    currency: str = Field("EUR", exclude=True, description="the case's, which the case sets")
     types: dict[str, str] = Field(default_factory=dict, description="column = text, number or date")
 
     @field_validator("delimiter")
@@ -37,6 +46,21 @@ class ReadSettings(BaseModel):
     def _order(cls, value: str | None) -> str | None:
         if value not in (None, "day first", "month first", "year first"):
             raise ValueError('expected "day first", "month first" or "year first"')
+        return value
+
+    @field_validator("columns")
+    @classmethod
+    def _may_differ(cls, value: str | None) -> str | None:
+        if value not in (None, "may differ"):
+            raise ValueError('expected "may differ"')
+        return value
+
+    @field_validator("rates")
+    @classmethod
+    def _positive(cls, value: dict[str, Decimal]) -> dict[str, Decimal]:
+        for name, rate in value.items():
+            if rate <= 0:
+                raise ValueError(f"the rate of {name} must be above zero")
         return value
 
     @field_validator("encoding")

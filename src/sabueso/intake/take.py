@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
@@ -19,7 +19,16 @@ import pyarrow.compute as pc
 
 from sabueso.errors import UserError
 from sabueso.intake.convert import SIGNED, Conversion, Converted
-from sabueso.intake.detection import Prior, Widen, check_columns, columns_of, detect, widen_or_not
+from sabueso.intake.detection import (
+    Prior,
+    Widen,
+    base_of,
+    check_columns,
+    columns_of,
+    detect,
+    differing,
+    widen_or_not,
+)
 from sabueso.intake.formats import (
     DateFormat,
     Format,
@@ -56,6 +65,7 @@ class _Tally:
     totals_rows: list[tuple[int, str, Decimal, str]] = field(default_factory=list)
     damaged: list[Damaged] = field(default_factory=list)
     confirmed: set[str] = field(default_factory=set)
+    currencies: set[str] = field(default_factory=set)
     first_date: Any = None
     last_date: Any = None
 
@@ -127,7 +137,7 @@ def take_file(
     """
     reader = reader_for(path)
     layout = reader.layout(path, settings)
-    check_columns(path, layout, prior)
+    check_columns(path, layout, settings, prior)
     formats, roles = detect(layout, settings, prior)
     try:
         for _ in range(4 * len(layout.header) + 4):
@@ -152,7 +162,7 @@ def take_file(
         verify(path, output, tally.accepted, tally.sums, engine)
     for name in tally.confirmed:
         formats[name] = replace(formats[name], assumed=False)  # type: ignore[type-var]
-    texts = {name: f.described() for name, f in formats.items()}
+    texts = _described(formats, columns, roles, settings)
     counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
     return FileReport(
         file=path.name,
@@ -172,6 +182,7 @@ def take_file(
         totals_lines=_totals_lines(tally),
         damaged=sorted(tally.damaged, key=lambda d: d.line),
         notes=list(layout.notes)
+        + _differences(layout, settings, prior)
         + [
             f"{name}: read as {f.described()}; nothing in the file contradicts it"
             for name, f in formats.items()
@@ -180,7 +191,32 @@ def take_file(
         first_date=_iso(tally.first_date),
         last_date=_iso(tally.last_date),
         unit=reader.unit,
+        currencies=tuple(sorted(tally.currencies)),
     )
+
+
+def _described(
+    formats: Mapping[str, Format],
+    columns: Sequence[Column],
+    roles: Mapping[Role, str],
+    settings: ReadSettings,
+) -> dict[str, str]:
+    """How each column was read, those that were made of others included."""
+    texts = {name: f.described() for name, f in formats.items()}
+    amount = base_of(roles.get("amount", ""), settings)
+    for column in columns:
+        if column.name not in texts and column.name[0] != "_":
+            made = "debit less credit" if column.name == SIGNED else f"{amount} at the plan's rates"
+            texts[column.name] = made
+    if "side" in roles and amount in texts:
+        texts[amount] += f", sign by {roles['side']}"
+    return texts
+
+
+def _differences(layout: Layout, settings: ReadSettings, prior: Prior) -> list[str]:
+    lacking, adding = differing(layout, settings, prior)
+    notes = [f"lacks {', '.join(lacking)} of the table: missing there"] if lacking else []
+    return notes + ([f"adds {', '.join(adding)} to the table"] if adding else [])
 
 
 def _read(
@@ -195,10 +231,15 @@ def _read(
 ) -> tuple[_Tally, tuple[Column, ...]]:
     """One pass over the file."""
     tally = _Tally()
-    columns = columns_of(layout, formats, roles)
+    columns = columns_of(layout, formats, roles, settings)
     money = [c.name for c in columns if c.type == "number" and c.name != LINE_COLUMN]
     signed = next((c for c in columns if c.name == SIGNED and SIGNED not in layout.header), None)
-    conversion = Conversion(layout.header, formats, roles, signed)
+    converted, base = None, ""
+    if settings.rates and "currency" in roles and "amount" in roles:
+        converted = next(c for c in columns if c.name == roles["amount"])
+        base = base_of(converted.name, settings)
+    rates = {settings.currency: Decimal(1), **settings.rates}
+    conversion = Conversion(layout.header, formats, roles, signed, converted, base, rates)
     repeated = repeated_columns(layout, formats)
     failures: dict[str, tuple[int, int]] = {}
     schema = schema_of(columns, repeated)
@@ -220,7 +261,7 @@ def _read(
                 continue
             tally.blank += int(found.blank.sum())
             _note_totals(found, layout, money, tally)
-            _note_damage(found, batch, layout, formats, settings, roles, money, tally, failures)
+            _note_damage(found, batch, layout, conversion, settings, money, tally, failures)
             keep = found.good
             good = found.values if keep.all() else found.values.filter(pa.array(keep))
             if good.num_rows:
@@ -229,6 +270,7 @@ def _read(
                     total = pc.sum(good.column(name).cast(_wide(good.column(name).type))).as_py()
                     tally.sums[name] = tally.sums.get(name, _zero(columns, name)) + (total or 0)
                 _note_dates(good, roles, tally)
+                tally.currencies |= currencies_of(good, roles, settings)
                 _confirm_orders(good, formats, tally)
                 if writer is not None:
                     part = f"#{batch.part}" if batch.part else ""
@@ -286,9 +328,8 @@ def _note_damage(
     found: Converted,
     batch: Batch,
     layout: Layout,
-    formats: dict[str, Format],
+    conversion: Conversion,
     settings: ReadSettings,
-    roles: dict[Role, str],
     money: list[str],
     tally: _Tally,
     failures: dict[str, tuple[int, int]],
@@ -305,6 +346,7 @@ def _note_damage(
         return
     cells = batch.cells.take(pa.array(places))
     bad = found.bad[places]
+    formats, roles = dict(conversion.formats), dict(conversion.roles)
     widen_or_not(cells, bad, len(batch.lines), layout, formats, settings, roles, failures)
     chosen = found.values.select([*money, LINE_COLUMN]).take(pa.array(places))
     for position, row, texts in zip(
@@ -316,7 +358,7 @@ def _note_damage(
                 line=row[LINE_COLUMN],
                 column=name,
                 value=texts[name],
-                reason=f"expected {formats[name].described().removesuffix(' (assumed)')}",
+                reason=f"expected {conversion.expected(name)}",
                 text=_joined(texts.values()),
             )
         )
@@ -370,6 +412,15 @@ def _totals_lines(tally: _Tally) -> list[TotalsLine]:
         )
         for line, name, stated, what in tally.totals_rows
     ]
+
+
+def currencies_of(rows: pa.Table, roles: Mapping[Role, str], settings: ReadSettings) -> set[str]:
+    """Currencies of rows; where none is stated, the case's is meant."""
+    name = roles.get("currency")
+    if name is None or name not in rows.column_names:
+        return set()
+    found = pc.unique(rows.column(name).cast(pa.string())).to_pylist()
+    return {text or settings.currency for text in found}
 
 
 def _iso(value: Any) -> str | None:

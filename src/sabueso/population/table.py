@@ -25,6 +25,8 @@ Role = Literal[
     "approver",
     "document",
     "text",
+    "currency",
+    "side",
 ]
 ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
 

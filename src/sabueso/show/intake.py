@@ -73,7 +73,7 @@ def _show_detected(console: Console, report: TakeReport) -> None:
     for column in first.columns:
         if column.name.startswith("_"):
             continue
-        shown = first.detected.get(f"column {column.name}", "debit less credit")
+        shown = first.detected.get(f"column {column.name}", "")
         table.add_row(" " + column.name, shown, Text(roles.get(column.name, ""), style=SEA))
     console.print()
     console.print(table)
