@@ -20,6 +20,8 @@ LINKS = {
     "payments": {"proveedor": "suppliers.id", "cuenta": "accounts.cuenta"},
     "journal": {"cuenta": "accounts.cuenta"},
     "bank": {"end to end": "payments.pago"},
+    "payroll": {"empleado": "staff.empleado"},
+    "roster": {"empleado": "staff.empleado"},
 }
 
 INTAKES = (
@@ -27,6 +29,10 @@ INTAKES = (
     ("journal", ("inbox/journal-2024.csv", "inbox/journal-2025.csv")),
     ("payroll", ("inbox/payroll.xlsx",)),
     ("bank", ("inbox/bank-2025-11.xml",)),
+    ("roster", ("inbox/roster.csv",)),
+    ("traffic", ("inbox/traffic.csv",)),
+    ("loan", ("inbox/loan-garceta.csv",)),
+    ("staff", ("inbox/staff.csv",)),
     ("suppliers", ("inbox/suppliers.csv",)),
     ("accounts", ("inbox/accounts.csv",)),
     ("budget", ("inbox/budget.csv",)),
@@ -154,7 +160,7 @@ def build_demo(
         raise UserError(f"--scale {scale:g}: expected a number from 0.05 to 100")
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise UserError(f"{folder} exists and is not empty; name a new folder for the sample case")
-    steps = 6 + len(INTAKES) + len(PROGRAMME)
+    steps = 7 + len(INTAKES) + len(PROGRAMME)
     done = 0
 
     def step(what: str) -> None:

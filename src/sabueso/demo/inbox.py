@@ -12,9 +12,11 @@ from pathlib import Path
 import numpy as np
 
 from sabueso.demo.bank import write_statement
+from sabueso.demo.crew import Employee, make_roster, make_staff, phantoms
 from sabueso.demo.journal import Entry, make_journal
 from sabueso.demo.payments import Payment, make_payments
 from sabueso.demo.payroll import Pay, make_payroll
+from sabueso.demo.records import INSTALMENTS, RAISED_FROM, TERMS, make_loan, make_traffic
 from sabueso.demo.world import ACCOUNTS, GROUPS, World, make_world
 
 DAMAGED_MONTH = "2025-07"
@@ -54,11 +56,20 @@ def write_inbox(folder: Path, seed: int, scale: float, step: Callable[[str], Non
     _write_journal(folder, entries)
     step("bank statement")
     write_statement(folder / "bank-2025-11.xml", world, payments, date(2025, 11, 1))
+    step("roster and traffic")
+    staff = make_staff(world, pays)
+    _write_crew(folder, world, staff)
+    _write(
+        folder / "traffic.csv",
+        [["ruta", "mes", "salidas", "pasajeros", "ingresos", "litros"], *make_traffic(world)],
+    )
+    _write(folder / "loan-garceta.csv", [["cuota", "fecha", "importe"], *make_loan()])
+    (folder / "evidence" / "loan-garceta-terms.txt").write_text(TERMS, encoding="utf-8")
     step("masters and budget")
-    _write_masters(folder, world)
+    _write_masters(folder, world, staff)
     _write_budget(folder / "budget.csv", world, entries)
     (folder / "evidence" / "contract-VR-2024-03.txt").write_text(CONTRACT, encoding="utf-8")
-    answers = _answers(payments, pays, entries)
+    answers = _answers(payments, pays, entries, staff)
     rows = [["table", "key", "kind", "note"], *([a.table, a.key, a.kind, a.note] for a in answers)]
     _write(folder / "answers.csv", rows)
     return answers
@@ -170,12 +181,29 @@ def _write_journal(folder: Path, entries: list[Entry]) -> None:
         _write(folder / f"journal-{year}.csv", [header, *rows])
 
 
-def _write_masters(folder: Path, world: World) -> None:
+def _write_crew(folder: Path, world: World, staff: list[Employee]) -> None:
+    rows = [
+        [e.id, e.name, e.grade, e.joined.isoformat(), e.left.isoformat() if e.left else "", e.bank]
+        for e in staff
+    ]
+    header = ["empleado", "nombre", "categoria", "alta", "baja", "cuenta_bancaria"]
+    _write(folder / "staff.csv", [header, *rows])
+    roster = (
+        [employee, day.isoformat(), vessel] for employee, day, vessel in make_roster(world, staff)
+    )
+    _write(folder / "roster.csv", [["empleado", "dia", "buque"], *roster])
+
+
+def _write_masters(folder: Path, world: World, staff: list[Employee]) -> None:
     rows = [[a, name, sub, top, GROUPS[top]] for a, name, sub, top, _ in ACCOUNTS]
     _write(
         folder / "accounts.csv", [["cuenta", "nombre", "subgrupo", "grupo", "nombre_grupo"], *rows]
     )
-    rows = [[s.id, s.name, s.created.isoformat(), s.bank] for s in world.suppliers]
+    # Kind 6: the revived supplier is paid into an employee's account.
+    shared = {world.special["revived"]: next(e.bank for e in staff if e.grade == "tierra")}
+    rows = [
+        [s.id, s.name, s.created.isoformat(), shared.get(s.id, s.bank)] for s in world.suppliers
+    ]
     _write(folder / "suppliers.csv", [["id", "nombre", "alta", "cuenta_bancaria"], *rows])
 
 
@@ -199,7 +227,9 @@ def _write_budget(path: Path, world: World, entries: list[Entry]) -> None:
     _write(path, [["cuenta", "mes", "presupuesto"], *rows])
 
 
-def _answers(payments: list[Payment], pays: list[Pay], entries: list[Entry]) -> list[Answer]:
+def _answers(
+    payments: list[Payment], pays: list[Pay], entries: list[Entry], staff: list[Employee]
+) -> list[Answer]:
     found = [Answer("payments", p.id, p.kind, p.note) for p in payments if p.kind]
     found += [
         Answer("payments", "first-two 48", "1", "excess just under the approval limit"),
@@ -217,6 +247,15 @@ def _answers(payments: list[Payment], pays: list[Pay], entries: list[Entry]) -> 
     found += [
         Answer("payroll", employee, "4", "sea allowance far from the peers'")
         for employee in sorted({p.employee for p in pays if p.kind})
+    ]
+    absent, left = phantoms(staff)
+    found += [
+        Answer("payroll", absent, "3", "paid for nine months without a day on the roster"),
+        Answer("payroll", left, "3", "paid after the leaving date"),
+    ]
+    found += [
+        Answer("loan", str(number), "11", "instalment above the terms")
+        for number in range(RAISED_FROM, INSTALMENTS + 1)
     ]
     night = {(e[0].day, e[0].time, e[0].debit) for e in entries if e[0].kind == "7"}
     found += [
