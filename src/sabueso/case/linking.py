@@ -6,29 +6,37 @@ from collections.abc import Sequence
 
 from sabueso.case.folder import Case
 from sabueso.case.plan import write_links
-from sabueso.population.survey import Link
+from sabueso.population.links import Link
 
 LEAST_SHARE = 0.9
 
 
 def keep_links(case: Case, found: Sequence[Link]) -> list[Link]:
-    """Write the links that hold for nearly all rows; of a column the best, and none twice.
-
-    Returns those that were added.
-    """
-    wanted: dict[str, dict[str, str]] = {}
-    added = []
-    for link in found:
-        table, _, column = link.column.partition(".")
-        known = case.plan.tables[table].links
-        if (
-            link.share >= LEAST_SHARE
-            and column not in known
-            and column not in wanted.get(table, {})
-        ):
-            wanted.setdefault(table, {})[column] = link.other
-            added.append(link)
+    """Write to the plan the links that it lacks; returns them."""
+    added = new_links(case, found)
     if added:
+        wanted: dict[str, dict[str, str]] = {}
+        for link in added:
+            table, _, column = link.column.partition(".")
+            wanted.setdefault(table, {})[column] = link.other
         write_links(case.plan_path, wanted)
         case.plan_changed()
+    return added
+
+
+def new_links(case: Case, found: Sequence[Link]) -> list[Link]:
+    """The links that hold for nearly all rows and that the plan lacks: one of a column, the best."""
+    added: list[Link] = []
+    for link in found:
+        table, _, column = link.column.partition(".")
+        known = {
+            *case.plan.tables[table].links,
+            *(
+                each.column.partition(".")[2]
+                for each in added
+                if each.column.startswith(f"{table}.")
+            ),
+        }
+        if link.share >= LEAST_SHARE and column not in known:
+            added.append(link)
     return added

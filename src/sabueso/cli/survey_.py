@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
-from typing import Any
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
 
 from sabueso.case.folder import Case
-from sabueso.cli.common import case_option, check_out, emit_json
+from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
 from sabueso.errors import UserError
 
+if TYPE_CHECKING:
+    from sabueso.show.export import Sheet
+
+DATA, FIGURES = (".csv", ".xlsx", ".parquet", ".json"), (".png", ".svg")
 EXAMPLES = (
     "sabueso survey",
     "sabueso survey payments",
@@ -33,16 +37,14 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         help="write the links found to case.toml, to be used as column.other in --by and --where",
     )
     case_option(parser)
-    parser.add_argument("--format", choices=("text", "json"), default="text")
-    parser.add_argument("--out", type=Path, metavar="FILE", help="write a figure: .png .svg")
+    output_options(parser, ".csv .xlsx .parquet .json, and of a measure or of --pairs .png .svg")
 
 
 def run(args: argparse.Namespace) -> int:
-    check_out(args.out, (".png", ".svg"))
+    drawn = bool(args.columns) or args.pairs
+    check_out(args.out, (*DATA, *FIGURES) if drawn else DATA)
     if args.bins is not None and args.bins < 1:
         raise UserError(f"--bins {args.bins}: expected at least 1")
-    if args.out is not None and not args.columns:
-        raise UserError("--out draws a measure: name its column after the table")
     case = Case.find(args.case)
     try:
         if args.table is None:
@@ -58,9 +60,31 @@ def run(args: argparse.Namespace) -> int:
         case.close()
 
 
+def _written(args: argparse.Namespace, sheets: Sequence[Sheet], content: Any) -> bool:
+    """Write the result where it is to go; whether it was printed too, and is not to be shown."""
+    from sabueso.show.export import csv_text, write_sheets
+
+    if args.out is not None and args.out.suffix.lower() in DATA:
+        write_sheets(args.out, sheets, content)
+    if args.format == "json":
+        emit_json(content)
+    elif args.format == "csv":
+        emit(csv_text(sheets[0]))
+    return str(args.format) != "text"
+
+
+def _draw(args: argparse.Namespace, picture: Callable[[str], bytes]) -> None:
+    if args.out is not None and args.out.suffix.lower() in FIGURES:
+        from sabueso.case.files import write_whole
+
+        write_whole(args.out, picture(args.out.suffix[1:].lower()))
+
+
 def _tables(case: Case, args: argparse.Namespace) -> int:
-    from sabueso.case.linking import keep_links
-    from sabueso.population.survey import links, survey_columns, table_doubts, total_of
+    from sabueso.case.linking import keep_links, new_links
+    from sabueso.population.links import links
+    from sabueso.population.survey import survey_columns, table_doubts, total_of
+    from sabueso.show.survey_sheets import table_sheets
 
     names = [name for name in case.plan.tables if case.sources(name)]
     if not names:
@@ -89,20 +113,21 @@ def _tables(case: Case, args: argparse.Namespace) -> int:
             )
         between = links(every)
     kept = keep_links(case, between) if args.keep_links else []
-    if args.format == "json":
-        linked = [{**vars(link), "share": link.share} for link in between]
-        emit_json({"tables": found, "links": linked})
+    linked = [{**vars(link), "share": link.share} for link in between]
+    if _written(args, table_sheets(found, between), {"tables": found, "links": linked}):
         return 0
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_tables
 
-    show_tables(make_console(), found, between, case.plan.case.currency, kept)
+    more = bool(new_links(case, between))
+    show_tables(make_console(), found, between, case.plan.case.currency, kept, more)
     return 0
 
 
 def _columns(rows: Any, args: argparse.Namespace) -> int:
     from sabueso.population.survey import survey_columns, survey_measure, table_doubts
     from sabueso.screens.suits import suits
+    from sabueso.show.survey_sheets import column_sheets
 
     columns = survey_columns(rows)
     doubts = table_doubts(rows)
@@ -114,27 +139,28 @@ def _columns(rows: Any, args: argparse.Namespace) -> int:
         else None
     )
     fitting = suits(rows, figures)
-    if args.format == "json":
-        emit_json(
-            {
-                "table": rows.table.name,
-                "columns": [c.as_json() for c in columns],
-                "doubts": [{"code": code, "text": text} for code, text in doubts],
-                "tests": [vars(s) for s in fitting],
-            }
-        )
+    account = rows.account(amount)
+    content = {
+        "table": rows.table.name,
+        "population": account.as_json(),
+        "columns": [c.as_json() for c in columns],
+        "doubts": [{"code": code, "text": text} for code, text in doubts],
+        "tests": [vars(s) for s in fitting],
+    }
+    if _written(args, column_sheets(columns, fitting), content):
         return 0
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_columns
 
-    name = amount.name if amount else None
-    show_columns(make_console(), rows.table, columns, doubts, fitting, name)
+    show_columns(make_console(), rows.table, columns, doubts, fitting, amount, account)
     return 0
 
 
 def _measures(rows: Any, args: argparse.Namespace) -> int:
     from sabueso.population.expressions import split_list
     from sabueso.population.survey import survey_measure
+    from sabueso.show.survey_figure import draw_measure
+    from sabueso.show.survey_sheets import measure_sheet
 
     found = []
     for name in args.columns:
@@ -142,13 +168,8 @@ def _measures(rows: Any, args: argparse.Namespace) -> int:
         if isinstance(survey, str):
             raise UserError(survey)
         found.append(survey)
-    if args.out is not None:
-        from sabueso.case.files import write_whole
-        from sabueso.show.survey_figure import draw_measure
-
-        write_whole(args.out, draw_measure(found[0], args.out.suffix[1:].lower(), args.bins))
-    if args.format == "json":
-        emit_json([survey.as_json(args.bins) for survey in found])
+    _draw(args, lambda form: draw_measure(found[0], form, args.bins))
+    if _written(args, [measure_sheet(found)], [s.as_json(args.bins) for s in found]):
         return 0
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_measure
@@ -161,6 +182,8 @@ def _measures(rows: Any, args: argparse.Namespace) -> int:
 
 def _pairs(rows: Any, args: argparse.Namespace) -> int:
     from sabueso.population.survey import correlations
+    from sabueso.show.survey_figure import draw_pairs
+    from sabueso.show.survey_sheets import pair_sheet
 
     names = args.columns or [
         c.name for c in rows.table.columns if c.type == "number" and not c.name.startswith("_")
@@ -168,8 +191,8 @@ def _pairs(rows: Any, args: argparse.Namespace) -> int:
     if len(names) < 2:
         raise UserError(f"table {rows.table.name!r} has {len(names)} measures; a pair needs two")
     found = correlations(rows, names)
-    if args.format == "json":
-        emit_json([vars(c) for c in found])
+    _draw(args, lambda form: draw_pairs(found, form))
+    if _written(args, [pair_sheet(found)], [vars(c) for c in found]):
         return 0
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_pairs

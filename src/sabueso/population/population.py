@@ -44,6 +44,12 @@ class Account:
     first_date: str | None = None
     last_date: str | None = None
 
+    def as_json(self) -> dict[str, Any]:
+        """The ``population`` of a result; exact amounts as text."""
+        totals = {"total": self.total, "used_total": self.used_total}
+        shown = {name: None if v is None else format(v, "f") for name, v in totals.items()}
+        return {"rows": self.rows, "used": self.used, "left_out": self.left_out, **shown}
+
 
 @dataclass(frozen=True)
 class Population:

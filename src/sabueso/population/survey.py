@@ -13,7 +13,7 @@ import sqlglot.expressions as exp
 from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population, missing
 from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, money
 from sabueso.stats.description import Description, bins, describe
 
 TOP = 5
@@ -68,18 +68,11 @@ class MeasureSurvey:
 
     def as_json(self, number: int | None = None) -> dict[str, Any]:
         """The description as JSON can hold it; exact figures as text."""
-        account = self.population
         found: dict[str, Any] = {
             "table": self.table,
             "on": self.on,
             "by": self.by,
-            "population": {
-                "rows": account.rows,
-                "used": account.used,
-                "left_out": account.left_out,
-                "total": _plain(account.total),
-                "used_total": _plain(account.used_total),
-            },
+            "population": self.population.as_json(),
             "groups": [{"group": k, **_figures(d, self.scale)} for k, d in self.groups],
             "highest": [{**row, "amount": _plain(row["amount"])} for row in self.highest],
             "lowest": [{**row, "amount": _plain(row["amount"])} for row in self.lowest],
@@ -89,20 +82,6 @@ class MeasureSurvey:
             edges = [float(edge) for edge in histogram.edges]
             found["histogram"] = {"edges": edges, "counts": histogram.counts}
         return found
-
-
-@dataclass(frozen=True)
-class Link:
-    """A column whose values are found in another table's column of unique values."""
-
-    column: str
-    other: str
-    rows: int
-    found: int
-
-    @property
-    def share(self) -> float:
-        return self.found / self.rows if self.rows else 0.0
 
 
 def survey_columns(population: Population) -> list[ColumnSurvey]:
@@ -215,39 +194,6 @@ def _balance(population: Population, identity: Column, amount: Column) -> list[t
     by = money(int(row["gross"]), amount.scale)
     entries = f"{row['n']:,} entries do" if row["n"] != 1 else "1 entry does"
     return [("unbalanced_entries", f"{entries} not balance, by {by:,} in all")]
-
-
-def links(populations: Sequence[Population]) -> list[Link]:
-    """Columns whose texts are nearly all found among the unique values of another table's column."""
-    keys = []
-    for p in populations:
-        for c in p.table.columns:
-            if c.type == "text" and c.name not in (FILE_COLUMN, LINE_COLUMN):
-                value = sql.column(c.name)
-                fields = [
-                    exp.alias_(exp.Count(this=value), "n"),
-                    exp.alias_(exp.Count(this=exp.Distinct(expressions=[value.copy()])), "d"),
-                ]
-                row = p.query(exp.select(*fields).from_(p.source())).to_pylist()[0]
-                keys.append((p, c, row["n"], row["d"]))
-    found = []
-    for p, c, filled, _ in keys:
-        for other, key, n, distinct in keys:
-            if other is p or not distinct or n != distinct or not filled:
-                continue
-            link = _link(p, c, other.table, key, filled)
-            if link.share >= 0.5:
-                found.append(link)
-    return sorted(found, key=lambda link: (-link.share, link.column, link.other))
-
-
-def _link(p: Population, c: Column, other: Table, key: Column, filled: int) -> Link:
-    left, right = sql.column(c.name, "a"), sql.column(key.name, "b")
-    select = exp.select(exp.alias_(sql.count(), "n")).from_(exp.alias_(p.source(), "a"))
-    named = exp.alias_(exp.Table(this=exp.to_identifier(other.name, quoted=True)), "b")
-    select = select.join(named, on=exp.EQ(this=left, expression=right), join_type="inner")
-    rows = p.query(select).to_pylist()[0]["n"]
-    return Link(f"{p.table.name}.{c.name}", f"{other.name}.{key.name}", filled, rows)
 
 
 def survey_measure(

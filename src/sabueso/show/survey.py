@@ -10,8 +10,10 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from sabueso.population.survey import ColumnSurvey, Correlation, Link, MeasureSurvey
-from sabueso.population.table import Table
+from sabueso.population.links import Link
+from sabueso.population.population import Account
+from sabueso.population.survey import ColumnSurvey, Correlation, MeasureSurvey
+from sabueso.population.table import Column, Table
 from sabueso.screens.suits import Suit
 from sabueso.show import numbers as num
 from sabueso.show.account import account_lines
@@ -30,6 +32,7 @@ def show_tables(
     links: Sequence[Link],
     currency: str,
     kept: Sequence[Link] = (),
+    more: bool = False,
 ) -> None:
     """All tables of the case: rows, period, sum, roles, and the links between them."""
     title(console, f"survey · {num.many(len(tables), 'table')}", currency)
@@ -67,9 +70,7 @@ def show_tables(
     largest = max(tables, key=lambda t: t["rows"])["table"]
     steps = [f"sabueso survey {largest}"]
     steps.append(
-        "sabueso survey --keep-links"
-        if links and not kept
-        else f"sabueso dig {largest} --measure count"
+        "sabueso survey --keep-links" if more else f"sabueso dig {largest} --measure count"
     )
     next_steps(console, steps)
 
@@ -80,7 +81,8 @@ def show_columns(
     columns: Sequence[ColumnSurvey],
     whole: Sequence[tuple[str, str]],
     suits: Sequence[Suit],
-    on: str | None,
+    amount: Column | None,
+    account: Account,
 ) -> None:
     """One table: its columns, what is suspicious, and which tests suit it."""
     rows = columns[0].rows if columns else 0
@@ -110,7 +112,11 @@ def show_columns(
         tests.add_row(f" {s.test}", Text(f"{mark} {s.verdict}", style=style), s.reason)
     console.print(tests)
     console.print()
-    steps = [f"sabueso survey {table.name} {shell(on)}"] if on else []
+    for line in account_lines(
+        account, amount.scale if amount else 0, table.currency if amount else ""
+    ):
+        console.print(Text(line))
+    steps = [f"sabueso survey {table.name} {shell(amount.name)}"] if amount else []
     good = [s for s in suits if s.verdict != "no"]
     if good:
         first = next((s for s in good if s.verdict == "yes"), good[0])

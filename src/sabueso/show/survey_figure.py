@@ -1,13 +1,16 @@
-"""The figure of a surveyed measure: a histogram, or a box for each group."""
+"""The figure of a surveyed measure, a histogram or a box for each group; of pairs, a heat map."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from sabueso.population.survey import MeasureSurvey
+import numpy as np
+
+from sabueso.population.survey import Correlation, MeasureSurvey
 from sabueso.show import numbers as num
 from sabueso.show.figures import drawn
-from sabueso.show.palette import AMBER, INK, SAND, SEA
+from sabueso.show.palette import AMBER, INK, PLUM, SAND, SEA
 from sabueso.stats.description import bins
 
 if TYPE_CHECKING:
@@ -72,4 +75,40 @@ def _boxes(axes: Axes, survey: MeasureSurvey) -> bool:
     )
     if len(survey.groups) > MOST_BOXES:
         axes.set_title(f"the first {MOST_BOXES} of {len(survey.groups)} groups", fontsize=8)
+    return True
+
+
+def draw_pairs(found: Sequence[Correlation], form: str) -> bytes:
+    """A heat map of the correlations as ``svg`` or ``png``: r and n in each cell."""
+    names = list(dict.fromkeys([c.first for c in found] + [c.second for c in found]))
+    picture = drawn(lambda axes: _heat(axes, names, found), form, max(1.0, len(names) / 8))
+    assert picture is not None
+    return picture
+
+
+def _heat(axes: Axes, names: list[str], found: Sequence[Correlation]) -> bool:
+    from matplotlib.colors import LinearSegmentedColormap
+
+    cells = np.full((len(names), len(names)), np.nan)
+    for c in found:
+        i, j = names.index(c.first), names.index(c.second)
+        cells[j, i] = np.nan if c.r is None else c.r
+    # Plum and sea differ in lightness too, and each cell says its figure: colour is never alone.
+    colours = LinearSegmentedColormap.from_list("correlation", [PLUM, "white", SEA])
+    image = axes.imshow(cells, cmap=colours, vmin=-1, vmax=1, aspect="auto")
+    for c in found:
+        i, j = names.index(c.first), names.index(c.second)
+        shown = "no spread" if c.r is None else num.signed(c.r, 2)
+        dark = c.r is not None and abs(c.r) > 0.6
+        axes.text(
+            i, j, f"{shown}\nn {c.n:,}", ha="center", va="center", color="white" if dark else INK
+        )
+    axes.set_xticks(range(len(names) - 1), names[:-1])
+    axes.set_yticks(range(1, len(names)), names[1:])
+    axes.set_xlim(-0.5, len(names) - 1.5)
+    axes.set_ylim(len(names) - 0.5, 0.5)
+    for side in ("left", "bottom"):
+        axes.spines[side].set_visible(False)
+    axes.tick_params(length=0)
+    axes.figure.colorbar(image, ax=axes, label="Pearson's r", shrink=0.9)
     return True

@@ -1,0 +1,59 @@
+"""Which columns of different tables hold the same values."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Population
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
+
+
+@dataclass(frozen=True)
+class Link:
+    """A column whose values are found in another table's column of unique values."""
+
+    column: str
+    other: str
+    rows: int
+    found: int
+
+    @property
+    def share(self) -> float:
+        return self.found / self.rows if self.rows else 0.0
+
+
+def links(populations: Sequence[Population]) -> list[Link]:
+    """Columns whose texts are nearly all found among the unique values of another table's column."""
+    keys = []
+    for p in populations:
+        for c in p.table.columns:
+            if c.type == "text" and c.name not in (FILE_COLUMN, LINE_COLUMN):
+                value = sql.column(c.name)
+                fields = [
+                    exp.alias_(exp.Count(this=value), "n"),
+                    exp.alias_(exp.Count(this=exp.Distinct(expressions=[value.copy()])), "d"),
+                ]
+                row = p.query(exp.select(*fields).from_(p.source())).to_pylist()[0]
+                keys.append((p, c, row["n"], row["d"]))
+    found = []
+    for p, c, filled, _ in keys:
+        for other, key, n, distinct in keys:
+            if other is p or not distinct or n != distinct or not filled:
+                continue
+            link = _link(p, c, other.table, key, filled)
+            if link.share >= 0.5:
+                found.append(link)
+    return sorted(found, key=lambda link: (-link.share, link.column, link.other))
+
+
+def _link(p: Population, c: Column, other: Table, key: Column, filled: int) -> Link:
+    left, right = sql.column(c.name, "a"), sql.column(key.name, "b")
+    select = exp.select(exp.alias_(sql.count(), "n")).from_(exp.alias_(p.source(), "a"))
+    named = exp.alias_(exp.Table(this=exp.to_identifier(other.name, quoted=True)), "b")
+    select = select.join(named, on=exp.EQ(this=left, expression=right), join_type="inner")
+    rows = p.query(select).to_pylist()[0]["n"]
+    return Link(f"{p.table.name}.{c.name}", f"{other.name}.{key.name}", filled, rows)
