@@ -109,14 +109,20 @@ class Case:
                 f"table {name!r} has no rows yet; take its files in with sabueso intake"
             )
         section = tables[name]
-        groups: dict[tuple[Column, ...], list[Path]] = {}
+        groups: dict[tuple[tuple[Column, ...], Path | None], list[Path]] = {}
         for event in found:
             columns = tuple(Column(**column) for column in event.body["columns"])
-            groups.setdefault(columns, []).append(self.folder / event.body["parquet"])
-        parts = [Part(columns, tuple(files)) for columns, files in groups.items()]
-        for file in (file for part in parts for file in part.files):
+            base = Path(event.body["base"]) if event.body.get("base") else None
+            file = self.folder / event.body["parquet"]
             if not file.is_file():
                 raise UserError(f"{file} is missing: a source of table {name!r} taken in before")
+            if base is not None and file.stat().st_size != event.body["bytes"]:
+                raise UserError(
+                    f"{file} has changed since it was attached to table {name!r}; attach it again "
+                    "with --attach --replace"
+                )
+            groups.setdefault((columns, base), []).append(file)
+        parts = [Part(columns, tuple(files), base) for (columns, base), files in groups.items()]
         table = Table(
             name=name,
             prefix=section.prefix,

@@ -2,29 +2,25 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
-import io
-import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from sabueso.case.files import safe_cell, write_whole
 from sabueso.case.folder import Case, relative
+from sabueso.case.judging import Control, controls, judge_files, one_currency
 from sabueso.case.plan import TableSection, check_table_name, write_table
+from sabueso.case.quarantine import write_quarantine
 from sabueso.errors import UserError
-from sabueso.intake.checks import RuleReport, judge
+from sabueso.intake.checks import RuleReport
 from sabueso.intake.hashing import file_hash
 from sabueso.intake.interface import FileReport
-from sabueso.intake.rules import AnyRule, Exists
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, Progress, intake_engine, reader_for, take_file
-from sabueso.population.engines import Engine
-from sabueso.population.table import Column, Part, Table, unify
+from sabueso.population.table import Column, Part
 
 
 @dataclass(frozen=True)
@@ -34,29 +30,6 @@ class Known:
     file: str
     sha256: str
     at: str
-
-
-@dataclass(frozen=True)
-class Control:
-    """A figure that the client gave for a file or the whole table, beside what was taken in."""
-
-    of: str
-    figure: str
-    stated: Decimal
-    found: Decimal
-
-    @property
-    def agrees(self) -> bool:
-        return self.stated == self.found
-
-    def as_json(self) -> dict[str, Any]:
-        return {
-            "of": self.of,
-            "figure": self.figure,
-            "stated": format(self.stated, "f"),
-            "found": format(self.found, "f"),
-            "agrees": self.agrees,
-        }
 
 
 @dataclass(frozen=True)
@@ -72,6 +45,7 @@ class TakeReport:
     roles: dict[str, str] = field(default_factory=dict)
     controls: list[Control] = field(default_factory=list)
     rules: list[RuleReport] = field(default_factory=list)
+    attached: bool = False
 
     def total(self, name: str) -> int:
         return sum(getattr(report, name) for report in self.files)
@@ -190,7 +164,7 @@ def take_in(
     """
     check_table_name(table)
     section = case.plan.tables.get(table)
-    prior = _prior(case, table, section)
+    prior = prior_of(case, table, section)
     before = {event.body["sha256"]: event for event in case.sources(table)}
     names = {event.body["file"]: event for event in before.values()}
     reports: list[FileReport] = []
@@ -244,8 +218,9 @@ def take_in(
                     prior = Prior(columns, dict(prior.roles) or report.roles)
             roles = dict(section.roles) if section and section.roles else dict(prior.roles)
             if rules and reports:
-                reports, judged = _judge(case, table, rules, roles, reports, temporary, engine)
-            currency = _currency(case, table, roles, read, reports)
+                new = [Part(r.columns, (p,)) for r, (p, _) in zip(reports, temporary, strict=True)]
+                reports, judged = judge_files(case, table, rules, roles, reports, new, engine)
+            currency = one_currency(case, table, roles, read, reports)
             if keep and reports:
                 _keep(
                     case, table, section, reports, judged, temporary, list(named), roles, initials,
@@ -263,122 +238,12 @@ def take_in(
         known=known,
         kept=keep,
         roles=roles,
-        controls=_controls(case, table, section, reports, roles.get("amount"), keep),
+        controls=controls(case, table, section, reports, roles.get("amount"), keep),
         rules=judged,
     )
 
 
-def _judge(
-    case: Case,
-    table: str,
-    rules: Sequence[AnyRule],
-    roles: dict[str, str],
-    reports: Sequence[FileReport],
-    temporary: Sequence[tuple[Path, Path]],
-    engine: Engine,
-) -> tuple[list[FileReport], list[RuleReport]]:
-    """The plan's rules over the table as it will be: what was taken before, less what a new file
-    replaces, and the new files."""
-    replaced = {report.replaces for report in reports}
-    before = [
-        Part(_columns(e.body["columns"]), (case.folder / e.body["parquet"],))
-        for e in case.sources(table)
-        if e.body["sha256"] not in replaced
-    ]
-    new = [
-        Part(report.columns, (part,))
-        for report, (part, _) in zip(reports, temporary, strict=True)
-    ]  # fmt: skip
-    whole = Table(
-        table, "", unify([*before, *new], table), tuple(before), roles, case.plan.case.currency
-    )
-    named = {rule.other for rule in rules if isinstance(rule, Exists)} - {table}
-    others = {
-        name: case.table(name, linked=False)
-        for name in named
-        if name in case.plan.tables and case.sources(name)
-    }
-    files = [(r, part) for r, (part, _) in zip(reports, temporary, strict=True)]
-    return judge(engine, whole, new, others, rules, files)
-
-
-def _currency(
-    case: Case,
-    table: str,
-    roles: dict[str, str],
-    read: ReadSettings,
-    reports: Sequence[FileReport],
-) -> str:
-    """The one currency of the table's amounts: amounts of several are never added up.
-
-    Raises
-    ------
-    UserError
-        If the rows have more than one, and the plan no rates.
-    """
-    own = case.plan.case.currency
-    name = roles.get("currency")
-    if name is None or read.rates or "amount" not in roles:
-        return own
-    found: dict[str, str] = {}
-    replaced = {report.replaces for report in reports}
-    for event in case.sources(table):
-        if event.body["sha256"] not in replaced:
-            found |= dict.fromkeys(event.body.get("currencies", ()), event.body["file"])
-    for report in reports:
-        found |= dict.fromkeys(report.currencies, report.file)
-    if len(found) > 1:
-        one, other = list(found)[:2]
-        raise UserError(
-            f"column {name!r} of table {table!r} holds {one} ({found[one]}) and {other} "
-            f"({found[other]}), which do not add up: give what one unit is in {own} as "
-            f'tables.{table}.read.rates = {{ {other} = "…" }}, or set all but one aside with a rule'
-        )
-    return next(iter(found), own)
-
-
-def _columns(found: list[dict[str, Any]]) -> tuple[Column, ...]:
-    return tuple(Column(**values) for values in found)
-
-
-def _controls(
-    case: Case,
-    table: str,
-    section: TableSection | None,
-    reports: Sequence[FileReport],
-    amount: str | None,
-    kept: bool,
-) -> list[Control]:
-    """The client's control figures of the plan against the files read and all that is taken."""
-    if section is None:
-        return []
-    each = {r.file: (r.accepted, r.sums.get(amount or "")) for r in reports}
-    taken = {
-        e.body["file"]: (e.body["accepted"], _decimal(e.body["sums"].get(amount or "")))
-        for e in case.sources(table)
-    }
-    # What was read and not kept stands beside what the table has.
-    every = taken if kept else taken | each
-    sums = [total for _, total in every.values() if total is not None]
-    whole = sum(rows for rows, _ in every.values()), sum(sums, Decimal(0)) if sums else None
-    found = []
-    control = section.control
-    for of, given, (rows, total) in [
-        ("the table", control, whole),
-        *((name, given, every[name]) for name, given in control.files.items() if name in every),
-    ]:
-        if given.rows is not None:
-            found.append(Control(of, "rows", Decimal(given.rows), Decimal(rows)))
-        if given.sum is not None:
-            found.append(Control(of, "sum", given.sum, Decimal(0) if total is None else total))
-    return found
-
-
-def _decimal(text: str | None) -> Decimal | None:
-    return None if text is None else Decimal(text)
-
-
-def _prior(case: Case, table: str, section: TableSection | None) -> Prior:
+def prior_of(case: Case, table: str, section: TableSection | None) -> Prior:
     columns: dict[str, Column] = {}
     for event in case.sources(table):
         for values in event.body["columns"]:
@@ -403,16 +268,8 @@ def _keep(
     and what it does not know of is no part of the case."""
     for part, final in temporary:
         part.replace(final)
-    for report in reports:
-        if report.damaged:
-            target = case.folder / "quarantine" / table / f"{Path(report.file).stem}.csv"
-            write_whole(target, _quarantine_csv(report))
-    for rule in judged:
-        if rule.left:
-            name = re.sub(r"\W+", "-", rule.title).strip("-") or rule.rule
-            target = case.folder / "quarantine" / table / f"marked-{name}.csv"
-            write_whole(target, _marked_csv(rule))
-    prefix = section.prefix if section else _prefix(case, table)
+    write_quarantine(case.folder / "quarantine" / table, reports, judged)
+    prefix = section.prefix if section else prefix_for(case, table)
     sources = [relative(Path(name), case.folder) if Path(name).exists() else name for name in named]
     write_table(case.plan_path, table, prefix, sources, roles)
     case.plan_changed()
@@ -426,29 +283,7 @@ def _keep(
             writer.append("rules", table, initials, {"rules": [rule.as_json() for rule in judged]})
 
 
-def _quarantine_csv(report: FileReport) -> bytes:
-    head = ("file", "line", "column", "value", "reason", "record")
-    rows = ((report.file, d.line, d.column, d.value, d.reason, d.text) for d in report.damaged)
-    return _csv(head, rows)
-
-
-def _marked_csv(rule: RuleReport) -> bytes:
-    """Rows that stay in the table and break a rule, the first of them where there are many."""
-    columns = " | ".join(rule.columns)
-    rows = ((b.file, b.line, columns, b.value, rule.title) for b in rule.listed)
-    return _csv(("file", "line", "column", "value", "rule"), rows)
-
-
-def _csv(head: Sequence[str], rows: Iterable[Sequence[Any]]) -> bytes:
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\r\n")
-    writer.writerow(head)
-    for row in rows:
-        writer.writerow([safe_cell(cell) for cell in row])
-    return text.getvalue().encode("utf-8-sig")
-
-
-def _prefix(case: Case, table: str) -> str:
+def prefix_for(case: Case, table: str) -> str:
     """Three letters for a table's exception ids, unlike those in use."""
     used = {section.prefix for section in case.plan.tables.values()}
     letters = "".join(c for c in table.upper() if c.isalnum())

@@ -35,6 +35,9 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         help="a changed file takes the place of the one of its name, which is kept, superseded",
     )
     parser.add_argument(
+        "--attach", action="store_true", help="use Parquet files where they lie, without a copy"
+    )
+    parser.add_argument(
         "--gate",
         action="store_true",
         help="exit code 3 if anything is quarantined or does not reconcile",
@@ -54,6 +57,8 @@ def run(args: argparse.Namespace) -> int:
 
     if bool(args.url) != bool(args.query) or (args.query and args.paths):
         raise UserError("a database takes --from URL and --query SQL together, and no files")
+    if args.attach and (args.query or args.check):
+        raise UserError("--attach goes with files, and not with --check or --query")
     case = Case.find(args.case)
     extracted = None
     try:
@@ -71,6 +76,13 @@ def run(args: argparse.Namespace) -> int:
             def step(name: str, rows: int, size: int) -> None:
                 bar(f"{name}: {rows:,} rows", before[name] + size, total)
 
+            if args.attach:
+                from sabueso.case.attaching import attach_files
+
+                return attach_files(
+                    case, args.table, paths, named=args.paths, replace_old=args.replace,
+                    initials=initials_of(argparse.Namespace(initials=None), case), progress=step,
+                )  # fmt: skip
             return take_in(
                 case, args.table, paths, named=args.paths, keep=not args.check,
                 replace_old=args.replace,

@@ -46,10 +46,15 @@ class Column:
 
 @dataclass(frozen=True)
 class Part:
-    """Files of a table that share one set of columns."""
+    """Files of a table that share one set of columns.
+
+    ``base`` is the folder that files which are not the case's own, and lack the columns of a row's
+    place, lie under: the place is then the file as it lies there, and the row's number in it.
+    """
 
     columns: tuple[Column, ...]
     files: tuple[Path, ...]
+    base: Path | None = None
 
 
 @dataclass(frozen=True)

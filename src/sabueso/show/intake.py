@@ -17,9 +17,8 @@ from sabueso.show.palette import AMBER, SEA, STONE
 def show_intake(console: Console, report: TakeReport) -> None:
     """Print the report of an intake."""
     files = num.many(len(report.files), "file")
-    title(
-        console, f"{report.table} · {files} {'taken in' if report.kept else 'read, nothing kept'}"
-    )
+    done = "attached" if report.attached else "taken in" if report.kept else "read, nothing kept"
+    title(console, f"{report.table} · {files} {done}")
     for known in report.known:
         console.print(
             Text(
@@ -242,5 +241,5 @@ def _show_reconciliation(console: Console, report: TakeReport) -> None:
     )
     if report.amount is not None:
         unit = f" {report.currency}" if report.currency else ""
-        again = ", the same read back from the case" if report.kept else ""
+        again = ", the same read back from the case" if report.kept and not report.attached else ""
         console.print(Text(f" sum of {report.amount} {num.amount(report.amount_sum)}{unit}{again}"))

@@ -18,8 +18,14 @@ import sqlglot.expressions as exp
 from sqlglot.dialects.spark import Spark
 
 from sabueso.errors import UserError
-from sabueso.population.engines.interface import EngineSettings, QueryError, own_names, part_files
-from sabueso.population.table import Column, Table
+from sabueso.population.engines.interface import (
+    EngineSettings,
+    QueryError,
+    base_length,
+    own_names,
+    part_files,
+)
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
 from sabueso.startup import let_pandas_in
 
 # Sums are of 38 digits; a sum of BIGINT would be 64 bits wide and overflow. The percentile of this
@@ -52,19 +58,17 @@ class ClusterEngine:
         self._staged: dict[str, Any] = {}
 
     def attach(self, table: Table) -> None:
+        try:
+            with _one_line():
+                self._attach(table)
+        except QueryError as error:
+            raise UserError(f"table {table.name!r} cannot be read by Spark: {error}") from None
+
+    def _attach(self, table: Table) -> None:
         whole = None
         for part in table.parts:
             rows = self._session.read.parquet(*(f"file://{file}" for file in part_files(part)))
-            have = {column.name: column for column in part.columns}
-            selected = rows.selectExpr(
-                *(
-                    _name(c.name)
-                    if have.get(c.name) == c
-                    else f"CAST({_name(c.name) if c.name in have else 'NULL'} AS {_type(c)}) "
-                    f"AS {_name(c.name)}"
-                    for c in table.columns
-                )
-            )
+            selected = rows.selectExpr(*(_value(c, part) for c in table.columns))
             whole = selected if whole is None else whole.unionAll(selected)
         if whole is not None:
             whole.createOrReplaceTempView(table.name)
@@ -99,6 +103,21 @@ class ClusterEngine:
     def _run(self, statement: str) -> pa.Table:
         with _one_line():
             return self._session.sql(statement).toArrow()
+
+
+def _value(column: Column, part: Part) -> str:
+    """A column of the table as a part of it has it."""
+    name, kind = _name(column.name), _type(column)
+    have = next((c for c in part.columns if c.name == column.name), None)
+    if part.base is not None and column.name == FILE_COLUMN:
+        # Paths are URLs here: file:///folder/name, with what a URL may not hold as %XX.
+        path = "url_decode(replace(_metadata.file_path, '+', '%2B'))"
+        return f"substr(regexp_replace({path}, '^file:/+', '/'), {base_length(part) + 1}) AS {name}"
+    if part.base is not None and column.name == LINE_COLUMN:
+        return f"_metadata.row_index + 1 AS {name}"
+    if have is None:
+        return f"CAST(NULL AS {kind}) AS {name}"
+    return name if have == column and part.base is None else f"CAST({name} AS {kind}) AS {name}"
 
 
 def _session(settings: EngineSettings) -> Any:

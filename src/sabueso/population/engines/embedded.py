@@ -9,8 +9,14 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from sqlglot.dialects.duckdb import DuckDB
 
-from sabueso.population.engines.interface import EngineSettings, QueryError, own_names, part_files
-from sabueso.population.table import Table
+from sabueso.population.engines.interface import (
+    EngineSettings,
+    QueryError,
+    base_length,
+    own_names,
+    part_files,
+)
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
 
 DIALECT = "duckdb"
 
@@ -40,17 +46,10 @@ class EmbeddedEngine:
         for part in table.parts:
             files = part_files(part)
             self._directories.update(file.rpartition("/")[0] for file in files)
-            have = {column.name: column for column in part.columns}
-            values = ", ".join(
-                f"CAST(NULL AS {_type(c)}) AS {_name(c.name)}"
-                if c.name not in have
-                else _name(c.name)
-                if have[c.name] == c
-                else f"CAST({_name(c.name)} AS {_type(c)}) AS {_name(c.name)}"
-                for c in table.columns
-            )
+            values = ", ".join(_value(c, part) for c in table.columns)
             listed = ", ".join(_quoted(file) for file in files)
-            selects.append(f"SELECT {values} FROM read_parquet([{listed}])")
+            place = ", filename = true, file_row_number = true" if part.base is not None else ""
+            selects.append(f"SELECT {values} FROM read_parquet([{listed}]{place})")
         body = " UNION ALL ".join(selects)
         self._execute(f"CREATE OR REPLACE VIEW {_name(table.name)} AS {body}")
 
@@ -109,6 +108,20 @@ _Dialect = own_names(DuckDB, _OWN)
 def render(tree: exp.Expr) -> str:
     """The SQL text of a tree for this engine."""
     return tree.sql(dialect=_Dialect)
+
+
+def _value(column: Column, part: Part) -> str:
+    """A column of the table as a part of it has it."""
+    name, kind = _name(column.name), _type(column)
+    have = next((c for c in part.columns if c.name == column.name), None)
+    if part.base is not None and column.name == FILE_COLUMN:
+        return f"SUBSTR(filename, {base_length(part) + 1}) AS {name}"
+    if part.base is not None and column.name == LINE_COLUMN:
+        return f"file_row_number + 1 AS {name}"
+    if have is None:
+        return f"CAST(NULL AS {kind}) AS {name}"
+    # The case's own files hold the types of their columns, others what they happen to.
+    return name if have == column and part.base is None else f"CAST({name} AS {kind}) AS {name}"
 
 
 def _quoted(value: str) -> str:

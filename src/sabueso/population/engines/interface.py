@@ -86,3 +86,8 @@ def own_names(dialect: Any, texts: Mapping[str, str]) -> Any:
             return own.format(*(self.sql(part) for part in expression.expressions))
 
     return type(f"Own{dialect.__name__}", (dialect,), {"Generator": Generator})
+
+
+def base_length(part: Part) -> int:
+    """Characters of a file's path before its name under the part's base; 0 without a base."""
+    return 0 if part.base is None else len(Path(part.base).resolve().as_posix().rstrip("/")) + 1

@@ -1,0 +1,236 @@
+"""Take Parquet files into the case where they lie: nothing is copied, everything is counted."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import replace
+from decimal import Decimal
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import sqlglot.expressions as exp
+
+from sabueso.case.folder import Case, relative
+from sabueso.case.judging import controls, judge_files
+from sabueso.case.plan import check_table_name, write_table
+from sabueso.case.quarantine import write_quarantine
+from sabueso.case.taking import Known, TakeReport, prefix_for, prior_of
+from sabueso.errors import UserError
+from sabueso.intake.checks import RuleReport
+from sabueso.intake.hashing import file_hash
+from sabueso.intake.interface import FileReport
+from sabueso.intake.roles import guess_roles
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.take import Progress, intake_engine, reader_for
+from sabueso.population import sql
+from sabueso.population.engines import Engine, QueryError
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
+
+SCALES = (0, 2, 4, 6)
+"""Decimals tried, fewest first, for a column of floating-point numbers."""
+
+
+def attach_files(
+    case: Case,
+    table: str,
+    paths: Sequence[Path],
+    *,
+    named: Sequence[str] = (),
+    initials: str = "",
+    replace_old: bool = False,
+    progress: Progress | None = None,
+) -> TakeReport:
+    """Make Parquet files a table of the case, in place; their hashes and sums go to the register.
+
+    A file whose size has changed is refused from then on. Rows are named by the file, as it lies
+    under the folder common to all, and their number in it.
+
+    Raises
+    ------
+    UserError
+        If a file is no Parquet, holds nested columns or floating-point numbers that are no decimals
+        of up to six places, or was taken in with other content.
+    """
+    check_table_name(table)
+    for path in paths:
+        if path.suffix.lower() not in (".parquet", ".pq"):
+            raise UserError(
+                f"{path}: only Parquet files can be attached; take it in without --attach"
+            )
+    section = case.plan.tables.get(table)
+    prior = prior_of(case, table, section)
+    before = {event.body["sha256"]: event for event in case.sources(table)}
+    names = {event.body["file"]: event for event in before.values()}
+    base = Path(os.path.commonpath([path.resolve().parent for path in paths]))
+    reports: list[FileReport] = []
+    known: list[Known] = []
+    judged: list[RuleReport] = []
+    engine = intake_engine()
+    try:
+        for path in paths:
+            digest = file_hash(path)
+            name = path.resolve().relative_to(base).as_posix()
+            if digest in before or any(r.sha256 == digest for r in reports):
+                at = before[digest].at if digest in before else "this intake"
+                known.append(Known(name, digest, at))
+                continue
+            old = names.get(name)
+            if old is not None and not replace_old:
+                raise UserError(
+                    f"{path}: a file of this name was taken into {table!r} with other content; "
+                    "replace it with --replace, or give the changed file another name"
+                )
+            roles = dict(section.roles) if section and section.roles else dict(prior.roles)
+            report = _report(path, name, base, roles, engine)
+            replaces = old.body["sha256"] if old is not None else ""
+            reports.append(replace(report, sha256=digest, replaces=replaces))
+            prior = replace(prior, roles=dict(prior.roles) or reports[-1].roles)
+            if progress is not None:
+                progress(path.name, report.accepted, path.stat().st_size)
+        roles = dict(section.roles) if section and section.roles else dict(prior.roles)
+        if section and section.rules and reports:
+            new = [Part(r.columns, (base / r.file,), base) for r in reports]
+            reports, judged = judge_files(case, table, section.rules, roles, reports, new, engine)
+    finally:
+        engine.close()
+    if reports:
+        write_quarantine(case.folder / "quarantine" / table, reports, judged)
+        given = [relative(Path(n), case.folder) if Path(n).exists() else n for n in named]
+        prefix = section.prefix if section else prefix_for(case, table)
+        write_table(case.plan_path, table, prefix, given, roles)
+        case.plan_changed()
+        with case.register.writing() as writer:
+            for report in reports:
+                body = report.as_json()
+                body["parquet"] = (base / report.file).as_posix()
+                body["base"] = base.as_posix()
+                body["parquet_sha256"] = report.sha256
+                writer.append("source", table, initials, body)
+            if judged:
+                writer.append("rules", table, initials, {"rules": [r.as_json() for r in judged]})
+    return TakeReport(
+        table=table,
+        currency=case.plan.case.currency,
+        amount=roles.get("amount"),
+        files=reports,
+        known=known,
+        kept=True,
+        roles=roles,
+        controls=controls(case, table, section, reports, roles.get("amount"), kept=True),
+        rules=judged,
+        attached=True,
+    )
+
+
+def _report(path: Path, name: str, base: Path, roles: dict[str, str], engine: Engine) -> FileReport:
+    """Count and sum a file where it lies."""
+    reader_for(path).layout(path, ReadSettings())  # a sentence where it cannot be read, or is empty
+    columns, notes = _columns(path, base, engine)
+    if not roles:
+        sample = next(pq.ParquetFile(path).iter_batches(500))
+        distinct = {}
+        for column in columns:
+            values = [v for v in sample.column(column.name).to_pylist() if v is not None]
+            distinct[column.name] = (len(set(values)), len(values))
+        roles = {str(role): column for role, column in guess_roles(columns, distinct).items()}
+        if "debit" in roles and "amount" not in roles:
+            raise UserError(
+                f"{path}: amounts stand in a debit and a credit column, which become one only in a "
+                "copy: take it in without --attach"
+            )
+    whole = (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
+    engine.attach(Table("attached", "", whole, (Part(whole, (path,), base),)))
+    numbers = [c for c in columns if c.type == "number"]
+    fields: list[Tree] = [exp.alias_(sql.count(), "n")]
+    fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(numbers)]
+    date = roles.get("date")
+    if date is not None:
+        for figure, which in ((exp.Min, "first"), (exp.Max, "last")):
+            fields.append(exp.alias_(sql.cast(figure(this=sql.column(date)), "VARCHAR"), which))
+    try:
+        row = engine.query(exp.select(*fields).from_("attached")).to_pylist()[0]
+    except QueryError as error:
+        raise UserError(f"{path}: cannot be attached: {error}") from None
+    return FileReport(
+        file=name,
+        size=path.stat().st_size,
+        lines=row["n"],
+        header_lines=0,
+        continued=0,
+        accepted=row["n"],
+        quarantined=0,
+        totals=0,
+        blank=0,
+        columns=whole,
+        detected={"form": "Parquet, in place"} | {f"column {c.name}": _shown(c) for c in columns},
+        roles=roles,
+        sums={c.name: row[f"s{i}"] or Decimal(0) for i, c in enumerate(numbers)},
+        quarantined_sums={},
+        totals_lines=[],
+        damaged=[],
+        notes=notes,
+        first_date=row.get("first"),
+        last_date=row.get("last"),
+        unit="rows",
+    )
+
+
+def _columns(path: Path, base: Path, engine: Engine) -> tuple[tuple[Column, ...], list[str]]:
+    """The file's columns as they are read, and what is to be said of them."""
+    found, notes = [], []
+    for field in pq.read_schema(path):
+        kind = field.type
+        if pa.types.is_dictionary(kind):
+            kind = kind.value_type
+        if pa.types.is_floating(kind):
+            scale = _decimals(path, field.name, base, engine)
+            notes.append(
+                f"{field.name}: floating-point numbers, all of them decimals of {scale} places"
+            )
+            found.append(Column(field.name, "number", scale))
+        elif pa.types.is_decimal(kind):
+            wide = 18 if kind.precision <= 18 else 38
+            found.append(Column(field.name, "number", max(kind.scale, 0), wide))
+        elif pa.types.is_integer(kind):
+            found.append(Column(field.name, "number", 0, 38 if kind.bit_width == 64 else 18))
+        elif pa.types.is_date(kind):
+            found.append(Column(field.name, "date"))
+        elif pa.types.is_timestamp(kind):
+            found.append(Column(field.name, "timestamp"))
+        elif pa.types.is_time(kind):
+            found.append(Column(field.name, "time"))
+        elif pa.types.is_nested(kind) or pa.types.is_binary(kind):
+            raise UserError(f"{path}: column {field.name!r} holds {kind}, which no test reads")
+        else:
+            found.append(Column(field.name, "text"))
+    return tuple(found), notes
+
+
+def _decimals(path: Path, name: str, base: Path, engine: Engine) -> int:
+    """The decimals that hold every float of a column: none is further from one than floats are."""
+    plain = Column(name, "text")
+    engine.attach(Table("attached", "", (plain,), (Part((plain,), (path,), base),)))
+    value = sql.cast(sql.column(name), "DOUBLE")
+    fields: list[Tree] = [exp.alias_(exp.Max(this=exp.Abs(this=value.copy())), "most")]
+    for scale in SCALES:
+        units = exp.Mul(this=value.copy(), expression=sql.integer(10**scale))
+        gap = exp.Sub(this=units, expression=exp.Round(this=exp.paren(units.copy())))
+        fields.append(exp.alias_(exp.Max(this=exp.Abs(this=exp.paren(gap))), f"gap{scale}"))
+    row = engine.query(exp.select(*fields).from_("attached")).to_pylist()[0]
+    for scale in SCALES:
+        gap, units = row[f"gap{scale}"], (row["most"] or 0) * 10**scale
+        # A decimal's nearest float is within half a unit of its last place, 2^-53 of its size.
+        if units < 10**15 and (gap or 0) <= max(units, 1) * 2**-51:
+            return scale
+    raise UserError(
+        f"{path}: column {name!r} holds floating-point numbers that are no decimals of up to "
+        f"{SCALES[-1]} places: take it in without --attach"
+    )
+
+
+def _shown(column: Column) -> str:
+    places = f" of {column.scale} decimals" if column.scale else ""
+    return column.type + places

@@ -1,0 +1,165 @@
+"""What the plan asks of a table's rows: its rules, one currency, the client's control figures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from sabueso.case.folder import Case
+from sabueso.case.plan import TableSection
+from sabueso.errors import UserError
+from sabueso.intake.checks import RuleReport, judge
+from sabueso.intake.interface import FileReport
+from sabueso.intake.rules import AnyRule, Exists
+from sabueso.intake.settings import ReadSettings
+from sabueso.population.engines import Engine
+from sabueso.population.table import Column, Part, Table, unify
+
+
+@dataclass(frozen=True)
+class Control:
+    """A figure that the client gave for a file or the whole table, beside what was taken in."""
+
+    of: str
+    figure: str
+    stated: Decimal
+    found: Decimal
+
+    @property
+    def agrees(self) -> bool:
+        return self.stated == self.found
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "of": self.of,
+            "figure": self.figure,
+            "stated": format(self.stated, "f"),
+            "found": format(self.found, "f"),
+            "agrees": self.agrees,
+        }
+
+
+def judge_files(
+    case: Case,
+    table: str,
+    rules: Sequence[AnyRule],
+    roles: dict[str, str],
+    reports: Sequence[FileReport],
+    outputs: Sequence[Part],
+    engine: Engine,
+) -> tuple[list[FileReport], list[RuleReport]]:
+    """The plan's rules over the table as it will be: what was taken before, less what a new file
+    replaces, and the new files, each the one file of a part of ``outputs``.
+
+    Raises
+    ------
+    UserError
+        If a rule does not suit the table, or would set rows of attached files aside.
+    """
+    if any(part.base for part in outputs):
+        for rule in rules:
+            if rule.then == "set aside":
+                raise UserError(
+                    f"rule {rule.title!r} sets rows aside, which attached files do not allow: let it "
+                    "mark them, or take the files in without --attach"
+                )
+    replaced = {report.replaces for report in reports}
+    before = [
+        Part(
+            _columns(e.body["columns"]),
+            (case.folder / e.body["parquet"],),
+            Path(e.body["base"]) if e.body.get("base") else None,
+        )
+        for e in case.sources(table)
+        if e.body["sha256"] not in replaced
+    ]
+    whole = Table(
+        table, "", unify([*before, *outputs], table), tuple(before), roles, case.plan.case.currency
+    )
+    named = {rule.other for rule in rules if isinstance(rule, Exists)} - {table}
+    others = {
+        name: case.table(name, linked=False)
+        for name in named
+        if name in case.plan.tables and case.sources(name)
+    }
+    files = [(r, part.files[0]) for r, part in zip(reports, outputs, strict=True)]
+    return judge(engine, whole, outputs, others, rules, files)
+
+
+def one_currency(
+    case: Case,
+    table: str,
+    roles: dict[str, str],
+    read: ReadSettings,
+    reports: Sequence[FileReport],
+) -> str:
+    """The one currency of the table's amounts: amounts of several are never added up.
+
+    Raises
+    ------
+    UserError
+        If the rows have more than one, and the plan no rates.
+    """
+    own = case.plan.case.currency
+    name = roles.get("currency")
+    if name is None or read.rates or "amount" not in roles:
+        return own
+    found: dict[str, str] = {}
+    replaced = {report.replaces for report in reports}
+    for event in case.sources(table):
+        if event.body["sha256"] not in replaced:
+            found |= dict.fromkeys(event.body.get("currencies", ()), event.body["file"])
+    for report in reports:
+        found |= dict.fromkeys(report.currencies, report.file)
+    if len(found) > 1:
+        one, other = list(found)[:2]
+        raise UserError(
+            f"column {name!r} of table {table!r} holds {one} ({found[one]}) and {other} "
+            f"({found[other]}), which do not add up: give what one unit is in {own} as "
+            f'tables.{table}.read.rates = {{ {other} = "…" }}, or set all but one aside with a rule'
+        )
+    return next(iter(found), own)
+
+
+def controls(
+    case: Case,
+    table: str,
+    section: TableSection | None,
+    reports: Sequence[FileReport],
+    amount: str | None,
+    kept: bool,
+) -> list[Control]:
+    """The client's control figures of the plan against the files read and all that is taken."""
+    if section is None:
+        return []
+    each = {r.file: (r.accepted, r.sums.get(amount or "")) for r in reports}
+    taken = {
+        e.body["file"]: (e.body["accepted"], _decimal(e.body["sums"].get(amount or "")))
+        for e in case.sources(table)
+    }
+    # What was read and not kept stands beside what the table has.
+    every = taken if kept else taken | each
+    sums = [total for _, total in every.values() if total is not None]
+    whole = sum(rows for rows, _ in every.values()), sum(sums, Decimal(0)) if sums else None
+    found = []
+    control = section.control
+    for of, given, (rows, total) in [
+        ("the table", control, whole),
+        *((name, given, every[name]) for name, given in control.files.items() if name in every),
+    ]:
+        if given.rows is not None:
+            found.append(Control(of, "rows", Decimal(given.rows), Decimal(rows)))
+        if given.sum is not None:
+            found.append(Control(of, "sum", given.sum, Decimal(0) if total is None else total))
+    return found
+
+
+def _decimal(text: str | None) -> Decimal | None:
+    return None if text is None else Decimal(text)
+
+
+def _columns(found: list[dict[str, Any]]) -> tuple[Column, ...]:
+    return tuple(Column(**values) for values in found)
