@@ -8,11 +8,13 @@ from datetime import date
 from decimal import Decimal
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import as_json, sabueso
 from sabueso.errors import UserError
 from sabueso.intake.interface import FileReport
 from sabueso.intake.records import Splitter, blocks
@@ -242,3 +244,123 @@ def test_hostile_files_give_rows_or_quarantine(tmp_path, content):
 def test_a_setting_that_does_not_fit_is_a_sentence(tmp_path):
     with pytest.raises(UserError, match=r"not utf-8; set read\.encoding"):
         take(tmp_path, "id,text\n1,ñ\n".encode("latin-1"), encoding="utf-8")
+
+
+@given(
+    st.lists(st.integers(-(10**9), 10**9), min_size=1, max_size=20),
+    st.sampled_from(["€", "USD", "$"]),
+    st.sampled_from(["{s}{u}{n}", "{u} {s}{n}", "{s}{n} {u}", "({u}{n})"]),
+)
+def test_amounts_with_their_currency(tmp_path, cents, unit, shape):
+    def written(value):
+        size = f"{abs(value) / 100:,.2f}"
+        if "(" in shape:
+            return shape.format(u=unit, n=size) if value < 0 else f"{unit}{size}"
+        return shape.format(s="-" if value < 0 else "", u=unit, n=size)
+
+    lines = "\n".join(f'{i},"{written(v)}"' for i, v in enumerate(cents))
+    report, found = take(tmp_path, f"n,amount\n{lines}\n", types={"amount": "number"})
+    assert report.quarantined == 0
+    assert [r["amount"] for r in found] == [Decimal(v).scaleb(-2) for v in cents]
+    assert unit in report.detected["column amount"]
+
+
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 10**9), st.sampled_from("DCSH")), min_size=2, max_size=20
+    ).filter(lambda rows: {mark in "CH" for _, mark in rows} == {True, False}),
+    st.booleans(),
+)
+def test_sides_give_the_sign(tmp_path, entries, apart):
+    """Debit and credit marks, behind each amount or in a column of their own."""
+    signed = [Decimal(-v if mark in "CH" else v).scaleb(-2) for v, mark in entries]
+    text = "ref,amount" + (",dc" if apart else "") + "\n"
+    for i, (v, mark) in enumerate(entries):
+        text += f"r{i},{v / 100:.2f}{',' if apart else ' '}{mark}\n"
+    report, found = take(tmp_path, text)
+    assert [r["amount"] for r in found] == signed
+    assert report.sums["amount"] == sum(signed)
+
+
+def test_what_is_not_the_columns_unit_is_set_aside(tmp_path):
+    lines = "".join(f"{i},{i}.00 EUR\n" for i in range(60)) + "60,5.00 USD\n61,7%\n62,8.00\n"
+    report, found = take(tmp_path, "n,amount\n" + lines)
+    assert [d.value for d in report.damaged] == ["5.00 USD", "7%"]
+    assert found[-1]["amount"] == Decimal("8.00"), "an amount without a unit has the column's"
+    report, found = take(tmp_path, "n,rate\n1,12.5%\n2,3 %\n3,5\n", types={"rate": "number"})
+    assert [r["rate"] for r in found] == [Decimal("12.5"), Decimal("3.0")]
+    assert report.damaged[0].value == "5", "5 among per cents may be 500%"
+    report, _ = take(tmp_path, "seat,name\n12C,a\n14D,b\n3H,c\n")
+    assert report.detected["column seat"] == "text"
+
+
+def test_currencies_are_never_added_up(tmp_path):
+    sabueso("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    rows = ["a,10.00,EUR", "b,20.05,USD", "c,-0.50,USD", "d,1.00,GBP"]
+    (tmp_path / "m.csv").write_text("\n".join(["id,amount,currency", *rows]))
+    refused = sabueso("intake", "../m.csv", "--as", "m", cwd=case, code=2).stderr
+    assert "holds EUR (m.csv) and GBP (m.csv), which do not add up" in refused
+    with (case / "case.toml").open("a") as plan:
+        plan.write('\n[tables.m]\nprefix = "MM"\nread = { rates = { USD = "0.9" } }\n')
+    report = as_json("intake", "../m.csv", "--as", "m", cwd=case)
+    # 20.05 · 0.9 = 18.045, and half a cent goes to the even one; GBP has no rate.
+    assert report["total"] | {"accepted": 3, "quarantined": 1} == report["total"]
+    assert report["total"]["amount"] == str(Decimal("10.00") + Decimal("18.04") - Decimal("0.45"))
+    # One currency that is not the case's: it is the table's.
+    (tmp_path / "u.csv").write_text("id,amount,currency\na,1.00,USD\nb,2.00,USD\n")
+    assert as_json("intake", "../u.csv", "--as", "u", cwd=case)["currency"] == "USD"
+    assert as_json("try", "zscore", "u", cwd=case)["currency"] == "USD"
+    (tmp_path / "v.csv").write_text("id,amount,currency\na,1.00,\n")
+    refused = sabueso("intake", "../v.csv", "--as", "u", cwd=case, code=2).stderr
+    assert "holds USD (u.csv) and EUR (v.csv)" in refused, "without a currency the case's is meant"
+
+
+def test_columns_that_differ(tmp_path):
+    sabueso("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    (tmp_path / "a.csv").write_text("id,date,amount\n1,2025-01-01,1.00\n")
+    (tmp_path / "b.csv").write_text("amount,id,branch\n2.50,2,N\n")
+    sabueso("intake", "../a.csv", "--as", "t", cwd=case)
+    refused = sabueso("intake", "../b.csv", "--as", "t", cwd=case, code=2).stderr
+    assert "lacks date and adds branch" in refused and "may differ" in refused
+    plan = (case / "case.toml").read_text()
+    (case / "case.toml").write_text(plan + 'read = { columns = "may differ" }\n')
+    report = as_json("intake", "../b.csv", "--as", "t", cwd=case)
+    assert any("lacks date" in note for note in report["files"][0]["notes"])
+    rows = sabueso("dig", "t", "--rows", "--format", "csv", cwd=case).stdout
+    assert "2,,2.50,N" in rows and "1,2025-01-01,1.00," in rows
+
+
+def test_parquet_attached_in_place(tmp_path):
+    sabueso("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    rng = np.random.default_rng(3)
+    for year in (2024, 2025):
+        folder = tmp_path / f"lake/year={year}"
+        folder.mkdir(parents=True)
+        floats = np.round(rng.lognormal(6, 1, 500), 2)
+        table = pa.table({"id": [f"{year}-{i}" for i in range(500)], "amount": floats})
+        pq.write_table(table, folder / "part-0.parquet")
+    total = sum(
+        Decimal(str(v))
+        for path in sorted(tmp_path.glob("lake/*/*.parquet"))
+        for v in pq.read_table(path, partitioning=None).column("amount").to_pylist()
+    )
+    report = as_json("intake", "../lake/*/*.parquet", "--as", "lake", "--attach", cwd=case)
+    assert (report["total"]["accepted"], report["total"]["amount"]) == (1000, str(total))
+    assert not (case / "population").exists()
+    found = as_json("try", "zscore", "lake", cwd=case)["population"]
+    assert (found["rows"], found["total"]) == (1000, str(total))
+    rows = sabueso("dig", "lake", "--where", "id = '2025-7'", "--rows", cwd=case).stdout
+    assert "year=2025/part-0.parquet:8" in rows
+    sabueso("intake", "../lake/*/*.parquet", "--as", "lake", "--attach", cwd=case)  # nothing new
+    assert as_json("try", "zscore", "lake", cwd=case)["population"]["rows"] == 1000
+    changed = tmp_path / "lake/year=2025/part-0.parquet"
+    pq.write_table(pa.table({"id": ["x"], "amount": [1 / 3]}), changed)
+    assert "has changed since" in sabueso("dig", "lake", cwd=case, code=2).stderr
+    again = ["intake", "../lake/*/*.parquet", "--as", "lake", "--attach", "--replace"]
+    assert "no decimals of up to 6 places" in sabueso(*again, cwd=case, code=2).stderr
+    pq.write_table(pa.table({"id": ["x"], "amount": [0.25]}), changed)
+    as_json(*again, cwd=case)
+    assert as_json("try", "zscore", "lake", cwd=case)["population"]["rows"] == 501

@@ -143,7 +143,13 @@ def read_plan(path: Path) -> Plan:
         key = ".".join(str(part) for part in first["loc"])
         if first["type"] == "extra_forbidden":
             message = "there is no such key" + nearest(str(first["loc"][-1]), _keys(first["loc"]))
-        elif first["type"] == "missing":
+        elif first["type"] == "union_tag_invalid":
+            given, kinds = (
+                first["ctx"]["tag"],
+                first["ctx"]["expected_tags"].strip("'").split("', '"),
+            )
+            message = f"there is no rule {given!r}{nearest(given, kinds)}"
+        elif first["type"] in ("missing", "union_tag_not_found"):
             message = "this key is required"
         raise UserError(f"{path}, line {line}: {key}: {message[:1].lower()}{message[1:]}") from None
 

@@ -179,7 +179,7 @@ _CODES = [
 ]
 _CURRENCY = "[€$£¥]|" + "|".join(_CODES)
 _UNIT = re.compile(
-    rf"[+-]? ?({_CURRENCY})? ?[+(-]?[0-9][0-9.,' \u00a0\u202f]*[)-]? ?({_CURRENCY}|%)?[)-]?"
+    rf"[+(-]? ?({_CURRENCY})? ?[+(-]?[0-9][0-9.,' \u00a0\u202f]*[)-]? ?({_CURRENCY}|%)?[)-]?"
 )
 TOLERATED = 0.05
 """Share of texts that may not fit a column's format: these rows go to quarantine."""
