@@ -89,6 +89,12 @@ def judge_files(
     return judge(engine, whole, outputs, others, rules, files)
 
 
+def latest_rules(case: Case, table: str) -> list[dict[str, Any]]:
+    """The rules of a table as its last intake judged them."""
+    events = case.register.events("rules", subject=table)
+    return list(events[-1].body["rules"]) if events else []
+
+
 def one_currency(
     case: Case,
     table: str,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -250,6 +251,26 @@ def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
         for column, target in found.items():
             if column not in section["links"]:
                 section["links"].update({column: target})
+    write_whole(path, tomlkit.dumps(document).encode())
+
+
+def write_rules(path: Path, table: str, prefix: str, rules: Sequence[dict[str, Any]]) -> None:
+    """Declare rules of a table that has none yet."""
+    import tomlkit
+
+    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    tables: Any = document.setdefault("tables", tomlkit.table(is_super_table=True))
+    section = tomlkit.table()
+    section.add("prefix", prefix)
+    section.add("sources", [])
+    section.add(tomlkit.nl())
+    listed = tomlkit.aot()
+    for rule in rules:
+        item = tomlkit.table()
+        item.update(rule)
+        listed.append(item)
+    section.add("rules", listed)
+    tables.add(table, section)
     write_whole(path, tomlkit.dumps(document).encode())
 
 

@@ -45,6 +45,8 @@ def run(args: argparse.Namespace) -> int:
     check_out(args.out, (*DATA, *FIGURES) if drawn else DATA)
     if args.bins is not None and args.bins < 1:
         raise UserError(f"--bins {args.bins}: expected at least 1")
+    from sabueso.case.judging import latest_rules
+
     case = Case.find(args.case)
     try:
         if args.table is None:
@@ -55,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
                 return _pairs(rows, args)
             if args.columns:
                 return _measures(rows, args)
-            return _columns(rows, args)
+            return _columns(rows, args, latest_rules(case, args.table))
     finally:
         case.close()
 
@@ -124,7 +126,7 @@ def _tables(case: Case, args: argparse.Namespace) -> int:
     return 0
 
 
-def _columns(rows: Any, args: argparse.Namespace) -> int:
+def _columns(rows: Any, args: argparse.Namespace, rules: list[dict[str, Any]]) -> int:
     from sabueso.population.survey import survey_columns, survey_measure, table_doubts
     from sabueso.screens.suits import suits
     from sabueso.show.survey_sheets import column_sheets
@@ -145,6 +147,7 @@ def _columns(rows: Any, args: argparse.Namespace) -> int:
         "population": account.as_json(),
         "columns": [c.as_json() for c in columns],
         "doubts": [{"code": code, "text": text} for code, text in doubts],
+        "rules": rules,
         "tests": [vars(s) for s in fitting],
     }
     if _written(args, column_sheets(columns, fitting), content):
@@ -152,7 +155,7 @@ def _columns(rows: Any, args: argparse.Namespace) -> int:
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_columns
 
-    show_columns(make_console(), rows.table, columns, doubts, fitting, amount, account)
+    show_columns(make_console(), rows.table, columns, doubts, rules, fitting, amount, account)
     return 0
 
 

@@ -138,7 +138,14 @@ def guess_roles(
         if "amount" not in found:
             found["amount"] = name
     if "date" not in found:
-        dates = [c.name for c in columns if c.type in ("date", "timestamp") and c.name not in taken]
+        filled = max((rows for _, rows in distinct.values()), default=0)
+        dates = [
+            c.name
+            for c in columns
+            if c.type in ("date", "timestamp")
+            and c.name not in taken
+            and 2 * distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
+        ]
         if len(dates) == 1:
             found["date"] = dates[0]
     if "id" not in found and columns and columns[0].name not in taken:

@@ -12,6 +12,7 @@ from sabueso.intake.interface import FileReport, TotalsLine
 from sabueso.show import numbers as num
 from sabueso.show.console import next_steps, notes, open_table, title
 from sabueso.show.palette import AMBER, SEA, STONE
+from sabueso.show.rules import show_rules
 
 
 def show_intake(console: Console, report: TakeReport) -> None:
@@ -147,37 +148,12 @@ def _show_damaged(console: Console, report: TakeReport) -> None:
 
 
 def _show_rules(console: Console, report: TakeReport) -> None:
-    """What each declared rule caught, and the proof that what was to be set aside is gone."""
     if not report.rules:
         return
     console.print()
-    head = [("rule", "wrap"), ("set aside", "right"), ("marked", "right"), ("missing", "right")]
-    head += [("amount", "right")] if report.amount else []
-    table = open_table([*head, ("left afterwards", "left")])
-    for rule in report.rules:
-        missing = sum(gap.missing for gap in rule.gaps)
-        aside = rule.then == "set aside"
-        cells = [
-            num.count(rule.set_aside) if aside else "–",
-            "–" if aside else num.count(rule.left),
-            num.count(missing) if rule.rule == "sequence" else "–",
-        ]
-        if report.amount:
-            some = rule.set_aside or rule.left
-            cells.append(num.amount(rule.amount) if some and rule.amount is not None else "–")
-        proof = f"{rule.left:,} of {rule.rows:,} rows break it" if aside else "they stay, marked"
-        if not (rule.set_aside or rule.left):
-            proof = f"kept by all {rule.rows:,} rows" if rule.kept else "no repeats"
-        style = "" if rule.kept or (aside and not rule.left) else AMBER
-        table.add_row(" " + rule.title, *cells, Text(proof, style=style))
-    console.print(table)
-    for rule in report.rules:
-        if rule.gaps:
-            shown = ", ".join(map(str, rule.gaps[:6]))
-            more = f" and {len(rule.gaps) - 6:,} more" if len(rule.gaps) > 6 else ""
-            console.print(Text(f" missing of {rule.title}: {shown}{more}", style=AMBER))
-    marked = [rule for rule in report.rules if rule.left and report.kept]
-    if marked:
+    amounts = report.amount is not None
+    show_rules(console, [rule.as_json() for rule in report.rules], amounts=amounts)
+    if report.kept and any(rule.left for rule in report.rules):
         where = f"quarantine/{report.table}/marked-….csv"
         console.print(Text(f" the rows marked are listed in {where}", style=STONE))
 

@@ -53,6 +53,7 @@ def write_paper(case: Case) -> list[Path]:
             case=case.plan.case,
             sources=sources,
             tables=_tables(sources),
+            rules=_rules(case),
             table_notes={name: written[name] for name in case.plan.tables if name in written},
             sections=[_section(f, every, written, case) for f in findings],
             totals=_totals(every, findings),
@@ -80,6 +81,7 @@ def finding_page(case: Case, content: dict[str, Any]) -> str:
             case=case.plan.case,
             sources=[],
             tables=[],
+            rules=[],
             table_notes={},
             sections=[_section(content, [], {}, case)],
             totals=None,
@@ -128,6 +130,16 @@ def _tables(sources: list[dict[str, Any]]) -> list[dict[str, Any]]:
         row["stated"] += len(s["totals_lines"])
         row["agrees"] += sum(t["agrees"] for t in s["totals_lines"])
     return list(found.values())
+
+
+def _rules(case: Case) -> list[dict[str, Any]]:
+    """What each rule of each table caught, as the table's last intake found it."""
+    latest = {event.subject: event for event in case.register.events("rules")}
+    return [
+        {"table": table, "at": event.at, **rule}
+        for table, event in latest.items()
+        for rule in event.body["rules"]
+    ]
 
 
 def _totals(every: list[AuditException], findings: list[dict[str, Any]]) -> dict[str, Any]:
@@ -292,6 +304,10 @@ def _sheets(
          f["tests_made"], f["flag_count"], "; ".join(c["code"] for c in f["cautions"])]
         for f in findings
     ]  # fmt: skip
+    names = ("table", "title", "then", "rows", "set_aside", "left", "missing", "amount", "at")
+    rules = [
+        [Decimal(r[n]) if n == "amount" and r[n] else r[n] for n in names] for r in _rules(case)
+    ]
     return [
         queue_sheet(every),
         Sheet("reviews", ["id", "event", "at", "initials", "kind", "disposition", "reason",
@@ -300,4 +316,6 @@ def _sheets(
                           "cautions"], screens),
         Sheet("sources", ["table", "file", "SHA-256", "taken in", "lines", "read", "accepted",
                           "quarantined", "totals", "blank", "sum of amounts"], files),
+        Sheet("rules", ["table", "rule", "then", "rows", "set aside", "left", "numbers missing",
+                        "amount", "judged at"], rules),
     ]  # fmt: skip

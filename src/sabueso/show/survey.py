@@ -19,6 +19,7 @@ from sabueso.show import numbers as num
 from sabueso.show.account import account_lines
 from sabueso.show.console import next_steps, notes, open_table, shell, title
 from sabueso.show.palette import AMBER, SEA, STONE
+from sabueso.show.rules import show_rules
 from sabueso.stats.description import PERCENTILES, Description, bins, stem_and_leaf
 
 BAR = 40
@@ -80,6 +81,7 @@ def show_columns(
     table: Table,
     columns: Sequence[ColumnSurvey],
     whole: Sequence[tuple[str, str]],
+    rules: Sequence[dict[str, Any]],
     suits: Sequence[Suit],
     amount: Column | None,
     account: Account,
@@ -105,6 +107,9 @@ def show_columns(
     if doubts:
         console.print()
         notes(console, "doubt", doubts)
+    if rules:
+        console.print()
+        show_rules(console, rules, amounts=amount is not None)
     console.print()
     tests = open_table([("test", "left"), ("suits", "left"), ("because", "wrap")])
     for s in suits:
