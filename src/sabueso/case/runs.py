@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
+from sabueso.case.aside import screened
 from sabueso.case.exceptions import canonical, exception_id
 from sabueso.case.files import json_text, write_whole
 from sabueso.case.folder import Case, population_arguments
@@ -59,7 +60,9 @@ def run_test(case: Case, test: str, table: str, settings: dict[str, Any], place:
     validated = screen.settings.from_plan(settings, place)
     others = population_arguments(test, settings)
     with case.populations(table, *others) as population:
-        return screen.run(population(table, validated.where), validated)
+        rows = population(table, validated.where)
+        whole = population(table, validated.where, with_set_aside=True) if rows.set_aside else None
+        return screened(screen, rows, whole, validated)
 
 
 def chosen_screens(case: Case, names: Sequence[str]) -> list[ScreenSection]:
@@ -119,7 +122,10 @@ def run_programme(
                 progress(section.name, position, len(screens))
             rows = population(section.table, settings.where)
             try:
-                finding = screen.run(rows, settings)
+                whole = None
+                if rows.set_aside:
+                    whole = population(section.table, settings.where, with_set_aside=True)
+                finding = screened(screen, rows, whole, settings)
             except UserError as error:
                 raise UserError(f"screen {section.name!r}: {error}") from None
             found.append((section, finding, rows))

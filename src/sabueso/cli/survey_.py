@@ -42,7 +42,9 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 def run(args: argparse.Namespace) -> int:
     drawn = bool(args.columns) or args.pairs
-    check_out(args.out, (*DATA, *FIGURES) if drawn else DATA)
+    check_out(args.out, (*DATA, *FIGURES))
+    if args.out is not None and args.out.suffix.lower() in FIGURES and not drawn:
+        raise UserError(f"--out {args.out} draws a measure: name its column after the table")
     if args.bins is not None and args.bins < 1:
         raise UserError(f"--bins {args.bins}: expected at least 1")
     from sabueso.case.judging import latest_rules

@@ -15,7 +15,7 @@ from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
-from sabueso.screens import grouping as grp
+from sabueso.screens import limits as lim
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import CONTEXT, GROUP, SUBJECT, Caution, Finding, Flags, NotTested
 from sabueso.screens.settings import Settings, listed
@@ -378,7 +378,7 @@ def _with_row_context(population: Population, flags: pa.Table) -> pa.Table:
         wanted.append(
             exp.alias_(sql.column(identity.name, "t"), SUBJECT + identity.name, quoted=True)
         )
-    for column in grp.context_columns(table):
+    for column in lim.context_columns(table):
         if identity is None or column.name != identity.name:
             wanted.append(
                 exp.alias_(sql.column(column.name, "t"), CONTEXT + column.name, quoted=True)

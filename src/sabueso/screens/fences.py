@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
 from math import ceil, floor
@@ -11,15 +11,17 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.screens import grouping as grp
+from sabueso.screens import limits as lim
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Caution, Finding, Flags, NotTested
 from sabueso.screens.scales import LOG_SCALE, amount_of, scaled_units
 from sabueso.screens.settings import MeasureSettings
+from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.quartiles import Fences as FenceLimits
 from sabueso.stats.quartiles import QuartileRule, between, fences, quartile_positions
 
@@ -30,6 +32,10 @@ class FencesSettings(MeasureSettings):
     inner: Decimal = Field(Decimal("1.5"), gt=0, description="k of the inner fences")
     outer: Decimal = Field(Decimal("3"), gt=0, description="k of the outer fences")
     beyond: Literal["inner", "outer"] = Field("inner", description="the fences that flag a row")
+    fence: Literal["plain", "skew-adjusted"] = Field(
+        "plain",
+        description="the same k on both sides, or further on the long side of a skewed group",
+    )
     rule: QuartileRule = Field(
         "linear", description="quartiles: interpolation at (n-1)p, at (n+1)p, or Tukey's hinges"
     )
@@ -37,7 +43,26 @@ class FencesSettings(MeasureSettings):
         "amount", description="the measure as it is, or sign(x)·log10(1 + |x|)"
     )
     side: Literal["both", "high", "low"] = Field("both", description="which side is flagged")
+    aim: int | None = Field(
+        None, ge=1, description="solve for the k that flags as many rows as can be reviewed"
+    )
     min_group: int = Field(5, ge=2, description="rows below which a group is not tested")
+
+    @model_validator(mode="after")
+    def _fitting(self) -> FencesSettings:
+        if self.inner > self.outer:
+            raise ValueError("the outer fences cannot lie inside the inner ones")
+        if self.aim is not None and self.fence == "skew-adjusted":
+            raise ValueError("aim solves for one k; the skew-adjusted fences have one of each side")
+        return self
+
+    def at(self, k: Decimal) -> FencesSettings:
+        """The same with the fences that flag at k, the other ones pushed out of the way."""
+        if self.beyond == "outer":
+            changed = {"outer": k, "inner": min(self.inner, k)}
+        else:
+            changed = {"inner": k, "outer": max(self.outer, k)}
+        return self.model_copy(update=changed)
 
 
 @dataclass(frozen=True)
@@ -46,6 +71,7 @@ class _Tested:
     n: int
     limits: FenceLimits
     ends: list[int]
+    medcouple: float | None = None
 
 
 class Fences:
@@ -55,7 +81,8 @@ class Fences:
     summary = "rows beyond the interquartile fences of their group"
     reference = (
         "Tukey, J. W. (1977), Exploratory Data Analysis; Hyndman, R. J. and Fan, Y. (1996), "
-        "The American Statistician 50, 361-365"
+        "The American Statistician 50, 361-365; Hubert, M. and Vandervieren, E. (2008), Computational "
+        "Statistics & Data Analysis 52, 5186-5201"
     )
     settings = FencesSettings
 
@@ -68,14 +95,24 @@ class Fences:
         values = {**groups.values(), UNITS: scaled_units(measure, settings.scale)}
         base = population.base(values, reasons)
         account = population.account(measure, reasons)
+        more: dict[str, Any] = {}
         tested, not_tested = _quartiles(population, base, groups, settings, account.used)
-        limits = grp.limit_table(
-            groups,
-            tested,
-            [(t.limits.least, t.limits.greatest) for t in tested],
-            [(float(t.limits.q1), float(t.limits.q3), float(t.limits.iqr)) for t in tested],
-        )
-        found = grp.rows_beyond(population, values, reasons, groups, limits, settings.side, measure)
+        if settings.aim is not None:
+            worth = {**values, "worth": sql.minor_units(measure)}
+            k, ladder = lim.aim(
+                population, population.base(worth, reasons), groups, _limit_table(groups, tested),
+                settings.side, settings.aim, measure.scale,
+            )  # fmt: skip
+            more["aim"] = {"capacity": settings.aim, "limit": k, "ladder": ladder}
+            settings = settings.at(k)
+            tested = [
+                replace(
+                    t, limits=_limits(t.limits.q1, t.limits.median, t.limits.q3, None, settings)
+                )
+                for t in tested
+            ]
+        limits = _limit_table(groups, tested)
+        found = lim.rows_beyond(population, values, reasons, groups, limits, settings.side, measure)
         flags, counts = _flags(found, tested, settings)
         described = [
             _described(t, count, scale, settings.scale)
@@ -83,7 +120,7 @@ class Fences:
         ]
         if tested and not groups.labels:
             bounds = (tested[0].limits.least, tested[0].limits.greatest)
-            described[0]["histogram"] = grp.histogram(
+            described[0]["histogram"] = lim.histogram(
                 population, base, scale, bounds, tested[0].ends
             )
         return Finding(
@@ -100,7 +137,27 @@ class Fences:
             not_tested=not_tested,
             currency=table.currency,
             scale=measure.scale,
+            more=more,
         )
+
+
+def _limit_table(groups: Grouping, tested: list[_Tested]) -> pa.Table:
+    return lim.limit_table(
+        groups,
+        tested,
+        [(t.limits.least, t.limits.greatest) for t in tested],
+        [(float(t.limits.q1), float(t.limits.q3), float(t.limits.iqr)) for t in tested],
+    )
+
+
+def _limits(
+    q1: Fraction, median: Fraction, q3: Fraction, mc: float | None, settings: FencesSettings
+) -> FenceLimits:
+    k, outer_k = Fraction(settings.inner), Fraction(settings.outer)
+    far = settings.beyond == "outer"
+    if mc is None:
+        return fences(q1, median, q3, k, outer_k, far=far)
+    return adjusted_fences(q1, median, q3, mc, k, outer_k, far=far)
 
 
 QUARTERS = ("0.25", "0.5", "0.75")
@@ -116,7 +173,7 @@ def _quartiles(
     units = sql.column(UNITS, "b")
     fields = {
         "n": sql.count(),
-        "quartiles": sql.quantiles(units, [*QUARTERS, *grp.ends_of(groups)]),
+        "quartiles": sql.quantiles(units, [*QUARTERS, *lim.ends_of(groups)]),
     }
     result = grp.order_statistics(population, base, groups, fields, used)
     rows = [
@@ -136,21 +193,22 @@ def _quartiles(
         ]
     else:
         quartiles = _by_rank(population, base, groups, rows, settings.rule)
+    medcouples: dict[tuple[Any, ...], float] = {}
+    if settings.fence == "skew-adjusted":
+        medcouples = {
+            tuple(key.values()): medcouple(units, counts)
+            for key, units, counts in grp.counted_values(population, base, groups, used)
+        }
     tested = []
     for (key, row), (q1, median, q3) in zip(rows, quartiles, strict=True):
         if q1 == q3:
             reason = f"zero_spread: the middle half of its {row['n']} amounts is one value"
             not_tested.append(NotTested(key, reason, row["n"]))
             continue
-        limits = fences(
-            q1,
-            median,
-            q3,
-            Fraction(settings.inner),
-            Fraction(settings.outer),
-            far=settings.beyond == "outer",
-        )
-        tested.append(_Tested(key, row["n"], limits, [round(q) for q in row["quartiles"][3:]]))
+        mc = medcouples.get(tuple(key.values()))
+        limits = _limits(q1, median, q3, mc, settings)
+        ends = [round(q) for q in row["quartiles"][3:]]
+        tested.append(_Tested(key, row["n"], limits, ends, mc))
     return tested, not_tested
 
 
@@ -168,36 +226,9 @@ def _by_rank(
         for index, three in enumerate(positions)
         for rank in sorted({r for p in three for r in (floor(p), ceil(p))})
     ]
-    keys = {
-        name: pa.array([rows[index][0][label] for index, _ in wanted])
-        for name, label in zip(groups.names, groups.labels, strict=True)
-    }
-    ranks = pa.table(
-        {
-            **keys,
-            "position": pa.array([index for index, _ in wanted], pa.int64()),
-            "rank": pa.array([rank for _, rank in wanted], pa.int64()),
-        }
+    at = grp.values_at(
+        population, base, groups, grp.rank_table(groups, [key for key, _ in rows], wanted)
     )
-    numbered = exp.Window(
-        this=exp.RowNumber(),
-        partition_by=[sql.column(name, "b") for name in groups.names],
-        order=exp.Order(expressions=[sql.ordered(sql.column(UNITS, "b"))]),
-    )
-    inner = exp.select(
-        *(sql.column(name, "b") for name in groups.names),
-        sql.column(UNITS, "b"),
-        exp.alias_(numbered, "row_rank"),
-    ).from_(base.subquery("b"))
-    same_rank = exp.EQ(this=sql.column("row_rank", "r"), expression=sql.column("rank", "ranks"))
-    select = exp.select(
-        sql.column("position", "ranks"), sql.column("rank", "ranks"), sql.column(UNITS, "r")
-    ).from_(inner.subquery("r"))
-    select = select.join("ranks", on=sql.both([groups.join("r", "ranks"), same_rank]))
-    at = {
-        (row["position"], row["rank"]): row[UNITS]
-        for row in population.query(select, ranks=ranks).to_pylist()
-    }
     return [
         tuple(between(p, at[index, floor(p)], at[index, ceil(p)]) for p in three)
         for index, three in enumerate(positions)
@@ -211,7 +242,11 @@ def _flags(
     position = found.column("position").to_numpy()
     over = found.column("strength").to_numpy()
     high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
-    inner, outer = float(settings.inner), float(settings.outer)
+    # How many interquartile ranges each side's inner and outer fence lie beyond its quartile: k, but
+    # for skewed groups.
+    reach = np.array([_reach(t.limits) for t in tested]).reshape(-1, 2, 2)
+    side = high.astype(np.int64)
+    inner, outer = reach[position, side].T
     outside = over > outer
     columns = {
         "score": over,
@@ -220,7 +255,16 @@ def _flags(
         "fence": np.where(outside, "outer", "inner"),
     }
     counts = np.bincount(position, minlength=len(tested)).tolist() if len(tested) else []
-    return Flags("row", grp.flag_table(found, columns)), counts
+    return Flags("row", lim.flag_table(found, columns)), counts
+
+
+def _reach(limits: FenceLimits) -> list[list[float]]:
+    """[[inner, outer] of the low side, then of the high side], in interquartile ranges."""
+    low, high, iqr = limits.q1, limits.q3, limits.iqr
+    return [
+        [float((low - limits.low) / iqr), float((low - limits.outer_low) / iqr)],
+        [float((limits.high - high) / iqr), float((limits.outer_high - high) / iqr)],
+    ]
 
 
 def _described(t: _Tested, flagged: int, scale: int, kind: str) -> dict[str, Any]:
@@ -241,11 +285,11 @@ def _described(t: _Tested, flagged: int, scale: int, kind: str) -> dict[str, Any
         "high": shown(f.high),
         "outer_low": shown(f.outer_low),
         "outer_high": shown(f.outer_high),
-        "medcouple": None,
+        "medcouple": t.medcouple,
         "flagged": flagged,
     }
 
 
 def _cautions(tested: list[_Tested], not_tested: list[NotTested]) -> list[Caution]:
     sizes = [(t.key, t.n) for t in tested] + [(t.group, t.rows) for t in not_tested]
-    return grp.size_cautions([n for _, n in sizes], not_tested)
+    return lim.size_cautions([n for _, n in sizes], not_tested)

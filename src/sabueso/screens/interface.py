@@ -68,7 +68,7 @@ class Flags:
 
 @dataclass(frozen=True)
 class Finding:
-    """The result of one test on one population."""
+    """The result of one test on one population. ``more`` are keys that some tests add."""
 
     test: str
     table: str
@@ -83,6 +83,7 @@ class Finding:
     not_tested: list[NotTested]
     currency: str = ""
     scale: int = 2
+    more: dict[str, Any] = field(default_factory=dict)
 
     def as_json(self, limit: int | None = None) -> dict[str, Any]:
         """The JSON contract: exact decimals as strings, no NaN."""
@@ -115,6 +116,7 @@ class Finding:
                 {"group": plain(t.group), "reason": t.reason, "rows": t.rows}
                 for t in self.not_tested
             ],
+            **plain(self.more),
         }
 
 

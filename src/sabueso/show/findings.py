@@ -27,19 +27,31 @@ def show_finding(console: Console, finding: Finding, *, where: str | None, kept:
     what.append(_how(finding))
     span = f", {account.first_date} to {account.last_date}" if account.first_date else ""
     title(console, " · ".join(what), f"{num.many(account.rows, 'row')}{span}")
+    first = [c for c in finding.cautions if c.code == "not_normal" and finding.test == "zscore"]
+    if first:
+        # Whether a limit in standard deviations means anything comes before the limit.
+        notes(console, "caution", (f"{c.code}: {c.text}" for c in first))
+        console.print()
     if finding.test == "digits":
         show_digits(console, finding)
     elif finding.test == "periods":
         _show_periods(console, finding)
     elif finding.test == "distance":
         _show_distance(console, finding)
+    elif finding.test == "range":
+        _show_range(console, finding)
     else:
         _show_limits(console, finding)
+    if "aim" in finding.more:
+        _show_ladder(console, finding)
+    if "with_set_aside" in finding.more:
+        _show_aside(console, finding)
     console.print()
-    notes(console, "caution", (f"{c.code}: {c.text}" for c in finding.cautions))
+    rest = [c for c in finding.cautions if c not in first]
+    notes(console, "caution", (f"{c.code}: {c.text}" for c in rest))
     if finding.not_tested:
         _show_not_tested(console, finding)
-    if finding.cautions or finding.not_tested:
+    if rest or finding.not_tested:
         console.print()
     reconciliation(console, finding)
     next_steps(console, _next(finding, where, kept))
@@ -67,10 +79,18 @@ def _how(finding: Finding) -> str:
     if finding.test == "zscore":
         kind = "modified z-score" if s["method"] == "modified" else "z-score"
         scale = " on the log scale" if s["scale"] == "log" else ""
+        if s["method"] == "sequential":
+            return f"up to {s['most']} sequential deviates{scale}{by}"
         return f"{kind} beyond {s['limit'].normalize():f}{scale}{by}"
     if finding.test == "fences":
         scale = " on the log scale" if s["scale"] == "log" else ""
-        return f"beyond the {s['beyond']} fences{scale}{by}"
+        kind = "skew-adjusted " if s["fence"] == "skew-adjusted" else ""
+        return f"beyond the {kind}{s['beyond']} fences{scale}{by}"
+    if finding.test == "top":
+        ends = {"high": "largest", "low": "smallest", "both": "largest and smallest"}[s["side"]]
+        return f"the {ends} {s['aim'] or s['share'] or '1%'}{by}"
+    if finding.test == "range":
+        return "outside what is declared"
     if finding.test == "distance":
         return f"{s['fit']} distance on {', '.join(s['measures'])}{by}"
     return f"{s['current']} against {s['base']}, per {', '.join(s['per'])}"
@@ -88,30 +108,37 @@ def _show_not_tested(console: Console, finding: Finding) -> None:
     notes(console, "not tested", [line], STONE)
 
 
+LIMIT_COLUMNS = {
+    "zscore": {"mean": "mean", "sd": "s", "median": "median", "low": "low", "high": "high"},
+    "fences": {"q1": "Q1", "median": "median", "q3": "Q3", "low": "low", "high": "high"},
+    "top": {"share": "share", "k": "k", "cutoff": "cut-off"},
+}
+"""Figures of a group that stand in the terminal, and what they are called."""
+
+
 def _show_limits(console: Console, finding: Finding) -> None:
     scale = finding.scale
     deviates = finding.test == "zscore"
     if finding.groups:
+        named = dict(LIMIT_COLUMNS[finding.test])
+        if finding.test == "fences" and finding.settings["fence"] == "skew-adjusted":
+            named["medcouple"] = "medcouple"
+        if finding.test == "top" and finding.settings["side"] == "both":
+            named = {"share": "share", "k": "k", "cutoff_low": "low", "cutoff_high": "high"}
         head = [("group", "flex"), ("n", "right")] if finding.by else [(" n", "right")]
-        if deviates:
-            head += [(name, "right") for name in ("mean", "s", "median", "low", "high", "flagged")]
-        else:
-            head += [(name, "right") for name in ("Q1", "median", "Q3", "low", "high", "flagged")]
+        head += [(name, "right") for name in (*named.values(), "flagged")]
         table = open_table(head)
         chosen = sorted(finding.groups, key=lambda g: -g["flagged"])
         for g in chosen[:10]:
             cells = [" " + num.group_name(g["group"])] if finding.by else []
             cells.append(num.count(g["n"]))
-            names = (
-                ("mean", "sd", "median", "low", "high")
-                if deviates
-                else ("q1", "median", "q3", "low", "high")
-            )
-            cells += [num.number(g[name], scale) for name in names]
+            cells += [_figure(name, g[name], scale) for name in named]
             table.add_row(*cells, num.count(g["flagged"]))
         console.print(table)
         if len(chosen) > 10:
             console.print(Text(f" … and {num.many(len(chosen) - 10, 'group')} more", style=STONE))
+        if deviates and finding.settings["method"] == "sequential":
+            _show_steps(console, finding)
     _show_flags(console, finding)
     effects = [g for g in finding.groups if deviates and g["flagged"] and g["without_flags"]]
     if effects:
@@ -129,6 +156,115 @@ def _show_limits(console: Console, finding: Finding) -> None:
         )
 
 
+def _figure(name: str, value: Any, scale: int) -> str:
+    if name == "share":
+        return num.percent(value, 2)
+    if name == "k":
+        return num.count(value)
+    if name == "medcouple":
+        return num.signed(value, 3)
+    return num.number(None if value is None else float(value), scale)
+
+
+def _show_steps(console: Console, finding: Finding) -> None:
+    """The steps of the sequential test in the group with the most outliers."""
+    g = max(finding.groups, key=lambda item: item["flagged"])
+    if not g["sequential"]:
+        return
+    console.print()
+    where = f", {num.group_name(g['group'])}" if finding.by else ""
+    table = open_table(
+        [(f"removed{where}", "right"), ("deviate", "right"), ("limit", "right"), ("", "left")]
+    )
+    for step in g["sequential"][:12]:
+        table.add_row(
+            num.number(step["value"], finding.scale),
+            f"{step['statistic']:.3f}",
+            f"{step['limit']:.3f}",
+            Text("◆ outlier", style=AMBER) if step["outlier"] else Text(""),
+        )
+    console.print(table)
+
+
+ASIDE_FIGURES = {
+    "zscore": ("mean", "sd", "low", "high"),
+    "fences": ("q1", "q3", "low", "high"),
+    "top": ("cutoff",),
+    "digits": ("mad",),
+}
+"""Figures of the one group that are compared with and without the rows set aside."""
+
+
+def _show_aside(console: Console, finding: Finding) -> None:
+    """What the finding would be with the rows that reviewers set aside."""
+    beside = finding.more["with_set_aside"]
+    console.print()
+    text = (
+        f" with the {num.many(beside['rows'], 'row')} set aside: used {beside['used']:,}, flagged "
+        f"{beside['flag_count']:,} (without {len(finding.flags):,})"
+    )
+    if len(finding.groups) == 1 and len(beside["groups"]) == 1 and not finding.by:
+        without, whole = finding.groups[0], beside["groups"][0]
+        places = 4 if finding.test == "digits" else finding.scale
+        for name in ASIDE_FIGURES.get(finding.test, ()):
+            pair = [None if g[name] is None else float(g[name]) for g in (whole, without)]
+            text += (
+                f", {name} {num.number(pair[0], places)} (without {num.number(pair[1], places)})"
+            )
+    elif beside["groups"]:
+        text += f"; {num.many(len(beside['groups']), 'group')} with other figures"
+    console.print(Text(text))
+
+
+def _show_ladder(console: Console, finding: Finding) -> None:
+    """How many rows each limit around the one solved for would flag, and how much money."""
+    aim = finding.more["aim"]
+    console.print()
+    table = open_table(
+        [("limit", "right"), ("flagged", "right"), ("amount", "right"), ("", "left")]
+    )
+    for step in aim["ladder"]:
+        chosen = step["limit"] == aim["limit"]
+        table.add_row(
+            f"{step['limit'].normalize():f}",
+            num.count(step["flagged"]),
+            num.amount(step["amount"], finding.scale),
+            Text(f"◂ at most {aim['capacity']:,} rows", style=AMBER) if chosen else Text(""),
+            style="bold" if chosen else "",
+        )
+    console.print(table)
+
+
+def _show_range(console: Console, finding: Finding) -> None:
+    table = open_table([("rule", "wrap"), ("rows that break it", "right")])
+    for rule in finding.groups[0]["rules"]:
+        style = AMBER if rule["flagged"] else ""
+        table.add_row(f" {rule['rule']}", Text(num.count(rule["flagged"]), style=style))
+    console.print(table)
+    if not len(finding.flags):
+        console.print(Text("\n no row breaks what was declared"))
+        return
+    shown = list(finding.flags.rows(SHOWN))
+    console.print()
+    context = list(shown[0].get("context", {}))[:3]
+    head = [
+        ("row", "left"),
+        *((name, "flex") for name in context),
+        ("amount", "right"),
+        ("breaks", "wrap"),
+    ]
+    table = open_table(head)
+    for flag in shown:
+        table.add_row(
+            " " + row_name(flag["subject"]),
+            *(_clip(flag["context"][name], 40) for name in context),
+            num.amount(flag["amount"], finding.scale),
+            Text(flag["rule"], style=AMBER),
+        )
+    console.print(table)
+    _rest(console, finding)
+
+
 def _show_flags(console: Console, finding: Finding) -> None:
     """Flagged rows, strongest first."""
     if not len(finding.flags):
@@ -142,6 +278,8 @@ def _show_flags(console: Console, finding: Finding) -> None:
     head += [("amount", "right"), ("score", "right"), ("adj. p", "right"), ("", "left")]
     if finding.test == "fences":
         head[-2] = ("fence", "left")
+    if finding.test == "top":
+        head[-3:-1] = [("beyond the cut-off", "right")]
     table = open_table(head)
     for flag in shown:
         fence = flag.get("fence")
@@ -149,8 +287,8 @@ def _show_flags(console: Console, finding: Finding) -> None:
             " " + row_name(flag["subject"]),
             *(_clip(flag["context"][name], 40) for name in context),
             num.amount(flag["amount"], finding.scale),
-            num.number(flag["score"], 1),
-            fence or num.p_value(flag.get("p_adjusted")),
+            num.number(flag["score"], 2 if finding.test == "top" else 1),
+            *([] if finding.test == "top" else [fence or num.p_value(flag.get("p_adjusted"))]),
             _mark(flag["direction"]),
         )
     console.print(table)
@@ -346,6 +484,8 @@ def _command(finding: Finding, where: str | None) -> str:
             continue
         if name == "limit" and finding.test == "zscore" and value in (3, Decimal("3.5")):
             continue
+        if name in ("limit", "inner", "outer") and finding.settings.get("aim"):
+            continue  # solved for
         text = ",".join(value) if isinstance(value, list) else str(value)
         parts.append(f"--{name.replace('_', '-')} {shell(text)}")
     if where:

@@ -1,0 +1,239 @@
+"""Sums, order statistics and spread of each group of a test by deviates, in passes over the rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import money
+from sabueso.screens import grouping as grp
+from sabueso.screens import limits as lim
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.interface import NotTested
+from sabueso.stats.moments import moments
+
+WORTH = "worth"  # the amount itself, whatever the scale of the test
+
+
+@dataclass(frozen=True)
+class Effect:
+    """n, Σ, Σ², median and 95th percentile of some amounts, in minor units."""
+
+    n: int
+    total: int
+    squares: int
+    median: Fraction
+    p95: Fraction
+
+    @classmethod
+    def of(cls, row: dict[str, Any], prefix: str) -> Effect | None:
+        """From a row of :func:`effect_fields`; None where no row is in it."""
+        if not row[f"{prefix}n"]:
+            return None
+        middle = row[f"{prefix}middle"]
+        return cls(
+            row[f"{prefix}n"],
+            int(row[f"{prefix}total"]),
+            int(row[f"{prefix}squares"]),
+            sql.exact_quantile(middle[0], "0.5"),
+            sql.exact_quantile(middle[1], "0.95"),
+        )
+
+    def as_json(self, scale: int) -> dict[str, Any]:
+        unit = 10**scale
+        m = moments(self.n, self.total, self.squares, scale)
+        return {
+            "n": m.n,
+            "mean": m.mean,
+            "median": float(self.median / unit),
+            "sd": m.sd,
+            "sum": money(self.total, scale),
+            "p95": float(self.p95 / unit),
+        }
+
+
+@dataclass(frozen=True)
+class DeviateGroup:
+    """One group's sums and order statistics, in minor units of the scale used.
+
+    ``effect`` describes its amounts, whatever the scale. ``cubes`` and ``fourths`` are Σz³ and Σz⁴.
+    """
+
+    key: dict[str, Any]
+    n: int
+    total: int
+    squares: int
+    median: Fraction
+    ends: list[int]
+    effect: Effect
+    mad: Fraction = Fraction(0)
+    deviation2: int = 0
+    cubes: float = 0.0
+    fourths: float = 0.0
+
+
+@dataclass(frozen=True)
+class Tested:
+    group: DeviateGroup
+    least: int
+    greatest: int
+    centre: float
+    unit: float
+    inside: Effect | None = None
+
+    @property
+    def key(self) -> dict[str, Any]:
+        return self.group.key
+
+
+def group_figures(
+    population: Population, base: exp.Select, groups: Grouping, kind: str, used: int
+) -> list[DeviateGroup]:
+    """Sums and order statistics of each group, in one pass."""
+    units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
+    shares = lim.ends_of(groups)
+    fields = effect_fields(worth, "", shares=("0.5", "0.95", *shares))
+    if kind == "log":
+        fields |= {
+            "log_total": sql.exact_sum(units),
+            "log_squares": sql.exact_square_sum(units),
+            "log_middle": sql.quantiles(units, ("0.5", *shares)),
+        }
+    result = grp.order_statistics(population, base, groups, fields, used)
+    found = []
+    for key, row in zip(groups.keys(result), result.to_pylist(), strict=True):
+        effect = Effect.of(row, "")
+        if effect is None:
+            continue
+        median, ends = effect.median, row["middle"][2:]
+        total, squares = effect.total, effect.squares
+        if kind == "log":
+            middle, *ends = row["log_middle"]
+            median = sql.exact_quantile(middle, "0.5")
+            total, squares = int(row["log_total"]), int(row["log_squares"])
+        found.append(
+            DeviateGroup(key, effect.n, total, squares, median, list(map(round, ends)), effect)
+        )
+    return found
+
+
+def effect_fields(
+    worth: Tree, prefix: str, shares: Sequence[str] = ("0.5", "0.95")
+) -> dict[str, Tree]:
+    """What :class:`Effect` is made of."""
+    return {
+        f"{prefix}n": exp.Count(this=worth),
+        f"{prefix}total": sql.exact_sum(worth),
+        f"{prefix}squares": sql.exact_square_sum(worth),
+        f"{prefix}middle": sql.quantiles(worth, shares),
+    }
+
+
+def testable(found: list[DeviateGroup], least: int) -> tuple[list[DeviateGroup], list[NotTested]]:
+    small = [
+        NotTested(
+            g.key, f"only {g.n} row{'s' if g.n != 1 else ''}; at least {least} are needed", g.n
+        )
+        for g in found
+        if g.n < least
+    ]
+    return [g for g in found if g.n >= least], small
+
+
+def with_spread(
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    tested: list[Tested],
+    side: str | None,
+) -> list[Tested]:
+    """Add the absolute deviations from the median, and the standardised third and fourth powers;
+    with a side, the amounts within the limits of that side too.
+
+    The powers are rounded to steps so fine that it does not show and so coarse that the greatest
+    fits 64 bits; their sums are then whole numbers and the same in any order of rows.
+    """
+    if not tested:
+        return []
+    found = [t.group for t in tested]
+    fits = [moments(g.n, g.total, g.squares) for g in found]
+    figures = grp.key_table(
+        groups,
+        found,
+        {
+            "median2": pa.array([int(2 * g.median) for g in found], pa.int64()),
+            "mean": pa.array([m.mean for m in fits], pa.float64()),
+            "sd": pa.array([m.sd or None for m in fits], pa.float64()),
+            "step": pa.array([float(step_of(g.n)) for g in found], pa.float64()),
+            "least": lim.clamped([t.least for t in tested]),
+            "greatest": lim.clamped([t.greatest for t in tested]),
+        },
+    )
+    units = sql.column(UNITS, "b")
+    doubled = exp.Mul(this=sql.integer(2), expression=units)
+    off = exp.Abs(this=exp.Sub(this=doubled, expression=sql.column("median2", "limits")))
+    centred = exp.Sub(
+        this=sql.cast(units.copy(), "DOUBLE"), expression=sql.column("mean", "limits")
+    )
+    z = exp.Div(this=exp.paren(centred), expression=sql.column("sd", "limits"))
+    inner = exp.select(
+        *(exp.alias_(sql.column(name, "b"), name, quoted=True) for name in groups.names),
+        exp.alias_(off, "deviation"),
+        exp.alias_(z, "z"),
+        sql.column("step", "limits"),
+        *([exp.alias_(within_limits(side), "inside")] if side else []),
+    ).from_(base.subquery("b"))
+    inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
+    square = exp.paren(exp.Mul(this=sql.column("z"), expression=sql.column("z")))
+
+    def power(rest: Tree) -> Tree:
+        raised = exp.paren(exp.Mul(this=square.copy(), expression=rest))
+        steps = exp.Mul(this=raised, expression=sql.column("step"))
+        return sql.exact_sum(sql.cast(exp.Round(this=steps), "BIGINT"))
+
+    fields = {
+        "middle": sql.quantiles(sql.column("deviation"), ["0.5"]),
+        "cubes": power(sql.column("z")),
+        "fourths": power(square.copy()),
+    }
+    if side:
+        fields |= effect_fields(sql.column("inside"), "inside_")
+    else:
+        fields["deviations"] = sql.exact_sum(sql.column("deviation"))
+    used = sum(g.n for g in found)
+    result = grp.order_statistics(population, inner, groups, fields, used, limits=figures)
+    by_key = {
+        tuple(key.values()): row
+        for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
+    }
+    spread = []
+    for t in tested:
+        row = by_key[tuple(t.key.values())]
+        g = replace(
+            t.group,
+            mad=sql.exact_quantile(row["middle"][0], "0.5") / 2,
+            deviation2=0 if side else int(row["deviations"]),
+            cubes=int(row["cubes"] or 0) / step_of(t.group.n),
+            fourths=int(row["fourths"] or 0) / step_of(t.group.n),
+        )
+        spread.append(replace(t, group=g, inside=Effect.of(row, "inside_") if side else None))
+    return spread
+
+
+def within_limits(side: str) -> Tree:
+    """The amount of a row within its group's limits, missing beyond them."""
+    return exp.Case().when(exp.Not(this=lim.beyond(side)), sql.column(WORTH, "b"))
+
+
+def step_of(n: int) -> int:
+    """Steps that 1 is cut into: a power of ten with n² steps, the bound of z⁴, within 64 bits."""
+    return int(10 ** max(min(int(18.9 - 2 * np.log10(max(n, 2))), 12), 0))

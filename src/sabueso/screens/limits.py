@@ -1,0 +1,278 @@
+"""Limits of groups as a table that rows are joined with: what is beyond them, how many, how far."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+from math import ceil
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.screens.grouping import UNITS, Grouping, Keyed, key_table
+from sabueso.screens.interface import CONTEXT, GROUP, SUBJECT, Caution, NotTested
+
+INT64 = np.iinfo(np.int64)
+CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
+BINS = 60
+
+
+def clamped(values: Sequence[int]) -> pa.Array:
+    """Integer limits as BIGINT; those outside its range flag nothing there."""
+    return pa.array([min(max(v, int(INT64.min)), int(INT64.max)) for v in values], pa.int64())
+
+
+def limit_table(
+    groups: Grouping,
+    items: Sequence[Keyed],
+    bounds: Sequence[tuple[int, int]],
+    places: Sequence[tuple[float, float, float]],
+) -> pa.Table:
+    """The input table ``limits``: group keys, least, greatest, and the group's position.
+
+    ``places`` are (lower, upper, unit) of each group: the strength of a row beyond the limits is
+    how many units it lies above ``upper`` or below ``lower``.
+    """
+    return key_table(
+        groups,
+        items,
+        {
+            "least": clamped([low for low, _ in bounds]),
+            "greatest": clamped([high for _, high in bounds]),
+            "lower": pa.array([p[0] for p in places], pa.float64()),
+            "upper": pa.array([p[1] for p in places], pa.float64()),
+            "unit": pa.array([p[2] for p in places], pa.float64()),
+            "position": pa.array(range(len(items)), pa.int64()),
+        },
+    )
+
+
+def flag_table(found: pa.Table, columns: dict[str, np.ndarray]) -> pa.Table:
+    """The rows of :func:`rows_beyond` as flags, with the test's own columns."""
+    kept = found.drop_columns(["position", "strength", "high"])
+    for name, values in columns.items():
+        kept = kept.append_column(name, pa.array(values))
+    return kept
+
+
+def size_cautions(sizes: Sequence[int], not_tested: Sequence[NotTested]) -> list[Caution]:
+    """``too_few`` for groups below 11 rows, ``zero_spread`` for those without any."""
+    cautions = []
+    few = [n for n in sizes if n < 11]
+    if few:
+        which = (
+            f"{len(few)} of {len(sizes)} groups have fewer than 11 rows"
+            if len(sizes) > 1
+            else f"only {few[0]} rows are used; a limit on fewer than 11 means little"
+        )
+        figures = {"groups": len(few), "smallest_n": min(few)}
+        cautions.append(Caution("too_few", which, figures))
+    flat = [t for t in not_tested if t.reason.startswith("zero_spread")]
+    if flat:
+        rows = sum(t.rows for t in flat)
+        which = (
+            f"{len(flat)} groups ({rows:,} rows) have no spread and are not tested"
+            if len(sizes) > 1
+            else f"the {rows:,} amounts have no spread and are not tested"
+        )
+        cautions.append(Caution("zero_spread", which, {"groups": len(flat), "rows": rows}))
+    return cautions
+
+
+def beyond(side: str = "both") -> Tree:
+    """Condition of a row beyond its group's limits."""
+    units = sql.column(UNITS, "b")
+    low = exp.LT(this=units, expression=sql.column("least", "limits"))
+    high = exp.GT(this=units.copy(), expression=sql.column("greatest", "limits"))
+    if side == "both":
+        return exp.paren(exp.or_(low, high))
+    return low if side == "low" else high
+
+
+def context_columns(table: Table) -> list[Column]:
+    """Columns that help a reader to recognise a row, in the order of their roles."""
+    found = (table.role(role) for role in CONTEXT_ROLES)  # type: ignore[arg-type]
+    return [column for column in found if column is not None]
+
+
+def row_columns(table: Table, measure: Column | None) -> dict[str, Tree]:
+    """What names a flagged row, what helps to recognise it, and its amount."""
+    identity = table.role("id")
+    named: dict[str, Tree] = {}
+    if identity is not None:
+        named[SUBJECT + identity.name] = sql.column(identity.name)
+    named[SUBJECT + "file"] = sql.column(FILE_COLUMN)
+    named[SUBJECT + "line"] = sql.column(LINE_COLUMN)
+    for column in context_columns(table):
+        if identity is None or column.name != identity.name:
+            named[CONTEXT + column.name] = sql.column(column.name)
+    if measure is not None:
+        named["amount"] = sql.column(measure.name)
+    return named
+
+
+def rows_beyond(
+    population: Population,
+    values: dict[str, Tree],
+    reasons: Sequence[Reason],
+    grouping: Grouping,
+    limits: pa.Table,
+    side: str,
+    measure: Column,
+) -> pa.Table:
+    """Rows beyond their group's limits, strongest first, then as they stand in the sources.
+
+    ``limits`` is a :func:`limit_table`. The result has ``position`` (of the group), ``strength``,
+    ``high`` (above, not below), ``amount`` and the prefixed columns.
+    """
+    named = row_columns(population.table, measure)
+    base = population.base({**values, **named}, reasons)
+    units = sql.column(UNITS, "b")
+    high = exp.GT(this=units, expression=sql.column("greatest", "limits"))
+    value = sql.cast(units.copy(), "DOUBLE")
+    above = exp.Sub(this=value, expression=sql.column("upper", "limits"))
+    below = exp.Sub(this=sql.column("lower", "limits"), expression=value.copy())
+    off = exp.Case().when(high, above).else_(below)
+    strength = exp.Div(this=off, expression=sql.column("unit", "limits"))
+    wanted: list[Tree] = [
+        sql.column("position", "limits"),
+        exp.alias_(strength, "strength"),
+        exp.alias_(high.copy(), "high"),
+    ]
+    wanted += [sql.column(name, "b") for name in named]
+    wanted += [
+        exp.alias_(sql.column(name, "b"), GROUP + label, quoted=True)
+        for name, label in zip(grouping.names, grouping.labels, strict=True)
+    ]
+    select = exp.select(*wanted).from_(base.subquery("b"))
+    select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
+    select = select.where(beyond(side)).order_by(
+        sql.ordered(sql.column("strength"), descending=True),
+        sql.ordered(sql.column(SUBJECT + "file")),
+        sql.ordered(sql.column(SUBJECT + "line")),
+    )
+    return population.query(select, limits=limits)
+
+
+def ends_of(grouping: Grouping) -> tuple[str, ...]:
+    """Shares between which the middle of a histogram lies; groups have none."""
+    return () if grouping.labels else ("0.005", "0.995")
+
+
+def histogram(
+    population: Population,
+    base: exp.Select,
+    scale: int,
+    bounds: tuple[int, int],
+    ends: Sequence[int],
+) -> dict[str, Any]:
+    """Counts of all rows used in equal bins, for a figure.
+
+    The bins cover the limits and the middle 99 % of the rows, which lie between ``ends``; what
+    lies outside is counted as ``below`` and ``above``, so that the counts add to n.
+    """
+    units = sql.column(UNITS, "b")
+    least, greatest = int(min(ends[0], bounds[0])), int(max(ends[1], bounds[1])) + 1
+    width = max((greatest - least) // BINS, 1)
+    off = exp.Sub(this=units.copy(), expression=sql.integer(least))
+    place = exp.Floor(
+        this=exp.Div(this=sql.cast(exp.paren(off), "DOUBLE"), expression=sql.integer(width))
+    )
+    clipped = exp.Greatest(
+        this=sql.integer(-1),
+        expressions=[exp.Least(this=sql.cast(place, "BIGINT"), expressions=[sql.integer(BINS)])],
+    )
+    inner = exp.select(exp.alias_(clipped, "bin")).from_(base.subquery("b"))
+    select = (
+        exp.select("bin", exp.alias_(sql.count(), "n")).from_(inner.subquery("c")).group_by("bin")
+    )
+    counts = {row["bin"]: row["n"] for row in population.query(select).to_pylist()}
+    unit = 10**scale
+    return {
+        "edges": [(least + i * width) / unit for i in range(BINS + 1)],
+        "counts": [counts.get(i, 0) for i in range(BINS)],
+        "below": counts.get(-1, 0),
+        "above": counts.get(BINS, 0),
+    }
+
+
+AIM_STEPS = 10_000
+"""A limit that is solved for is rounded up to this fraction: it can be written down and met again."""
+_AROUND = ("0.5", "0.67", "0.8", "0.9", "1", "1.1", "1.25", "1.5", "2")
+
+
+def aim(
+    population: Population,
+    base: exp.Select,
+    grouping: Grouping,
+    limits: pa.Table,
+    side: str,
+    capacity: int,
+    scale: int,
+) -> tuple[Decimal, list[dict[str, Any]]]:
+    """The least limit that flags no more than a number of rows, and the ladder of limits around it.
+
+    Parameters
+    ----------
+    base : Select
+        With the units and ``worth``, the amount in minor units.
+    limits : Table
+        A :func:`limit_table`; its least and greatest are not used.
+    capacity : int
+        How many exceptions can be reviewed.
+    scale : int
+        Decimals of the amount.
+
+    Returns
+    -------
+    (limit, ladder)
+        Each step of the ladder has ``limit``, ``flagged``, and the ``amount`` of the rows flagged.
+    """
+    value = sql.cast(sql.column(UNITS, "b"), "DOUBLE")
+    above = exp.Sub(this=value, expression=sql.column("upper", "limits"))
+    below = exp.Sub(this=sql.column("lower", "limits"), expression=value.copy())
+    off: Tree = {
+        "high": above,
+        "low": below,
+        "both": exp.Greatest(this=above, expressions=[below]),
+    }[side]
+    strength = exp.Div(this=exp.paren(off), expression=sql.column("unit", "limits"))
+    inner = exp.select(exp.alias_(strength, "strength"), sql.column("worth", "b"))
+    inner = inner.from_(base.subquery("b"))
+    inner = inner.join("limits", on=grouping.join("b", "limits"), join_type="inner")
+    rows = inner.subquery("r")
+    far = sql.column("strength", "r")
+    select = exp.select(far).from_(rows).order_by(sql.ordered(far.copy(), descending=True))
+    found = population.query(select.limit(capacity + 1), limits=limits).column("strength")
+    last = found[capacity].as_py() if len(found) > capacity else 0.0
+    solved = Decimal(max(ceil(max(last, 0.0) * AIM_STEPS), 1)) / AIM_STEPS
+    steps = sorted({solved, *(_rounded(solved * Decimal(factor)) for factor in _AROUND)})
+    fields: list[Tree] = []
+    for place, step in enumerate(steps):
+        passed = exp.GT(this=far.copy(), expression=exp.Literal.number(format(step, "f")))
+        worth = exp.Case().when(passed.copy(), sql.column("worth", "r"))
+        fields += [
+            exp.alias_(sql.only(sql.count(), passed), f"n{place}"),
+            exp.alias_(sql.exact_sum(worth), f"t{place}"),
+        ]
+    counted = population.query(exp.select(*fields).from_(rows.copy()), limits=limits).to_pylist()[0]
+    ladder = [
+        {
+            "limit": step,
+            "flagged": counted[f"n{place}"],
+            "amount": money(int(counted[f"t{place}"] or 0), scale),
+        }
+        for place, step in enumerate(steps)
+    ]
+    return solved, ladder
+
+
+def _rounded(value: Decimal) -> Decimal:
+    """Three significant digits."""
+    return Decimal(f"{value:.3g}")
