@@ -24,10 +24,11 @@ from sabueso.case.register import Writer
 from sabueso.errors import UserError, nearest
 from sabueso.population import sql
 from sabueso.population.calendar import Span
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 from sabueso.screens import find_screen
-from sabueso.screens.digits import CLASS_FUNCTION
+from sabueso.screens.digit_classes import CLASS_FUNCTION, asked_conditions, class_condition
 from sabueso.screens.interface import SUBJECT, Finding
 from sabueso.version import __version__
 
@@ -353,26 +354,23 @@ def _selector(table: Table, finding: Finding, subject: dict[str, Any]) -> str:
         if finding.flags.kind == "class" and name == "on":
             continue
         if finding.flags.kind == "class" and name in CLASS_FUNCTION:
-            parts.append(f"{CLASS_FUNCTION[name]}({_quoted(subject['on'])}) = {int(value)}")
-        elif finding.flags.kind == "line" and name == "period":
+            parts.append(class_condition(subject["on"], name, value))
+        elif finding.flags.kind in ("line", "class") and name == "period":
             date = table.roles["date"]
-            parts.append(Span.of(value, table.fiscal_year_starts).condition(_quoted(date)))
+            parts.append(Span.of(value, table.fiscal_year_starts).condition(quoted_name(date)))
         elif finding.flags.kind == "row" and name in ("file", "line"):
             column = FILE_COLUMN if name == "file" else LINE_COLUMN
             parts.append(f"{column} = {_literal(value)}")
         else:
             known = any(c.name == name for c in table.columns)
-            left = _quoted(name) if known else f"({name})"
+            left = quoted_name(name) if known else f"({name})"
             parts.append(f"{left} is null" if value is None else f"{left} = {_literal(value)}")
+    if finding.flags.kind == "class":
+        parts += asked_conditions(subject["on"], finding.settings)
     where = finding.settings.get("where")
     if where and finding.flags.kind != "row":
         parts.append(f"({where})")
     return " and ".join(parts)
-
-
-def _quoted(name: str) -> str:
-    plain = name.isidentifier() and name.isascii() and name.lower() == name
-    return name if plain else '"' + name.replace('"', '""') + '"'
 
 
 def _literal(value: Any) -> str:

@@ -73,6 +73,12 @@ def scalar(text: str, table: Table, what: str = "--by") -> Tree:
         return _checked(tree, table, what, text, _VALUES + _PREDICATES)
 
 
+def quoted_name(name: str) -> str:
+    """A column's name as a user types it in an expression: in quotes where it needs them."""
+    plain = name.isidentifier() and name.isascii() and name.lower() == name
+    return name if plain else '"' + name.replace('"', '""') + '"'
+
+
 def label(text: str, table: Table) -> str:
     """How a group is called: the column's own name where the text names a column or role."""
     try:

@@ -2,50 +2,53 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
-from pydantic import Field
+from pydantic import Field, field_validator, model_validator
 
-from sabueso.population import expressions, sql
+from sabueso.errors import UserError
+from sabueso.population import sql
+from sabueso.population.calendar import Span
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
-from sabueso.population.sql import Tree
-from sabueso.population.table import Column, money
-from sabueso.screens import grouping as grp
-from sabueso.screens.grouping import UNITS, Grouping
-from sabueso.screens.interface import GROUP, SUBJECT, Finding, Flags, NotTested
-from sabueso.screens.settings import MeasureSettings
-from sabueso.screens.suitability import (
-    STAGED,
-    AmountFacts,
-    Amounts,
-    digit_cautions,
-    distinct_amounts,
+from sabueso.population.table import Column, Table, money
+from sabueso.screens.digit_classes import Counted, class_text, count_classes
+from sabueso.screens.digit_detail import changed_classes, repeated_amounts, who_is_behind
+from sabueso.screens.grouping import UNITS, Grouping, distinct_units
+from sabueso.screens.interface import GROUP, SUBJECT, Caution, Finding, Flags
+from sabueso.screens.settings import MeasureSettings, listed
+from sabueso.screens.suitability import STAGED, digit_cautions, distinct_amounts
+from sabueso.stats.digits import (
+    SUMMATION_TESTS,
+    DigitFit,
+    DigitTest,
+    fit_digits,
+    mantissa_arc,
+    summation_mad,
 )
-from sabueso.stats.adjust import adjust
-from sabueso.stats.digits import DigitFit, DigitTest, fit_digits, mantissa_arc
-from sabueso.stats.hypergeometric import upper_tail
-
-# Cosines are summed in whole steps: the same sum in any order, and on engines whose cosines differ in
-# the last bit. What that rounds off is far below the chance of the test.
-MANTISSA_STEPS = 10**7
-CLASS_FUNCTION = {
-    "first": "first_digit",
-    "second": "second_digit",
-    "first-two": "first_two",
-    "first-three": "first_three",
-    "last-two": "last_two",
-}
 
 
 class DigitsSettings(MeasureSettings):
     """Settings of ``digits``."""
 
     digits: DigitTest = Field("first", description="which digits are counted")
+    of: Literal["amounts", "differences"] = Field(
+        "amounts",
+        description="the amounts, or the differences between sorted distinct amounts (second order)",
+    )
+    sign: Literal["absolute", "positive", "negative", "each"] = Field(
+        "absolute", description="amounts of both signs, of one, or each sign as a group of its own"
+    )
+    at_least: Decimal | None = Field(
+        None, gt=0, description="amounts nearer to zero than this are left out"
+    )
+    compare: list[str] = Field(
+        default_factory=list, description="two periods whose digits are compared, as 2024,2025"
+    )
     z_limit: Decimal | None = Field(
         None, gt=0, description="a flagged class must also pass this |z| (for example 1.96)"
     )
@@ -59,6 +62,22 @@ class DigitsSettings(MeasureSettings):
         None, description="column whose values may be behind a flagged class: preparer, supplier"
     )
     min_group: int = Field(50, ge=1, description="rows below which a group is not tested")
+
+    _periods = field_validator("compare", mode="before")(listed)
+
+    @model_validator(mode="after")
+    def _fitting(self) -> DigitsSettings:
+        if self.compare and len(self.compare) != 2:
+            raise ValueError("compare needs two periods, such as 2024,2025")
+        if self.compare and (self.by or self.of == "differences" or self.sign == "each"):
+            raise ValueError(
+                "compare goes with amounts of one population: leave by, of and sign each out"
+            )
+        if self.of == "differences" and self.by_whom:
+            raise ValueError("nobody enters a difference: by-whom goes with amounts")
+        if self.of == "differences" and self.digits == "last-two":
+            raise ValueError("the second-order test is one of leading digits")
+        return self
 
 
 class Digits:
@@ -76,34 +95,49 @@ class Digits:
     def run(self, population: Population, settings: DigitsSettings) -> Finding:
         table = population.table
         measure = table.measure(settings.on)
-        groups = Grouping.of(settings.by, table)
-        reasons = [missing(measure), zero(measure)]
-        if settings.digits == "last-two":
-            reasons.append(_below_ten(measure))
+        groups, reasons = _groups(table, measure, settings)
         account = population.account(measure, reasons)
         values = {**groups.values(), UNITS: sql.minor_units(measure)}
         base = population.base(values, reasons)
+        amounts = settings.of == "amounts"
+        if not amounts:
+            base = _differences(base, groups)
         with population.staged(STAGED, distinct_amounts(base)):
-            counted = _count(population, base, measure, groups, settings)
-            cautions = digit_cautions(
-                population, measure, base, account, settings.digits, counted.facts
+            counted = count_classes(population, base, measure, groups, settings)
+            cautions: list[Caution] = digit_cautions(
+                population, measure, base, account, settings.digits, counted.facts, whole=amounts
             )
-        keys = counted.keys
-        described: list[dict[str, Any]] = []
-        fit: DigitFit | None = None
-        if keys:
-            fit = fit_digits(
-                counted.classes,
-                settings.digits,
-                z_limit=None if settings.z_limit is None else float(settings.z_limit),
-                alpha=settings.alpha,
-                tolerance=settings.tolerance,
-                adjustment=settings.adjust,
-            )
-            described = _described(counted, fit, measure.scale)
-        flags = _flags(keys, fit, described, settings.digits, measure)
+            described: list[dict[str, Any]] = []
+            fit: DigitFit | None = None
+            if counted.keys:
+                fit = fit_digits(
+                    counted.classes,
+                    settings.digits,
+                    z_limit=None if settings.z_limit is None else float(settings.z_limit),
+                    alpha=settings.alpha,
+                    tolerance=settings.tolerance,
+                    adjustment=settings.adjust,
+                )
+                described = _described(counted, fit, measure.scale)
+            if amounts and fit is not None and not groups.labels:
+                described[0] |= repeated_amounts(population, measure, fit, settings.digits)
+        tests = 0 if fit is None else fit.z.size
+        more: dict[str, Any] = {}
+        if settings.compare:
+            if len(described) == 2:
+                more["change"] = changed_classes(
+                    described, settings.digits, settings.alpha, settings.adjust
+                )
+                tests = len(more["change"]["classes"])
+            flags = _change_flags(described, more, settings, measure)
+        elif amounts:
+            flags = _flags(counted.keys, fit, described, settings.digits, measure)
+        else:
+            flags = Flags("class", pa.table({}))  # no row is behind a difference
         if settings.by_whom and fit is not None and len(flags):
-            behind = _behind(population, base, values, reasons, groups, keys, fit, settings)
+            behind = who_is_behind(
+                population, base, values, reasons, groups, counted.keys, fit, settings
+            )
             for group, classes_behind in zip(described, behind, strict=True):
                 group["behind"] = classes_behind
         return Finding(
@@ -115,119 +149,79 @@ class Digits:
             population=account,
             groups=described,
             flags=flags,
-            tests_made=0 if fit is None else fit.z.size,
+            tests_made=tests,
             cautions=cautions,
             not_tested=counted.not_tested,
             currency=table.currency,
             scale=measure.scale,
+            more=more,
         )
 
 
-def class_text(test: str, value: int) -> str:
-    """A class as it is written: 07 among the last two digits."""
-    return f"{value:02d}" if test == "last-two" else str(value)
+def _groups(
+    table: Table, measure: Column, settings: DigitsSettings
+) -> tuple[Grouping, list[Reason]]:
+    """Groups of the test, and why rows are left out of it."""
+    value, nothing = sql.column(measure.name), sql.integer(0)
+    reasons = [missing(measure), zero(measure)]
+    if settings.sign == "positive":
+        reasons.append(Reason("other_sign", exp.LT(this=value, expression=nothing)))
+    elif settings.sign == "negative":
+        reasons.append(Reason("other_sign", exp.GT(this=value, expression=nothing)))
+    floor = settings.at_least
+    if settings.digits == "last-two" and (floor is None or floor < 10):
+        reasons.append(_below(measure, "below_10", Decimal(10)))
+    if floor is not None:
+        reasons.append(_below(measure, "below_floor", floor))
+    groups = Grouping.of(settings.by, table)
+    if settings.sign == "each":
+        side = exp.Case().when(
+            exp.LT(this=value.copy(), expression=nothing.copy()), exp.Neg(this=sql.integer(1))
+        )
+        groups = Grouping(
+            (*groups.labels, f"sign({quoted_name(measure.name)})"),
+            (*groups.trees, side.else_(sql.integer(1))),
+        )
+    if settings.compare:
+        date = table.role("date")
+        if date is None:
+            raise UserError(
+                f"compare needs a column in the role date; table {table.name!r} has none"
+            )
+        first, second = (Span.of(p, table.fiscal_year_starts, "compare") for p in settings.compare)
+        if first.overlaps(second):
+            raise UserError(f"the periods {first.name} and {second.name} overlap")
+        day = sql.column(date.name)
+        within = exp.or_(*(exp.paren(span.holds(day)) for span in (first, second)))
+        inside = exp.paren(exp.Coalesce(this=within, expressions=[exp.false()]))
+        reasons.append(Reason("outside_periods", exp.Not(this=inside)))
+        which = exp.Case().when(first.holds(day), sql.text(first.name)).else_(sql.text(second.name))
+        groups = Grouping(("period",), (which,))
+    return groups, reasons
 
 
-def _below_ten(measure: Column) -> Reason:
+def _below(measure: Column, code: str, floor: Decimal) -> Reason:
     size = exp.Abs(this=sql.column(measure.name))
-    return Reason("below_10", exp.LT(this=size, expression=sql.integer(10)))
+    return Reason(code, exp.LT(this=size, expression=exp.Literal.number(format(floor, "f"))))
 
 
-@dataclass(frozen=True)
-class _Counted:
-    """Classes of the groups tested.
-
-    ``classes`` (groups, classes) are counts, ``amounts`` the exact sums of minor units as Python
-    integers, ``mantissa`` (groups, 2) the sums of cosines and sines. ``facts`` are of all rows
-    used, whatever their group.
-    """
-
-    keys: list[dict[str, Any]]
-    classes: np.ndarray
-    amounts: np.ndarray
-    mantissa: np.ndarray
-    facts: AmountFacts
-    not_tested: list[NotTested]
-
-
-CLASS_RANGE = {
-    "first": (1, 9),
-    "second": (0, 10),
-    "first-two": (10, 90),
-    "first-three": (100, 900),
-    "last-two": (0, 100),
-}
-"""The least class of each test, and how many there are."""
-
-
-def _count(
-    population: Population,
-    base: exp.Select,
-    measure: Column,
-    groups: Grouping,
-    settings: DigitsSettings,
-) -> _Counted:
-    """Everything of a class in one pass over the rows; groups and cautions are made from that."""
-    units, size = sql.column(UNITS), sql.column("size")
-    if groups.labels:
-        sized = exp.select(*groups.columns(), units, exp.alias_(sql.magnitude(units), "size"))
-        amounts = Amounts(sized.from_(base.subquery("a")).subquery("s"), distinct=False)
-    else:
-        amounts = Amounts(exp.to_table(STAGED), distinct=True)
-    digit = exp.alias_(sql.digit_class(units.copy(), settings.digits), "digit", quoted=True)
-    carried = [units.copy(), size, *([sql.column("n")] if amounts.distinct else [])]
-    inner = exp.select(*groups.columns(), *carried, digit).from_(amounts.source)
-    fields = {"total": amounts.sum(units.copy()), **amounts.facts(measure.scale)}
-    fields |= {name: amounts.sum(_steps(name, size)) for name in ("cos", "sin")}
-    keys = [*groups.columns(), sql.column("digit")]
-    select = exp.select(
-        *keys, *(exp.alias_(tree, name, quoted=True) for name, tree in fields.items())
+def _differences(base: exp.Select, groups: Grouping) -> exp.Select:
+    """The differences between the sorted distinct amounts of each group; none of them is zero."""
+    units = sql.column(UNITS, "d")
+    following = exp.Window(
+        this=exp.Anonymous(this="LEAD", expressions=[units]),
+        partition_by=list(groups.columns("d")),
+        order=exp.Order(expressions=[sql.ordered(units.copy())]),
     )
-    select = select.from_(inner.subquery("b")).group_by(*(key.copy() for key in keys))
-    found = population.query(select.order_by(*(sql.ordered(key.copy()) for key in keys)))
-
-    group = grp.runs(found, groups.names)
-    n = np.array(grp.integers(found, "n"), dtype=np.int64)
-    starts = np.flatnonzero(np.diff(group, prepend=-1))
-    sizes = np.add.reduceat(n, starts) if len(n) else np.empty(0, np.int64)
-    names = groups.keys(found.take(pa.array(starts)))
-    least = settings.min_group if groups.labels else 1
-    tested = np.flatnonzero(sizes >= least)
-    not_tested = [
-        NotTested(names[i], f"only {sizes[i]} rows; at least {least} are needed", int(sizes[i]))
-        for i in np.flatnonzero(sizes < least).tolist()
-    ]
-    first, count = CLASS_RANGE[settings.digits]
-    classes = np.zeros((len(names), count), dtype=np.int64)
-    totals = np.zeros((len(names), count), dtype=object)
-    at = group, found.column("digit").to_numpy() - first
-    classes[at] = n
-    totals[at] = grp.integers(found, "total")
-    mantissa = [
-        np.add.reduceat(np.array(grp.integers(found, name)), starts) / MANTISSA_STEPS
-        if len(n)
-        else np.empty(0)
-        for name in ("cos", "sin")
-    ]
-    return _Counted(
-        [names[i] for i in tested.tolist()],
-        classes[tested],
-        totals[tested],
-        np.column_stack(mantissa)[tested],
-        AmountFacts.of(found),
-        not_tested,
-    )
+    gap = exp.Sub(this=following, expression=units.copy())
+    gaps = exp.select(*groups.columns("d"), exp.alias_(gap, UNITS, quoted=True))
+    gaps = gaps.from_(distinct_units(base, groups).subquery("d"))
+    kept = exp.Not(this=exp.Is(this=sql.column(UNITS, "g"), expression=exp.null()))
+    wanted = [*groups.columns("g"), sql.column(UNITS, "g")]
+    return exp.select(*wanted).from_(gaps.subquery("g")).where(kept)
 
 
-def _steps(function: str, size: Tree) -> Tree:
-    """cos or sin of 2π·log10 |x|, in whole steps."""
-    turn = exp.Literal.number(repr(2 * np.pi))
-    angle = exp.Mul(this=turn, expression=sql.call("LOG10", sql.cast(size.copy(), "DOUBLE")))
-    scaled = exp.Mul(this=sql.call(function, angle), expression=sql.integer(MANTISSA_STEPS))
-    return sql.cast(exp.Round(this=scaled), "BIGINT")
-
-
-def _described(counted: _Counted, fit: DigitFit, scale: int) -> list[dict[str, Any]]:
+def _described(counted: Counted, fit: DigitFit, scale: int) -> list[dict[str, Any]]:
     """The groups in the JSON contract's shape."""
     labels = [class_text(fit.test, int(label)) for label in fit.labels]
     expected = fit.expected.tolist()
@@ -237,14 +231,14 @@ def _described(counted: _Counted, fit: DigitFit, scale: int) -> list[dict[str, A
         values.tolist()
         for values in (
             counted.classes, fit.share, fit.z, fit.p, fit.p_adjusted, fit.band_low, fit.band_high,
-            counted.amounts, fit.flagged,
+            counted.amounts, fit.flagged, counted.sizes,
         )
     ]  # fmt: skip
     described = []
     for i, key in enumerate(counted.keys):
         n = int(fit.n[i])
         l2, l2_p = mantissa_arc(n, *counted.mantissa[i].tolist())
-        total = sum(columns[7][i])
+        total, size = sum(columns[7][i]), sum(columns[9][i])
         rows = zip(labels, expected, difference[i], ratio[i], *(c[i] for c in columns), strict=True)
         described.append(
             {
@@ -260,6 +254,9 @@ def _described(counted: _Counted, fit: DigitFit, scale: int) -> list[dict[str, A
                 "ks_limit": float(fit.ks_limit[i]),
                 "mantissa_l2": l2,
                 "mantissa_p": l2_p,
+                "summation_mad": summation_mad(columns[9][i])
+                if fit.test in SUMMATION_TESTS
+                else None,
                 "classes": [
                     {
                         "digits": label,
@@ -275,11 +272,12 @@ def _described(counted: _Counted, fit: DigitFit, scale: int) -> list[dict[str, A
                         "band_high": high,
                         "amount": money(amount, scale),
                         "amount_share": amount / total if total else None,
+                        "magnitude_share": magnitude / size,
                         "flagged": flagged,
                     }
                     for (
                         label, wanted, points, times, count, share, z, p, p_adjusted, low, high,
-                        amount, flagged,
+                        amount, flagged, magnitude,
                     ) in rows
                 ],
             }
@@ -320,60 +318,33 @@ def _flags(
     return Flags("class", pa.Table.from_pylist(rows) if rows else pa.table({}))
 
 
-def _behind(
-    population: Population,
-    base: exp.Select,
-    values: dict[str, Tree],
-    reasons: list[Reason],
-    groups: Grouping,
-    keys: list[dict[str, Any]],
-    fit: DigitFit,
-    settings: DigitsSettings,
-) -> list[list[dict[str, Any]]]:
-    """For each group, who stands behind each class flagged as too frequent.
-
-    The upper tail is hypergeometric: of N rows, K are of this value; the class took k of its n.
-    p is adjusted over all values of all flagged classes.
-    """
-    who = expressions.scalar(settings.by_whom or "", population.table, "by_whom")
-    inner = population.base({**values, "who": who}, reasons)
-    digit = sql.digit_class(sql.column(UNITS, "b"), settings.digits)
-    named = exp.select(
-        *(sql.column(name, "b") for name in groups.names),
-        sql.column("who", "b"),
-        exp.alias_(digit, "digit"),
-    ).from_(inner.subquery("b"))
-    fields: list[Tree] = [*groups.columns(), sql.column("who"), sql.column("digit")]
-    select = exp.select(*fields, exp.alias_(sql.count(), "n")).from_(named.subquery("c"))
-    counted = population.query(select.group_by(*fields))
-    index = {tuple(key.values()): i for i, key in enumerate(keys)}
-    per_who: list[dict[Any, int]] = [{} for _ in keys]
-    per_class: list[dict[tuple[Any, int], int]] = [{} for _ in keys]
-    for key, row in zip(groups.keys(counted), counted.to_pylist(), strict=True):
-        i = index.get(tuple(key.values()))
-        if i is not None:
-            per_who[i][row["who"]] = per_who[i].get(row["who"], 0) + row["n"]
-            per_class[i][row["who"], row["digit"]] = row["n"]
-    found: list[list[dict[str, Any]]] = [[] for _ in keys]
-    for i, k in np.argwhere(fit.flagged & (fit.share > fit.expected)).tolist():
-        label, n = int(fit.labels[k]), int(fit.n[i])
-        inside = round(float(fit.share[i, k]) * n)
-        for value, of_all in per_who[i].items():
-            count = per_class[i].get((value, label), 0)
-            if count:
-                found[i].append(
-                    {
-                        "digits": class_text(settings.digits, label),
-                        "value": value,
-                        "count": count,
-                        "share_of_class": count / inside,
-                        "share_of_population": of_all / n,
-                        "p": upper_tail(count, n, of_all, inside),
-                    }
-                )
-    family = [item for items in found for item in items]
-    for item, p in zip(family, adjust([f["p"] for f in family], settings.adjust), strict=True):
-        item["p_adjusted"] = float(p)
-    for items in found:
-        items.sort(key=lambda item: (item["p"], -item["count"]))
-    return found
+def _change_flags(
+    described: list[dict[str, Any]], more: dict[str, Any], settings: DigitsSettings, measure: Column
+) -> Flags:
+    """Classes of the second period whose share changed, largest |z| first."""
+    if "change" not in more:
+        return Flags("class", pa.table({}))
+    second = settings.compare[1]
+    counts = {c["digits"]: c for c in described[1]["classes"]}
+    rows = []
+    changed = [c for c in more["change"]["classes"] if c["flagged"]]
+    for item in sorted(changed, key=lambda c: -abs(c["z"])):
+        now = counts[item["digits"]]
+        rows.append(
+            {
+                f"{SUBJECT}on": measure.name,
+                SUBJECT + settings.digits: item["digits"],
+                f"{SUBJECT}period": second,
+                f"{GROUP}period": second,
+                "score": item["z"],
+                "limit": item["before"],
+                "direction": "high" if item["z"] > 0 else "low",
+                "p": item["p"],
+                "p_adjusted": item["p_adjusted"],
+                "amount": now["amount"],
+                "count": now["count"],
+                "share": item["after"],
+                "expected": item["before"],
+            }
+        )
+    return Flags("class", pa.Table.from_pylist(rows) if rows else pa.table({}))

@@ -112,8 +112,13 @@ def digit_cautions(
     account: Account,
     test: str,
     facts: AmountFacts,
+    *,
+    whole: bool = True,
 ) -> list[Caution]:
-    """Cautions of a digit test on the rows used, ungrouped, with their amounts staged."""
+    """Cautions of a digit test on the rows used, ungrouped, with their amounts staged.
+
+    Without ``whole`` the figures tested are made from the amounts, and only their number is judged.
+    """
     found: list[Caution | None] = []
     if facts.n < LEAST_ROWS[test]:
         least = LEAST_ROWS[test]
@@ -124,7 +129,7 @@ def digit_cautions(
                 {"n": facts.n, "least": least},
             )
         )
-    if facts.n:
+    if facts.n and whole:
         found += _from_amounts(population, measure, base, facts)
     found.append(cautions.many_zeros(account))
     return [caution for caution in found if caution is not None]

@@ -21,10 +21,20 @@ def show_digits(console: Console, finding: Finding) -> None:
     if not finding.groups:
         console.print(Text(" no rows to test"))
         return
+    if "change" in finding.more:
+        _show_change(console, finding)
+        return
     if finding.by:
         _show_groups(console, finding)
         return
     group = finding.groups[0]
+    if finding.settings["of"] == "differences":
+        console.print(
+            Text(
+                f" {group['n']:,} differences between {group['n'] + 1:,} distinct amounts; no row is "
+                "behind a difference, and none is flagged\n"
+            )
+        )
     _show_classes(console, group, finding.settings["digits"])
     console.print()
     console.print(Text(f" {verdict(group)}"))
@@ -35,7 +45,9 @@ def show_digits(console: Console, finding: Finding) -> None:
                 f"mantissa arc L² {group['mantissa_l2']:.2g}, {num.p_text(group['mantissa_p'])}"
             )
         )
+    _show_summation(console, group)
     _show_behind(console, group, finding.settings.get("by_whom"))
+    _show_repeated(console, group, finding.scale)
 
 
 def verdict(group: dict[str, Any]) -> str:
@@ -112,6 +124,88 @@ def _remark(c: dict[str, Any]) -> Text:
     high = c["share"] > c["expected"]
     p = c["p_adjusted"]
     return Text(f"{'▲ above' if high else '▼ below'}, {num.p_text(p)}", style=AMBER)
+
+
+def _show_summation(console: Console, group: dict[str, Any]) -> None:
+    """Amount by digit: every leading-digit class is expected to hold the same share of the money."""
+    if group.get("summation_mad") is None:
+        return
+    classes = group["classes"]
+    most = max(classes, key=lambda c: c["magnitude_share"])
+    even = 1 / len(classes)
+    console.print(
+        Text(
+            f" amount by digit: each class is expected to hold {num.percent(even)} of the amounts, sign "
+            f"apart; MAD {num.percent(group['summation_mad'], 2)}, most in {most['digits']} with "
+            f"{num.percent(most['magnitude_share'])}",
+            style=STONE,
+        )
+    )
+
+
+def _show_repeated(console: Console, group: dict[str, Any], scale: int) -> None:
+    """The most frequent exact amounts within the flagged classes, or else of all rows."""
+    within = {k: v for k, v in group.get("repeated_in_class", {}).items() if v}
+    lines = [
+        f" most frequent in {label}: " + _times(items, scale)
+        for label, items in list(within.items())[:6]
+    ]
+    if not lines and group.get("repeated"):
+        lines = [f" most frequent amounts: {_times(group['repeated'][:4], scale)}"]
+    if lines:
+        console.print()
+    for line in lines:
+        console.print(Text(line))
+
+
+def _times(items: list[dict[str, Any]], scale: int) -> str:
+    return ", ".join(f"{num.amount(i['amount'], scale)} × {i['count']:,}" for i in items)
+
+
+def _show_change(console: Console, finding: Finding) -> None:
+    """Two periods side by side, class by class."""
+    change = finding.more["change"]
+    names = [num.group_name(change[k]) for k in ("before", "after")]
+    table = open_table(
+        [
+            ("digits", "right"), (names[0], "right"), (names[1], "right"), ("points", "right"),
+            ("expected", "right"), ("z", "right"), ("adj. p", "right"), ("", "left"),
+        ]
+    )  # fmt: skip
+    expected = {c["digits"]: c["expected"] for c in finding.groups[0]["classes"]}
+    classes = change["classes"]
+    places = 1 if len(classes) <= MOST_CLASSES else 2
+    shown = classes
+    if len(classes) > MOST_CLASSES:
+        flagged = [c for c in classes if c["flagged"]]
+        strongest = sorted(flagged or classes, key=lambda c: -abs(c["z"]))[:16]
+        shown = sorted(strongest, key=lambda c: c["digits"])
+    for c in shown:
+        mark = ("▲ more often" if c["z"] > 0 else "▼ less often") if c["flagged"] else ""
+        table.add_row(
+            Text(c["digits"], style="bold" if c["flagged"] else ""),
+            num.percent(c["before"], places), num.percent(c["after"], places),
+            num.signed(c["difference"], places), num.percent(expected[c["digits"]], places),
+            num.signed(c["z"], 1), num.p_value(c["p_adjusted"]), Text(mark, style=AMBER),
+        )  # fmt: skip
+    console.print(table)
+    if len(shown) < len(classes):
+        rest = len(classes) - len(shown)
+        console.print(Text(f" … and {rest} classes that changed less", style=STONE))
+    console.print()
+    console.print(
+        Text(
+            f" the two differ by chi-square {change['chi_square']:,.1f} on {change['chi_square_df']}, "
+            f"{num.p_text(change['chi_square_p'])}"
+        )
+    )
+    for group in finding.groups:
+        console.print(
+            Text(
+                f" {num.group_name(group['group'])}, n {group['n']:,}: {verdict(group)}",
+                style=STONE,
+            )
+        )
 
 
 def _show_behind(console: Console, group: dict[str, Any], who: str | None) -> None:

@@ -8,6 +8,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.screens.digit_classes import asked_conditions, class_condition
 from sabueso.screens.interface import Finding
 from sabueso.show import numbers as num
 from sabueso.show.account import account_lines
@@ -75,7 +76,16 @@ def _how(finding: Finding) -> str:
     s = finding.settings
     by = f" by {', '.join(finding.by)}" if finding.by else ""
     if finding.test == "digits":
-        return f"{s['digits']} digits{by}"
+        what = f"{s['digits']} digits"
+        if s["of"] == "differences":
+            what += " of the differences"
+        if s["sign"] in ("positive", "negative"):
+            what += f", {s['sign']} amounts"
+        if s["at_least"] is not None:
+            what += f", of at least {s['at_least']}"
+        if s["compare"]:
+            return f"{what}, {s['compare'][1]} against {s['compare'][0]}"
+        return f"{what}{by}"
     if finding.test == "zscore":
         kind = "modified z-score" if s["method"] == "modified" else "z-score"
         scale = " on the log scale" if s["scale"] == "log" else ""
@@ -432,12 +442,10 @@ def _next(finding: Finding, where: str | None, kept: str) -> list[str]:
     if finding.test == "digits":
         flag = next(finding.flags.rows(1), None)
         if flag is not None and flag["direction"] == "high":
-            test = finding.settings["digits"]
-            function = {
-                "first": "first_digit", "second": "second_digit", "first-two": "first_two",
-                "first-three": "first_three", "last-two": "last_two",
-            }[test]  # fmt: skip
-            condition = f"{function}({finding.on}) = {int(flag['subject'][test])}{and_where}"
+            test, on = finding.settings["digits"], finding.on or ""
+            conditions = [class_condition(on, test, flag["subject"][test])]
+            conditions += asked_conditions(on, finding.settings)
+            condition = " and ".join(conditions) + and_where
             by = finding.settings.get("by_whom") or "month"
             steps.append(f"sabueso dig {finding.table} --where {shell(condition)} --by {by}")
     elif finding.test == "periods" and len(finding.flags):

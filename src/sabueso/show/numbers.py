@@ -60,4 +60,11 @@ def many(n: int, word: str, plural: str | None = None) -> str:
 
 def group_name(group: dict[str, Any]) -> str:
     """A group as text: its values, missing ones said."""
-    return " · ".join("(missing)" if v is None else str(v) for v in group.values()) or "all rows"
+    shown = [_value_name(name, value) for name, value in group.items()]
+    return " · ".join(shown) or "all rows"
+
+
+def _value_name(name: str, value: Any) -> str:
+    if name.startswith("sign(") and value in (1, -1):
+        return "positive" if value == 1 else "negative"
+    return "(missing)" if value is None else str(value)
