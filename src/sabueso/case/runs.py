@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -30,6 +30,7 @@ from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 from sabueso.screens import find_screen
 from sabueso.screens.digit_classes import CLASS_FUNCTION, asked_conditions, class_condition
 from sabueso.screens.interface import SUBJECT, Finding
+from sabueso.screens.picture import quantile_points
 from sabueso.version import __version__
 
 
@@ -55,15 +56,27 @@ class Run:
     screens: list[ScreenRun]
 
 
-def run_test(case: Case, test: str, table: str, settings: dict[str, Any], place: str) -> Finding:
-    """Run one test and record nothing."""
+def run_test(
+    case: Case,
+    test: str,
+    table: str,
+    settings: dict[str, Any],
+    place: str,
+    *,
+    points: bool = False,
+) -> Finding:
+    """Run one test and record nothing; with ``points`` the finding holds quantiles for a figure."""
     screen = find_screen(test)
     validated = screen.settings.from_plan(settings, place)
     others = population_arguments(test, settings)
     with case.populations(table, *others) as population:
         rows = population(table, validated.where)
         whole = population(table, validated.where, with_set_aside=True) if rows.set_aside else None
-        return screened(screen, rows, whole, validated)
+        finding = screened(screen, rows, whole, validated)
+        if points and finding.groups:
+            more = {**finding.more, "points": quantile_points(rows, finding)}
+            finding = replace(finding, more=more)
+        return finding
 
 
 def chosen_screens(case: Case, names: Sequence[str]) -> list[ScreenSection]:

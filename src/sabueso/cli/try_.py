@@ -31,6 +31,13 @@ def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> 
     parser.add_argument(
         "--keep", metavar="NAME", help="add this screen to the programme in case.toml"
     )
+    parser.add_argument(
+        "--figure",
+        choices=("plain", "quantile", "strip"),
+        default="plain",
+        help="what --out draws of a limit: the rows and the limits, a normal quantile plot, or a strip "
+        "of points for each group",
+    )
     case_option(parser)
     output_options(parser, ".csv .xlsx .parquet .json .html .png .svg")
 
@@ -41,11 +48,16 @@ def run(args: argparse.Namespace) -> int:
     from sabueso.show.export import DATA, FIGURES
 
     check_out(args.out, (*DATA, *FIGURES, ".html"))
+    points = args.figure != "plain"
+    if points and (args.test not in ("zscore", "fences", "top") or args.out is None):
+        raise UserError(f"--figure {args.figure} draws zscore, fences or top into an --out file")
     screen = find_screen(args.test)
     settings = given_options(args, screen.settings)
     case = Case.find(args.case)
     try:
-        finding = run_test(case, args.test, args.table, settings, f"sabueso try {args.test}")
+        finding = run_test(
+            case, args.test, args.table, settings, f"sabueso try {args.test}", points=points
+        )
         if args.keep:
             _keep(case, args, settings)
     finally:
@@ -53,7 +65,7 @@ def run(args: argparse.Namespace) -> int:
     if args.out is not None:
         from sabueso.show.files import write_finding
 
-        write_finding(args.out, finding, case)
+        write_finding(args.out, finding, case, args.figure)
     if args.format == "json":
         emit_json(finding.as_json())
     elif args.format == "csv":

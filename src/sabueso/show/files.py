@@ -15,7 +15,7 @@ from sabueso.show.export import FIGURES, Sheet, finding_sheet, write_sheets
 from sabueso.show.figures import draw
 
 
-def write_finding(path: Path, finding: Finding, case: Case) -> None:
+def write_finding(path: Path, finding: Finding, case: Case, kind: str = "plain") -> None:
     """Write a finding as the file its suffix asks for: data, figure, or a page.
 
     Raises
@@ -26,7 +26,7 @@ def write_finding(path: Path, finding: Finding, case: Case) -> None:
     suffix = path.suffix.lower()
     content = finding.as_json()
     if suffix in FIGURES:
-        picture = draw(content, suffix[1:])
+        picture = draw(content, suffix[1:], kind)
         if picture is None:
             raise UserError(f"--out {path}: there is nothing to draw")
         write_whole(path, picture)

@@ -9,7 +9,7 @@ import numpy as np
 
 from sabueso.population.survey import Correlation, MeasureSurvey
 from sabueso.show import numbers as num
-from sabueso.show.figures import drawn
+from sabueso.show.canvas import drawn
 from sabueso.show.palette import AMBER, INK, PLUM, SAND, SEA
 from sabueso.stats.description import bins
 
