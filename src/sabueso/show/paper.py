@@ -20,11 +20,11 @@ from sabueso.screens import find_screen
 from sabueso.show import numbers as num
 from sabueso.show import palette
 from sabueso.show.account import reasons_text
-from sabueso.show.digits import verdict
 from sabueso.show.export import Sheet, workbook
 from sabueso.show.figures import draw
 from sabueso.show.files import queue_sheet
 from sabueso.show.findings import row_name
+from sabueso.show.paper_results import result_of
 from sabueso.version import __version__
 
 MOST_EXCEPTIONS = 60
@@ -187,7 +187,7 @@ def _section(
         "settings": settings,
         "left_out": reasons_text(account["left_out"]),
         "figure": None if picture is None else base64.b64encode(picture).decode(),
-        "result": _result(finding),
+        "result": result_of(finding),
         "marked": marked[:MOST_EXCEPTIONS],
         "more": max(len(marked) - MOST_EXCEPTIONS, 0),
         "flags": _flag_rows(finding) if not marked else [],
@@ -195,68 +195,6 @@ def _section(
         "conclusion": own.get("conclusion"),
         "currency": case.plan.case.currency,
     }
-
-
-def _result(finding: dict[str, Any]) -> dict[str, Any]:
-    """The result in a sentence, and as a table of at most a dozen rows."""
-    groups = finding["groups"]
-    flagged = f"{finding['flag_count']:,} flagged of {finding['tests_made']:,} tested"
-    if not groups:
-        return {"text": f"{flagged}; nothing could be tested.", "head": [], "rows": []}
-    if finding["test"] == "digits":
-        worst = max(groups, key=lambda g: g["mad"] / g["mad_expected"])
-        chosen = [c for c in worst["classes"] if c["flagged"]][:12] or (
-            worst["classes"] if len(worst["classes"]) <= 10 else []
-        )
-        head = ["digits", "count", "share", "expected", "points", "adj. p", "share of amount"]
-        rows = [
-            [c["digits"], num.count(c["count"]), num.percent(c["share"], 2), num.percent(c["expected"], 2),
-             num.signed(c["difference"], 2), num.p_value(c["p_adjusted"]), num.percent(c["amount_share"])]
-            for c in chosen
-        ]  # fmt: skip
-        behind = [b for b in worst.get("behind", []) if b["p_adjusted"] < 0.05][:6]
-        text = f"{flagged}. {verdict(worst)}."
-        if behind:
-            said = "; ".join(
-                f"{b['value']} with {b['count']} rows of {b['digits']} ({num.percent(b['share_of_class'])} of "
-                f"the class, {num.percent(b['share_of_population'])} of all)"
-                for b in behind
-            )
-            text += f" Behind the flagged classes, by {finding['settings']['by_whom']}: {said}."
-        return {"text": text, "head": head, "rows": rows}
-    if finding["test"] == "periods":
-        group = groups[0]
-        lines = [x for x in group["lines"] if x["flagged"]]
-        lines.sort(key=lambda x: -abs(Decimal(x["change"])))
-        head = ["line", group["base"], group["current"], "change", "%", "points", "reading"]
-        every = [(num.group_name(x["key"]), x) for x in lines[:20]] + [
-            ("total of all lines", group["total"])
-        ]
-        rows = [
-            [name, *(num.amount(Decimal(x[k])) for k in ("base", "current", "change")),
-             num.signed(x["change_percent"]), num.signed(x["share_shift"]), x["reading"]]
-            for name, x in every
-        ]  # fmt: skip
-        return {"text": f"{flagged}.", "head": head, "rows": rows}
-    if finding["test"] == "distance":
-        head = ["group", "subjects", "measures", "limit of d²", "flagged"]
-        rows = [
-            [num.group_name(g["group"]), num.count(g["n"]), ", ".join(g["measures"]), f"{g['limit']:.2f}",
-             num.count(g["flagged"])]
-            for g in groups[:12]
-        ]  # fmt: skip
-        return {"text": f"{flagged}.", "head": head, "rows": rows}
-    chosen = sorted(groups, key=lambda g: -g["flagged"])[:12]
-    head = ["group", "n", "median", "low", "high", "flagged"]
-    rows = [
-        [num.group_name(g["group"]), num.count(g["n"]), num.number(g["median"]), num.number(g["low"]),
-         num.number(g["high"]), num.count(g["flagged"])]
-        for g in chosen
-    ]  # fmt: skip
-    shown = (
-        f" The {len(chosen)} groups with most flags are shown." if len(groups) > len(chosen) else ""
-    )
-    return {"text": f"{flagged}, in {len(groups):,} groups.{shown}", "head": head, "rows": rows}
 
 
 def _flag_rows(finding: dict[str, Any]) -> list[list[str]]:
