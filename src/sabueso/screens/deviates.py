@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
@@ -154,10 +155,12 @@ def with_spread(
     base: exp.Select,
     groups: Grouping,
     tested: list[Tested],
-    side: str | None,
+    side: str | None = None,
+    flagged: FlaggedSums | None = None,
 ) -> list[Tested]:
     """Add the absolute deviations from the median, and the standardised third and fourth powers;
-    with a side, the amounts within the limits of that side too.
+    with the flagged rows of a side, the amounts within the limits too: their sums are the whole less
+    what was flagged, exactly, and only their order statistics need another look at the rows.
 
     The powers are rounded to steps so fine that it does not show and so coarse that the greatest
     fits 64 bits; their sums are then whole numbers and the same in any order of rows.
@@ -176,6 +179,7 @@ def with_spread(
             "step": pa.array([float(step_of(g.n)) for g in found], pa.float64()),
             "least": lim.clamped([t.least for t in tested]),
             "greatest": lim.clamped([t.greatest for t in tested]),
+            "touched": pa.array([bool(flagged and flagged.n[i]) for i in range(len(tested))]),
         },
     )
     units = sql.column(UNITS, "b")
@@ -190,7 +194,7 @@ def with_spread(
         exp.alias_(off, "deviation"),
         exp.alias_(z, "z"),
         sql.column("step", "limits"),
-        *([exp.alias_(within_limits(side), "inside")] if side else []),
+        *([exp.alias_(_kept(side), "inside")] if side else []),
     ).from_(base.subquery("b"))
     inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
     square = exp.paren(exp.Mul(this=sql.column("z"), expression=sql.column("z")))
@@ -206,7 +210,7 @@ def with_spread(
         "fourths": power(square.copy()),
     }
     if side:
-        fields |= effect_fields(sql.column("inside"), "inside_")
+        fields["inside_middle"] = sql.quantiles(sql.column("inside"), ("0.5", "0.95"))
     else:
         fields["deviations"] = sql.exact_sum(sql.column("deviation"))
     used = sum(g.n for g in found)
@@ -216,7 +220,7 @@ def with_spread(
         for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
     }
     spread = []
-    for t in tested:
+    for place, t in enumerate(tested):
         row = by_key[tuple(t.key.values())]
         g = replace(
             t.group,
@@ -225,8 +229,53 @@ def with_spread(
             cubes=int(row["cubes"] or 0) / step_of(t.group.n),
             fourths=int(row["fourths"] or 0) / step_of(t.group.n),
         )
-        spread.append(replace(t, group=g, inside=Effect.of(row, "inside_") if side else None))
+        inside = None if flagged is None else flagged.rest(place, g.effect, row["inside_middle"])
+        spread.append(replace(t, group=g, inside=inside))
     return spread
+
+
+@dataclass(frozen=True)
+class FlaggedSums:
+    """By group: how many rows were flagged, Σ and Σ² of their amounts in minor units, exact."""
+
+    n: list[int]
+    total: list[int]
+    squares: list[int]
+
+    @classmethod
+    def of(cls, found: pa.Table, groups: int) -> FlaggedSums:
+        """From the rows of :func:`limits.rows_beyond`, their ``worth`` carried along."""
+        units = found.column(WORTH).cast(pa.decimal256(19, 0))
+        squares = pc.multiply(units, units)  # 39 digits, and 76 for their sum: nothing wraps
+        table = pa.table({"p": found.column("position"), "t": units, "s": squares})
+        sums = table.group_by("p").aggregate([("t", "sum"), ("s", "sum"), ("t", "count")])
+        n, total, square = ([0] * groups for _ in range(3))
+        for row in sums.to_pylist():
+            n[row["p"]], total[row["p"]], square[row["p"]] = (
+                row["t_count"], int(row["t_sum"]), int(row["s_sum"]),
+            )  # fmt: skip
+        return cls(n, total, square)
+
+    def rest(self, place: int, whole: Effect, middle: list[float] | None) -> Effect | None:
+        """A group's amounts without its flagged rows; None where all were flagged."""
+        if not self.n[place]:
+            return whole
+        if middle is None or whole.n == self.n[place]:
+            return None
+        return Effect(
+            whole.n - self.n[place],
+            whole.total - self.total[place],
+            whole.squares - self.squares[place],
+            sql.exact_quantile(middle[0], "0.5"),
+            sql.exact_quantile(middle[1], "0.95"),
+        )
+
+
+def _kept(side: str) -> Tree:
+    """The amount of a row within the limits of a group that has rows beyond them."""
+    within = exp.Not(this=lim.beyond(side))
+    both = exp.and_(sql.column("touched", "limits"), within)
+    return exp.Case().when(both, sql.column(WORTH, "b"))
 
 
 def within_limits(side: str) -> Tree:

@@ -55,7 +55,8 @@ def limit_table(
 
 def flag_table(found: pa.Table, columns: dict[str, np.ndarray]) -> pa.Table:
     """The rows of :func:`rows_beyond` as flags, with the test's own columns."""
-    kept = found.drop_columns(["position", "strength", "high"])
+    own = ("position", "strength", "high", "worth")
+    kept = found.drop_columns([name for name in own if name in found.column_names])
     for name, values in columns.items():
         kept = kept.append_column(name, pa.array(values))
     return kept
@@ -125,10 +126,11 @@ def rows_beyond(
     limits: pa.Table,
     side: str,
     measure: Column,
+    carry: Sequence[str] = (),
 ) -> pa.Table:
     """Rows beyond their group's limits, strongest first, then as they stand in the sources.
 
-    ``limits`` is a :func:`limit_table`. The result has ``position`` (of the group), ``strength``,
+    ``limits`` is a :func:`limit_table`; ``carry`` are named values that come along. The result has ``position`` (of the group), ``strength``,
     ``high`` (above, not below), ``amount`` and the prefixed columns.
     """
     named = row_columns(population.table, measure)
@@ -145,7 +147,7 @@ def rows_beyond(
         exp.alias_(strength, "strength"),
         exp.alias_(high.copy(), "high"),
     ]
-    wanted += [sql.column(name, "b") for name in named]
+    wanted += [sql.column(name, "b") for name in (*carry, *named)]
     wanted += [
         exp.alias_(sql.column(name, "b"), GROUP + label, quoted=True)
         for name, label in zip(grouping.names, grouping.labels, strict=True)

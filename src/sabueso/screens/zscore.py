@@ -23,6 +23,7 @@ from sabueso.screens.deviates import (
     WORTH,
     DeviateGroup,
     Effect,
+    FlaggedSums,
     Tested,
     effect_fields,
     group_figures,
@@ -132,7 +133,6 @@ class ZScore:
             # The sums alone give the limits: one pass tells the spread and what is within them.
             limit = solved(found)
             tested, flat = _limits(found, settings.method, limit)
-            tested = with_spread(population, base, groups, tested, settings.side)
         else:
             bare = [Tested(g, 0, 0, 0.0, 1.0) for g in found]
             spread = [t.group for t in with_spread(population, base, groups, bare, None)]
@@ -144,12 +144,14 @@ class ZScore:
                 limit = solved(spread)
                 tested, flat = _limits(spread, settings.method, limit)
         not_tested += flat
-        flags, counts = _flags(
+        flags, beyond = _flags(
             population, values, reasons, base, groups, tested, settings, measure, limit
         )
         if settings.method == "plain":
+            tested = with_spread(population, base, groups, tested, settings.side, beyond)
             without = [t.inside for t in tested]
         else:
+            counts = np.array(beyond.n)
             without = _without(population, base, groups, tested, counts, settings.side)
         described = [
             _described(t, rest, scale, measure.scale, settings, limit)
@@ -210,16 +212,18 @@ def _flags(
     settings: ZScoreSettings,
     measure: Column,
     limit: Fraction,
-) -> tuple[Flags, np.ndarray]:
-    """The rows beyond the limits, and how many each group has."""
+) -> tuple[Flags, FlaggedSums]:
+    """The rows beyond the limits, and their sums by group."""
     limits = lim.limit_table(
         groups,
         tested,
         [(t.least, t.greatest) for t in tested],
         [(t.centre, t.centre, t.unit) for t in tested],
     )
-    found = lim.rows_beyond(population, values, reasons, groups, limits, settings.side, measure)
-    position = found.column("position").to_numpy()
+    found = lim.rows_beyond(
+        population, values, reasons, groups, limits, settings.side, measure, carry=(WORTH,)
+    )
+    sums = FlaggedSums.of(found, len(tested))
     high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
     strength = found.column("strength").to_numpy()
     p = 2 * ndtr(-strength)
@@ -230,7 +234,7 @@ def _flags(
             "direction": np.where(high, "high", "low"),
         }
         kept = lim.flag_table(found, columns)
-        return Flags("row", kept), np.bincount(position, minlength=len(tested))
+        return Flags("row", kept), sums
     family = sum(t.group.n for t in tested)
     columns = {
         "score": np.where(high, strength, -strength),
@@ -240,7 +244,7 @@ def _flags(
         "p_adjusted": _adjusted(population, base, groups, tested, limits, p, settings, family),
     }
     kept = lim.flag_table(found, columns)
-    return Flags("row", kept), np.bincount(position, minlength=len(tested))
+    return Flags("row", kept), sums
 
 
 def _without(

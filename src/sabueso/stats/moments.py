@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 from math import floor, isqrt, sqrt
 
 from scipy.special import ndtr
@@ -22,6 +23,7 @@ class Moments:
     sd: float | None
 
 
+@lru_cache(maxsize=10_000)
 def moments(n: int, total: int, squares: int, scale: int = 0) -> Moments:
     """Mean and sample standard deviation (n - 1) from n, Σx and Σx².
 
