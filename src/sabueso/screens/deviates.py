@@ -21,6 +21,7 @@ from sabueso.screens import limits as lim
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import NotTested
 from sabueso.stats.moments import moments
+from sabueso.stats.quartiles import in_units
 
 WORTH = "worth"  # the amount itself, whatever the scale of the test
 
@@ -55,10 +56,10 @@ class Effect:
         return {
             "n": m.n,
             "mean": m.mean,
-            "median": float(self.median / unit),
+            "median": in_units(self.median, unit),
             "sd": m.sd,
             "sum": money(self.total, scale),
-            "p95": float(self.p95 / unit),
+            "p95": in_units(self.p95, unit),
         }
 
 
@@ -245,9 +246,15 @@ class FlaggedSums:
     @classmethod
     def of(cls, found: pa.Table, groups: int) -> FlaggedSums:
         """From the rows of :func:`limits.rows_beyond`, their ``worth`` carried along."""
-        units = found.column(WORTH).cast(pa.decimal256(19, 0))
-        squares = pc.multiply(units, units)  # 39 digits, and 76 for their sum: nothing wraps
-        table = pa.table({"p": found.column("position"), "t": units, "s": squares})
+        units = found.column(WORTH)
+        if found.num_rows and max(map(abs, pc.min_max(units).as_py().values())) < 2**31:
+            squares = pc.multiply(units, units).cast(pa.decimal128(19, 0))
+            exact = units.cast(pa.decimal128(19, 0))
+        else:
+            # 39 digits for a square, and 76 for their sum: nothing wraps.
+            exact = units.cast(pa.decimal256(19, 0))
+            squares = pc.multiply(exact, exact)
+        table = pa.table({"p": found.column("position"), "t": exact, "s": squares})
         sums = table.group_by("p").aggregate([("t", "sum"), ("s", "sum"), ("t", "count")])
         n, total, square = ([0] * groups for _ in range(3))
         for row in sums.to_pylist():

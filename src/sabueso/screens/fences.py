@@ -23,7 +23,7 @@ from sabueso.screens.scales import LOG_SCALE, amount_of, scaled_units
 from sabueso.screens.settings import MeasureSettings
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.quartiles import Fences as FenceLimits
-from sabueso.stats.quartiles import QuartileRule, between, fences, quartile_positions
+from sabueso.stats.quartiles import QuartileRule, between, fences, in_units, quartile_positions
 
 
 class FencesSettings(MeasureSettings):
@@ -244,7 +244,7 @@ def _flags(
     high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
     # How many interquartile ranges each side's inner and outer fence lie beyond its quartile: k, but
     # for skewed groups.
-    reach = np.array([_reach(t.limits) for t in tested]).reshape(-1, 2, 2)
+    reach = np.array([_reach(t, settings) for t in tested]).reshape(-1, 2, 2)
     side = high.astype(np.int64)
     inner, outer = reach[position, side].T
     outside = over > outer
@@ -258,12 +258,15 @@ def _flags(
     return Flags("row", lim.flag_table(found, columns)), counts
 
 
-def _reach(limits: FenceLimits) -> list[list[float]]:
+def _reach(t: _Tested, settings: FencesSettings) -> list[list[float]]:
     """[[inner, outer] of the low side, then of the high side], in interquartile ranges."""
-    low, high, iqr = limits.q1, limits.q3, limits.iqr
+    limits = t.limits
+    if t.medcouple is None:
+        return [[float(settings.inner), float(settings.outer)]] * 2
+    low, high, iqr = float(limits.q1), float(limits.q3), float(limits.iqr)
     return [
-        [float((low - limits.low) / iqr), float((low - limits.outer_low) / iqr)],
-        [float((limits.high - high) / iqr), float((limits.outer_high - high) / iqr)],
+        [(low - float(limits.low)) / iqr, (low - float(limits.outer_low)) / iqr],
+        [(float(limits.high) - high) / iqr, (float(limits.outer_high) - high) / iqr],
     ]
 
 
@@ -271,7 +274,8 @@ def _described(t: _Tested, flagged: int, scale: int, kind: str) -> dict[str, Any
     unit = 10**scale
 
     def shown(value: Fraction) -> float | None:
-        return amount_of(float(value / unit)) if kind == "log" else float(value / unit)
+        place = in_units(value, unit)
+        return amount_of(place) if kind == "log" else place
 
     f = t.limits
     return {
@@ -280,7 +284,7 @@ def _described(t: _Tested, flagged: int, scale: int, kind: str) -> dict[str, Any
         "q1": shown(f.q1),
         "median": shown(f.median),
         "q3": shown(f.q3),
-        "iqr": float(f.iqr / unit),
+        "iqr": in_units(f.iqr, unit),
         "low": shown(f.low),
         "high": shown(f.high),
         "outer_low": shown(f.outer_low),

@@ -43,7 +43,7 @@ from sabueso.stats.moments import (
     moments,
     shape,
 )
-from sabueso.stats.quartiles import centred_limits, robust_unit
+from sabueso.stats.quartiles import centred_limits, in_units, robust_unit
 from sabueso.stats.sequential import SequentialTest
 
 
@@ -187,18 +187,17 @@ def _limits(
     tested, flat = [], []
     for g in found:
         if method == "plain":
-            m = moments(g.n, g.total, g.squares)
-            unit: Fraction | None = Fraction(m.sd or 0) or None
-            centre = Fraction(g.total, g.n)
+            spread = moments(g.n, g.total, g.squares).sd or None
+            centre = g.total / g.n
             bounds = deviate_limits(g.n, g.total, g.squares, limit)
         else:
             unit = robust_unit(g.mad, Fraction(g.deviation2, 2 * g.n))
-            centre = g.median
-            bounds = centred_limits(centre, unit or Fraction(0), limit)
-        if unit is None:
+            spread, centre = None if unit is None else float(unit), float(g.median)
+            bounds = centred_limits(g.median, unit or Fraction(0), limit)
+        if spread is None:
             flat.append(NotTested(g.key, f"zero_spread: all {g.n} amounts are the same", g.n))
         else:
-            tested.append(Tested(g, bounds[0], bounds[1], float(centre), float(unit)))
+            tested.append(Tested(g, bounds[0], bounds[1], centre, spread))
     return tested, flat
 
 
@@ -340,13 +339,13 @@ def _described(
         "n": g.n,
         "mean": place(m.mean),
         "sd": m.sd,
-        "median": place(float(g.median / unit)),
-        "mad": float(g.mad / unit),
+        "median": place(in_units(g.median, unit)),
+        "mad": in_units(g.mad, unit),
         "skewness": form.skewness,
         "kurtosis": form.kurtosis,
         "low": None if open_low else place(low / unit),
         "high": None if open_high else place(high / unit),
-        "reachable": settings.method != "plain" or greatest_deviate(g.n) > limit,
+        "reachable": settings.method != "plain" or greatest_deviate(g.n) > float(limit),
         "flagged": g.n - (rest.n if rest is not None else 0),
         "with_flags": g.effect.as_json(amount_scale),
         "without_flags": None if rest is None else rest.as_json(amount_scale),
@@ -384,7 +383,7 @@ def _cautions(
                 )
             )
     if settings.method == "plain":
-        short = [t.group.n for t in tested if greatest_deviate(t.group.n) <= limit]
+        short = [t.group.n for t in tested if greatest_deviate(t.group.n) <= float(limit)]
         if short:
             largest = max(short)
             cautions.append(

