@@ -6,6 +6,7 @@ from __future__ import annotations
 import csv
 from collections import Counter, defaultdict
 from decimal import Decimal
+from pathlib import Path
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -14,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import as_json, sabueso
-from sabueso.case.plan import Plan
+from sabueso.case.plan import Plan, rules_of
 from sabueso.intake.checks import judge
 from sabueso.intake.interface import FileReport
 from sabueso.intake.take import intake_engine
@@ -37,7 +38,7 @@ few = st.lists(
 
 def rule_of(**values):
     plan = {"case": {"name": "x"}, "tables": {"ledger": {"prefix": "LED", "rules": [values]}}}
-    return Plan(**plan).tables["ledger"].rules[0]
+    return rules_of(Path("case.toml"), "ledger", Plan(**plan).tables["ledger"])[0]
 
 
 def written(tmp_path, rows, name):

@@ -14,7 +14,7 @@ import sqlglot.expressions as exp
 
 from sabueso.case.folder import Case, relative
 from sabueso.case.judging import controls, judge_files
-from sabueso.case.plan import check_table_name, write_table
+from sabueso.case.plan import check_table_name, rules_of, write_table
 from sabueso.case.quarantine import write_quarantine
 from sabueso.case.taking import Known, TakeReport, prefix_for, prior_of
 from sabueso.errors import UserError
@@ -91,9 +91,10 @@ def attach_files(
             if progress is not None:
                 progress(path.name, report.accepted, path.stat().st_size)
         roles = dict(section.roles) if section and section.roles else dict(prior.roles)
-        if section and section.rules and reports:
+        rules = rules_of(case.plan_path, table, section) if section else []
+        if rules and reports:
             new = [Part(r.columns, (base / r.file,), base) for r in reports]
-            reports, judged = judge_files(case, table, section.rules, roles, reports, new, engine)
+            reports, judged = judge_files(case, table, rules, roles, reports, new, engine)
     finally:
         engine.close()
     if reports:

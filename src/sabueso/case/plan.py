@@ -7,15 +7,17 @@ import tomllib
 from collections.abc import Sequence
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from sabueso.case.files import write_whole
 from sabueso.errors import UserError, nearest
-from sabueso.intake.rules import Rule
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import ROLES
+
+if TYPE_CHECKING:
+    from sabueso.intake.rules import AnyRule
 
 PLAN = "case.toml"
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]{0,40}")
@@ -66,7 +68,7 @@ class TableSection(_Part):
     read: ReadSettings = Field(default_factory=ReadSettings)
     links: dict[str, str] = Field(default_factory=dict)
     control: TableControl = Field(default_factory=TableControl)
-    rules: list[Rule] = Field(default_factory=list)
+    rules: list[dict[str, Any]] = Field(default_factory=list)
 
     @field_validator("roles")
     @classmethod
@@ -138,21 +140,51 @@ def read_plan(path: Path) -> Plan:
     try:
         return Plan(**values)
     except ValidationError as error:
-        first = error.errors()[0]
-        line = _line_of(text, first["loc"])
-        message = first["msg"].removeprefix("Value error, ")
-        key = ".".join(str(part) for part in first["loc"])
-        if first["type"] == "extra_forbidden":
-            message = "there is no such key" + nearest(str(first["loc"][-1]), _keys(first["loc"]))
-        elif first["type"] == "union_tag_invalid":
-            given, kinds = (
-                first["ctx"]["tag"],
-                first["ctx"]["expected_tags"].strip("'").split("', '"),
-            )
-            message = f"there is no rule {given!r}{nearest(given, kinds)}"
-        elif first["type"] in ("missing", "union_tag_not_found"):
-            message = "this key is required"
-        raise UserError(f"{path}, line {line}: {key}: {message[:1].lower()}{message[1:]}") from None
+        raise _refused(path, text, error) from None
+
+
+def rules_of(path: Path, table: str, section: TableSection) -> list[AnyRule]:
+    """The rules of a table, validated. Apart from the plan: only intake needs them, and their models
+    take as long to build as all the others.
+
+    Raises
+    ------
+    UserError
+        As :func:`read_plan`.
+    """
+    if not section.rules:
+        return []
+    from pydantic import TypeAdapter
+
+    from sabueso.intake.rules import Rule
+
+    found: list[AnyRule] = []
+    for place, values in enumerate(section.rules):
+        try:
+            found.append(TypeAdapter(Rule).validate_python(values))
+        except ValidationError as error:
+            text = path.read_text(encoding="utf-8-sig")
+            raise _refused(path, text, error, ("tables", table, "rules", place)) from None
+    return found
+
+
+def _refused(
+    path: Path, text: str, error: ValidationError, within: tuple[int | str, ...] = ()
+) -> UserError:
+    """The first thing wrong with a plan, as a sentence with its line and key."""
+    first = error.errors()[0]
+    loc = (*within, *first["loc"])
+    message = first["msg"].removeprefix("Value error, ")
+    key = ".".join(str(part) for part in loc)
+    if first["type"] == "extra_forbidden":
+        message = "there is no such key" + nearest(str(loc[-1]), _keys(loc))
+    elif first["type"] == "union_tag_invalid":
+        given, kinds = first["ctx"]["tag"], first["ctx"]["expected_tags"].strip("'").split("', '")
+        message = f"there is no rule {given!r}{nearest(given, kinds)}"
+    elif first["type"] in ("missing", "union_tag_not_found"):
+        message = "this key is required"
+    line = _line_of(text, loc)
+    return UserError(f"{path}, line {line}: {key}: {message[:1].lower()}{message[1:]}")
 
 
 def _toml_message(message: str, text: str) -> str:

@@ -12,7 +12,7 @@ from typing import Any
 
 from sabueso.case.folder import Case, relative
 from sabueso.case.judging import Control, controls, judge_files, one_currency
-from sabueso.case.plan import TableSection, check_table_name, write_table
+from sabueso.case.plan import TableSection, check_table_name, rules_of, write_table
 from sabueso.case.quarantine import write_quarantine
 from sabueso.errors import UserError
 from sabueso.intake.checks import RuleReport
@@ -170,7 +170,7 @@ def take_in(
     reports: list[FileReport] = []
     known: list[Known] = []
     temporary: list[tuple[Path, Path]] = []
-    rules = list(section.rules) if section else []
+    rules = rules_of(case.plan_path, table, section) if section else []
     judged: list[RuleReport] = []
     folder = case.folder / "population" / table
     engine = intake_engine()
