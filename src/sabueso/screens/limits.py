@@ -206,7 +206,7 @@ def histogram(
 
 AIM_STEPS = 10_000
 """A limit that is solved for is rounded up to this fraction: it can be written down and met again."""
-_AROUND = ("0.5", "0.67", "0.8", "0.9", "1", "1.1", "1.25", "1.5", "2")
+_AROUND = ("0.5", "0.67", "0.8", "0.9", "1.1", "1.25", "1.5", "2")
 
 
 def aim(
