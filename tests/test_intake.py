@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from datetime import date
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 
 import numpy as np
@@ -364,3 +364,21 @@ def test_parquet_attached_in_place(tmp_path):
     pq.write_table(pa.table({"id": ["x"], "amount": [0.25]}), changed)
     as_json(*again, cwd=case)
     assert as_json("try", "zscore", "lake", cwd=case)["population"]["rows"] == 501
+
+
+@given(
+    st.lists(st.datetimes(datetime(1990, 1, 1), datetime(2060, 1, 1)), min_size=1, max_size=12),
+    st.sampled_from(["Z", "+00:00", "+02:00", "-0530", "+01"]),
+    st.sampled_from(["T", " "]),
+    st.sampled_from(["seconds", "milliseconds", "microseconds"]),
+)
+def test_moments_with_a_zone_are_kept_in_utc(tmp_path, moments, zone, between, places):
+    hours = {"+02:00": 2.0, "-0530": -5.5, "+01": 1.0}.get(zone, 0.0)
+    texts = [m.isoformat(sep=between, timespec=places) for m in moments]
+    # More than are read one by one, of which the first few are looked at.
+    many = texts * (1 if len(texts) < 8 else 900)
+    lines = "".join(f"{i},{text}{zone}\n" for i, text in enumerate(many))
+    report, found = take(tmp_path, f"n,entered\n{lines}")
+    expected = [datetime.fromisoformat(text) - timedelta(hours=hours) for text in texts]
+    assert [r["entered"] for r in found[: len(texts)]] == expected
+    assert report.quarantined == 0 and "in UTC" in report.detected["column entered"]

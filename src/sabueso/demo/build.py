@@ -193,6 +193,7 @@ def build_demo(
         taken.append(
             take_in(case, table, source_files(case, named, table), named=named, initials="KL")
         )
+    taken.sort(key=lambda report: report.amount is None)  # the books first, then the masters
     write_links(case.plan_path, LINKS)
     for name, test, table, purpose, settings in PROGRAMME:
         write_screen(case.plan_path, name, test, table, settings, purpose)

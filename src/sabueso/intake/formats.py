@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from functools import cache, lru_cache
 from typing import ClassVar, Protocol
 
@@ -383,6 +383,20 @@ for _form, (_pattern, _type, _order, _shown) in list(_DATE_FORMS.items())[:9]:
             )
 
 
+# ISO 8601 with fractions of a second or a zone: kept as the same moment in UTC, so that rows of
+# several zones compare. Without a zone the clock is the client's own.
+_ZONE = r"(?:Z|[+-][0-9]{2}(?::?[0-9]{2})?)"
+_INSTANT = r"[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}:[0-9]{2}(?:\.[0-9]{1,9})?"
+_DATE_FORMS["zoned"] = (
+    rf"{_INSTANT} ?{_ZONE}", "timestamp", "year first", "yyyy-mm-dd hh:mm:ss with a zone, in UTC",
+)  # fmt: skip
+_DATE_FORMS["fraction"] = (
+    _INSTANT,
+    "timestamp",
+    "year first",
+    "yyyy-mm-dd hh:mm:ss with fractions of a second",
+)
+
 _ARROW = {"date": pa.date32(), "timestamp": pa.timestamp("us"), "time": pa.time64("us")}
 MANY_DATES = 5_000
 
@@ -395,11 +409,22 @@ def _moment(form: str, text: str | None) -> date | time | None:
         return None
     if form == "serial":
         return date(1899, 12, 30) + timedelta(days=int(text))
+    if form in ("zoned", "fraction"):
+        return _instant(text)
     try:
         read = datetime.strptime(text, form)
     except ValueError:
         return None
     return read if kind == "timestamp" else read.date() if kind == "date" else read.time()
+
+
+def _instant(text: str) -> datetime | None:
+    """An ISO 8601 moment, in UTC where it has a zone."""
+    try:
+        read = datetime.fromisoformat(re.sub(r"(\.[0-9]{6})[0-9]+", r"\1", text.replace(" Z", "Z")))
+    except ValueError:
+        return None
+    return read.astimezone(UTC).replace(tzinfo=None) if read.tzinfo else read
 
 
 def _iso(form: str) -> tuple[str, str]:
@@ -440,7 +465,13 @@ class DateFormat:
     def _distinct(self, texts: pa.Array) -> pa.Array:
         """Values of distinct texts: dates repeat, and few of them are read one by one."""
         kind = _ARROW[self.type]
-        if len(texts) > MANY_DATES and self.order:
+        if len(texts) > MANY_DATES and self.order and self.form in ("zoned", "fraction"):
+            zone = "UTC" if self.form == "zoned" else None
+            try:
+                return texts.cast(pa.timestamp("us", zone)).cast(kind)
+            except pa.ArrowInvalid:
+                pass
+        elif len(texts) > MANY_DATES and self.order:
             try:
                 return pc.replace_substring_regex(texts, *_iso(self.form)).cast(kind)
             except pa.ArrowInvalid:
