@@ -25,7 +25,9 @@ import sqlglot.expressions as exp
 from conftest import sabueso, screened, table_of
 from sabueso.case.folder import Case
 from sabueso.population import sql
+from sabueso.population.calendar import Span
 from sabueso.population.drill import drill, rows
+from sabueso.population.driving import of_change, of_rows, peers_of, rate_and_volume
 from sabueso.population.engines import Engine, EngineSettings, QueryError, open_engine
 from sabueso.population.population import Population
 
@@ -246,6 +248,23 @@ def test_drill_downs_are_equal(populations):
     assert here.across_values == there.across_values
     here, there = (rows(p, limit=50) for p in populations)
     assert [r["id"] for r in here.rows] == [r["id"] for r in there.rows]
+
+
+def test_what_drives_a_figure_is_equal(populations):
+    """The queries behind ``why``."""
+    where = "first_digit(cost) = 4"
+    who, account, cost = (populations[0].table.column(n) for n in ("who", "account", "cost"))
+    for column in (who, account):
+        here, there = (of_rows(p, where, column, cost) for p in populations)
+        assert here == there
+    sides = [Span.of(name).holds(sql.column("day")) for name in ("2024", "2025")]
+    hours = populations[0].table.column("hours")
+    here, there = (of_change(p, *(s.copy() for s in sides), who, cost) for p in populations)
+    assert here == there
+    here, there = (rate_and_volume(p, *(s.copy() for s in sides), hours, cost) for p in populations)
+    assert here == there and here is not None
+    here, there = (peers_of(p, account, "604", Decimal("12.50"), cost) for p in populations)
+    assert here == there
 
 
 def test_the_programme_of_the_sample_case_is_equal(engines, marisma):

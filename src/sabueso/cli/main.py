@@ -24,6 +24,7 @@ COMMANDS = {
     "screen": "run the programme of screens and record findings and exceptions",
     "queue": "the exceptions, the most telling first, with their status",
     "dig": "drill down: grouped totals, narrower groups, rows; any column across",
+    "why": "what drives an exception: which values, which rows, how it stands among its peers",
     "review": "record a disposition with its reason, sign off, reopen",
     "note": "record an observation or conclusion on a screen",
     "paper": "write the working papers: one HTML file and one workbook",

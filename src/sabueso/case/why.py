@@ -1,0 +1,210 @@
+"""Why an exception is one: what drives it, which rows carry it, and how it stands among its peers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from decimal import Decimal
+from typing import Any
+
+import sqlglot.expressions as exp
+
+from sabueso.case.folder import Case
+from sabueso.case.queue import AuditException, one_exception
+from sabueso.case.runs import latest_findings
+from sabueso.errors import UserError
+from sabueso.population import expressions, sql
+from sabueso.population.calendar import Span
+from sabueso.population.drill import rows as drill_rows
+from sabueso.population.driving import (
+    Driver,
+    Peers,
+    candidates,
+    of_change,
+    of_rows,
+    peers_of,
+    rate_and_volume,
+)
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column
+from sabueso.screens.interface import plain
+
+MOST_ROWS = 5
+PEER_ROLES = ("party", "account", "preparer")
+
+
+@dataclass(frozen=True)
+class Why:
+    """What was found. ``drivers`` the strongest column first; ``peers`` of a single row;
+    ``contribution`` of an entity's measures to its distance; ``largest`` the rows that carry most,
+    and what the figure is without them."""
+
+    exception: AuditException
+    on: str | None
+    currency: str
+    scale: int
+    population_rows: int
+    rows: int
+    amount: Decimal | None
+    change: bool
+    drivers: list[Driver]
+    not_considered: list[tuple[str, str]]
+    peers: list[Peers]
+    contribution: dict[str, float]
+    largest: list[dict[str, Any]]
+    without_largest: Decimal | None
+    rate_volume: tuple[Decimal, Decimal] | None = None
+
+    def as_json(self) -> dict[str, Any]:
+        item = self.exception
+        return {
+            "id": item.id,
+            "table": item.table,
+            "kind": item.kind,
+            "subject": item.key,
+            "on": self.on,
+            "population_rows": self.population_rows,
+            "rows": self.rows,
+            "amount": plain(self.amount),
+            "drivers": [
+                {"column": d.column, "values": [plain(asdict(v)) for v in d.values]}
+                for d in self.drivers
+            ],
+            "not_considered": [{"column": c, "reason": r} for c, r in self.not_considered],
+            "peers": [plain(asdict(peer)) for peer in self.peers],
+            "contribution": self.contribution,
+            "largest": [plain(row) for row in self.largest],
+            "without_largest": plain(self.without_largest),
+            "rate_volume": None
+            if self.rate_volume is None
+            else {"volume": plain(self.rate_volume[0]), "rate": plain(self.rate_volume[1])},
+        }
+
+
+def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
+    """Look behind an exception.
+
+    Parameters
+    ----------
+    columns : sequence of str
+        Columns to look at; by default all texts but those that name a row or the subject.
+
+    Raises
+    ------
+    UserError
+        If there is no such exception or column, or its screen is no longer in the programme.
+    """
+    item = one_exception(case, given)
+    finding = _finding(case, item)
+    settings = finding["settings"]
+    with case.populations(item.table) as opened:
+        population = opened(item.table, settings.get("where"), with_set_aside=True)
+        table = population.table
+        on = finding["on"] or table.roles.get("amount")
+        measure = None if on is None else table.number(on)
+        carrying = drill_rows(
+            opened(item.table, item.selector, with_set_aside=True), limit=MOST_ROWS, on=on
+        )
+        found, rest = candidates(table, columns, list(item.key), measure)
+        drivers: list[Driver] = []
+        peers: list[Peers] = []
+        sides = _sides(item, settings, population)
+        parts = None
+        quantity = table.role("quantity")
+        if sides is not None and quantity is not None and measure is not None:
+            parts = rate_and_volume(population, *sides, quantity, measure)
+        if item.kind == "row" and measure is not None and not columns:
+            peers = _peers(population, carrying.rows, measure)
+        else:
+            for column in found:
+                if sides is not None and measure is not None:
+                    driver = of_change(population, *sides, column, measure)
+                else:
+                    driver = of_rows(population, item.selector, column, measure)
+                if isinstance(driver, str):
+                    rest.append((column.name, driver))
+                else:
+                    drivers.append(driver)
+        account = population.account(measure)
+    amount = carrying.population.used_total
+    largest = [
+        row for row in carrying.rows if measure is not None and row[measure.name] is not None
+    ]
+    shown = largest[:3]
+    return Why(
+        exception=item,
+        on=on,
+        currency=finding["currency"],
+        scale=2 if measure is None else measure.scale,
+        population_rows=account.used,
+        rows=carrying.population.used,
+        amount=amount,
+        change=sides is not None,
+        drivers=sorted(drivers, key=lambda d: -d.strength),
+        not_considered=rest,
+        peers=peers,
+        contribution=_contribution(finding, item.id),
+        largest=shown,
+        without_largest=None
+        if amount is None or measure is None
+        else amount - sum((row[measure.name] for row in shown), Decimal(0)),
+        rate_volume=parts,
+    )
+
+
+def _finding(case: Case, item: AuditException) -> dict[str, Any]:
+    """The finding that marked an exception; of several, one that compares two periods of the books,
+    since a budget has no rows to look behind."""
+    newest = {f["screen"]: f for f in latest_findings(case)}
+    found = [newest[mark.screen] for mark in item.marks if mark.screen in newest]
+    if not found:
+        raise UserError(
+            f"{item.id} was marked by {item.marks[0].screen!r}, which the programme has no longer"
+        )
+    return next((f for f in found if not f["settings"].get("against")), found[0])
+
+
+def _sides(
+    item: AuditException, settings: dict[str, Any], population: Population
+) -> tuple[Tree, Tree] | None:
+    """Conditions of the two periods that a change is between; None where it is no change of one."""
+    if item.kind != "line" or settings.get("against") or not settings.get("base"):
+        return None
+    table = population.table
+    date = table.role("date")
+    if date is None:
+        return None
+    keys = [
+        sql.same(
+            sql.cast(expressions.scalar(name, table), "VARCHAR"),
+            exp.null() if value is None else sql.text(str(value)),
+        )
+        for name, value in item.key.items()
+        if name != "period"
+    ]
+    spans = [Span.of(settings[k], table.fiscal_year_starts) for k in ("base", "current")]
+    before, after = (
+        sql.both([*(k.copy() for k in keys), exp.paren(span.holds(sql.column(date.name)))])
+        for span in spans
+    )
+    return before, after
+
+
+def _peers(population: Population, rows: list[dict[str, Any]], measure: Column) -> list[Peers]:
+    """A row's standing among the rows of its party, its account, its preparer."""
+    found: list[Peers] = []
+    if not rows or rows[0][measure.name] is None:
+        return found
+    row = rows[0]
+    for role in PEER_ROLES:
+        column = population.table.role(role)  # type: ignore[arg-type]
+        if column is not None and column.name in row:
+            found.append(peers_of(population, column, row[column.name], row[measure.name], measure))
+    return found
+
+
+def _contribution(finding: dict[str, Any], identity: str) -> dict[str, float]:
+    """How much of an entity's distance each measure makes up, in per cent."""
+    flag: dict[str, Any] = next((f for f in finding["flags"] if f.get("id") == identity), {})
+    return dict(flag.get("contribution") or {})

@@ -1,0 +1,48 @@
+"""``sabueso why``."""
+
+from __future__ import annotations
+
+import argparse
+
+from sabueso.case.folder import Case
+from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
+
+EXAMPLES = (
+    "sabueso why PAY-DB8SJ",
+    "sabueso why JOU-K2R7R --columns concepto,preparado",
+    "sabueso why PAY-JMK93 --format json",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
+    parser.add_argument("exception", metavar="EXCEPTION", help="an id from the queue")
+    parser.add_argument(
+        "--columns", default="", metavar="COLUMN[,…]", help="look at these (default: all texts)"
+    )
+    case_option(parser)
+    output_options(parser, ".csv .xlsx .parquet .json")
+
+
+def run(args: argparse.Namespace) -> int:
+    from sabueso.case.why import why
+    from sabueso.population.expressions import split_list
+    from sabueso.show.export import DATA, csv_text, write_sheets
+    from sabueso.show.why import show_why, why_sheet
+
+    check_out(args.out, DATA)
+    case = Case.find(args.case)
+    try:
+        found = why(case, args.exception, split_list(args.columns))
+    finally:
+        case.close()
+    if args.out is not None:
+        write_sheets(args.out, [why_sheet(found)], found.as_json())
+    if args.format == "json":
+        emit_json(found.as_json())
+    elif args.format == "csv":
+        emit(csv_text(why_sheet(found)))
+    else:
+        from sabueso.show.console import make_console
+
+        show_why(make_console(), found)
+    return 0

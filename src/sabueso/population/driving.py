@@ -1,0 +1,257 @@
+"""What drives a figure: which values of other columns carry the rows, or the change, behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any
+
+import sqlglot.expressions as exp
+
+from sabueso.population import expressions, sql
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.stats.adjust import adjust
+from sabueso.stats.change import rate_and_volume as split_change
+from sabueso.stats.hypergeometric import upper_tail
+
+MOST_VALUES = 50_000
+"""Distinct values up to which a column is looked at: each is judged by itself."""
+
+
+@dataclass(frozen=True)
+class Value:
+    """One value of a column: its rows among the subject's and among all, and its amounts.
+
+    ``expected`` is how many of the subject's rows it would have by its share of all; ``p`` the
+    hypergeometric upper tail. Of a change, ``base`` is the amount before and ``part`` the share of
+    the change.
+    """
+
+    value: Any
+    rows: int
+    of_all: int
+    expected: float
+    amount: Decimal | None
+    p: float | None = None
+    p_adjusted: float | None = None
+    base: Decimal | None = None
+    change: Decimal | None = None
+    part: float | None = None
+
+
+@dataclass(frozen=True)
+class Driver:
+    """A column and its values, those that carry most first."""
+
+    column: str
+    values: list[Value]
+
+    @property
+    def strength(self) -> float:
+        """What columns are ranked by: the smallest p, or the largest part of a change."""
+        if not self.values:
+            return 0.0
+        first = self.values[0]
+        return -first.p_adjusted if first.p_adjusted is not None else abs(first.part or 0.0)
+
+
+def candidates(
+    table: Table, named: Sequence[str], subject: Sequence[str], measure: Column | None
+) -> tuple[list[Column], list[tuple[str, str]]]:
+    """Columns to look at, and those that are not looked at with the reason.
+
+    Raises
+    ------
+    UserError
+        If a column named is not in the table.
+    """
+    if named:
+        return [table.column(name) for name in named], []
+    identity = table.role("id")
+    found, rest = [], []
+    for column in table.columns:
+        if column.name in (FILE_COLUMN, LINE_COLUMN):
+            continue
+        if measure is not None and column.name == measure.name:
+            rest.append((column.name, "the measure itself"))
+        elif column.name in subject:
+            rest.append((column.name, "the subject itself"))
+        elif identity is not None and column.name == identity.name:
+            rest.append((column.name, "names each row"))
+        elif column.type != "text":
+            rest.append((column.name, "no text; --columns looks at it"))
+        else:
+            found.append(column)
+    return found, rest
+
+
+def of_rows(
+    population: Population, selector: str, column: Column, measure: Column | None
+) -> Driver | str:
+    """The values of a column among the rows of a subject, against their share of all rows.
+
+    Returns a sentence where the column tells nothing: constant, or another value on every row.
+    """
+    inside = exp.paren(
+        exp.Coalesce(
+            this=expressions.condition(selector, population.table, "subject"),
+            expressions=[exp.false()],
+        )
+    )
+    values: dict[str, Tree] = {"value": sql.column(column.name), "inside": inside}
+    if measure is not None:
+        values["units"] = sql.minor_units(measure)
+    base = population.base(values)
+    within = sql.column("inside", "b")
+    fields: list[Tree] = [
+        exp.alias_(sql.column("value", "b"), "value"),
+        exp.alias_(sql.count(), "of_all"),
+        exp.alias_(sql.only(sql.count(), within), "n"),
+    ]
+    if measure is not None:
+        taken = exp.Case().when(within.copy(), sql.column("units", "b"))
+        fields.append(exp.alias_(sql.exact_sum(taken), "total"))
+    select = exp.select(*fields).from_(base.subquery("b")).group_by(sql.column("value", "b"))
+    found = population.query(select.limit(MOST_VALUES + 1)).to_pylist()
+    every, n = sum(row["of_all"] for row in found), sum(row["n"] for row in found)
+    told = _tells_nothing(len(found), every)
+    if told:
+        return told
+    some = [row for row in found if row["n"]]
+    tails = [upper_tail(row["n"], every, row["of_all"], n) for row in some]
+    adjusted = adjust(tails, "holm", len(found))
+    listed = [
+        Value(
+            value=row["value"],
+            rows=row["n"],
+            of_all=row["of_all"],
+            expected=row["of_all"] * n / every,
+            amount=None if measure is None else money(int(row["total"] or 0), measure.scale),
+            p=p,
+            p_adjusted=float(q),
+        )
+        for row, p, q in zip(some, tails, adjusted, strict=True)
+    ]
+    return Driver(column.name, sorted(listed, key=lambda v: (v.p or 0.0, -v.rows)))
+
+
+def of_change(
+    population: Population, before: Tree, after: Tree, column: Column, measure: Column
+) -> Driver | str:
+    """The values of a column by how much of the change between two sets of rows each carries."""
+    base = population.base(
+        {"value": sql.column(column.name), "units": sql.minor_units(measure),
+         "before": before, "after": after}
+    )  # fmt: skip
+    value, units = sql.column("value", "b"), sql.column("units", "b")
+
+    def total(side: str) -> Tree:
+        return sql.exact_sum(exp.Case().when(sql.column(side, "b"), units.copy()))
+
+    fields: list[Tree] = [
+        exp.alias_(value, "value"),
+        exp.alias_(sql.count(), "of_all"),
+        exp.alias_(sql.only(sql.count(), sql.column("after", "b")), "n"),
+        exp.alias_(total("before"), "old"),
+        exp.alias_(total("after"), "new"),
+    ]
+    either = exp.or_(sql.column("before", "b"), sql.column("after", "b"))
+    select = exp.select(*fields).from_(base.subquery("b")).where(either).group_by(value.copy())
+    found = population.query(select.limit(MOST_VALUES + 1)).to_pylist()
+    told = _tells_nothing(len(found), sum(row["of_all"] for row in found))
+    if told:
+        return told
+    whole = sum(int(row["new"] or 0) - int(row["old"] or 0) for row in found)
+    listed = []
+    for row in found:
+        old, new = int(row["old"] or 0), int(row["new"] or 0)
+        listed.append(
+            Value(
+                value=row["value"],
+                rows=row["n"],
+                of_all=row["of_all"],
+                expected=0.0,
+                amount=money(new, measure.scale),
+                base=money(old, measure.scale),
+                change=money(new - old, measure.scale),
+                part=(new - old) / whole if whole else None,
+            )
+        )
+    return Driver(column.name, sorted(listed, key=lambda v: -abs(v.change or Decimal(0))))
+
+
+def rate_and_volume(
+    population: Population, before: Tree, after: Tree, quantity: Column, measure: Column
+) -> tuple[Decimal, Decimal] | None:
+    """The change of a line split by its quantity: (volume, rate), which add up to it; None where a
+    quantity is zero or missing.
+
+    volume = (q1 - q0)·p0 and rate = (p1 - p0)·q1, to the unit of the amounts.
+    """
+    base = population.base(
+        {"units": sql.minor_units(measure), "quantity": sql.minor_units(quantity),
+         "before": before, "after": after}
+    )  # fmt: skip
+    fields: list[Tree] = []
+    for side in ("before", "after"):
+        for name in ("units", "quantity"):
+            kept = exp.Case().when(sql.column(side, "b"), sql.column(name, "b"))
+            fields.append(exp.alias_(sql.exact_sum(kept), f"{side}_{name}"))
+    row = population.query(exp.select(*fields).from_(base.subquery("b"))).to_pylist()[0]
+    amounts = [int(row[f"{side}_units"] or 0) for side in ("before", "after")]
+    unit = 10**quantity.scale
+    quantities = [Fraction(int(row[f"{side}_quantity"] or 0), unit) for side in ("before", "after")]
+    (parts,), _ = split_change([amounts[0]], [amounts[1]], [quantities[0]], [quantities[1]])
+    if parts is None or not quantities[1]:
+        return None
+    volume = round(parts.volume)
+    rest = amounts[1] - amounts[0] - volume
+    return money(volume, measure.scale), money(rest, measure.scale)
+
+
+def _tells_nothing(values: int, rows: int) -> str:
+    if values > MOST_VALUES:
+        return f"more than {MOST_VALUES:,} values"
+    if values <= 1:
+        return "one value on every row"
+    return "another value on every row" if values == rows and rows > 1 else ""
+
+
+@dataclass(frozen=True)
+class Peers:
+    """A row among those that share a value with it."""
+
+    column: str
+    value: Any
+    n: int
+    median: float
+    larger: int
+    share: float | None
+
+
+def peers_of(
+    population: Population, column: Column, value: Any, amount: Decimal, measure: Column
+) -> Peers:
+    """How a row's amount stands among the rows with the same value of a column."""
+    units = sql.column("units", "b")
+    own = int(amount.scaleb(measure.scale))
+    base = population.base({"units": sql.minor_units(measure), "value": sql.column(column.name)})
+    literal: Tree = exp.null() if value is None else sql.text(str(value))
+    same = sql.same(sql.cast(sql.column("value", "b"), "VARCHAR"), literal)
+    larger = exp.GT(this=sql.magnitude(units.copy()), expression=sql.integer(abs(own)))
+    select = exp.select(
+        exp.alias_(exp.Count(this=units), "n"),
+        exp.alias_(sql.quantiles(units.copy(), ["0.5"]), "middle"),
+        exp.alias_(sql.only(sql.count(), larger), "larger"),
+        exp.alias_(sql.exact_sum(sql.magnitude(units.copy())), "size"),
+    ).from_(base.subquery("b"))
+    row = population.query(select.where(same)).to_pylist()[0]
+    size = int(row["size"] or 0)
+    median = float(sql.exact_quantile(row["middle"][0], "0.5")) / 10**measure.scale
+    return Peers(
+        column.name, value, row["n"], median, row["larger"], abs(own) / size if size else None
+    )

@@ -1,0 +1,150 @@
+"""What drives an exception, as terminal text."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from sabueso.case.why import Why
+from sabueso.population.driving import Driver, Value
+from sabueso.show import numbers as num
+from sabueso.show.console import next_steps, notes, open_table, shell, title
+from sabueso.show.export import Sheet
+from sabueso.show.palette import AMBER, SEA, STONE
+
+MOST_COLUMNS, MOST_VALUES, ALPHA = 4, 4, 0.05
+
+
+def show_why(console: Console, found: Why) -> None:
+    """Print what drives an exception."""
+    item = found.exception
+    title(console, f"{item.id} · {item.label}", f"{item.table}, {item.kind}")
+    verb = "is" if found.rows == 1 else "are"
+    unit = f" {found.currency}" if found.currency else ""
+    amount = "" if found.amount is None else f", {num.amount(found.amount, found.scale)}{unit}"
+    console.print(
+        Text(
+            f" {num.many(found.rows, 'row')} of {found.population_rows:,} {verb} behind it{amount}"
+        )
+    )
+    if found.contribution:
+        _show_contribution(console, found)
+    if found.peers:
+        _show_peers(console, found)
+    if found.rate_volume is not None:
+        volume, rate = found.rate_volume
+        console.print(
+            Text(
+                f"\n of the change {num.amount(volume + rate, found.scale)}: quantity "
+                f"{num.amount(volume, found.scale)}, price {num.amount(rate, found.scale)}"
+            )
+        )
+    for driver in found.drivers[:MOST_COLUMNS]:
+        _show_driver(console, found, driver)
+    if not found.drivers and not found.peers and found.rate_volume is None:
+        console.print(Text("\n no column tells more about it"))
+    _show_largest(console, found)
+    console.print()
+    if found.not_considered and not found.peers:
+        by_reason: dict[str, list[str]] = {}
+        for column, reason in found.not_considered:
+            by_reason.setdefault(reason, []).append(column)
+        lines = (f"{', '.join(names)}: {reason}" for reason, names in by_reason.items())
+        notes(console, "not considered", lines, STONE)
+        console.print()
+    next_steps(console, _next(found))
+
+
+def why_sheet(found: Why) -> Sheet:
+    """Every value of every column looked at."""
+    head = ["column", "value", "rows", "of_all", "expected", "amount", "p", "p_adjusted", "base",
+            "change", "part"]  # fmt: skip
+    rows: list[list[Any]] = [
+        [driver.column, *(getattr(value, name) for name in head[1:])]
+        for driver in found.drivers
+        for value in driver.values
+    ]
+    return Sheet("drivers", head, rows)
+
+
+def _show_driver(console: Console, found: Why, driver: Driver) -> None:
+    console.print()
+    if found.change:
+        head = [
+            ("before", "right"),
+            ("after", "right"),
+            ("change", "right"),
+            ("of the change", "right"),
+        ]
+    else:
+        head = [("rows", "right"), ("expected", "right"), ("of its own", "right"), ("adj. p", "right"),
+                ("", "left")]  # fmt: skip
+    table = open_table([(driver.column, "flex"), *head])
+    for value in driver.values[:MOST_VALUES]:
+        name = "(missing)" if value.value is None else str(value.value)
+        table.add_row(f" {name}", *_cells(found, value))
+    console.print(table)
+    rest = len(driver.values) - MOST_VALUES
+    if rest > 0:
+        console.print(Text(f" … and {rest:,} more values", style=STONE))
+
+
+def _cells(found: Why, value: Value) -> list[str | Text]:
+    if found.change:
+        amounts = [num.amount(v, found.scale) for v in (value.base, value.amount, value.change)]
+        return [*amounts, num.percent(value.part)]
+    telling = value.p_adjusted is not None and value.p_adjusted < ALPHA
+    times = value.rows / value.expected if value.expected else 0.0
+    return [
+        num.count(value.rows),
+        num.number(value.expected, 1),
+        num.percent(value.rows / value.of_all),
+        num.p_value(value.p_adjusted),
+        Text(f"▲ {times:.1f} times as many", style=AMBER) if telling else Text(""),
+    ]
+
+
+def _show_peers(console: Console, found: Why) -> None:
+    console.print()
+    table = open_table(
+        [("among the rows of", "flex"), ("n", "right"), ("median", "right"), ("larger", "right"),
+         ("share of their amounts", "right")]
+    )  # fmt: skip
+    for peer in found.peers:
+        table.add_row(
+            f" {peer.column} {'(missing)' if peer.value is None else peer.value}",
+            num.count(peer.n), num.number(peer.median, found.scale), num.count(peer.larger),
+            num.percent(peer.share),
+        )  # fmt: skip
+    console.print(table)
+
+
+def _show_contribution(console: Console, found: Why) -> None:
+    console.print()
+    table = open_table([("measure", "left"), ("of the distance", "right")])
+    for name, share in sorted(found.contribution.items(), key=lambda pair: -pair[1]):
+        table.add_row(f" {name}", Text(f"{share:.0f}%", style=SEA))
+    console.print(table)
+
+
+def _show_largest(console: Console, found: Why) -> None:
+    if found.rows < 2 or not found.largest or found.on is None:
+        return
+    total = sum((row[found.on] for row in found.largest), 0 * found.largest[0][found.on])
+    console.print(
+        Text(
+            f"\n the {len(found.largest)} largest rows hold {num.amount(total, found.scale)}; without them "
+            f"it is {num.amount(found.without_largest, found.scale)} in "
+            f"{num.many(found.rows - len(found.largest), 'row')}"
+        )
+    )
+
+
+def _next(found: Why) -> list[str]:
+    item = found.exception
+    steps = [f"sabueso dig {item.id}"]
+    if found.drivers and found.drivers[0].values:
+        steps = [f"sabueso dig {item.id} --by {shell(found.drivers[0].column)}"]
+    return [*steps, f'sabueso review {item.id} --referred --reason "…" --as KL']

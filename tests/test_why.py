@@ -1,0 +1,135 @@
+"""What drives an exception: each figure equals an independent count on the same rows."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import Counter, defaultdict
+from decimal import Decimal
+
+import numpy as np
+import pytest
+import scipy.stats
+
+from conftest import as_json, sabueso
+
+
+@pytest.fixture(scope="module")
+def payments(marisma):
+    """The sample payments as the program gives them, and the queue by label."""
+    listed = sabueso(
+        "dig", "payments", "--rows", "--limit", "50000", "--format", "csv", cwd=marisma
+    )
+    rows = list(csv.DictReader(io.StringIO(listed.stdout)))
+    for row in rows:
+        row["importe"] = Decimal(row["importe"])
+    return rows
+
+
+@pytest.fixture(scope="module")
+def ids(marisma):
+    items = as_json("queue", "--top", "200", cwd=marisma)
+    items = items["exceptions"] if isinstance(items, dict) else items
+    return {i["label"]: i["id"] for i in items}
+
+
+def test_who_is_behind_a_digit_class(marisma, payments, ids):
+    found = as_json("why", ids["first-two 48 · importe"], cwd=marisma)
+    every = [r for r in payments if r["importe"] > 0 and r["cuenta"] != "62910"]
+    inside = [r for r in every if str(int(r["importe"] * 100)).ljust(2, "0")[:2] == "48"]
+    assert (found["population_rows"], found["rows"]) == (len(every), len(inside))
+    assert Decimal(found["amount"]) == sum(r["importe"] for r in inside)
+    drivers = {d["column"]: d["values"] for d in found["drivers"]}
+    assert drivers["usuario"][0]["value"] == "rvc"
+    assert len({v["value"] for v in drivers["proveedor"][:3]}) == 3
+    for column, values in drivers.items():
+        of_all, of_class = (Counter(r[column] for r in side) for side in (every, inside))
+        assert {v["value"]: v["rows"] for v in values} == of_class
+        family = len(of_all)
+        for v in values[:5]:
+            tail = scipy.stats.hypergeom.sf(
+                v["rows"] - 1, len(every), of_all[v["value"]], len(inside)
+            )
+            assert v["p"] == pytest.approx(tail, rel=1e-6, abs=1e-300)
+            assert v["p"] <= v["p_adjusted"] <= min(1, v["p"] * family * (1 + 1e-9) + 1e-300)
+            amount = sum(r["importe"] for r in inside if r[column] == v["value"])
+            assert Decimal(v["amount"]) == amount
+            assert v["expected"] == pytest.approx(of_all[v["value"]] * len(inside) / len(every))
+    reasons = {r["column"]: r["reason"] for r in found["not_considered"]}
+    assert reasons["pago"] == "names each row" and reasons["importe"] == "the measure itself"
+    assert "factura" in drivers or "every row" in reasons["factura"]
+    largest = sorted((r["importe"] for r in inside), reverse=True)[:3]
+    assert Decimal(found["without_largest"]) == Decimal(found["amount"]) - sum(largest)
+
+
+def test_what_moved_an_account(marisma, ids):
+    label = next(name for name in ids if name.startswith("62250 · 2025"))
+    found = as_json("why", ids[label], cwd=marisma)
+    listed = sabueso(
+        "dig", "journal", "--where", "cuenta = '62250'", "--rows", "--limit", "50000", "--format", "csv",
+        cwd=marisma,
+    )  # fmt: skip
+    sums = defaultdict(lambda: {"2024": Decimal(0), "2025": Decimal(0)})
+    for row in csv.DictReader(io.StringIO(listed.stdout)):
+        sums[row["preparado"]][row["fecha"][:4]] += Decimal(row["amount"])
+    change = sum(v["2025"] - v["2024"] for v in sums.values())
+    (driver,) = [d for d in found["drivers"] if d["column"] == "preparado"]
+    assert driver["values"][0]["value"] == "rvc" and driver["values"][0]["part"] > 0.8
+    for v in driver["values"]:
+        mine = sums[v["value"]]
+        assert (Decimal(v["base"]), Decimal(v["amount"])) == (mine["2024"], mine["2025"])
+        assert v["part"] == pytest.approx(float((mine["2025"] - mine["2024"]) / change))
+    assert sum(Decimal(v["change"]) for v in driver["values"]) == change
+
+
+def test_price_and_quantity_of_fuel(marisma, ids):
+    label = next(name for name in ids if name.startswith("62840 · 2025"))
+    found = as_json("why", ids[label], cwd=marisma)
+    listed = sabueso(
+        "dig", "journal", "--where", "cuenta = '62840'", "--rows", "--limit", "9999", "--format", "csv",
+        cwd=marisma,
+    )  # fmt: skip
+    amount, litres = Counter(), Counter()
+    for row in csv.DictReader(io.StringIO(listed.stdout)):
+        amount[row["fecha"][:4]] += Decimal(row["amount"])
+        litres[row["fecha"][:4]] += int(row["unidades"] or 0)
+    volume = (litres["2025"] - litres["2024"]) * amount["2024"] / litres["2024"]
+    parts = {k: Decimal(v) for k, v in found["rate_volume"].items()}
+    assert parts["volume"] == pytest.approx(volume, abs=Decimal("0.01"))
+    assert parts["volume"] + parts["rate"] == amount["2025"] - amount["2024"]
+    assert parts["volume"] < 0 < parts["rate"], "the rate moved, not the volume"
+
+
+def test_a_row_among_its_peers(marisma, payments, ids):
+    label = next(name for name in ids if name.startswith("P-015808"))
+    found = as_json("why", ids[label], cwd=marisma)
+    (row,) = [r for r in payments if r["pago"] == "P-015808"]
+    for peer in found["peers"]:
+        mine = [
+            r["importe"]
+            for r in payments
+            if r[peer["column"]] == row[peer["column"]] and r["importe"] > 0
+        ]
+        assert peer["n"] == len(mine)
+        assert peer["median"] == pytest.approx(float(np.median([float(v) for v in mine])))
+        assert peer["larger"] == sum(v > row["importe"] for v in mine)
+        assert peer["share"] == pytest.approx(float(row["importe"] / sum(mine)))
+    assert [p["column"] for p in found["peers"]] == ["proveedor", "cuenta", "usuario"]
+
+
+def test_views_and_mistakes(marisma, tmp_path, ids):
+    one = ids["first-two 49 · importe"]
+    text = sabueso("why", one, "--columns", "usuario", cwd=marisma).stdout
+    assert "rvc" in text and "times as many" in text and "proveedor" not in text.split("next:")[0]
+    sabueso("why", one, "--out", str(tmp_path / "w.xlsx"), cwd=marisma)
+    assert sabueso("why", one, "--format", "csv", cwd=marisma).stdout.startswith(
+        "column,value,rows"
+    )
+    entity = next(i for name, i in ids.items() if name.startswith("empleado E020"))
+    assert "plus_mar" in sabueso("why", entity, cwd=marisma).stdout
+    for arguments, message in (
+        (["why", "PAY-00000"], "no exception"),
+        (["why", one, "--columns", "usurio"], "did you mean 'usuario'"),
+    ):
+        done = sabueso(*arguments, cwd=marisma, code=2)
+        assert message in done.stderr and done.stderr.count("\n") == 1
