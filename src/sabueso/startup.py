@@ -16,6 +16,21 @@ class _WithoutPandas:
     def find_spec(name: str, path: object = None, target: object = None) -> None:
         if name == "pandas":
             raise ImportError("pandas is not used by this program")
+        if name == "scipy":
+            _spare_numpy()
+
+
+def _spare_numpy() -> None:
+    """Keep SciPy from loading all of NumPy: it clones whatever NumPy lists, and so imports a Fortran
+    parser, a test framework and masked arrays, a tenth of a second that nothing here uses."""
+    import numpy
+
+    unused = {"f2py", "testing", "ma", "typing", "polynomial", "ctypeslib"}
+    listed = getattr(numpy, "__dir__", None)
+    if listed is not None:
+        names = [name for name in listed() if name not in unused]
+        vars(numpy)["__dir__"] = lambda: names
+    numpy.__all__ = [name for name in numpy.__all__ if name not in unused]
 
 
 _FINDER = _WithoutPandas()
