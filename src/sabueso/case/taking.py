@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
@@ -230,6 +231,10 @@ def take_in(
             engine.close()
             for part, _ in temporary:
                 part.unlink(missing_ok=True)
+            if not keep and rules:
+                with suppress(OSError):  # not empty: the table has files already
+                    folder.rmdir()
+                    folder.parent.rmdir()
     return TakeReport(
         table=table,
         currency=currency,

@@ -116,9 +116,10 @@ def _(rule: Product, table: Table, others: Mapping[str, Table]) -> Tree:
 
 @breach.register
 def _(rule: Exists, table: Table, others: Mapping[str, Table]) -> Tree:
-    if rule.other not in others:
+    other = table if rule.other == table.name else others.get(rule.other)
+    if other is None:
         raise UserError(f"there is no table {rule.other!r} with rows: take it in before")
-    key = others[rule.other].column(rule.among.partition(".")[2])
+    key = other.column(rule.among.partition(".")[2])
     (column,) = rule.columns(table)
     if key.type != column.type:
         raise UserError(f"{rule.on} holds {column.type}, and {rule.among} {key.type}")

@@ -349,7 +349,7 @@ def without_rows(
         quarantined_sums=aside_sums,
         totals_lines=[
             replace(
-                line, accepted=sums[line.column],
+                line, accepted=sums.get(line.column, Decimal(0)),
                 quarantined=aside_sums.get(line.column, Decimal(0)),
             )
             for line in report.totals_lines
