@@ -382,3 +382,13 @@ def test_moments_with_a_zone_are_kept_in_utc(tmp_path, moments, zone, between, p
     expected = [datetime.fromisoformat(text) - timedelta(hours=hours) for text in texts]
     assert [r["entered"] for r in found[: len(texts)]] == expected
     assert report.quarantined == 0 and "in UTC" in report.detected["column entered"]
+
+
+def test_a_bare_total_is_no_row_where_there_is_no_date(tmp_path):
+    rows = "A,North,1.00\nB,Total Energies,2.00\nC,,4.00\n"
+    report, found = take(tmp_path, f"code,name,amount\n{rows}TOTAL,,7.00\n")
+    assert [r["code"] for r in found] == ["A", "B", "C"]
+    (line,) = report.totals_lines
+    assert line.agrees and line.stated == Decimal("7.00")
+    report, found = take(tmp_path, "name,amount\nTotal,1.00\nOther,2.00\n")
+    assert len(found) == 2, "one text column alone does not tell a name from a total"

@@ -19,6 +19,9 @@ from sabueso.population.table import LINE_COLUMN, Column, Role
 SIGNED = "amount"
 """The column made of a debit and a credit column."""
 TOTALS = r"\A(?i:\W*(?:(?:sub|gran|grand)[ -]?)?(?:total(?:es|s)?|sumas?|sum)\b)"
+BARE_TOTAL = (
+    r"\A(?i:\W*(?:(?:sub|gran|grand)[ -]?)?(?:total(?:es|s)?|sumas?|sum)(?: general)?\W*)\z"
+)
 TOTALS_COLUMNS = 24
 CODE_ROLES: tuple[Role, ...] = (
     "id", "account", "party", "document", "preparer", "approver",
@@ -141,6 +144,13 @@ class Conversion:
             lean[unread] |= _states_total(texts[date].take(pa.array(unread)))
         else:
             lean = _empties(texts, names, n) >= (len(names) + 1) // 2
+            if len(worded) > 1:
+                # No more than the bare word beside the figures; a supplier may be called Total.
+                alone = _empties(texts, worded, n) == len(worded) - 1
+                places = np.flatnonzero(alone & ~lean)
+                for name in worded if len(places) else ():
+                    said = texts[name].take(pa.array(places))
+                    lean[places] |= _states_total(said, BARE_TOTAL)
         if not lean.any():
             return lean
         places = np.flatnonzero(lean)
@@ -232,10 +242,10 @@ def _blank(texts: Mapping[str, pa.Array], n: int) -> np.ndarray:
     return _empties(texts, texts.keys(), n) == len(texts)
 
 
-def _states_total(texts: pa.Array) -> np.ndarray:
-    """Texts that begin with a word for a total."""
+def _states_total(texts: pa.Array, pattern: str = TOTALS) -> np.ndarray:
+    """Texts that begin with a word for a total, or fit another pattern."""
     if pa.types.is_dictionary(texts.type):
-        found = pc.match_substring_regex(texts.dictionary, TOTALS).take(texts.indices)
+        found = pc.match_substring_regex(texts.dictionary, pattern).take(texts.indices)
     else:
-        found = pc.match_substring_regex(texts, TOTALS)
+        found = pc.match_substring_regex(texts, pattern)
     return np.asarray(found.fill_null(False).to_numpy(zero_copy_only=False), dtype=bool)
