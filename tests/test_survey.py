@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 from decimal import Decimal
 
 import numpy as np
@@ -162,3 +163,52 @@ def test_links_are_kept_when_asked(tmp_path):
     found = as_json("dig", "ps", "--by", "supplier.name", cwd=case)["total"]
     assert {n["key"][0] for n in found["groups"]} == {"N0", "N1", "N2", "N3"}
     assert sum(n["rows"] for n in found["groups"]) == 60
+
+
+def test_surveys_as_data(marisma, tmp_path):
+    """Every view as a data file and as CSV: the figures are those of the JSON."""
+    from python_calamine import CalamineWorkbook
+
+    def cells(*arguments):
+        text = sabueso("survey", *arguments, "--format", "csv", cwd=marisma).stdout
+        return list(csv.DictReader(io.StringIO(text)))
+
+    tables = {t["table"]: t for t in as_json("survey", cwd=marisma)["tables"]}
+    for row in cells():
+        known = tables[row["table"]]
+        assert (int(row["rows"]), row["total"]) == (known["rows"], known["total"] or "")
+    target = tmp_path / "survey.xlsx"
+    sabueso("survey", "--out", str(target), cwd=marisma)
+    assert CalamineWorkbook.from_path(target).sheet_names == ["tables", "doubts", "links"]
+    groups = as_json("survey", "payroll", "neto", "--by", "categoria", cwd=marisma)[0]["groups"]
+    for row, group in zip(cells("payroll", "neto", "--by", "categoria"), groups, strict=True):
+        assert row["group categoria"] == group["group"]["categoria"]
+        assert float(row["mean"]) == group["mean"] and row["total"] == group["total"]
+        assert float(row["p95"]) == group["percentiles"]["95"]
+    pairs = {
+        (c["first"], c["second"]): c["r"]
+        for c in as_json("survey", "payroll", "--pairs", cwd=marisma)
+    }
+    assert {(c["first"], c["second"]): float(c["r"]) for c in cells("payroll", "--pairs")} == pairs
+    target = tmp_path / "pairs.svg"
+    sabueso("survey", "payroll", "--pairs", "--out", str(target), cwd=marisma)
+    assert target.read_bytes().count(b"<path") > len(pairs)
+
+
+def test_what_a_condition_left_out_and_the_rules(marisma):
+    found = as_json("survey", "payments", "--where", "cuenta = '62910'", cwd=marisma)
+    account = found["population"]
+    assert account["used"] == 1500 and account["left_out"] == {
+        "outside_where": account["rows"] - 1500
+    }
+    rules = {rule["rule"]: rule for rule in found["rules"]}
+    assert rules["sequence"]["missing"] == 9 and rules["exists"]["left"] == 0
+    damaged = (marisma / "quarantine/payments/pagos-2025-07.csv").read_text("utf-8-sig")
+    records = [row["record"] for row in csv.DictReader(io.StringIO(damaged))]
+    # The numbers that are missing are those of the rows that could not be read.
+    assert (
+        sorted(r.replace(" | ", ";").split(";")[0].strip('"') for r in records)
+        == rules["sequence"]["gaps"]
+    )
+    text = sabueso("survey", "payments", "--where", "cuenta = '62910'", cwd=marisma).stdout
+    assert "used 289,096.90 + left out" in text and "pago in sequence" in text
