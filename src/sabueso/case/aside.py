@@ -8,7 +8,7 @@ from typing import Any
 from sabueso.population.population import SET_ASIDE, Population
 from sabueso.screens.interface import Finding, Screen
 
-_LONG = ("histogram", "classes", "behind", "lines", "sequential", "repeated")
+_LONG = ("histogram", "classes", "behind", "lines", "sequential", "repeated", "repeated_in_class")
 """Parts of a group that a comparison of its figures does not need."""
 
 

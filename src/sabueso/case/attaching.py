@@ -12,11 +12,10 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
-from sabueso.case.folder import Case, relative
+from sabueso.case.folder import Case
 from sabueso.case.judging import controls, judge_files
-from sabueso.case.plan import check_table_name, rules_of, write_table
-from sabueso.case.quarantine import write_quarantine
-from sabueso.case.taking import Known, TakeReport, prefix_for, prior_of
+from sabueso.case.plan import check_table_name, rules_of
+from sabueso.case.taking import Known, TakeReport, changed, record
 from sabueso.errors import UserError
 from sabueso.intake.checks import RuleReport
 from sabueso.intake.hashing import file_hash
@@ -61,7 +60,7 @@ def attach_files(
                 f"{path}: only Parquet files can be attached; take it in without --attach"
             )
     section = case.plan.tables.get(table)
-    prior = prior_of(case, table, section)
+    roles = dict(section.roles) if section else {}
     before = {event.body["sha256"]: event for event in case.sources(table)}
     names = {event.body["file"]: event for event in before.values()}
     base = Path(os.path.commonpath([path.resolve().parent for path in paths]))
@@ -79,18 +78,13 @@ def attach_files(
                 continue
             old = names.get(name)
             if old is not None and not replace_old:
-                raise UserError(
-                    f"{path}: a file of this name was taken into {table!r} with other content; "
-                    "replace it with --replace, or give the changed file another name"
-                )
-            roles = dict(section.roles) if section and section.roles else dict(prior.roles)
+                raise changed(path, table)
             report = _report(path, name, base, roles, engine)
+            roles = roles or report.roles
             replaces = old.body["sha256"] if old is not None else ""
             reports.append(replace(report, sha256=digest, replaces=replaces))
-            prior = replace(prior, roles=dict(prior.roles) or reports[-1].roles)
             if progress is not None:
                 progress(path.name, report.accepted, path.stat().st_size)
-        roles = dict(section.roles) if section and section.roles else dict(prior.roles)
         rules = rules_of(case.plan_path, table, section) if section else []
         if rules and reports:
             new = [Part(r.columns, (base / r.file,), base) for r in reports]
@@ -98,20 +92,15 @@ def attach_files(
     finally:
         engine.close()
     if reports:
-        write_quarantine(case.folder / "quarantine" / table, reports, judged)
-        given = [relative(Path(n), case.folder) if Path(n).exists() else n for n in named]
-        prefix = section.prefix if section else prefix_for(case, table)
-        write_table(case.plan_path, table, prefix, given, roles)
-        case.plan_changed()
-        with case.register.writing() as writer:
-            for report in reports:
-                body = report.as_json()
-                body["parquet"] = (base / report.file).as_posix()
-                body["base"] = base.as_posix()
-                body["parquet_sha256"] = report.sha256
-                writer.append("source", table, initials, body)
-            if judged:
-                writer.append("rules", table, initials, {"rules": [r.as_json() for r in judged]})
+        places = [
+            {
+                "parquet": (base / report.file).as_posix(),
+                "base": base.as_posix(),
+                "parquet_sha256": report.sha256,
+            }
+            for report in reports
+        ]
+        record(case, table, section, reports, places, judged, named, roles, initials)
     return TakeReport(
         table=table,
         currency=case.plan.case.currency,

@@ -91,6 +91,12 @@ class Case:
         replaced = {(e.subject, e.body["replaces"]) for e in found if e.body.get("replaces")}
         return [e for e in found if (e.subject, e.body["sha256"]) not in replaced]
 
+    def part(self, source: Event) -> Part:
+        """The rows of one source as a part of its table."""
+        columns = tuple(Column(**column) for column in source.body["columns"])
+        base = Path(source.body["base"]) if source.body.get("base") else None
+        return Part(columns, (self.folder / source.body["parquet"],), base)
+
     def table(self, name: str, *, linked: bool = True) -> Table:
         """A table of the case with its roles and, if ``linked``, the tables it is linked with.
 
@@ -111,17 +117,16 @@ class Case:
         section = tables[name]
         groups: dict[tuple[tuple[Column, ...], Path | None], list[Path]] = {}
         for event in found:
-            columns = tuple(Column(**column) for column in event.body["columns"])
-            base = Path(event.body["base"]) if event.body.get("base") else None
-            file = self.folder / event.body["parquet"]
+            part = self.part(event)
+            (file,) = part.files
             if not file.is_file():
                 raise UserError(f"{file} is missing: a source of table {name!r} taken in before")
-            if base is not None and file.stat().st_size != event.body["bytes"]:
+            if part.base is not None and file.stat().st_size != event.body["bytes"]:
                 raise UserError(
                     f"{file} has changed since it was attached to table {name!r}; attach it again "
                     "with --attach --replace"
                 )
-            groups.setdefault((columns, base), []).append(file)
+            groups.setdefault((part.columns, part.base), []).append(file)
         parts = [Part(columns, tuple(files), base) for (columns, base), files in groups.items()]
         table = Table(
             name=name,

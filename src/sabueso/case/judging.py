@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 from sabueso.case.folder import Case
@@ -16,7 +15,7 @@ from sabueso.intake.interface import FileReport
 from sabueso.intake.rules import AnyRule, Exists
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.engines import Engine
-from sabueso.population.table import Column, Part, Table, unify
+from sabueso.population.table import Part, Table, unify
 
 
 @dataclass(frozen=True)
@@ -67,15 +66,7 @@ def judge_files(
                     "mark them, or take the files in without --attach"
                 )
     replaced = {report.replaces for report in reports}
-    before = [
-        Part(
-            _columns(e.body["columns"]),
-            (case.folder / e.body["parquet"],),
-            Path(e.body["base"]) if e.body.get("base") else None,
-        )
-        for e in case.sources(table)
-        if e.body["sha256"] not in replaced
-    ]
+    before = [case.part(e) for e in case.sources(table) if e.body["sha256"] not in replaced]
     whole = Table(
         table, "", unify([*before, *outputs], table), tuple(before), roles, case.plan.case.currency
     )
@@ -165,7 +156,3 @@ def controls(
 
 def _decimal(text: str | None) -> Decimal | None:
     return None if text is None else Decimal(text)
-
-
-def _columns(found: list[dict[str, Any]]) -> tuple[Column, ...]:
-    return tuple(Column(**values) for values in found)

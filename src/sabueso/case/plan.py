@@ -158,10 +158,11 @@ def rules_of(path: Path, table: str, section: TableSection) -> list[AnyRule]:
 
     from sabueso.intake.rules import Rule
 
+    adapter: TypeAdapter[AnyRule] = TypeAdapter(Rule)
     found: list[AnyRule] = []
     for place, values in enumerate(section.rules):
         try:
-            found.append(TypeAdapter(Rule).validate_python(values))
+            found.append(adapter.validate_python(values))
         except ValidationError as error:
             text = path.read_text(encoding="utf-8-sig")
             raise _refused(path, text, error, ("tables", table, "rules", place)) from None

@@ -196,10 +196,7 @@ def take_in(
                 if any(r.file == path.name for r in reports) or (
                     old is not None and not replace_old
                 ):
-                    raise UserError(
-                        f"{path}: a file of this name was taken into {table!r} with other content; "
-                        "replace it with --replace, or give the changed file another name"
-                    )
+                    raise changed(path, table)
                 output = None
                 if keep or rules:
                     folder.mkdir(parents=True, exist_ok=True)
@@ -251,8 +248,7 @@ def take_in(
 def prior_of(case: Case, table: str, section: TableSection | None) -> Prior:
     columns: dict[str, Column] = {}
     for event in case.sources(table):
-        for values in event.body["columns"]:
-            column = Column(**values)
+        for column in case.part(event).columns:
             columns.setdefault(column.name, column)
     return Prior(columns, dict(section.roles) if section else {})
 
@@ -273,22 +269,50 @@ def _keep(
     and what it does not know of is no part of the case."""
     for part, final in temporary:
         part.replace(final)
+    places = [
+        {
+            **(origin or {}),
+            "parquet": final.relative_to(case.folder).as_posix(),
+            "parquet_sha256": file_hash(final),
+        }
+        for _, final in temporary
+    ]
+    record(case, table, section, reports, places, judged, named, roles, initials)
+
+
+def record(
+    case: Case,
+    table: str,
+    section: TableSection | None,
+    reports: Sequence[FileReport],
+    places: Sequence[dict[str, str]],
+    judged: Sequence[RuleReport],
+    named: Sequence[str],
+    roles: dict[str, str],
+    initials: str,
+) -> None:
+    """Write quarantine and plan, then the register: ``places`` say where each file's rows lie."""
     write_quarantine(case.folder / "quarantine" / table, reports, judged)
-    prefix = section.prefix if section else prefix_for(case, table)
+    prefix = section.prefix if section else _prefix(case, table)
     sources = [relative(Path(name), case.folder) if Path(name).exists() else name for name in named]
     write_table(case.plan_path, table, prefix, sources, roles)
     case.plan_changed()
     with case.register.writing() as writer:
-        for report, (_, final) in zip(reports, temporary, strict=True):
-            body = report.as_json() | (origin or {})
-            body["parquet"] = final.relative_to(case.folder).as_posix()
-            body["parquet_sha256"] = file_hash(final)
-            writer.append("source", table, initials, body)
+        for report, place in zip(reports, places, strict=True):
+            writer.append("source", table, initials, report.as_json() | place)
         if judged:
             writer.append("rules", table, initials, {"rules": [rule.as_json() for rule in judged]})
 
 
-def prefix_for(case: Case, table: str) -> str:
+def changed(path: Path, table: str) -> UserError:
+    """What is said of a file whose name is known with other content."""
+    return UserError(
+        f"{path}: a file of this name was taken into {table!r} with other content; "
+        "replace it with --replace, or give the changed file another name"
+    )
+
+
+def _prefix(case: Case, table: str) -> str:
     """Three letters for a table's exception ids, unlike those in use."""
     used = {section.prefix for section in case.plan.tables.values()}
     letters = "".join(c for c in table.upper() if c.isalnum())

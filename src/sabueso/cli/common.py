@@ -8,10 +8,13 @@ import sys
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sabueso.case.folder import Case
 from sabueso.errors import UserError
+
+if TYPE_CHECKING:
+    from sabueso.show.export import Sheet
 
 INITIALS = "SABUESO_REVIEWER"
 
@@ -68,6 +71,22 @@ def emit_json(content: Any) -> None:
     from sabueso.case.files import json_text
 
     emit(json_text(content))
+
+
+def emit_result(args: argparse.Namespace, sheets: Sequence[Sheet], content: Any) -> bool:
+    """Write a result to ``--out`` where that is a data file, and print it as ``--format`` says.
+
+    Returns whether it was printed; else it is to be shown as text.
+    """
+    from sabueso.show.export import DATA, csv_text, write_sheets
+
+    if args.out is not None and args.out.suffix.lower() in DATA:
+        write_sheets(args.out, sheets, content)
+    if args.format == "json":
+        emit_json(content)
+    elif args.format == "csv":
+        emit(csv_text(sheets[0]))
+    return str(args.format) != "text"
 
 
 class Bar:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from sabueso.case.folder import Case
-from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
+from sabueso.cli.common import case_option, check_out, emit_result, output_options
 from sabueso.errors import UserError, nearest
 
 if TYPE_CHECKING:
@@ -78,28 +78,14 @@ def run(args: argparse.Namespace) -> int:
 
 def _show_rows(args: argparse.Namespace, found: Rows, exception: AuditException | None) -> None:
     from sabueso.screens.interface import plain
-    from sabueso.show.export import csv_text, rows_sheet, write_sheets
+    from sabueso.show.export import rows_sheet
 
     content = {
         "table": found.table,
-        "population": plain(
-            {
-                "rows": found.population.rows,
-                "used": found.population.used,
-                "left_out": found.population.left_out,
-                "total": found.population.total,
-                "used_total": found.population.used_total,
-            }
-        ),
+        "population": found.population.as_json(),
         "rows": [plain(row) for row in found.rows],
     }
-    if args.out is not None:
-        write_sheets(args.out, [rows_sheet(found)], content)
-    if args.format == "json":
-        emit_json(content)
-        return
-    if args.format == "csv":
-        emit(csv_text(rows_sheet(found)))
+    if emit_result(args, [rows_sheet(found)], content):
         return
     from sabueso.show.console import make_console
     from sabueso.show.drill import show_rows
@@ -118,15 +104,9 @@ def _show_rows(args: argparse.Namespace, found: Rows, exception: AuditException 
 
 
 def _show_drill(args: argparse.Namespace, result: Drill, table: str, where: str | None) -> None:
-    from sabueso.show.export import csv_text, drill_json, drill_sheet, write_sheets
+    from sabueso.show.export import drill_json, drill_sheet
 
-    if args.out is not None:
-        write_sheets(args.out, [drill_sheet(result)], drill_json(result))
-    if args.format == "json":
-        emit_json(drill_json(result))
-        return
-    if args.format == "csv":
-        emit(csv_text(drill_sheet(result)))
+    if emit_result(args, [drill_sheet(result)], drill_json(result)):
         return
     from sabueso.show.console import make_console
     from sabueso.show.drill import show_drill

@@ -3,17 +3,13 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from typing import Any
 
 from sabueso.case.folder import Case
-from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
+from sabueso.cli.common import case_option, check_out, emit_result, output_options
 from sabueso.errors import UserError
 
-if TYPE_CHECKING:
-    from sabueso.show.export import Sheet
-
-DATA, FIGURES = (".csv", ".xlsx", ".parquet", ".json"), (".png", ".svg")
 EXAMPLES = (
     "sabueso survey",
     "sabueso survey payments",
@@ -41,6 +37,8 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    from sabueso.show.export import DATA, FIGURES
+
     drawn = bool(args.columns) or args.pairs
     check_out(args.out, (*DATA, *FIGURES))
     if args.out is not None and args.out.suffix.lower() in FIGURES and not drawn:
@@ -64,20 +62,9 @@ def run(args: argparse.Namespace) -> int:
         case.close()
 
 
-def _written(args: argparse.Namespace, sheets: Sequence[Sheet], content: Any) -> bool:
-    """Write the result where it is to go; whether it was printed too, and is not to be shown."""
-    from sabueso.show.export import csv_text, write_sheets
-
-    if args.out is not None and args.out.suffix.lower() in DATA:
-        write_sheets(args.out, sheets, content)
-    if args.format == "json":
-        emit_json(content)
-    elif args.format == "csv":
-        emit(csv_text(sheets[0]))
-    return str(args.format) != "text"
-
-
 def _draw(args: argparse.Namespace, picture: Callable[[str], bytes]) -> None:
+    from sabueso.show.export import FIGURES
+
     if args.out is not None and args.out.suffix.lower() in FIGURES:
         from sabueso.case.files import write_whole
 
@@ -118,7 +105,7 @@ def _tables(case: Case, args: argparse.Namespace) -> int:
         between = links(every)
     kept = keep_links(case, between) if args.keep_links else []
     linked = [{**vars(link), "share": link.share} for link in between]
-    if _written(args, table_sheets(found, between), {"tables": found, "links": linked}):
+    if emit_result(args, table_sheets(found, between), {"tables": found, "links": linked}):
         return 0
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_tables
@@ -152,7 +139,7 @@ def _columns(rows: Any, args: argparse.Namespace, rules: list[dict[str, Any]]) -
         "rules": rules,
         "tests": [vars(s) for s in fitting],
     }
-    if _written(args, column_sheets(columns, fitting), content):
+    if emit_result(args, column_sheets(columns, fitting), content):
         return 0
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_columns
@@ -174,7 +161,7 @@ def _measures(rows: Any, args: argparse.Namespace) -> int:
             raise UserError(survey)
         found.append(survey)
     _draw(args, lambda form: draw_measure(found[0], form, args.bins))
-    if _written(args, [measure_sheet(found)], [s.as_json(args.bins) for s in found]):
+    if emit_result(args, [measure_sheet(found)], [s.as_json(args.bins) for s in found]):
         return 0
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_measure
@@ -197,7 +184,7 @@ def _pairs(rows: Any, args: argparse.Namespace) -> int:
         raise UserError(f"table {rows.table.name!r} has {len(names)} measures; a pair needs two")
     found = correlations(rows, names)
     _draw(args, lambda form: draw_pairs(found, form))
-    if _written(args, [pair_sheet(found)], [vars(c) for c in found]):
+    if emit_result(args, [pair_sheet(found)], [vars(c) for c in found]):
         return 0
     from sabueso.show.console import make_console
     from sabueso.show.survey import show_pairs

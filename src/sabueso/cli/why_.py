@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from sabueso.case.folder import Case
-from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
+from sabueso.cli.common import case_option, check_out, emit_result, output_options
 
 EXAMPLES = (
     "sabueso why PAY-DB8SJ",
@@ -26,7 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 def run(args: argparse.Namespace) -> int:
     from sabueso.case.why import why
     from sabueso.population.expressions import split_list
-    from sabueso.show.export import DATA, csv_text, write_sheets
+    from sabueso.show.export import DATA
     from sabueso.show.why import show_why, why_sheet
 
     check_out(args.out, DATA)
@@ -35,13 +35,7 @@ def run(args: argparse.Namespace) -> int:
         found = why(case, args.exception, split_list(args.columns))
     finally:
         case.close()
-    if args.out is not None:
-        write_sheets(args.out, [why_sheet(found)], found.as_json())
-    if args.format == "json":
-        emit_json(found.as_json())
-    elif args.format == "csv":
-        emit(csv_text(why_sheet(found)))
-    else:
+    if not emit_result(args, [why_sheet(found)], found.as_json()):
         from sabueso.show.console import make_console
 
         show_why(make_console(), found)

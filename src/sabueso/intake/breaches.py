@@ -178,7 +178,7 @@ def gaps(rule: Sequence, table: Table) -> exp.Select:
 
 
 def _missing(column: Column) -> Tree:
-    return exp.Is(this=sql.column(column.name), expression=exp.Null())
+    return sql.is_missing(sql.column(column.name))
 
 
 def _present(column: Column) -> Tree:
@@ -188,8 +188,7 @@ def _present(column: Column) -> Tree:
 def _literal(value: Any) -> Tree:
     if isinstance(value, date):
         return sql.cast(sql.text(value.isoformat()), "DATE")
-    size: Tree = exp.Literal.number(format(abs(value), "f"))
-    return exp.Neg(this=size) if value < 0 else size
+    return sql.number(value)
 
 
 def _among(keys: list[exp.Column], query: exp.Select) -> Tree:

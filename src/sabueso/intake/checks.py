@@ -207,7 +207,7 @@ class Judge:
             missing = [Gap(**row) for row in self._query(query).to_pylist()]
         return RuleReport(
             title=rule.title,
-            rule=rule.rule,  # type: ignore[attr-defined]
+            rule=rule.rule,
             columns=tuple(c.name for c in rule.columns(self._table)),
             then=rule.then,
             rows=counted["rows"],

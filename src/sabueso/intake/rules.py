@@ -27,6 +27,7 @@ class AnyRule(BaseModel):
     of_groups: ClassVar[bool] = False
     """Whether one row is judged beside others, so that setting rows aside changes the verdict."""
 
+    rule: str
     name: str = ""
     then: Literal["mark", "set aside"] = "mark"
 
@@ -249,9 +250,6 @@ Rule = Annotated[
     | Sequence,
     Field(discriminator="rule"),
 ]
-KINDS: tuple[type[AnyRule], ...] = (
-    Required, Unique, Range, Allowed, Pattern, NotAfter, Balances, Product, Exists, Sequence,
-)  # fmt: skip
 
 
 def _of_type(column: Column, *types: str) -> Column:

@@ -185,7 +185,7 @@ class Population:
 
 def missing(column: Column) -> Reason:
     """Rows where the column has no value."""
-    return Reason("missing", exp.Is(this=sql.column(column.name), expression=exp.null()))
+    return Reason("missing", sql.is_missing(sql.column(column.name)))
 
 
 def zero(column: Column) -> Reason:

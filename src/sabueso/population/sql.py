@@ -4,6 +4,7 @@ engine; the traps they avoid stand beside them."""
 from __future__ import annotations
 
 from collections.abc import Iterable
+from decimal import Decimal
 from fractions import Fraction
 from functools import cache
 
@@ -31,6 +32,17 @@ def integer(value: int) -> Tree:
     if abs(value) >= 2**63:
         return cast(exp.Literal.string(str(value)), "DECIMAL(38,0)")
     return literal
+
+
+def number(value: Decimal) -> Tree:
+    """A decimal literal, in plain digits."""
+    literal: Tree = exp.Literal.number(format(abs(value), "f"))
+    return exp.paren(exp.Neg(this=literal)) if value < 0 else literal
+
+
+def is_missing(tree: Tree) -> Tree:
+    """Whether a value is missing."""
+    return exp.Is(this=tree, expression=exp.null())
 
 
 def cast(tree: Tree, kind: str) -> exp.Cast:

@@ -123,7 +123,7 @@ def survey_columns(population: Population) -> list[ColumnSurvey]:
 def _top(population: Population, column: Column) -> list[tuple[Any, int]]:
     value = sql.column(column.name)
     select = population.used(exp.select(exp.alias_(value, "value"), exp.alias_(sql.count(), "n")))
-    select = select.where(exp.Not(this=exp.Is(this=value.copy(), expression=exp.null())))
+    select = select.where(exp.Not(this=sql.is_missing(value.copy())))
     order = [sql.ordered(sql.column("n"), descending=True), sql.ordered(sql.column("value"))]
     select = select.group_by(value.copy()).order_by(*order).limit(TOP)
     return [(row["value"], row["n"]) for row in population.query(select).to_pylist()]

@@ -20,10 +20,12 @@ from sabueso.screens import grouping as grp
 from sabueso.screens import limits as lim
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import NotTested
+from sabueso.screens.limits import WORTH
 from sabueso.stats.moments import moments
 from sabueso.stats.quartiles import in_units
 
-WORTH = "worth"  # the amount itself, whatever the scale of the test
+MIDDLE = ("0.5", "0.95")
+"""Shares of the order statistics of an effect."""
 
 
 @dataclass(frozen=True)
@@ -37,18 +39,10 @@ class Effect:
     p95: Fraction
 
     @classmethod
-    def of(cls, row: dict[str, Any], prefix: str) -> Effect | None:
-        """From a row of :func:`effect_fields`; None where no row is in it."""
-        if not row[f"{prefix}n"]:
-            return None
-        middle = row[f"{prefix}middle"]
-        return cls(
-            row[f"{prefix}n"],
-            int(row[f"{prefix}total"]),
-            int(row[f"{prefix}squares"]),
-            sql.exact_quantile(middle[0], "0.5"),
-            sql.exact_quantile(middle[1], "0.95"),
-        )
+    def of(cls, n: int, total: int, squares: int, middle: Sequence[float]) -> Effect:
+        """From sums, and the median and 95th percentile as an engine gives them."""
+        median, p95 = map(sql.exact_quantile, middle, MIDDLE)
+        return cls(n, total, squares, median, p95)
 
     def as_json(self, scale: int) -> dict[str, Any]:
         unit = 10**scale
@@ -103,7 +97,12 @@ def group_figures(
     """Sums and order statistics of each group, in one pass."""
     units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
     shares = lim.ends_of(groups)
-    fields = effect_fields(worth, "", shares=("0.5", "0.95", *shares))
+    fields = {
+        "n": exp.Count(this=worth),
+        "total": sql.exact_sum(worth),
+        "squares": sql.exact_square_sum(worth),
+        "middle": sql.quantiles(worth, (*MIDDLE, *shares)),
+    }
     if kind == "log":
         fields |= {
             "log_total": sql.exact_sum(units),
@@ -113,31 +112,20 @@ def group_figures(
     result = grp.order_statistics(population, base, groups, fields, used)
     found = []
     for key, row in zip(groups.keys(result), result.to_pylist(), strict=True):
-        effect = Effect.of(row, "")
-        if effect is None:
+        if not row["n"]:
             continue
-        median, ends = effect.median, row["middle"][2:]
+        middle, ends = row["middle"][: len(MIDDLE)], row["middle"][len(MIDDLE) :]
+        effect = Effect.of(row["n"], int(row["total"]), int(row["squares"]), middle)
+        median = effect.median
         total, squares = effect.total, effect.squares
         if kind == "log":
-            middle, *ends = row["log_middle"]
-            median = sql.exact_quantile(middle, "0.5")
+            log_median, *ends = row["log_middle"]
+            median = sql.exact_quantile(log_median, "0.5")
             total, squares = int(row["log_total"]), int(row["log_squares"])
         found.append(
             DeviateGroup(key, effect.n, total, squares, median, list(map(round, ends)), effect)
         )
     return found
-
-
-def effect_fields(
-    worth: Tree, prefix: str, shares: Sequence[str] = ("0.5", "0.95")
-) -> dict[str, Tree]:
-    """What :class:`Effect` is made of."""
-    return {
-        f"{prefix}n": exp.Count(this=worth),
-        f"{prefix}total": sql.exact_sum(worth),
-        f"{prefix}squares": sql.exact_square_sum(worth),
-        f"{prefix}middle": sql.quantiles(worth, shares),
-    }
 
 
 def testable(found: list[DeviateGroup], least: int) -> tuple[list[DeviateGroup], list[NotTested]]:
@@ -195,7 +183,11 @@ def with_spread(
         exp.alias_(off, "deviation"),
         exp.alias_(z, "z"),
         sql.column("step", "limits"),
-        *([exp.alias_(_kept(side), "inside")] if side else []),
+        *(
+            [exp.alias_(within_limits(side, sql.column("touched", "limits")), "inside")]
+            if side
+            else []
+        ),
     ).from_(base.subquery("b"))
     inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
     square = exp.paren(exp.Mul(this=sql.column("z"), expression=sql.column("z")))
@@ -211,7 +203,7 @@ def with_spread(
         "fourths": power(square.copy()),
     }
     if side:
-        fields["inside_middle"] = sql.quantiles(sql.column("inside"), ("0.5", "0.95"))
+        fields["inside_middle"] = sql.quantiles(sql.column("inside"), MIDDLE)
     else:
         fields["deviations"] = sql.exact_sum(sql.column("deviation"))
     used = sum(g.n for g in found)
@@ -269,25 +261,28 @@ class FlaggedSums:
             return whole
         if middle is None or whole.n == self.n[place]:
             return None
-        return Effect(
+        return Effect.of(
             whole.n - self.n[place],
             whole.total - self.total[place],
             whole.squares - self.squares[place],
-            sql.exact_quantile(middle[0], "0.5"),
-            sql.exact_quantile(middle[1], "0.95"),
+            middle,
         )
 
 
-def _kept(side: str) -> Tree:
-    """The amount of a row within the limits of a group that has rows beyond them."""
-    within = exp.Not(this=lim.beyond(side))
-    both = exp.and_(sql.column("touched", "limits"), within)
-    return exp.Case().when(both, sql.column(WORTH, "b"))
+def within_limits(side: str, *also: Tree) -> Tree:
+    """The amount of a row within its group's limits, and where a condition holds too; else missing."""
+    within = sql.both([*also, exp.Not(this=lim.beyond(side))])
+    return exp.Case().when(within, sql.column(WORTH, "b"))
 
 
-def within_limits(side: str) -> Tree:
-    """The amount of a row within its group's limits, missing beyond them."""
-    return exp.Case().when(exp.Not(this=lim.beyond(side)), sql.column(WORTH, "b"))
+def limits_of(groups: Grouping, tested: Sequence[Tested]) -> pa.Table:
+    """The input table ``limits`` of groups with a centre and a unit."""
+    return lim.limit_table(
+        groups,
+        tested,
+        [(t.least, t.greatest) for t in tested],
+        [(t.centre, t.centre, t.unit) for t in tested],
+    )
 
 
 def step_of(n: int) -> int:

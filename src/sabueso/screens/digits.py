@@ -202,7 +202,7 @@ def _groups(
 
 def _below(measure: Column, code: str, floor: Decimal) -> Reason:
     size = exp.Abs(this=sql.column(measure.name))
-    return Reason(code, exp.LT(this=size, expression=exp.Literal.number(format(floor, "f"))))
+    return Reason(code, exp.LT(this=size, expression=sql.number(floor)))
 
 
 def _differences(base: exp.Select, groups: Grouping) -> exp.Select:
@@ -216,7 +216,7 @@ def _differences(base: exp.Select, groups: Grouping) -> exp.Select:
     gap = exp.Sub(this=following, expression=units.copy())
     gaps = exp.select(*groups.columns("d"), exp.alias_(gap, UNITS, quoted=True))
     gaps = gaps.from_(distinct_units(base, groups).subquery("d"))
-    kept = exp.Not(this=exp.Is(this=sql.column(UNITS, "g"), expression=exp.null()))
+    kept = exp.Not(this=sql.is_missing(sql.column(UNITS, "g")))
     wanted = [*groups.columns("g"), sql.column(UNITS, "g")]
     return exp.select(*wanted).from_(gaps.subquery("g")).where(kept)
 

@@ -138,10 +138,7 @@ def _subjects(population: Population, settings: DistanceSettings) -> tuple[pa.Ta
     amount = table.role("amount")
     if not settings.per:
         columns = [table.number(name) for name in settings.measures]
-        reasons = [
-            Reason(f"missing_{c.name}", exp.Is(this=sql.column(c.name), expression=exp.null()))
-            for c in columns
-        ]
+        reasons = [Reason(f"missing_{c.name}", sql.is_missing(sql.column(c.name))) for c in columns]
         values: dict[str, Tree] = {
             f"m{j}": sql.cast(sql.column(c.name), "DOUBLE") for j, c in enumerate(columns)
         }
@@ -151,11 +148,7 @@ def _subjects(population: Population, settings: DistanceSettings) -> tuple[pa.Ta
         return found, population.account(amount, reasons)
     entity = Grouping.of(settings.per, table)
     measures = [expressions.aggregate(text, table) for text in settings.measures]
-    reasons = [
-        Reason(
-            "missing_key", exp.or_(*(exp.Is(this=t, expression=exp.null()) for t in entity.trees))
-        )
-    ]
+    reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t) for t in entity.trees)))]
     named: list[Tree] = [
         exp.alias_(tree, f"k{i}", quoted=True) for i, tree in enumerate(entity.trees)
     ]

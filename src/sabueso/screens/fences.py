@@ -98,7 +98,7 @@ class Fences:
         more: dict[str, Any] = {}
         tested, not_tested = _quartiles(population, base, groups, settings, account.used)
         if settings.aim is not None:
-            worth = {**values, "worth": sql.minor_units(measure)}
+            worth = {**values, lim.WORTH: sql.minor_units(measure)}
             k, ladder = lim.aim(
                 population, population.base(worth, reasons), groups, _limit_table(groups, tested),
                 settings.side, settings.aim, measure.scale,

@@ -107,11 +107,23 @@ def slices(
         inside = np.cumsum(counts[start:]) <= SLICE_ROWS
         size = max(int(inside.sum()), 1)
         part = sizes.slice(start, size).select(grouping.names)
-        kept = exp.select(*(sql.column(name, "s") for name in base.named_selects))
-        kept = kept.from_(base.subquery("s"))
-        kept = kept.join("slice", on=grouping.join("s", "slice"), join_type="inner")
-        yield kept, {"slice": part}
+        yield only_groups(base, grouping, "slice"), {"slice": part}
         start += size
+
+
+def only_groups(base: exp.Select, grouping: Grouping, table: str) -> exp.Select:
+    """The rows of a base whose group is in an input table."""
+    kept = exp.select(*(sql.column(name, "s") for name in base.named_selects))
+    kept = kept.from_(base.subquery("s"))
+    return kept.join(table, on=grouping.join("s", table), join_type="inner")
+
+
+def group_table(groups: Grouping, keys: Sequence[dict[str, Any]]) -> dict[str, pa.Array]:
+    """The columns of an input table that name groups, one row for each key."""
+    return {
+        name: pa.array([key[label] for key in keys])
+        for name, label in zip(groups.names, groups.labels, strict=True)
+    }
 
 
 def counted_values(
@@ -167,13 +179,9 @@ def rank_table(
     groups: Grouping, keys: Sequence[dict[str, Any]], wanted: Sequence[tuple[int, int]]
 ) -> pa.Table:
     """The input of :func:`values_at`: (position of the group, rank) of each value wanted."""
-    columns = {
-        name: pa.array([keys[place][label] for place, _ in wanted])
-        for name, label in zip(groups.names, groups.labels, strict=True)
-    }
     return pa.table(
         {
-            **columns,
+            **group_table(groups, [keys[place] for place, _ in wanted]),
             "position": pa.array([place for place, _ in wanted], pa.int64()),
             "rank": pa.array([rank for _, rank in wanted], pa.int64()),
         }
@@ -206,8 +214,4 @@ class Keyed(Protocol):
 
 def key_table(groups: Grouping, items: Sequence[Keyed], columns: dict[str, Any]) -> pa.Table:
     """Group keys and figures of some groups as an input table of a query."""
-    keys = {
-        name: pa.array([item.key[label] for item in items])
-        for name, label in zip(groups.names, groups.labels, strict=True)
-    }
-    return pa.table({**keys, **columns})
+    return pa.table({**group_table(groups, [item.key for item in items]), **columns})

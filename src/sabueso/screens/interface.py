@@ -95,13 +95,9 @@ class Finding:
             "by": self.by,
             "currency": self.currency,
             "settings": plain(self.settings),
-            "population": {
-                "rows": account.rows,
-                "used": account.used,
-                "left_out": account.left_out,
+            "population": account.as_json()
+            | {
                 "left_out_totals": plain(account.left_out_totals),
-                "total": plain(account.total),
-                "used_total": plain(account.used_total),
                 "first_date": account.first_date,
                 "last_date": account.last_date,
             },

@@ -21,6 +21,7 @@ from sabueso.screens.interface import CONTEXT, GROUP, SUBJECT, Caution, NotTeste
 INT64 = np.iinfo(np.int64)
 CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
 BINS = 60
+WORTH = "worth"  # the amount itself in minor units, whatever the scale of the test
 
 
 def clamped(values: Sequence[int]) -> pa.Array:
@@ -55,7 +56,7 @@ def limit_table(
 
 def flag_table(found: pa.Table, columns: dict[str, np.ndarray]) -> pa.Table:
     """The rows of :func:`rows_beyond` as flags, with the test's own columns."""
-    own = ("position", "strength", "high", "worth")
+    own = ("position", "strength", "high", WORTH)
     kept = found.drop_columns([name for name in own if name in found.column_names])
     for name, values in columns.items():
         kept = kept.append_column(name, pa.array(values))
@@ -130,8 +131,9 @@ def rows_beyond(
 ) -> pa.Table:
     """Rows beyond their group's limits, strongest first, then as they stand in the sources.
 
-    ``limits`` is a :func:`limit_table`; ``carry`` are named values that come along. The result has ``position`` (of the group), ``strength``,
-    ``high`` (above, not below), ``amount`` and the prefixed columns.
+    ``limits`` is a :func:`limit_table`; ``carry`` are named values that come along. The result has
+    ``position`` (of the group), ``strength``, ``high`` (above, not below), ``amount`` and the
+    prefixed columns.
     """
     named = row_columns(population.table, measure)
     base = population.base({**values, **named}, reasons)
@@ -245,7 +247,7 @@ def aim(
         "both": exp.Greatest(this=above, expressions=[below]),
     }[side]
     strength = exp.Div(this=exp.paren(off), expression=sql.column("unit", "limits"))
-    inner = exp.select(exp.alias_(strength, "strength"), sql.column("worth", "b"))
+    inner = exp.select(exp.alias_(strength, "strength"), sql.column(WORTH, "b"))
     inner = inner.from_(base.subquery("b"))
     inner = inner.join("limits", on=grouping.join("b", "limits"), join_type="inner")
     rows = inner.subquery("r")
@@ -257,8 +259,8 @@ def aim(
     steps = sorted({solved, *(_rounded(solved * Decimal(factor)) for factor in _AROUND)})
     fields: list[Tree] = []
     for place, step in enumerate(steps):
-        passed = exp.GT(this=far.copy(), expression=exp.Literal.number(format(step, "f")))
-        worth = exp.Case().when(passed.copy(), sql.column("worth", "r"))
+        passed = exp.GT(this=far.copy(), expression=sql.number(step))
+        worth = exp.Case().when(passed.copy(), sql.column(WORTH, "r"))
         fields += [
             exp.alias_(sql.only(sql.count(), passed), f"n{place}"),
             exp.alias_(sql.exact_sum(worth), f"t{place}"),

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 import pyarrow as pa
-import sqlglot.expressions as exp
 
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
@@ -31,19 +30,10 @@ def quantile_points(population: Population, finding: Finding) -> list[dict[str, 
     values = {**groups.values(), UNITS: scaled_units(measure, "log" if log else "amount")}
     base = population.base(values, [missing(measure)])
     chosen = sorted(finding.groups, key=lambda g: (-g["flagged"], -g["n"]))[:MOST_GROUPS]
+    inputs: dict[str, pa.Table] = {}
     if groups.labels:
-        keys = pa.table(
-            {
-                name: pa.array([g["group"][label] for g in chosen])
-                for name, label in zip(groups.names, groups.labels, strict=True)
-            }
-        )
-        kept = exp.select(*(sql.column(name, "s") for name in base.named_selects))
-        kept = kept.from_(base.subquery("s"))
-        base = kept.join("chosen", on=groups.join("s", "chosen"), join_type="inner")
-        inputs = {"chosen": keys}
-    else:
-        inputs = {}
+        inputs["chosen"] = pa.table(grp.group_table(groups, [g["group"] for g in chosen]))
+        base = grp.only_groups(base, groups, "chosen")
     fields = {"points": sql.quantiles(sql.column(UNITS, "b"), SHARES)}
     found = population.query(grp.per_group(base, groups, fields), **inputs)
     points = {

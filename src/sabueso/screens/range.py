@@ -76,7 +76,7 @@ class Range:
         ]
         select = exp.select(*shown, sql.column("_rule"), sql.column("score"))
         select = select.from_(rows.subquery("r"))
-        select = select.where(exp.Not(this=exp.Is(this=sql.column("_rule"), expression=exp.null())))
+        select = select.where(exp.Not(this=sql.is_missing(sql.column("_rule"))))
         select = select.order_by(sql.ordered(sql.column("score"), descending=True), *sql.place())
         found = population.query(select)
         names = [title for title, _, _ in rules]
@@ -129,7 +129,7 @@ def _rules(
     none = exp.Literal.number("0.0")
     for name in settings.required:
         column = table.column(name)
-        empty = exp.Is(this=sql.column(column.name), expression=exp.null())
+        empty = sql.is_missing(sql.column(column.name))
         found.append((f"{column.name} required", empty, none))
     if settings.column:
         column = table.column(settings.column)
@@ -151,15 +151,10 @@ def _rules(
         found.append((title, exp.GT(this=high, expression=low), gap))
 
     if settings.least is not None:
-        beyond(f"{measure.name} at least {settings.least}", value, _literal(settings.least))
+        beyond(f"{measure.name} at least {settings.least}", value, sql.number(settings.least))
     if settings.greatest is not None:
-        beyond(f"{measure.name} at most {settings.greatest}", _literal(settings.greatest), value)
+        beyond(f"{measure.name} at most {settings.greatest}", sql.number(settings.greatest), value)
     if settings.not_above is not None:
         other = table.number(settings.not_above, what="limit")
         beyond(f"{measure.name} not above {other.name}", sql.column(other.name), value)
     return found
-
-
-def _literal(value: Decimal) -> Tree:
-    size: Tree = exp.Literal.number(format(abs(value), "f"))
-    return exp.paren(exp.Neg(this=size)) if value < 0 else size

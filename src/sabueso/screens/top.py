@@ -42,9 +42,8 @@ class TopSettings(MeasureSettings):
         if value is None:
             return None
         text = str(value).strip()
-        match = re.fullmatch(r"(\d+(?:\.\d+)?|\.\d+)\s*(%?)", text)
-        share = Fraction(match[1]) / (100 if match and match[2] else 1) if match else Fraction(0)
-        if match and not match[2] and share >= 1:
+        share = _proportion(text)
+        if share >= 1 and not text.endswith("%"):
             raise ValueError(f"a share is below 1; {text} per cent is written {text}%")
         if not 0 < share < 1:
             raise ValueError("expected a share of the rows such as 1% or 0.01")
@@ -56,16 +55,17 @@ class TopSettings(MeasureSettings):
             raise ValueError("give a share of the rows or a number of them, not both")
         return self
 
-    @property
-    def proportion(self) -> Fraction:
-        """The share as a proportion."""
-        text = self.share or "1%"
-        number = Fraction(text.rstrip("% "))
-        return number / 100 if text.endswith("%") else number
-
     def count(self, n: int) -> int:
         """How many of n rows are wanted at each end: ceil(n·p), never rounded down to nothing."""
-        return min(self.aim, n) if self.aim is not None else ceil(n * self.proportion)
+        return (
+            min(self.aim, n) if self.aim is not None else ceil(n * _proportion(self.share or "1%"))
+        )
+
+
+def _proportion(text: str) -> Fraction:
+    """1% and 0.01 as a proportion; 0 where it is no such text."""
+    match = re.fullmatch(r"(\d+(?:\.\d+)?|\.\d+)\s*(%?)", text)
+    return Fraction(match[1]) / (100 if match[2] else 1) if match else Fraction(0)
 
 
 @dataclass(frozen=True)

@@ -20,19 +20,20 @@ from sabueso.population.table import Column
 from sabueso.screens import grouping as grp
 from sabueso.screens import limits as lim
 from sabueso.screens.deviates import (
-    WORTH,
+    MIDDLE,
     DeviateGroup,
     Effect,
     FlaggedSums,
     Tested,
-    effect_fields,
     group_figures,
+    limits_of,
     testable,
     with_spread,
     within_limits,
 )
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Caution, Finding, Flags, NotTested
+from sabueso.screens.limits import WORTH
 from sabueso.screens.scales import LOG_SCALE, amount_of, scaled_units
 from sabueso.screens.sequential import GOOD_FROM, sequential_limits, steps_json
 from sabueso.screens.settings import MeasureSettings
@@ -117,15 +118,10 @@ class ZScore:
             if settings.aim is None:
                 return limit
             places, _ = _limits(groups_found, settings.method, limit)
-            table_of = lim.limit_table(
-                groups,
-                places,
-                [(0, 0)] * len(places),
-                [(t.centre, t.centre, t.unit) for t in places],
-            )
             aimed, ladder = lim.aim(
-                population, base, groups, table_of, settings.side, settings.aim, measure.scale
-            )
+                population, base, groups, limits_of(groups, places), settings.side, settings.aim,
+                measure.scale,
+            )  # fmt: skip
             more["aim"] = {"capacity": settings.aim, "limit": aimed, "ladder": ladder}
             return Fraction(aimed)
 
@@ -135,7 +131,7 @@ class ZScore:
             tested, flat = _limits(found, settings.method, limit)
         else:
             bare = [Tested(g, 0, 0, 0.0, 1.0) for g in found]
-            spread = [t.group for t in with_spread(population, base, groups, bare, None)]
+            spread = [t.group for t in with_spread(population, base, groups, bare)]
             if settings.method == "sequential":
                 tested, flat, steps = sequential_limits(
                     population, base, groups, spread, settings.most, settings.alpha, account.used
@@ -151,8 +147,7 @@ class ZScore:
             tested = with_spread(population, base, groups, tested, settings.side, beyond)
             without = [t.inside for t in tested]
         else:
-            counts = np.array(beyond.n)
-            without = _without(population, base, groups, tested, counts, settings.side)
+            without = _without(population, base, groups, tested, beyond, settings.side)
         described = [
             _described(t, rest, scale, measure.scale, settings, limit)
             for t, rest in zip(tested, without, strict=True)
@@ -213,12 +208,7 @@ def _flags(
     limit: Fraction,
 ) -> tuple[Flags, FlaggedSums]:
     """The rows beyond the limits, and their sums by group."""
-    limits = lim.limit_table(
-        groups,
-        tested,
-        [(t.least, t.greatest) for t in tested],
-        [(t.centre, t.centre, t.unit) for t in tested],
-    )
+    limits = limits_of(groups, tested)
     found = lim.rows_beyond(
         population, values, reasons, groups, limits, settings.side, measure, carry=(WORTH,)
     )
@@ -251,34 +241,26 @@ def _without(
     base: exp.Select,
     groups: Grouping,
     tested: list[Tested],
-    flagged: np.ndarray,
+    beyond: FlaggedSums,
     side: str,
 ) -> list[Effect | None]:
-    """Each group's amounts without its flagged rows, as far as it has any."""
-    rest: list[Effect | None] = [t.group.effect for t in tested]
-    places = np.flatnonzero(flagged).tolist()
-    if not places:
-        return rest
-    touched = [tested[place] for place in places]
-    limits = lim.limit_table(
-        groups,
-        touched,
-        [(t.least, t.greatest) for t in touched],
-        [(t.centre, t.centre, t.unit) for t in touched],
-    )
-    wanted = [exp.alias_(within_limits(side), "inside"), sql.column("position", "limits")]
-    inner = exp.select(*wanted).from_(base.subquery("b"))
-    inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
-    fields = effect_fields(sql.column("inside"), "inside_")
-    by_place = Grouping(("position",), (sql.column("position"),))
-    named = exp.select(
-        exp.alias_(sql.column("position", "c"), "g0", quoted=True), sql.column("inside", "c")
-    ).from_(inner.subquery("c"))
-    used = sum(t.group.n for t in touched)
-    found = grp.order_statistics(population, named, by_place, fields, used, limits=limits)
-    for row in found.to_pylist():
-        rest[places[row["g0"]]] = Effect.of(row, "inside_")
-    return rest
+    """Each group's amounts without its flagged rows: order statistics of those that have any."""
+    touched = [place for place, n in enumerate(beyond.n) if n]
+    middles: dict[int, list[float] | None] = {}
+    if touched:
+        limits = limits_of(groups, [tested[place] for place in touched])
+        wanted = [exp.alias_(within_limits(side), "inside"),
+                  exp.alias_(sql.column("position", "limits"), "g0", quoted=True)]  # fmt: skip
+        inner = exp.select(*wanted).from_(base.subquery("b"))
+        inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
+        fields = {"middle": sql.quantiles(sql.column("inside"), MIDDLE)}
+        by_place = Grouping(("position",), (sql.column("position"),))
+        used = sum(tested[place].group.n for place in touched)
+        found = grp.order_statistics(population, inner, by_place, fields, used, limits=limits)
+        middles = {touched[row["g0"]]: row["middle"] for row in found.to_pylist()}
+    return [
+        beyond.rest(place, t.group.effect, middles.get(place)) for place, t in enumerate(tested)
+    ]
 
 
 def _adjusted(

@@ -108,13 +108,7 @@ def drill_json(result: Drill) -> dict[str, Any]:
         "across": result.across,
         "across_values": result.across_values,
         "currency": result.currency,
-        "population": {
-            "rows": account.rows,
-            "used": account.used,
-            "left_out": account.left_out,
-            "total": plain(account.total),
-            "used_total": plain(account.used_total),
-        },
+        "population": account.as_json(),
         "total": node(result.total),
     }
 

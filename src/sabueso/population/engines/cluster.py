@@ -22,10 +22,11 @@ from sabueso.population.engines.interface import (
     EngineSettings,
     QueryError,
     base_length,
+    column_text,
     own_names,
     part_files,
 )
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
+from sabueso.population.table import Column, Part, Table
 from sabueso.startup import let_pandas_in
 
 # Sums are of 38 digits; a sum of BIGINT would be 64 bits wide and overflow. The percentile of this
@@ -106,18 +107,11 @@ class ClusterEngine:
 
 
 def _value(column: Column, part: Part) -> str:
-    """A column of the table as a part of it has it."""
-    name, kind = _name(column.name), _type(column)
-    have = next((c for c in part.columns if c.name == column.name), None)
-    if part.base is not None and column.name == FILE_COLUMN:
-        # Paths are URLs here: file:///folder/name, with what a URL may not hold as %XX.
-        path = "url_decode(replace(_metadata.file_path, '+', '%2B'))"
-        return f"substr(regexp_replace({path}, '^file:/+', '/'), {base_length(part) + 1}) AS {name}"
-    if part.base is not None and column.name == LINE_COLUMN:
-        return f"_metadata.row_index + 1 AS {name}"
-    if have is None:
-        return f"CAST(NULL AS {kind}) AS {name}"
-    return name if have == column and part.base is None else f"CAST({name} AS {kind}) AS {name}"
+    # Paths are URLs here: file:///folder/name, with what a URL may not hold as %XX.
+    path = "url_decode(replace(_metadata.file_path, '+', '%2B'))"
+    file = f"substr(regexp_replace({path}, '^file:/+', '/'), {base_length(part) + 1})"
+    line = "_metadata.row_index"
+    return column_text(column, part, _name(column.name), _type(column), file, line)
 
 
 def _session(settings: EngineSettings) -> Any:

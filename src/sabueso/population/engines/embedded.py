@@ -13,10 +13,11 @@ from sabueso.population.engines.interface import (
     EngineSettings,
     QueryError,
     base_length,
+    column_text,
     own_names,
     part_files,
 )
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
+from sabueso.population.table import Column, Part, Table
 
 DIALECT = "duckdb"
 
@@ -111,17 +112,8 @@ def render(tree: exp.Expr) -> str:
 
 
 def _value(column: Column, part: Part) -> str:
-    """A column of the table as a part of it has it."""
-    name, kind = _name(column.name), _type(column)
-    have = next((c for c in part.columns if c.name == column.name), None)
-    if part.base is not None and column.name == FILE_COLUMN:
-        return f"SUBSTR(filename, {base_length(part) + 1}) AS {name}"
-    if part.base is not None and column.name == LINE_COLUMN:
-        return f"file_row_number + 1 AS {name}"
-    if have is None:
-        return f"CAST(NULL AS {kind}) AS {name}"
-    # The case's own files hold the types of their columns, others what they happen to.
-    return name if have == column and part.base is None else f"CAST({name} AS {kind}) AS {name}"
+    file = f"SUBSTR(filename, {base_length(part) + 1})"
+    return column_text(column, part, _name(column.name), _type(column), file, "file_row_number")
 
 
 def _quoted(value: str) -> str:

@@ -10,7 +10,7 @@ from typing import Any, Protocol
 import pyarrow as pa
 import sqlglot.expressions as exp
 
-from sabueso.population.table import Part, Table
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
 
 
 class QueryError(Exception):
@@ -91,3 +91,24 @@ def own_names(dialect: Any, texts: Mapping[str, str]) -> Any:
 def base_length(part: Part) -> int:
     """Characters of a file's path before its name under the part's base; 0 without a base."""
     return 0 if part.base is None else len(Path(part.base).resolve().as_posix().rstrip("/")) + 1
+
+
+def column_text(column: Column, part: Part, name: str, kind: str, file: str, line: str) -> str:
+    """A column of the table as a part of it has it, as text of an engine's SELECT.
+
+    Parameters
+    ----------
+    name, kind : str
+        The column's name in quotes, and its type, as the engine writes them.
+    file, line : str
+        How the engine says a row's file under the part's base, and its number in it from 0.
+    """
+    have = next((c for c in part.columns if c.name == column.name), None)
+    if part.base is not None and column.name == FILE_COLUMN:
+        return f"{file} AS {name}"
+    if part.base is not None and column.name == LINE_COLUMN:
+        return f"{line} + 1 AS {name}"
+    if have is None:
+        return f"CAST(NULL AS {kind}) AS {name}"
+    # The case's own files hold the types of their columns, others what they happen to.
+    return name if have == column and part.base is None else f"CAST({name} AS {kind}) AS {name}"
