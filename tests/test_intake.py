@@ -392,3 +392,21 @@ def test_a_bare_total_is_no_row_where_there_is_no_date(tmp_path):
     assert line.agrees and line.stated == Decimal("7.00")
     report, found = take(tmp_path, "name,amount\nTotal,1.00\nOther,2.00\n")
     assert len(found) == 2, "one text column alone does not tell a name from a total"
+
+
+def test_currencies_of_attached_files_are_not_added_up_either(tmp_path):
+    sabueso("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    for name, currencies in (("one", ["USD", "USD"]), ("two", ["USD", None])):
+        amounts = pa.array([Decimal("1.00"), Decimal("2.50")], pa.decimal128(12, 2))
+        table = pa.table({"id": ["a", name], "amount": amounts, "currency": currencies})
+        pq.write_table(table, tmp_path / f"{name}.parquet")
+    report = as_json("intake", "../one.parquet", "--as", "t", "--attach", cwd=case)
+    assert (report["currency"], report["total"]["amount"]) == ("USD", "3.50")
+    assert as_json("try", "zscore", "t", cwd=case)["currency"] == "USD"
+    refused = sabueso("intake", "../two.parquet", "--as", "t", "--attach", cwd=case, code=2).stderr
+    assert "holds USD (two.parquet) and EUR (two.parquet), which do not add up" in refused
+    plan = (case / "case.toml").read_text()
+    (case / "case.toml").write_text(plan + 'read = { rates = { USD = "0.9" } }\n')
+    refused = sabueso("intake", "../two.parquet", "--as", "t", "--attach", cwd=case, code=2).stderr
+    assert "attached files do not allow" in refused and refused.count("\n") == 1

@@ -13,7 +13,7 @@ import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
 from sabueso.case.folder import Case
-from sabueso.case.judging import controls, judge_files
+from sabueso.case.judging import controls, judge_files, one_currency
 from sabueso.case.plan import check_table_name, rules_of
 from sabueso.case.taking import Known, TakeReport, changed, record
 from sabueso.errors import UserError
@@ -63,6 +63,12 @@ def attach_files(
     roles = dict(section.roles) if section else {}
     before = {event.body["sha256"]: event for event in case.sources(table)}
     names = {event.body["file"]: event for event in before.values()}
+    read = section.read if section else ReadSettings()
+    if read.rates:
+        raise UserError(
+            f"{case.plan_path}: tables.{table}.read.rates make a column of their own, which attached "
+            "files do not allow: take them in without --attach"
+        )
     base = Path(os.path.commonpath([path.resolve().parent for path in paths]))
     reports: list[FileReport] = []
     known: list[Known] = []
@@ -79,7 +85,7 @@ def attach_files(
             old = names.get(name)
             if old is not None and not replace_old:
                 raise changed(path, table)
-            report = _report(path, name, base, roles, engine)
+            report = _report(path, name, base, roles, case.plan.case.currency, engine)
             roles = roles or report.roles
             replaces = old.body["sha256"] if old is not None else ""
             reports.append(replace(report, sha256=digest, replaces=replaces))
@@ -91,6 +97,7 @@ def attach_files(
             reports, judged = judge_files(case, table, rules, roles, reports, new, engine)
     finally:
         engine.close()
+    currency = one_currency(case, table, roles, read, reports)
     if reports:
         places = [
             {
@@ -103,7 +110,7 @@ def attach_files(
         record(case, table, section, reports, places, judged, named, roles, initials)
     return TakeReport(
         table=table,
-        currency=case.plan.case.currency,
+        currency=currency,
         amount=roles.get("amount"),
         files=reports,
         known=known,
@@ -115,7 +122,9 @@ def attach_files(
     )
 
 
-def _report(path: Path, name: str, base: Path, roles: dict[str, str], engine: Engine) -> FileReport:
+def _report(
+    path: Path, name: str, base: Path, roles: dict[str, str], own: str, engine: Engine
+) -> FileReport:
     """Count and sum a file where it lies."""
     reader_for(path).layout(path, ReadSettings())  # a sentence where it cannot be read, or is empty
     columns, notes = _columns(path, base, engine)
@@ -140,8 +149,15 @@ def _report(path: Path, name: str, base: Path, roles: dict[str, str], engine: En
     if date is not None:
         for figure, which in ((exp.Min, "first"), (exp.Max, "last")):
             fields.append(exp.alias_(sql.cast(figure(this=sql.column(date)), "VARCHAR"), which))
+    currency = roles.get("currency")
+    currencies: list[str] = []
     try:
         row = engine.query(exp.select(*fields).from_("attached")).to_pylist()[0]
+        if currency is not None:
+            # Where none is stated, the case's is meant.
+            stated = exp.Coalesce(this=sql.column(currency), expressions=[sql.text(own)])
+            listed = exp.select(exp.alias_(stated, "currency")).distinct().from_("attached")
+            currencies = engine.query(listed).column("currency").to_pylist()
     except QueryError as error:
         raise UserError(f"{path}: cannot be attached: {error}") from None
     return FileReport(
@@ -165,6 +181,7 @@ def _report(path: Path, name: str, base: Path, roles: dict[str, str], engine: En
         first_date=row.get("first"),
         last_date=row.get("last"),
         unit="rows",
+        currencies=tuple(sorted(currencies)),
     )
 
 
