@@ -12,8 +12,9 @@ import pyarrow.compute as pc
 
 from sabueso.errors import UserError
 from sabueso.intake.convert import CODE_ROLES, SIGNED
-from sabueso.intake.formats import TOLERATED, Format, NumberFormat, TextFormat, decide, widened
+from sabueso.intake.formats import TOLERATED, Format, TextFormat, decide, widened
 from sabueso.intake.interface import Layout
+from sabueso.intake.number_format import NumberFormat
 from sabueso.intake.roles import (
     guess_roles,
     looks_like_code,

@@ -19,6 +19,7 @@ import pyarrow.compute as pc
 
 from sabueso.errors import UserError
 from sabueso.intake.convert import SIGNED, Conversion, Converted
+from sabueso.intake.date_format import DateFormat
 from sabueso.intake.detection import (
     Prior,
     Widen,
@@ -29,11 +30,7 @@ from sabueso.intake.detection import (
     differing,
     widen_or_not,
 )
-from sabueso.intake.formats import (
-    DateFormat,
-    Format,
-    NumberFormat,
-)
+from sabueso.intake.formats import Format
 from sabueso.intake.interface import (
     Batch,
     Damaged,
@@ -42,6 +39,7 @@ from sabueso.intake.interface import (
     Reader,
     TotalsLine,
 )
+from sabueso.intake.number_format import NumberFormat
 from sabueso.intake.parquet import open_writer, repeated_columns, schema_of, stored, verify
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.source import plain_suffix

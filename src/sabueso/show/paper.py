@@ -23,7 +23,7 @@ from sabueso.show.account import reasons_text
 from sabueso.show.export import Sheet, workbook
 from sabueso.show.figures import draw
 from sabueso.show.files import queue_sheet
-from sabueso.show.findings import row_name
+from sabueso.show.limit_views import row_name
 from sabueso.show.paper_results import result_of
 from sabueso.version import __version__
 

@@ -1,0 +1,205 @@
+"""Texts as exact decimals: marks, ways to write a minus, and the unit beside the digits."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cache
+from typing import ClassVar
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from sabueso.population.table import Column, ColumnType
+
+MOST_DECIMALS = 12
+SIDES = "DR|CR|Dr|Cr|D|C|S|H"
+"""Marks of the side of the ledger after an amount: debit and credit, debe and haber, Soll and Haben."""
+CREDIT_SIDES = "CR|Cr|C|H"
+# ISO 4217, the national currencies in use.
+_CODES = (
+    "AED AFN ALL AMD ANG AOA ARS AUD AWG AZN BAM BBD BDT BGN BHD BIF BMD BND BOB BRL BSD BTN "
+    "BWP BYN BZD CAD CDF CHF CLP CNY COP CRC CUP CVE CZK DJF DKK DOP DZD EGP ERN ETB EUR FJD "
+    "FKP GBP GEL GHS GIP GMD GNF GTQ GYD HKD HNL HTG HUF IDR ILS INR IQD IRR ISK JMD JOD JPY "
+    "KES KGS KHR KMF KPW KRW KWD KYD KZT LAK LBP LKR LRD LSL LYD MAD MDL MGA MKD MMK MNT MOP "
+    "MRU MUR MVR MWK MXN MYR MZN NAD NGN NIO NOK NPR NZD OMR PAB PEN PGK PHP PKR PLN PYG QAR "
+    "RON RSD RUB RWF SAR SBD SCR SDG SEK SGD SHP SLE SOS SRD SSP STN SVC SYP SZL THB TJS TMT "
+    "TND TOP TRY TTD TWD TZS UAH UGX USD UYU UZS VES VND VUV WST XAF XCD XOF XPF YER ZAR ZMW"
+)
+_CURRENCY = "[€$£¥]|" + _CODES.replace(" ", "|")
+_UNIT = re.compile(
+    rf"[+(-]? ?({_CURRENCY})? ?[+(-]?[0-9][0-9.,' \u00a0\u202f]*[)-]? ?({_CURRENCY}|%)?[)-]?"
+)
+
+
+@dataclass(frozen=True)
+class NumberFormat:
+    """An exact decimal. ``styles`` are the ways a minus may be written beside a leading one: trailing,
+    in parentheses, or as the side of the ledger (``12.50 CR``). ``unit`` may stand on either side of
+    the digits; a per cent sign must, or 12 among 12% would be read as 1200%."""
+
+    decimal: str = "."
+    thousands: str = ""
+    scale: int = 0
+    whole: int = 15
+    styles: frozenset[str] = frozenset()
+    assumed: bool = False
+    unit: str = ""
+
+    type: ClassVar[ColumnType] = "number"
+
+    @property
+    def precision(self) -> int:
+        return 18 if self.whole + self.scale <= 18 else 38
+
+    def pattern(self, decimals: int | None = None) -> str:
+        """Regular expression of the texts that fit, all engines' common subset."""
+        most = self.scale if decimals is None else decimals
+        digits = r"[0-9]+"
+        if self.thousands:
+            mark = re.escape(self.thousands)
+            digits = rf"(?:[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+|[0-9]+)"
+        body = digits
+        if most:
+            mark = re.escape(self.decimal)
+            body = rf"(?:{digits}(?:{mark}[0-9]{{0,{most}}})?|{mark}[0-9]{{1,{most}}})"
+        forms = [rf"[+-]?{body}"]
+        if "trailing" in self.styles:
+            forms.append(rf"{body}-")
+        if "parentheses" in self.styles:
+            forms.append(rf"\({body}\)")
+        if "sides" in self.styles:
+            forms.append(rf"{body} ?(?:{SIDES})")
+        whole = forms[0] if len(forms) == 1 else "|".join(f"(?:{form})" for form in forms)
+        if not self.unit:
+            return whole
+        unit = re.escape(self.unit)
+        if self.unit == "%":
+            return rf"(?:{whole}) ?%"
+        # The unit may stand between a sign and the digits too: -€5, (€5).
+        signed = rf"[+-]? ?{unit} ?{body}-?"
+        return rf"{unit} ?(?:{whole})|(?:{whole}) ?{unit}|{signed}|{whole}|\({unit} ?{body}\)"
+
+    def fits(self, text: str) -> bool:
+        return _compiled(self).fullmatch(text) is not None
+
+    def read(self, texts: pa.Array) -> pa.Array:
+        kind = pa.decimal128(self.precision, self.scale)
+        if pa.types.is_dictionary(texts.type):
+            texts = texts.cast(pa.string())
+        if not (self.thousands or self.styles or self.unit or _is_foreign(texts, self._points())):
+            # Nothing but digits, signs and the decimal mark: what converts, fits.
+            try:
+                return self._plain(texts).cast(kind)
+            except pa.ArrowInvalid:
+                pass
+        fits = pc.match_substring_regex(texts, rf"\A(?:{self.pattern()})\z")
+        texts = pc.if_else(fits, texts, pa.scalar(None, pa.string()))
+        negative = None
+        if self.unit:
+            texts = pc.replace_substring_regex(texts, rf" ?{re.escape(self.unit)} ?", "")
+        if self.styles or self.unit:
+            negative = pc.match_substring_regex(texts, rf"[(-]|(?:{CREDIT_SIDES})\z")
+            texts = pc.replace_substring_regex(texts, rf"[()-]| ?(?:{SIDES})\z", "")
+        sizes = _decimals(self._plain(texts), kind)
+        return sizes if negative is None else pc.if_else(negative, pc.negate(sizes), sizes)
+
+    def _plain(self, texts: pa.Array) -> pa.Array:
+        """Texts as exact decimals are written everywhere."""
+        if self.thousands:
+            texts = pc.replace_substring(texts, self.thousands, "")
+        if self.decimal == "," and self.scale:
+            texts = pc.replace_substring(texts, ",", ".")
+        return texts
+
+    def _points(self) -> bool:
+        """Whether a point is this format's decimal mark."""
+        return self.decimal == "." and self.scale > 0
+
+    def described(self) -> str:
+        grouped = f"1{self.thousands}234" if self.thousands else "1234"
+        unit = f" {self.unit}" if self.unit else ""
+        if "sides" in self.styles:
+            unit += " D/C"
+        if not self.scale:
+            return f"whole number {grouped}{unit}"
+        shown = f"number {grouped}{self.decimal}{'5678901234567'[: self.scale]}{unit}"
+        return shown + (" (decimal mark assumed)" if self.assumed else "")
+
+    def column(self, name: str) -> Column:
+        return Column(name, "number", self.scale, self.precision)
+
+
+def _is_foreign(texts: pa.Array, points: bool) -> bool:
+    """Whether some text has a letter, which a conversion takes for an exponent, or a point where
+    none belongs; by the bytes as they lie."""
+    _, offsets, data = texts.buffers()
+    if data is None or not len(texts):
+        return False
+    ends = np.frombuffer(offsets, np.int32)[[texts.offset, texts.offset + len(texts)]]
+    held = np.frombuffer(data, np.uint8)[ends[0] : ends[1]]
+    if not len(held):
+        return False
+    return bool(held.max() > ord("9") or (not points and (held == ord(".")).any()))
+
+
+def _decimals(texts: pa.Array, kind: pa.Decimal128Type) -> pa.Array:
+    """Plain decimal texts as decimals; missing where one has more digits than the column."""
+    try:
+        return texts.cast(kind)
+    except pa.ArrowInvalid:
+        whole = kind.precision - kind.scale
+        digits = pc.utf8_length(pc.replace_substring_regex(texts, r"\A[+-]?0*|\..*\z", ""))
+        return pc.if_else(pc.less_equal(digits, whole), texts, pa.scalar(None, pa.string())).cast(
+            kind
+        )
+
+
+@cache
+def _compiled(format: NumberFormat) -> re.Pattern[str]:
+    return re.compile(format.pattern())
+
+
+def unit_of(times: Mapping[str, int]) -> str:
+    """The currency or per cent sign beside the digits of at least half of the texts, or nothing.
+
+    A unit that few texts have is another unit than that of the rest: these go to quarantine.
+    """
+    found: Counter[str] = Counter()
+    for text, count in times.items():
+        match = _UNIT.fullmatch(text)
+        if match and (match[1] or match[2]):
+            found[match[1] or match[2]] += count
+    unit, most = found.most_common(1)[0] if found else ("", 0)
+    return unit if 2 * most >= sum(times.values()) else ""
+
+
+def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -> NumberFormat:
+    """A number format with the same marks, wide enough for those texts that can be read by it."""
+    styles_known = {"trailing", "parentheses"} | ({"sides"} if sided else set())
+    every = replace(start, styles=frozenset(styles_known | start.styles))
+    pattern = re.compile(every.pattern(MOST_DECIMALS))
+    scale, whole, styles = start.scale, start.whole if start.scale else 0, set(start.styles)
+    for text in values:
+        if pattern.fullmatch(text):
+            side = re.search(
+                rf" ?(?:{SIDES})\Z", text.replace(start.unit, "") if start.unit else text
+            )
+            digits, _, decimals = (
+                re.sub(r"[^0-9.,' \u00a0\u202f]", "", text).strip().partition(start.decimal)
+            )
+            scale = max(scale, len(decimals))
+            whole = max(whole, len(digits) - digits.count(start.thousands or "\0"))
+            if "(" in text:
+                styles.add("parentheses")
+            elif text.endswith("-"):
+                styles.add("trailing")
+            elif side:
+                styles.add("sides")
+    # A column is wide enough for its totals too: 15 whole digits where they fit 18.
+    return replace(
+        start, scale=scale, whole=max(whole, min(15, 18 - scale)), styles=frozenset(styles)
+    )
