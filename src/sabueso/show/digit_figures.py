@@ -124,12 +124,15 @@ def _bars(axes: Axes, group: dict[str, Any]) -> None:
         at, [100 * c["expected"] for c in classes], marker="_", s=160 if few else 16, color=INK,
         linewidths=1.6 if few else 0.9, zorder=4,
     )  # fmt: skip
+    lift = 4
     for i, c in enumerate(classes):
         if c["flagged"]:
             top = max(share[i], high[i])
+            # Names of neighbours stand above one another where classes are narrow.
+            lift = lift + 13 if not few and i and classes[i - 1]["flagged"] else 4
             axes.annotate(
                 f"{c['digits']} {'▲' if c['share'] > c['expected'] else '▼'}", (i, top),
-                textcoords="offset points", xytext=(0, 4), ha="center", fontsize=8, color=INK,
+                textcoords="offset points", xytext=(0, lift), ha="center", fontsize=8, color=INK,
             )  # fmt: skip
     _ticks(axes, classes)
 
