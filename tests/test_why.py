@@ -62,15 +62,21 @@ def test_who_is_behind_a_digit_class(marisma, payments, ids):
     assert Decimal(found["without_largest"]) == Decimal(found["amount"]) - sum(largest)
 
 
+def journal(marisma, account):
+    """The lines of an account, as the program gives them."""
+    listed = sabueso(
+        "dig", "journal", "--where", f"cuenta = '{account}'", "--rows", "--limit", "50000", "--format",
+        "csv", cwd=marisma,
+    )  # fmt: skip
+    return list(csv.DictReader(io.StringIO(listed.stdout)))
+
+
 def test_what_moved_an_account(marisma, ids):
     label = next(name for name in ids if name.startswith("62250 · 2025"))
     found = as_json("why", ids[label], cwd=marisma)
-    listed = sabueso(
-        "dig", "journal", "--where", "cuenta = '62250'", "--rows", "--limit", "50000", "--format", "csv",
-        cwd=marisma,
-    )  # fmt: skip
+    lines = journal(marisma, "62250")
     sums = defaultdict(lambda: {"2024": Decimal(0), "2025": Decimal(0)})
-    for row in csv.DictReader(io.StringIO(listed.stdout)):
+    for row in lines:
         sums[row["preparado"]][row["fecha"][:4]] += Decimal(row["amount"])
     change = sum(v["2025"] - v["2024"] for v in sums.values())
     (driver,) = [d for d in found["drivers"] if d["column"] == "preparado"]
@@ -85,12 +91,9 @@ def test_what_moved_an_account(marisma, ids):
 def test_price_and_quantity_of_fuel(marisma, ids):
     label = next(name for name in ids if name.startswith("62840 · 2025"))
     found = as_json("why", ids[label], cwd=marisma)
-    listed = sabueso(
-        "dig", "journal", "--where", "cuenta = '62840'", "--rows", "--limit", "9999", "--format", "csv",
-        cwd=marisma,
-    )  # fmt: skip
+    lines = journal(marisma, "62840")
     amount, litres = Counter(), Counter()
-    for row in csv.DictReader(io.StringIO(listed.stdout)):
+    for row in lines:
         amount[row["fecha"][:4]] += Decimal(row["amount"])
         litres[row["fecha"][:4]] += int(row["unidades"] or 0)
     volume = (litres["2025"] - litres["2024"]) * amount["2024"] / litres["2024"]
