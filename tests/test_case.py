@@ -54,6 +54,8 @@ def test_register_is_chained_and_append_only(case):
     database.commit()
     database.close()
     assert "event 30" in sabueso("paper", cwd=case, code=2).stderr
+    path.write_bytes(b"no database at all" * 9)
+    assert "register.db: not a review register" in sabueso("queue", cwd=case, code=2).stderr
 
 
 def test_reviews_supersede_and_need_other_initials(case):

@@ -268,7 +268,7 @@ def test_help_and_what_it_loads(marisma):
 
     assert loaded("--help") == set()
     assert loaded("--version") == set()
-    assert loaded("queue") == {"pydantic", "sqlalchemy", "rich"}
+    assert loaded("queue") == {"pydantic", "rich"}
     assert not {"matplotlib", "pandas", "numpy.f2py"} & loaded("try", "zscore", "payments")
 
 

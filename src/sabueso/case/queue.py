@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-import sqlalchemy as sa
-
 from sabueso.case.folder import Case
-from sabueso.case.register import EXCEPTIONS, MARKS
 from sabueso.case.reviews import Review, known_ids, reviews
+
+_MARKS = (
+    "SELECT marks.*, table_name, kind, key FROM marks "
+    "JOIN exceptions ON exceptions.id = marks.exception"
+)
 
 
 @dataclass(frozen=True)
@@ -89,30 +92,21 @@ def queue(case: Case) -> list[AuditException]:
     first of each screen come before the second of any: scores of different tests do not compare);
     then the amount at stake; then the id.
     """
-    newest = (
-        sa.select(MARKS.c.screen, sa.func.max(MARKS.c.run).label("run"))
-        .group_by(MARKS.c.screen)
-        .subquery()
-    )
     last_runs = _last_runs(case)
-    query = (
-        sa.select(MARKS, EXCEPTIONS.c.table_name, EXCEPTIONS.c.kind, EXCEPTIONS.c.key)
-        .join(newest, sa.and_(MARKS.c.screen == newest.c.screen, MARKS.c.run == newest.c.run))
-        .join(EXCEPTIONS, EXCEPTIONS.c.id == MARKS.c.exception)
-    )
-    by_id: dict[str, list[sa.Row[Any]]] = {}
-    for row in case.register.read(query):
+    newest = "SELECT screen, max(run) AS run FROM marks GROUP BY screen"
+    by_id: dict[str, list[Mapping[str, Any]]] = {}
+    for row in case.register.read(f"{_MARKS} JOIN ({newest}) USING (screen, run)"):
         # A screen taken out of the programme, or whose last run flagged nothing, marks no more.
-        if last_runs.get(row.screen) == row.run:
-            by_id.setdefault(row.exception, []).append(row)
+        if last_runs.get(row["screen"]) == row["run"]:
+            by_id.setdefault(row["exception"], []).append(row)
     now = reviews(case.register)
 
-    def order(rows: list[sa.Row[Any]]) -> tuple[Any, ...]:
+    def order(rows: list[Mapping[str, Any]]) -> tuple[Any, ...]:
         return (
             -len(rows),
-            min(r.rank for r in rows),
-            -max(r.at_stake for r in rows),
-            rows[0].exception,
+            min(r["rank"] for r in rows),
+            -max(r["at_stake"] for r in rows),
+            rows[0]["exception"],
         )
 
     ordered = sorted(by_id.values(), key=order)
@@ -131,14 +125,9 @@ def one_exception(case: Case, given: str) -> AuditException:
     for found in queue(case):
         if found.id == identity:
             return found
-    query = (
-        sa.select(MARKS, EXCEPTIONS.c.table_name, EXCEPTIONS.c.kind, EXCEPTIONS.c.key)
-        .join(EXCEPTIONS, EXCEPTIONS.c.id == MARKS.c.exception)
-        .where(EXCEPTIONS.c.id == identity)
-        .order_by(MARKS.c.run.desc())
-    )
-    rows = case.register.read(query)
-    last = [row for row in rows if row.run == rows[0].run]
+    query = f"{_MARKS} WHERE marks.exception = :id ORDER BY run DESC"
+    rows = case.register.read(query, {"id": identity})
+    last = [row for row in rows if row["run"] == rows[0]["run"]]
     return _exception(last, reviews(case.register), 0)
 
 
@@ -153,21 +142,15 @@ def _last_runs(case: Case) -> dict[str, int]:
     return last
 
 
-def _exception(rows: list[sa.Row[Any]], now: dict[str, Review], place: int) -> AuditException:
-    rows = sorted(rows, key=lambda r: (r.rank, r.screen))
+def _exception(rows: list[Mapping[str, Any]], now: dict[str, Review], place: int) -> AuditException:
+    rows = sorted(rows, key=lambda r: (r["rank"], r["screen"]))
     first = rows[0]
     return AuditException(
-        id=first.exception,
-        table=first.table_name,
-        kind=first.kind,
-        key=json.loads(first.key),
-        marks=[
-            Mark(
-                r.screen, r.rank, r.flagged, r.score, r.limit, r.direction, r.p_adjusted, r.amount,
-                r.label, r.selector, r.run,
-            )
-            for r in rows
-        ],
-        review=now.get(first.exception, Review()),
+        id=first["exception"],
+        table=first["table_name"],
+        kind=first["kind"],
+        key=json.loads(first["key"]),
+        marks=[Mark(**{name: row[name] for name in Mark.__annotations__}) for row in rows],
+        review=now.get(first["exception"], Review()),
         place=place,
-    )  # fmt: skip
+    )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 from collections.abc import Sequence
@@ -10,11 +11,9 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-import sqlalchemy as sa
-
 from sabueso.case.exceptions import parse_id
 from sabueso.case.folder import Case
-from sabueso.case.register import EXCEPTIONS, MARKS, Event, Register
+from sabueso.case.register import Event, Register
 from sabueso.errors import UserError, nearest
 from sabueso.intake.hashing import file_hash
 
@@ -65,13 +64,12 @@ def set_aside_selectors(register: Register, table: str) -> tuple[str, ...]:
     aside = [name for name, review in reviews(register).items() if review.set_aside]
     if not aside:
         return ()
-    query = (
-        sa.select(EXCEPTIONS.c.id, MARKS.c.selector)
-        .join(MARKS, MARKS.c.exception == EXCEPTIONS.c.id)
-        .where(EXCEPTIONS.c.id.in_(aside), EXCEPTIONS.c.table_name == table)
-        .order_by(EXCEPTIONS.c.id, MARKS.c.run)
+    found = register.read(
+        "SELECT id, selector FROM exceptions JOIN marks ON marks.exception = exceptions.id "
+        "WHERE id IN (SELECT value FROM json_each(:ids)) AND table_name = :table ORDER BY id, run",
+        {"ids": json.dumps(aside), "table": table},
     )
-    return tuple({row.id: row.selector for row in register.read(query)}.values())
+    return tuple({row["id"]: row["selector"] for row in found}.values())
 
 
 def check_initials(initials: str) -> str:
@@ -100,7 +98,7 @@ def known_ids(case: Case, given: Sequence[str]) -> list[str]:
     UserError
         If one is unknown; the sentence names the nearest.
     """
-    every = [row.id for row in case.register.read(sa.select(EXCEPTIONS.c.id))]
+    every = [row["id"] for row in case.register.read("SELECT id FROM exceptions")]
     known = set(every)
     found = []
     for text in given:
