@@ -18,6 +18,8 @@ class _WithoutPandas:
             raise ImportError("pandas is not used by this program")
         if name == "scipy":
             _spare_numpy()
+        elif name == "scipy.special":
+            _spare_docstrings()
 
 
 def _spare_numpy() -> None:
@@ -31,6 +33,29 @@ def _spare_numpy() -> None:
         names = [name for name in listed() if name not in unused]
         vars(numpy)["__dir__"] = lambda: names
     numpy.__all__ = [name for name in numpy.__all__ if name not in unused]
+
+
+def _spare_docstrings() -> None:
+    """Keep SciPy from parsing the docstring of each special function to add a table to it, which
+    takes as long as loading the functions does."""
+    from scipy._lib import _array_api
+
+    if hasattr(_array_api, "FunctionDoc"):
+        _array_api.FunctionDoc = _AsItIs
+
+
+class _AsItIs:
+    """A docstring that what is added to does not change."""
+
+    def __init__(self, function: object) -> None:
+        self._text = getattr(function, "__doc__", None) or ""
+
+    def __getitem__(self, section: str) -> list[str]:
+        return []
+
+    def __str__(self) -> str:
+        # The first line is the signature, which the caller cuts off.
+        return f"\n{self._text}"
 
 
 _FINDER = _WithoutPandas()

@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
 from sabueso.case.aside import screened
@@ -256,6 +255,8 @@ def _write_run(
         write_whole(temporary / name, json_text(content).encode())
         listed.append({"screen": item.screen, "file": name})
     if marks:
+        import pyarrow.parquet as pq
+
         pq.write_table(pa.Table.from_pylist(marks), temporary / "marks.parquet")
     body = {"run": number, "at": at, "findings": listed, **run_body}
     write_whole(temporary / "run.json", json_text(body).encode())

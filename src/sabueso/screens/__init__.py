@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from importlib.metadata import entry_points
+from functools import cache
+from importlib.metadata import EntryPoints, entry_points
 
 from sabueso.errors import UserError, nearest
 from sabueso.screens.interface import Screen
@@ -12,7 +13,7 @@ GROUP = "sabueso.screens"
 
 def screen_names() -> list[str]:
     """Names of the tests that are installed."""
-    return sorted(entry_points(group=GROUP).names)
+    return sorted(_installed().names)
 
 
 def find_screen(name: str) -> Screen:
@@ -23,8 +24,14 @@ def find_screen(name: str) -> Screen:
     UserError
         If no test has it; the sentence names the nearest.
     """
-    found = entry_points(group=GROUP)
+    found = _installed()
     if name not in found.names:
         raise UserError(f"there is no test {name!r}{nearest(name, found.names)}")
     screen: Screen = found[name].load()()
     return screen
+
+
+@cache
+def _installed() -> EntryPoints:
+    """Every look takes the metadata of all that is installed; it does not change while this runs."""
+    return entry_points(group=GROUP)

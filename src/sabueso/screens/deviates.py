@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from fractions import Fraction
-from typing import Any
+from math import log10
+from typing import Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
@@ -28,8 +28,7 @@ MIDDLE = ("0.5", "0.95")
 """Shares of the order statistics of an effect."""
 
 
-@dataclass(frozen=True)
-class Effect:
+class Effect(NamedTuple):
     """n, Σ, Σ², median and 95th percentile of some amounts, in minor units."""
 
     n: int
@@ -57,8 +56,7 @@ class Effect:
         }
 
 
-@dataclass(frozen=True)
-class DeviateGroup:
+class DeviateGroup(NamedTuple):
     """One group's sums and order statistics, in minor units of the scale used.
 
     ``effect`` describes its amounts, whatever the scale. ``cubes`` and ``fourths`` are Σz³ and Σz⁴.
@@ -77,8 +75,7 @@ class DeviateGroup:
     fourths: float = 0.0
 
 
-@dataclass(frozen=True)
-class Tested:
+class Tested(NamedTuple):
     group: DeviateGroup
     least: int
     greatest: int
@@ -215,15 +212,14 @@ def with_spread(
     spread = []
     for place, t in enumerate(tested):
         row = by_key[tuple(t.key.values())]
-        g = replace(
-            t.group,
+        g = t.group._replace(
             mad=sql.exact_quantile(row["middle"][0], "0.5") / 2,
             deviation2=0 if side else int(row["deviations"]),
             cubes=int(row["cubes"] or 0) / step_of(t.group.n),
             fourths=int(row["fourths"] or 0) / step_of(t.group.n),
         )
         inside = None if flagged is None else flagged.rest(place, g.effect, row["inside_middle"])
-        spread.append(replace(t, group=g, inside=inside))
+        spread.append(t._replace(group=g, inside=inside))
     return spread
 
 
@@ -238,21 +234,17 @@ class FlaggedSums:
     @classmethod
     def of(cls, found: pa.Table, groups: int) -> FlaggedSums:
         """From the rows of :func:`limits.rows_beyond`, their ``worth`` carried along."""
-        units = found.column(WORTH)
-        if found.num_rows and max(map(abs, pc.min_max(units).as_py().values())) < 2**31:
-            squares = pc.multiply(units, units).cast(pa.decimal128(19, 0))
-            exact = units.cast(pa.decimal128(19, 0))
-        else:
-            # 39 digits for a square, and 76 for their sum: nothing wraps.
-            exact = units.cast(pa.decimal256(19, 0))
-            squares = pc.multiply(exact, exact)
-        table = pa.table({"p": found.column("position"), "t": exact, "s": squares})
-        sums = table.group_by("p").aggregate([("t", "sum"), ("s", "sum"), ("t", "count")])
         n, total, square = ([0] * groups for _ in range(3))
-        for row in sums.to_pylist():
-            n[row["p"]], total[row["p"]], square[row["p"]] = (
-                row["t_count"], int(row["t_sum"]), int(row["s_sum"]),
-            )  # fmt: skip
+        if found.num_rows:
+            position, units = (found.column(name).to_numpy() for name in ("position", WORTH))
+            order = np.argsort(position, kind="stable")
+            places, starts = np.unique(position[order], return_index=True)
+            # Python's whole numbers: neither a square nor a sum of them wraps.
+            exact = units[order].astype(object)
+            sums = np.add.reduceat(exact, starts), np.add.reduceat(exact * exact, starts)
+            counts = np.diff([*starts, len(exact)])
+            for place, count, t, s in zip(places.tolist(), counts.tolist(), *sums, strict=True):
+                n[place], total[place], square[place] = count, t, s
         return cls(n, total, square)
 
     def rest(self, place: int, whole: Effect, middle: list[float] | None) -> Effect | None:
@@ -287,4 +279,4 @@ def limits_of(groups: Grouping, tested: Sequence[Tested]) -> pa.Table:
 
 def step_of(n: int) -> int:
     """Steps that 1 is cut into: a power of ten with n² steps, the bound of z⁴, within 64 bits."""
-    return int(10 ** max(min(int(18.9 - 2 * np.log10(max(n, 2))), 12), 0))
+    return int(10 ** max(min(int(18.9 - 2 * log10(max(n, 2))), 12), 0))
