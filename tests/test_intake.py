@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from conftest import as_json, sabueso
 from sabueso.errors import UserError
 from sabueso.intake.interface import FileReport
+from sabueso.intake.number_format import NumberFormat
 from sabueso.intake.records import Splitter, blocks
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, intake_engine, take_file
@@ -244,6 +245,40 @@ def test_hostile_files_give_rows_or_quarantine(tmp_path, content):
 def test_a_setting_that_does_not_fit_is_a_sentence(tmp_path):
     with pytest.raises(UserError, match=r"not utf-8; set read\.encoding"):
         take(tmp_path, "id,text\n1,ñ\n".encode("latin-1"), encoding="utf-8")
+
+
+def test_an_encoding_that_shows_late(tmp_path):
+    """Its first megabyte is ASCII, and then there are letters of another encoding."""
+    plain = "".join(f"{n},2024-01-02,{n}.50,plain text\n" for n in range(40_000))
+    for encoding, letter in (("latin-1", "ñ"), ("cp1252", "€"), ("utf-8", "ñ")):
+        text = f"id,date,amount,note\n{plain}x,2024-01-02,1.00,{letter}\n"
+        report, found = take(tmp_path, text.encode(encoding), encoding=None)
+        assert report.detected["encoding"] == encoding
+        assert found[-1]["note"] == letter
+        assert report.accepted == len(found) == 40_001
+    with pytest.raises(UserError, match=r"not utf-8; set read\.encoding"):
+        take(tmp_path, text.encode("latin-1"), encoding="utf-8")
+
+
+@given(
+    st.lists(st.integers(-(10**18) + 1, 10**18 - 1), min_size=1, max_size=30),
+    st.integers(1, 6),
+    st.sampled_from(".,"),
+    st.sampled_from(["", "+", "0"]),
+)
+def test_decimals_are_read_exactly(units, scale, mark, start):
+    """Also those beyond what a float holds, and those of which one is written otherwise."""
+    values = [Decimal(u).scaleb(-scale) for u in units]
+    texts = [format(v, "f").replace(".", mark) for v in values]
+    if values[0] >= 0:
+        texts[0] = start + texts[0]
+    read = NumberFormat(decimal=mark, scale=scale, whole=18 - scale).read(pa.array(texts))
+    assert read.to_pylist() == values
+    read = NumberFormat(decimal=mark, scale=scale, whole=18 - scale).read(
+        pa.array([*texts, f"1{mark}{'0' * scale}1", f"1{mark}{'0' * scale}0", "1-1", "", None])
+    )
+    assert read.to_pylist()[: len(values)] == values
+    assert read.to_pylist()[len(values) :] == [None] * 5
 
 
 @given(

@@ -273,9 +273,9 @@ def _keep(
         {
             **(origin or {}),
             "parquet": final.relative_to(case.folder).as_posix(),
-            "parquet_sha256": file_hash(final),
+            "parquet_sha256": report.parquet_sha256,
         }
-        for _, final in temporary
+        for report, (_, final) in zip(reports, temporary, strict=True)
     ]
     record(case, table, section, reports, places, judged, named, roles, initials)
 

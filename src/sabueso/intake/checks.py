@@ -127,9 +127,10 @@ def judge(
     reports = [
         without_rows(report, output, aside, table.roles, table.currency) for report, output in files
     ]
-    for (before, output), after in zip(files, reports, strict=True):
+    for place, ((before, output), after) in enumerate(zip(files, reports, strict=True)):
         if after is not before:
-            verify(Path(after.file), output, after.accepted, after.sums, engine)
+            digest = verify(Path(after.file), output, after.accepted, after.sums, engine)
+            reports[place] = replace(after, parquet_sha256=digest)
     # The proof is made over what is now written, not over what was decided.
     proof = Judge(engine, table, new, others)
     return reports, [proof.report(rule, aside.get(rule)) for rule in rules]

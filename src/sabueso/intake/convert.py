@@ -190,6 +190,8 @@ def _may_have_blanks(texts: pa.Array) -> bool:
     offsets = np.frombuffer(buffer, np.int32)[texts.offset : texts.offset + len(texts) + 1]
     held = np.frombuffer(data, np.uint8)
     filled = np.diff(offsets) > 0
+    if filled.all() and held.min() > ord(" ") and held.max() < 0x7F:
+        return False
     if np.count_nonzero(filled) < len(texts) - texts.null_count:
         return True
     first, last = offsets[:-1][filled], offsets[1:][filled] - 1

@@ -19,7 +19,7 @@ import pyarrow.csv
 
 from sabueso.errors import UserError
 from sabueso.intake.cells import column_names
-from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.interface import Batch, Damaged, Layout, OtherEncoding
 from sabueso.intake.records import (
     NEWLINE,
     RETURN,
@@ -61,9 +61,7 @@ class DelimitedReader:
             whole = len(head) < SAMPLE
         if not head.strip():
             raise UserError(f"{path}: the file is empty; expected a header line and rows")
-        encoding = settings.encoding or detect_encoding(path, head)
-        if settings.encoding == "utf-8" and detect_encoding(path, head) not in _UTF8:
-            raise UserError(f"{path} is not utf-8; set read.encoding of the table in case.toml")
+        encoding = settings.encoding or detect_encoding(path, head, whole=whole)
         text = _decoded(head, encoding, path, whole)
         text = text.replace("\r\n", "\n").replace("\r", "\n")
         if not whole:
@@ -105,7 +103,7 @@ class DelimitedReader:
         pool = ThreadPoolExecutor(WORKERS)
         try:
             with opened(path) as file:
-                stream = blocks(_utf8(file, layout.encoding, path))
+                stream = blocks(_utf8(file, layout.encoding, path, settings))
                 # The header is cut from the first block; a header longer than a block is not one.
                 first = next(stream)
                 for _ in range(layout.header_line):
@@ -159,14 +157,14 @@ def _whole_block(
     The parser's count of records must be the count of line ends: a quote that swallowed one would
     show.
     """
-    if b"\0" in block or block.count(b'"') % 2:
+    quoted = b'"' in block
+    if b"\0" in block or (quoted and block.count(b'"') % 2):
         return None
     if not block.endswith(b"\n"):
         block += b"\n"
     data = np.frombuffer(block, np.uint8)
     if b"\r" in block and (data[np.flatnonzero(data == RETURN) + 1] != NEWLINE).any():
         return None
-    lines = int(np.count_nonzero(data == NEWLINE))
     fields = len(layout.header)
     broken: list[Broken] = []
     empty: list[int] = []
@@ -181,10 +179,11 @@ def _whole_block(
         return "skip"
 
     try:
-        cells = _parsed(block, layout, kinds, multiline=True, invalid=set_aside)
+        cells = _parsed(block, layout, kinds, multiline=True, quoted=quoted, invalid=set_aside)
     except pa.ArrowInvalid:
         return None
-    if cells.num_rows + len(broken) + len(empty) != lines:
+    lines = cells.num_rows + len(broken) + len(empty)
+    if quoted and lines != np.count_nonzero(data == NEWLINE):
         return None
     return Batch(
         lines=np.delete(np.arange(lines), [*(b.line for b in broken), *empty]),
@@ -207,6 +206,7 @@ def _parsed(
     kinds: Mapping[str, pa.DataType],
     *,
     multiline: bool,
+    quoted: bool = True,
     invalid: Callable[[pa.csv.InvalidRow], str] | None = None,
 ) -> pa.Table:
     return pa.csv.read_csv(
@@ -216,6 +216,7 @@ def _parsed(
         ),
         parse_options=pa.csv.ParseOptions(
             delimiter=layout.delimiter,
+            quote_char='"' if quoted else False,
             newlines_in_values=multiline,
             ignore_empty_lines=False,
             invalid_row_handler=invalid,
@@ -247,24 +248,22 @@ def _sample(text: str, delimiter: str, fields: int) -> list[list[str]]:
     return list(islice(csv.reader(good, delimiter=delimiter), SAMPLE_ROWS))
 
 
-def detect_encoding(path: Path, head: bytes) -> str:
-    """UTF-16 or UTF-8 by mark or by validity of the whole file, else a Western single byte."""
+def detect_encoding(path: Path, head: bytes, *, whole: bool) -> str:
+    """The encoding that a file begins in: UTF-16 or UTF-8 by mark or by validity, else a Western
+    single byte. That the rest is UTF-8 too shows as it is read."""
     if head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         return "utf-16"
     if head.startswith(codecs.BOM_UTF8):
         return "utf-8-sig"
-    decoder = codecs.getincrementaldecoder("utf-8")()
     try:
-        with opened(path) as file:
-            while chunk := file.read(CHUNK):
-                if chunk.isascii() and decoder.getstate()[0] == b"":
-                    continue
-                decoder.decode(chunk)
-            decoder.decode(b"", final=True)
-        return "utf-8"
+        codecs.getincrementaldecoder("utf-8")().decode(head, final=whole)
     except UnicodeDecodeError:
-        pass
-    # The bytes 80-9F are letters and quotes in Windows-1252 and control codes in Latin-1.
+        return single_byte(path)
+    return "utf-8"
+
+
+def single_byte(path: Path) -> str:
+    """Windows-1252 or Latin-1: the bytes 80-9F are letters and quotes in one, control codes in the other."""
     with opened(path) as file:
         while chunk := file.read(CHUNK):
             if chunk.translate(None, delete=_NOT_CONTROL):
@@ -272,7 +271,6 @@ def detect_encoding(path: Path, head: bytes) -> str:
     return "latin-1"
 
 
-_UTF8 = ("utf-8", "utf-8-sig")
 _NOT_CONTROL = bytes(b for b in range(256) if not 0x80 <= b <= 0x9F)
 
 
@@ -302,11 +300,18 @@ def _decoded(head: bytes, encoding: str, path: Path, whole: bool) -> str:
         ) from None
 
 
-def _utf8(file: IO[bytes], encoding: str, path: Path) -> Iterator[bytes]:
-    """The file as UTF-8 chunks without a byte-order mark."""
+def _utf8(file: IO[bytes], encoding: str, path: Path, settings: ReadSettings) -> Iterator[bytes]:
+    """The file as UTF-8 chunks without a byte-order mark.
+
+    Raises
+    ------
+    OtherEncoding
+        If what was taken for UTF-8 is not.
+    UserError
+        If it is not in the encoding given.
+    """
     if encoding in ("utf-8", "ascii"):
-        while chunk := file.read(CHUNK):
-            yield chunk
+        yield from _checked(file, path, given=settings.encoding is not None)
         return
     decoder = codecs.getincrementaldecoder(encoding)("strict")
     start, done = True, False
@@ -324,3 +329,24 @@ def _utf8(file: IO[bytes], encoding: str, path: Path) -> Iterator[bytes]:
             text, start = text.removeprefix("\ufeff"), False
         if text:
             yield text.encode("utf-8")
+
+
+def _checked(file: IO[bytes], path: Path, *, given: bool) -> Iterator[bytes]:
+    """UTF-8 as it is, once it is seen to be that."""
+    decoder = codecs.getincrementaldecoder("utf-8")("strict")
+    done = False
+    while not done:
+        chunk = file.read(CHUNK)
+        done = not chunk
+        try:
+            # A chunk of ASCII needs no decoding, unless a letter is still open before it.
+            if done or not chunk.isascii() or decoder.getstate()[0]:
+                decoder.decode(chunk, final=done)
+        except UnicodeDecodeError:
+            if not given:
+                raise OtherEncoding(single_byte(path)) from None
+            raise UserError(
+                f"{path} is not utf-8; set read.encoding of the table in case.toml"
+            ) from None
+        if chunk:
+            yield chunk

@@ -105,6 +105,14 @@ class TotalsLine:
         return self.stated in (self.accepted, self.accepted + self.quarantined)
 
 
+class OtherEncoding(Exception):
+    """A file that begins in one encoding goes on in another; it is read again, in that one."""
+
+    def __init__(self, encoding: str) -> None:
+        super().__init__(encoding)
+        self.encoding = encoding
+
+
 @dataclass(frozen=True)
 class FileReport:
     """The reconciliation of one file: ``read = accepted + quarantined + totals + blank``.
@@ -136,6 +144,7 @@ class FileReport:
     unit: str = "lines"
     replaces: str = ""
     currencies: tuple[str, ...] = ()
+    parquet_sha256: str = ""
 
     @property
     def read(self) -> int:

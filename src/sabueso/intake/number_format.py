@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -93,6 +94,10 @@ class NumberFormat:
         if not (self.thousands or self.styles or self.unit or _is_foreign(texts, self._points())):
             # Nothing but digits, signs and the decimal mark: what converts, fits.
             try:
+                if self.precision == 18 and self.scale:
+                    sizes = _uniform(texts, self.decimal, kind)
+                    if sizes is not None:
+                        return sizes
                 return self._plain(texts).cast(kind)
             except pa.ArrowInvalid:
                 pass
@@ -144,6 +149,43 @@ def _is_foreign(texts: pa.Array, points: bool) -> bool:
     if not len(held):
         return False
     return bool(held.max() > ord("9") or (not points and (held == ord(".")).any()))
+
+
+def _uniform(texts: pa.Array, mark: str, kind: pa.Decimal128Type) -> pa.Array | None:
+    """Texts that all have as many decimals as the column; None where some have not.
+
+    They are read as floats, three times as fast as decimals, and exactly: with k in minor units,
+    reading k/10^s and multiplying by 10^s err by less than k/2^52, which below k = 2^50 is a
+    quarter of a unit, and is rounded away.
+
+    Raises
+    ------
+    ArrowInvalid
+        If one is no number.
+    """
+    _, ends, data = texts.buffers()
+    if data is None or texts.null_count or sys.byteorder != "little":
+        return None
+    ends = np.frombuffer(ends, np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    held = np.frombuffer(data, np.uint8)[ends[0] : ends[-1]]
+    marks = held == ord(mark)
+    places = ends[1:] - (ends[0] + kind.scale + 1)
+    if np.count_nonzero(marks) != len(texts) or (np.diff(ends) <= kind.scale).any():
+        return None
+    if not marks[places].all():
+        return None
+    if mark != ".":
+        plain = np.where(marks, np.uint8(ord(".")), held)
+        texts = pa.StringArray.from_buffers(
+            len(texts), pa.py_buffer(ends - ends[0]), pa.py_buffer(plain)
+        )
+    scaled = texts.cast(pa.float64()).to_numpy() * 10.0**kind.scale
+    if np.abs(scaled).max(initial=0) >= 2**50:
+        return None
+    units = np.rint(scaled).astype(np.int64)
+    words = np.empty((len(units), 2), np.int64)
+    words[:, 0], words[:, 1] = units, units >> 63
+    return pa.Array.from_buffers(kind, len(units), [None, pa.py_buffer(words)])
 
 
 def _decimals(texts: pa.Array, kind: pa.Decimal128Type) -> pa.Array:

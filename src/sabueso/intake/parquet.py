@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
 from pathlib import Path
 
@@ -12,6 +13,7 @@ import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
 from sabueso.intake.formats import Format
+from sabueso.intake.hashing import file_hash
 from sabueso.intake.interface import Layout
 from sabueso.population import sql
 from sabueso.population.engines import Engine
@@ -81,8 +83,20 @@ def schema_of(columns: tuple[Column, ...], repeated: Collection[str]) -> pa.Sche
 
 def verify(
     path: Path, output: Path, rows: int, expected: Mapping[str, Decimal], engine: Engine
+) -> str:
+    """Read the Parquet file back: the rows and the sums that were counted must be in it.
+
+    Returns its SHA-256, which is found at the same time.
+    """
+    with ThreadPoolExecutor(1) as pool:
+        hashed = pool.submit(file_hash, output)
+        _sums_agree(path, output, rows, expected, engine)
+        return hashed.result()
+
+
+def _sums_agree(
+    path: Path, output: Path, rows: int, expected: Mapping[str, Decimal], engine: Engine
 ) -> None:
-    """Read the Parquet file back: the rows and the sums that were counted must be in it."""
     columns = tuple(
         Column(f.name, "number", f.type.scale, f.type.precision)
         for f in pq.read_schema(output)
@@ -108,3 +122,13 @@ def repeated_columns(layout: Layout, formats: Mapping[str, Format]) -> set[str]:
         if len(texts) and few and formats[name].type != "number":
             found.add(name)
     return found
+
+
+_SUMS_WIDEN = pc.sum(pa.array([], pa.decimal128(3, 0))).type.precision == 38
+
+
+def exact_sum(amounts: pa.ChunkedArray) -> Decimal:
+    """The sum of decimals; of none, 0."""
+    if not _SUMS_WIDEN:  # older versions sum in the precision of the column
+        amounts = amounts.cast(pa.decimal128(38, amounts.type.scale))
+    return pc.sum(amounts).as_py() or Decimal(0)

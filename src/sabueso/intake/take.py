@@ -36,11 +36,19 @@ from sabueso.intake.interface import (
     Damaged,
     FileReport,
     Layout,
+    OtherEncoding,
     Reader,
     TotalsLine,
 )
 from sabueso.intake.number_format import NumberFormat
-from sabueso.intake.parquet import open_writer, repeated_columns, schema_of, stored, verify
+from sabueso.intake.parquet import (
+    exact_sum,
+    open_writer,
+    repeated_columns,
+    schema_of,
+    stored,
+    verify,
+)
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.source import plain_suffix
 from sabueso.population.engines import Engine, EngineSettings, open_engine
@@ -146,6 +154,11 @@ def take_file(
                 break
             except Widen as wider:
                 formats[wider.column] = wider.format
+            except OtherEncoding as other:
+                settings = settings.model_copy(update={"encoding": other.encoding})
+                layout = reader.layout(path, settings)
+                check_columns(path, layout, settings, prior)
+                formats, roles = detect(layout, settings, prior)
         else:
             raise UserError(f"{path}: the columns' formats contradict each other from row to row")
     except BaseException:
@@ -156,8 +169,9 @@ def take_file(
         if output is not None:
             output.unlink(missing_ok=True)
         raise UserError(f"{path}: the file holds a header and no rows")
+    digest = ""
     if output is not None:
-        verify(path, output, tally.accepted, tally.sums, engine)
+        digest = verify(path, output, tally.accepted, tally.sums, engine)
     for name in tally.confirmed:
         formats[name] = replace(formats[name], assumed=False)  # type: ignore[type-var]
     texts = _described(formats, columns, roles, settings)
@@ -190,6 +204,7 @@ def take_file(
         last_date=_iso(tally.last_date),
         unit=reader.unit,
         currencies=tuple(sorted(tally.currencies)),
+        parquet_sha256=digest,
     )
 
 
@@ -265,8 +280,8 @@ def _read(
             if good.num_rows:
                 tally.accepted += good.num_rows
                 for name in money:
-                    total = pc.sum(good.column(name).cast(_wide(good.column(name).type))).as_py()
-                    tally.sums[name] = tally.sums.get(name, _zero(columns, name)) + (total or 0)
+                    total = exact_sum(good.column(name))
+                    tally.sums[name] = tally.sums.get(name, _zero(columns, name)) + total
                 _note_dates(good, roles, tally)
                 tally.currencies |= currencies_of(good, roles, settings)
                 _confirm_orders(good, formats, tally)
@@ -368,10 +383,6 @@ def _note_damage(
 
 def _joined(cells: Any) -> str:
     return " | ".join("" if c is None else str(c) for c in cells)
-
-
-def _wide(kind: pa.DataType) -> pa.DataType:
-    return pa.decimal128(38, kind.scale)
 
 
 def _zero(columns: tuple[Column, ...], name: str) -> Decimal:
