@@ -81,7 +81,6 @@ class Tested(NamedTuple):
     greatest: int
     centre: float
     unit: float
-    inside: Effect | None = None
 
     @property
     def key(self) -> dict[str, Any]:
@@ -137,16 +136,9 @@ def testable(found: list[DeviateGroup], least: int) -> tuple[list[DeviateGroup],
 
 
 def with_spread(
-    population: Population,
-    base: exp.Select,
-    groups: Grouping,
-    tested: list[Tested],
-    side: str | None = None,
-    flagged: FlaggedSums | None = None,
+    population: Population, base: exp.Select, groups: Grouping, tested: list[Tested]
 ) -> list[Tested]:
-    """Add the absolute deviations from the median, and the standardised third and fourth powers;
-    with the flagged rows of a side, the amounts within the limits too: their sums are the whole less
-    what was flagged, exactly, and only their order statistics need another look at the rows.
+    """Add the absolute deviations from the median, and the standardised third and fourth powers.
 
     The powers are rounded to steps so fine that it does not show and so coarse that the greatest
     fits 64 bits; their sums are then whole numbers and the same in any order of rows.
@@ -159,13 +151,11 @@ def with_spread(
         groups,
         found,
         {
+            "position": pa.array(range(len(found)), pa.int64()),
             "median2": pa.array([int(2 * g.median) for g in found], pa.int64()),
             "mean": pa.array([m.mean for m in fits], pa.float64()),
             "sd": pa.array([m.sd or None for m in fits], pa.float64()),
             "step": pa.array([float(step_of(g.n)) for g in found], pa.float64()),
-            "least": lim.clamped([t.least for t in tested]),
-            "greatest": lim.clamped([t.greatest for t in tested]),
-            "touched": pa.array([bool(flagged and flagged.n[i]) for i in range(len(tested))]),
         },
     )
     units = sql.column(UNITS, "b")
@@ -175,18 +165,6 @@ def with_spread(
         this=sql.cast(units.copy(), "DOUBLE"), expression=sql.column("mean", "limits")
     )
     z = exp.Div(this=exp.paren(centred), expression=sql.column("sd", "limits"))
-    inner = exp.select(
-        *(exp.alias_(sql.column(name, "b"), name, quoted=True) for name in groups.names),
-        exp.alias_(off, "deviation"),
-        exp.alias_(z, "z"),
-        sql.column("step", "limits"),
-        *(
-            [exp.alias_(within_limits(side, sql.column("touched", "limits")), "inside")]
-            if side
-            else []
-        ),
-    ).from_(base.subquery("b"))
-    inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
     square = exp.paren(exp.Mul(this=sql.column("z"), expression=sql.column("z")))
 
     def power(rest: Tree) -> Tree:
@@ -194,33 +172,52 @@ def with_spread(
         steps = exp.Mul(this=raised, expression=sql.column("step"))
         return sql.exact_sum(sql.cast(exp.Round(this=steps), "BIGINT"))
 
+    values: dict[str, Tree] = {
+        "deviation": off,
+        "z": z,
+        "step": sql.column("step", "limits"),
+    }
     fields = {
         "middle": sql.quantiles(sql.column("deviation"), ["0.5"]),
+        "deviations": sql.exact_sum(sql.column("deviation")),
         "cubes": power(sql.column("z")),
         "fourths": power(square.copy()),
     }
-    if side:
-        fields["inside_middle"] = sql.quantiles(sql.column("inside"), MIDDLE)
-    else:
-        fields["deviations"] = sql.exact_sum(sql.column("deviation"))
     used = sum(g.n for g in found)
-    result = grp.order_statistics(population, inner, groups, fields, used, limits=figures)
-    by_key = {
-        tuple(key.values()): row
-        for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
-    }
-    spread = []
-    for place, t in enumerate(tested):
-        row = by_key[tuple(t.key.values())]
+    result = by_position(population, base, groups, figures, values, fields, used)
+    spread = list(tested)
+    for row in result.to_pylist():
+        t = tested[row["g0"]]
         g = t.group._replace(
             mad=sql.exact_quantile(row["middle"][0], "0.5") / 2,
-            deviation2=0 if side else int(row["deviations"]),
+            deviation2=int(row["deviations"]),
             cubes=int(row["cubes"] or 0) / step_of(t.group.n),
             fourths=int(row["fourths"] or 0) / step_of(t.group.n),
         )
-        inside = None if flagged is None else flagged.rest(place, g.effect, row["inside_middle"])
-        spread.append(t._replace(group=g, inside=inside))
+        spread[row["g0"]] = t._replace(group=g)
     return spread
+
+
+def by_position(
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    limits: pa.Table,
+    values: dict[str, Tree],
+    fields: dict[str, Tree],
+    rows: int,
+    where: Tree | None = None,
+) -> pa.Table:
+    """Aggregates over the rows of a base joined with ``limits``, a table of groups, by the
+    ``position`` of the group in it, named g0: a whole number, which an engine groups by faster than
+    by the keys themselves. ``values`` name what the ``fields`` are made of."""
+    wanted = [exp.alias_(tree, name, quoted=True) for name, tree in values.items()]
+    position = exp.alias_(sql.column("position", "limits"), "g0", quoted=True)
+    inner = exp.select(position, *wanted).from_(base.subquery("b"))
+    inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
+    inner = inner if where is None else inner.where(where)
+    place = Grouping(("position",), (sql.column("position"),))
+    return grp.order_statistics(population, inner, place, fields, rows, limits=limits)
 
 
 @dataclass(frozen=True)
@@ -259,12 +256,6 @@ class FlaggedSums:
             whole.squares - self.squares[place],
             middle,
         )
-
-
-def within_limits(side: str, *also: Tree) -> Tree:
-    """The amount of a row within its group's limits, and where a condition holds too; else missing."""
-    within = sql.both([*also, exp.Not(this=lim.beyond(side))])
-    return exp.Case().when(within, sql.column(WORTH, "b"))
 
 
 def limits_of(groups: Grouping, tested: Sequence[Tested]) -> pa.Table:

@@ -112,7 +112,10 @@ class Fences:
                 for t in tested
             ]
         limits = _limit_table(groups, tested)
-        found = lim.rows_beyond(population, values, reasons, groups, limits, settings.side, measure)
+        found = lim.rows_beyond(
+            population, values, reasons, groups, limits, settings.side, measure,
+            scale=settings.scale,
+        )  # fmt: skip
         flags, counts = _flags(found, tested, settings)
         described = [
             _described(t, count, scale, settings.scale)

@@ -116,12 +116,17 @@ class Finding:
         }
 
 
+_PLAIN = frozenset((str, int, float, bool, type(None)))
+
+
 def plain(value: Any) -> Any:
     """A value as JSON can hold it: decimals and dates as text, NumPy scalars as Python's."""
+    if type(value) in _PLAIN:
+        return value
     if isinstance(value, dict):
-        return {str(k): plain(v) for k, v in value.items()}
+        return {str(k): v if type(v) in _PLAIN else plain(v) for k, v in value.items()}
     if isinstance(value, (list, tuple)):
-        return [plain(v) for v in value]
+        return [v if type(v) in _PLAIN else plain(v) for v in value]
     if isinstance(value, Decimal):
         return format(value, "f")
     if hasattr(value, "isoformat"):

@@ -17,6 +17,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
 from sabueso.screens.grouping import UNITS, Grouping, Keyed, key_table
 from sabueso.screens.interface import CONTEXT, GROUP, SUBJECT, Caution, NotTested
+from sabueso.screens.scales import LOG_SCALE
 
 INT64 = np.iinfo(np.int64)
 CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
@@ -128,6 +129,7 @@ def rows_beyond(
     side: str,
     measure: Column,
     carry: Sequence[str] = (),
+    scale: str = "amount",
 ) -> pa.Table:
     """Rows beyond their group's limits, strongest first, then as they stand in the sources.
 
@@ -136,7 +138,12 @@ def rows_beyond(
     prefixed columns.
     """
     named = row_columns(population.table, measure)
-    base = population.base({**values, **named}, reasons)
+    values = {**values, **named}
+    if scale == "log":
+        limits = with_amounts(limits)
+        base = _near(population, values, reasons, grouping, side)
+    else:
+        base = population.base(values, reasons)
     units = sql.column(UNITS, "b")
     high = exp.GT(this=units, expression=sql.column("greatest", "limits"))
     value = sql.cast(units.copy(), "DOUBLE")
@@ -162,6 +169,39 @@ def rows_beyond(
         sql.ordered(sql.column(SUBJECT + "line")),
     )
     return population.query(select, limits=limits)
+
+
+def with_amounts(limits: pa.Table) -> pa.Table:
+    """Limits on the log scale with the amounts ``low_amount`` and ``high_amount`` that rows beyond
+    them are surely beyond: a millionth nearer than the limits."""
+    for name, of, sign in (("low_amount", "least", 1), ("high_amount", "greatest", -1)):
+        place = limits.column(of).to_numpy() / 10**LOG_SCALE
+        with np.errstate(over="ignore"):
+            amount = np.sign(place) * (10 ** np.abs(place) - 1)
+        # No amount is beyond what a float holds: such a limit flags nothing, and stays infinite.
+        margin = np.where(np.isfinite(amount), (np.abs(amount) + 1) * 1e-6, 0)
+        limits = limits.append_column(name, pa.array(amount + sign * margin))
+    return limits
+
+
+def _near(
+    population: Population,
+    values: dict[str, Tree],
+    reasons: Sequence[Reason],
+    grouping: Grouping,
+    side: str,
+) -> exp.Select:
+    """A base of the rows that may be beyond their limits. Amounts are compared first: a comparison
+    costs a tenth of a logarithm, and few rows are left to take one of."""
+    plain = {name: tree for name, tree in values.items() if name != UNITS}
+    amount = sql.cast(sql.column("amount", "b"), "DOUBLE")
+    low = exp.LT(this=amount, expression=sql.column("low_amount", "limits"))
+    high = exp.GT(this=amount.copy(), expression=sql.column("high_amount", "limits"))
+    select = exp.select(*(sql.column(name, "b") for name in plain))
+    select = select.select(exp.alias_(sql.log_units(sql.column("amount", "b"), LOG_SCALE), UNITS))
+    select = select.from_(population.base(plain, reasons).subquery("b"))
+    select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
+    return select.where({"low": low, "high": high}.get(side, exp.paren(exp.or_(low, high))))
 
 
 def ends_of(grouping: Grouping) -> tuple[str, ...]:

@@ -179,7 +179,6 @@ def _sums(
         **lines.values(),
         UNITS: sql.minor_units(measure),
         "side": which,
-        "month": exp.Month(this=day.copy()),
     }
     if quantity is not None:
         values["quantity"] = sql.minor_units(quantity)
@@ -197,11 +196,21 @@ def _sums(
         side.amounts[key] = int(row["total"])
         if quantity is not None:
             side.quantities[key] = Fraction(int(row["items"] or 0), unit)
-    months: list[Tree] = [sql.column("side"), sql.column("month")]
-    select = exp.select(*months).from_(base.subquery("b")).group_by(*months)
-    for row in population.query(select).to_pylist():
+    for row in population.query(_months(population, reasons, spans, day)).to_pylist():
         sides[row["side"]].months.add(row["month"])
     return population.account(measure, reasons), sides
+
+
+def _months(
+    population: Population, reasons: Sequence[Reason], spans: Sequence[Span], day: exp.Column
+) -> exp.Select:
+    """The months of each span that have rows, told from the distinct days, which are few."""
+    days = population.base({"day": sql.cast(day.copy(), "DATE")}, reasons).distinct()
+    which = exp.Case()
+    for position, span in enumerate(spans):
+        which = which.when(span.holds(sql.column("day")), sql.integer(position))
+    fields = [exp.alias_(which, "side"), exp.alias_(exp.Month(this=sql.column("day")), "month")]
+    return exp.select(*fields).from_(days.subquery("d")).distinct()
 
 
 def _rates(

@@ -17,7 +17,6 @@ from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
-from sabueso.screens import grouping as grp
 from sabueso.screens import limits as lim
 from sabueso.screens.deviates import (
     MIDDLE,
@@ -25,11 +24,11 @@ from sabueso.screens.deviates import (
     Effect,
     FlaggedSums,
     Tested,
+    by_position,
     group_figures,
     limits_of,
     testable,
     with_spread,
-    within_limits,
 )
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Caution, Finding, Flags, NotTested
@@ -144,10 +143,8 @@ class ZScore:
             population, values, reasons, base, groups, tested, settings, measure, limit
         )
         if settings.method == "plain":
-            tested = with_spread(population, base, groups, tested, settings.side, beyond)
-            without = [t.inside for t in tested]
-        else:
-            without = _without(population, base, groups, tested, beyond, settings.side)
+            tested = with_spread(population, base, groups, tested)
+        without = _without(population, base, groups, tested, beyond, settings.side)
         described = [
             _described(t, rest, scale, measure.scale, settings, limit)
             for t, rest in zip(tested, without, strict=True)
@@ -210,8 +207,9 @@ def _flags(
     """The rows beyond the limits, and their sums by group."""
     limits = limits_of(groups, tested)
     found = lim.rows_beyond(
-        population, values, reasons, groups, limits, settings.side, measure, carry=(WORTH,)
-    )
+        population, values, reasons, groups, limits, settings.side, measure, carry=(WORTH,),
+        scale=settings.scale,
+    )  # fmt: skip
     sums = FlaggedSums.of(found, len(tested))
     high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
     strength = found.column("strength").to_numpy()
@@ -248,15 +246,16 @@ def _without(
     touched = [place for place, n in enumerate(beyond.n) if n]
     middles: dict[int, list[float] | None] = {}
     if touched:
-        limits = limits_of(groups, [tested[place] for place in touched])
-        wanted = [exp.alias_(within_limits(side), "inside"),
-                  exp.alias_(sql.column("position", "limits"), "g0", quoted=True)]  # fmt: skip
-        inner = exp.select(*wanted).from_(base.subquery("b"))
-        inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
-        fields = {"middle": sql.quantiles(sql.column("inside"), MIDDLE)}
-        by_place = Grouping(("position",), (sql.column("position"),))
-        used = sum(tested[place].group.n for place in touched)
-        found = grp.order_statistics(population, inner, by_place, fields, used, limits=limits)
+        found = by_position(
+            population,
+            base,
+            groups,
+            limits_of(groups, [tested[place] for place in touched]),
+            {"worth": sql.column(WORTH, "b")},
+            {"middle": sql.quantiles(sql.column("worth"), MIDDLE)},
+            sum(tested[place].group.n for place in touched),
+            exp.Not(this=lim.beyond(side)),
+        )
         middles = {touched[row["g0"]]: row["middle"] for row in found.to_pylist()}
     return [
         beyond.rest(place, t.group.effect, middles.get(place)) for place, t in enumerate(tested)
