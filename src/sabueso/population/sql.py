@@ -148,10 +148,10 @@ def log_units(value: Tree, decimals: int, unit: int = 1) -> Tree:
 
     Whole steps make the sums after it exact, and so the same in any order of rows.
     """
-    size = cast(exp.Abs(this=value), "DOUBLE")
-    inner = exp.Add(
-        this=exp.Literal.number("1.0"), expression=exp.Div(this=size, expression=integer(unit))
-    )
+    size: Tree = cast(exp.Abs(this=value), "DOUBLE")
+    if unit != 1:
+        size = exp.Div(this=size, expression=integer(unit))
+    inner = exp.Add(this=exp.Literal.number("1.0"), expression=size)
     steps = exp.Mul(this=call("LOG10", inner), expression=integer(10**decimals))
     return exp.Mul(
         this=cast(call("SIGN", value), "BIGINT"), expression=cast(exp.Round(this=steps), "BIGINT")
