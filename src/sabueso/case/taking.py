@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
@@ -17,7 +16,7 @@ from sabueso.case.plan import TableSection, check_table_name, rules_of, write_ta
 from sabueso.case.quarantine import write_quarantine
 from sabueso.errors import UserError
 from sabueso.intake.checks import RuleReport
-from sabueso.intake.hashing import file_hash
+from sabueso.intake.hashing import Hashes
 from sabueso.intake.interface import FileReport
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, Progress, intake_engine, reader_for, take_file
@@ -141,6 +140,7 @@ def take_in(
     origin: dict[str, str] | None = None,
     initials: str = "",
     progress: Progress | None = None,
+    hashes: Hashes | None = None,
 ) -> TakeReport:
     """Read files into a table, all of them or none.
 
@@ -157,6 +157,8 @@ def take_in(
         superseded.
     origin : dict, optional
         Where the file is from, for the register: the database and the query.
+    hashes : Hashes, optional
+        Where the hash of a file was begun before.
 
     Raises
     ------
@@ -179,17 +181,19 @@ def take_in(
         update={"currency": case.plan.case.currency}
     )
     sizes = {event.body["bytes"] for event in before.values()}
-    with ThreadPoolExecutor(1) as hashing:
+    with ExitStack() as stack:
+        hashes = hashes or stack.enter_context(Hashes())
         try:
             for path in paths:
-                hashed = hashing.submit(file_hash, path)
+                hashes.begin(path)
                 # Content met before has a size met before: only then must the hash be known first.
                 size = path.stat().st_size
                 if size in sizes:
-                    seen = before.get(hashed.result())
-                    if seen is not None or any(r.sha256 == hashed.result() for r in reports):
+                    digest = hashes.of(path)
+                    seen = before.get(digest)
+                    if seen is not None or any(r.sha256 == digest for r in reports):
                         at = seen.at if seen is not None else "this intake"
-                        known.append(Known(path.name, hashed.result(), at))
+                        known.append(Known(path.name, digest, at))
                         continue
                 sizes.add(size)
                 old = names.get(path.name)
@@ -207,7 +211,7 @@ def take_in(
                     temporary.append((output, folder / "not yet known"))
                 report = take_file(path, output, read, prior, engine, progress=progress)
                 replaces = old.body["sha256"] if old is not None else ""
-                report = replace(report, sha256=hashed.result(), replaces=replaces)
+                report = replace(report, sha256=hashes.of(path), replaces=replaces)
                 if output is not None:
                     temporary[-1] = output, folder / f"{report.sha256[:16]}.parquet"
                 reports.append(report)

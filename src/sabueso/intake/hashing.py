@@ -3,10 +3,55 @@
 from __future__ import annotations
 
 import hashlib
+from concurrent.futures import CancelledError, Future, ThreadPoolExecutor
 from pathlib import Path
+from threading import Event
+
+CHUNK = 4 << 20
 
 
-def file_hash(path: Path) -> str:
-    """SHA-256 of a file, in hexadecimal."""
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+def file_hash(path: Path, given_up: Event | None = None) -> str:
+    """SHA-256 of a file, in hexadecimal.
+
+    Raises
+    ------
+    CancelledError
+        If it was given up before the end.
+    """
+    digest = hashlib.sha256()
+    buffer = memoryview(bytearray(CHUNK))
+    with path.open("rb", buffering=0) as file:
+        while size := file.readinto(buffer):
+            if given_up is not None and given_up.is_set():
+                raise CancelledError
+            digest.update(buffer[:size])
+    return digest.hexdigest()
+
+
+class Hashes:
+    """SHA-256 of source files, found beside other work, one after another.
+
+    Use it as a context manager: on leaving, what is not yet found is given up.
+    """
+
+    def __init__(self) -> None:
+        self._pool = ThreadPoolExecutor(1)
+        self._given_up = Event()
+        self._found: dict[Path, Future[str]] = {}
+
+    def __enter__(self) -> Hashes:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._given_up.set()
+        self._pool.shutdown(cancel_futures=True)
+
+    def begin(self, path: Path) -> None:
+        """Start on a file that will be asked for."""
+        if path not in self._found:
+            self._found[path] = self._pool.submit(file_hash, path, self._given_up)
+
+    def of(self, path: Path) -> str:
+        """The hash of a file, waited for where it is not found yet."""
+        self.begin(path)
+        return self._found[path].result()
