@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import os
 import re
 import subprocess
 import sys
@@ -15,6 +16,7 @@ from python_calamine import CalamineWorkbook
 
 from conftest import as_json, sabueso
 from sabueso.cli.main import COMMANDS
+from sabueso.cli.options import KEPT, kept_text
 
 README = Path(__file__).parents[1] / "README.md"
 
@@ -256,7 +258,9 @@ def test_help_and_what_it_loads(marisma):
     def loaded(*arguments: str) -> set[str]:
         code = (
             "import sys; from sabueso.cli.main import main\n"
-            f"main({list(arguments)!r})\n"
+            "try:\n"
+            f"    main({list(arguments)!r})\n"
+            "except SystemExit: pass\n"
             f"print('LOADED', *[m for m in {heavy!r} if m in sys.modules])"
         )
         done = subprocess.run(
@@ -270,9 +274,47 @@ def test_help_and_what_it_loads(marisma):
 
     assert loaded("--help") == set()
     assert loaded("--version") == set()
+    for command in [[name] for name in COMMANDS] + [["try", "zscore"]]:
+        assert loaded(*command, "--help") == set(), command
     assert loaded("queue") == {"pydantic", "rich"}
     spared = {"matplotlib", "pandas", "numpy.f2py", "sqlalchemy", "scipy.stats", "pyarrow.compute"}
     assert not spared & loaded("try", "zscore", "payments")
+
+
+def completed(line: str, cwd: Path, tmp_path: Path) -> list[str]:
+    """What the shell is told when the tab key is pressed at the end of a line."""
+    told = tmp_path / "told"
+    told.unlink(missing_ok=True)
+    environment = os.environ | {
+        "_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "\n", "_ARGCOMPLETE_STDOUT_FILENAME": str(told),
+        "COMP_LINE": line, "COMP_POINT": str(len(line)), "COMP_TYPE": "9",
+    }  # fmt: skip
+    subprocess.run([sys.executable, "-m", "sabueso"], cwd=cwd, env=environment, check=False)
+    return [word.strip() for word in told.read_text("utf-8").splitlines()]
+
+
+def test_completion_knows_the_case(marisma, tmp_path):
+    identity = as_json("queue", "--top", "1", cwd=marisma)[0]["id"]
+    for line, words in [
+        ("sabueso qu", ["queue"]),
+        ("sabueso try zs", ["zscore"]),
+        ("sabueso try zscore pay", ["payments", "payroll"]),
+        ("sabueso try zscore payments --sc", ["--scale"]),
+        ("sabueso try zscore payments --scale l", ["log"]),
+        (f"sabueso why {identity}", [identity]),
+        (f"sabueso review {identity[:4]}", None),
+        ("sabueso screen ", None),
+    ]:
+        found = completed(line, marisma, tmp_path)
+        assert found == words if words else len(found) > 1, line
+    nowhere = tmp_path / "nowhere"
+    nowhere.mkdir()
+    assert completed("sabueso try zscore pay", nowhere, tmp_path) == []
+    assert list(nowhere.iterdir()) == []
+
+
+def test_kept_options_are_those_of_the_models():
+    assert KEPT.read_text("utf-8") == kept_text(), "run: python -m sabueso.cli.options"
 
 
 def test_the_tour_prints_what_the_readme_says(marisma):

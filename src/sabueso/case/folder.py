@@ -10,16 +10,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sabueso.case.files import write_whole
-from sabueso.case.plan import PLAN, Plan, new_plan, read_plan
 from sabueso.errors import UserError, nearest
 from sabueso.population.table import Column, Linked, Part, Table, unify
 
 if TYPE_CHECKING:
-    from sabueso.case.plan import TableSection
+    from sabueso.case.plan import Plan, TableSection
     from sabueso.case.register import Event, Register
     from sabueso.population.population import Population
 
 ENVIRONMENT = "SABUESO_CASE"
+PLAN = "case.toml"
 
 
 class Case:
@@ -64,11 +64,15 @@ class Case:
         if (folder / PLAN).exists():
             raise UserError(f"{folder} is a case already: it has a {PLAN}")
         folder.mkdir(parents=True, exist_ok=True)
+        from sabueso.case.plan import new_plan
+
         write_whole(folder / PLAN, new_plan(name, currency).encode())
         return cls(folder.resolve())
 
     @cached_property
     def plan(self) -> Plan:
+        from sabueso.case.plan import read_plan
+
         return read_plan(self.plan_path)
 
     def plan_changed(self) -> None:

@@ -19,7 +19,6 @@ from sabueso.population.table import ROLES
 if TYPE_CHECKING:
     from sabueso.intake.rules import AnyRule
 
-PLAN = "case.toml"
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]{0,40}")
 
 

@@ -6,6 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from sabueso.case.folder import Case
+from sabueso.cli import words
 from sabueso.cli.common import case_option, check_out, emit_result, output_options
 from sabueso.errors import UserError, nearest
 
@@ -21,7 +22,10 @@ EXAMPLES = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument("what", metavar="TABLE|EXCEPTION", help="a table, or an exception's id")
+    what = parser.add_argument(
+        "what", metavar="TABLE|EXCEPTION", help="a table, or an exception's id"
+    )
+    words.completed(what, words.tables_and_exceptions)
     parser.add_argument("--where", metavar="SQL", help="condition that rows must meet")
     parser.add_argument("--by", metavar="COLUMN[,…]", help="groups, and groups within them")
     parser.add_argument(

@@ -7,6 +7,7 @@ import gc
 import os
 import sys
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from importlib import import_module
 from typing import NoReturn
 
@@ -121,7 +122,9 @@ def _complete() -> None:
     """Shell completion: the words of the line decide which command's options are offered."""
     import argcomplete
 
-    words = os.environ.get("COMP_LINE", "").split()
+    line = os.environ.get("COMP_LINE", "")
+    # The word at the end is still being typed, unless a blank follows it.
+    words = line.split() if line.endswith(" ") else line.split()[:-1]
     parser = Parser(prog="sabueso", add_help=True)
     commands = parser.add_subparsers()
     chosen = words[1] if len(words) > 1 else ""
@@ -129,5 +132,6 @@ def _complete() -> None:
         sub = commands.add_parser(name, help=text)
         if name == chosen:
             module = import_module(f"sabueso.cli.{name}_")
-            module.add_arguments(sub, words[2:])
+            with suppress(UserError):  # a test that there is not has no options
+                module.add_arguments(sub, words[2:])
     argcomplete.autocomplete(parser)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import textwrap
 
+from sabueso.cli import words
 from sabueso.cli.common import emit
 from sabueso.screens import find_screen, screen_names
 
@@ -12,7 +13,10 @@ EXAMPLES = ("sabueso methods", "sabueso methods digits", "sabueso methods distan
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument("test", nargs="?", metavar="TEST", help="a test (default: list them)")
+    test = parser.add_argument(
+        "test", nargs="?", metavar="TEST", help="a test (default: list them)"
+    )
+    words.completed(test, words.tests)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from sabueso.case.folder import Case
+from sabueso.cli import words
 from sabueso.cli.common import as_option, case_option, initials_of
 
 EXAMPLES = (
@@ -15,9 +16,10 @@ EXAMPLES = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument(
+    subject = parser.add_argument(
         "subject", metavar="SCREEN|TABLE", help="a screen of the programme, or a table"
     )
+    words.completed(subject, words.screens_and_tables)
     one = parser.add_mutually_exclusive_group(required=True)
     one.add_argument("--observation", metavar="TEXT", help="what was seen")
     one.add_argument("--conclusion", metavar="TEXT", help="what it means")

@@ -1,32 +1,92 @@
-"""A test's options, made from its settings model: the same names as in the plan."""
+"""A test's options, made from its settings model: the same names as in the plan.
+
+The options of the tests that come with the program are kept in ``options.json`` as well: help and
+completion need nothing else, and a model takes half a second to load with what it is made of.
+``python -m sabueso.cli.options`` writes that file again.
+"""
 
 from __future__ import annotations
 
 import argparse
+import json
+import os
 import types
+from collections.abc import Sequence
 from decimal import Decimal
-from typing import Any, Literal, Union, get_args, get_origin
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal, TypedDict, Union, get_args, get_origin
 
-from sabueso.screens.settings import Settings
+from sabueso.screens import find_screen, screen_names
+
+if TYPE_CHECKING:
+    from sabueso.screens.settings import Settings
+
+KEPT = Path(__file__).with_name("options.json")
 
 
-def add_options(parser: argparse.ArgumentParser, model: type[Settings]) -> None:
-    """An option for each field of the model."""
+class Option(TypedDict):
+    """An option as the parser is told of it; values stay text, the model validates them."""
+
+    name: str
+    metavar: str | None
+    choices: list[str] | None
+    help: str
+
+
+class Options(TypedDict):
+    """What a test computes, in a few words, and its options."""
+
+    summary: str
+    options: list[Option]
+
+
+def options_of(test: str, rest: Sequence[str]) -> Options:
+    """The options of a test; those kept, where the rest of the line asks for words alone.
+
+    Raises
+    ------
+    UserError
+        If there is no such test.
+    """
+    if "_ARGCOMPLETE" in os.environ or {"-h", "--help"} & set(rest):
+        kept: dict[str, Options] = json.loads(KEPT.read_text(encoding="utf-8"))
+        if test in kept:
+            return kept[test]
+    screen = find_screen(test)
+    return {"summary": screen.summary, "options": _of_model(screen.settings)}
+
+
+def add_options(parser: argparse.ArgumentParser, options: Sequence[Option]) -> None:
+    """Tell a parser of a test's options."""
     group = parser.add_argument_group("settings of the test")
+    for option in options:
+        group.add_argument(
+            f"--{option['name'].replace('_', '-')}",
+            dest=f"set_{option['name']}",
+            metavar=option["metavar"],
+            choices=option["choices"],
+            help=option["help"].replace("%", "%%"),
+        )
+
+
+def _of_model(model: type[Settings]) -> list[Option]:
+    """An option for each field of the model."""
+    found: list[Option] = []
     for name, field in model.model_fields.items():
         kind = _plain_type(field.annotation)
         default = field.get_default(call_default_factory=True)
         shown = "" if default in (None, [], "") or field.is_required() else f" (default: {default})"
         required = " (required)" if field.is_required() else ""
-        choices = get_args(kind) if get_origin(kind) is Literal else None
-        # Values stay text here: the model validates them and words the message.
-        group.add_argument(
-            f"--{name.replace('_', '-')}",
-            dest=f"set_{name}",
-            metavar=None if choices else _metavar(name, kind),
-            choices=choices,
-            help=f"{field.description}{shown}{required}".replace("%", "%%"),
+        choices = list(get_args(kind)) if get_origin(kind) is Literal else None
+        found.append(
+            {
+                "name": name,
+                "metavar": None if choices else _metavar(name, kind),
+                "choices": choices,
+                "help": f"{field.description}{shown}{required}",
+            }
         )
+    return found
 
 
 def given_options(args: argparse.Namespace, model: type[Settings]) -> dict[str, Any]:
@@ -51,3 +111,13 @@ def _metavar(name: str, kind: Any) -> str:
     return {"where": "SQL", "base": "PERIOD", "current": "PERIOD", "against": "TABLE"}.get(
         name, "COLUMN"
     )
+
+
+def kept_text() -> str:
+    """What ``options.json`` should hold."""
+    every = {name: options_of(name, ()) for name in screen_names()}
+    return json.dumps(every, indent=1, ensure_ascii=False) + "\n"
+
+
+if __name__ == "__main__":
+    KEPT.write_text(kept_text(), encoding="utf-8", newline="\n")

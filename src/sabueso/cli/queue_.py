@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from sabueso.case.folder import Case
+from sabueso.cli import words
 from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
 from sabueso.errors import UserError, nearest
 
@@ -21,7 +22,8 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         "--status", choices=STATUSES, default="all", help="only those (default: all)"
     )
     parser.add_argument("--screen", metavar="NAME", help="only those that a screen marked")
-    parser.add_argument("--table", metavar="TABLE", help="only those of a table")
+    table = parser.add_argument("--table", metavar="TABLE", help="only those of a table")
+    words.completed(table, words.tables)
     parser.add_argument("--top", type=int, default=20, metavar="N", help="how many (default: 20)")
     case_option(parser)
     output_options(parser, ".csv .xlsx .json")

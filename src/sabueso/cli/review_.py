@@ -7,6 +7,7 @@ from decimal import Decimal, InvalidOperation
 from pathlib import Path
 
 from sabueso.case.folder import Case
+from sabueso.cli import words
 from sabueso.cli.common import as_option, case_option, emit_json, initials_of
 from sabueso.errors import UserError
 
@@ -18,7 +19,10 @@ EXAMPLES = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument("exceptions", nargs="+", metavar="EXCEPTION", help="ids from the queue")
+    listed = parser.add_argument(
+        "exceptions", nargs="+", metavar="EXCEPTION", help="ids from the queue"
+    )
+    words.completed(listed, words.exceptions)
     what = parser.add_argument_group("what to record (without one: show the history)")
     one = what.add_mutually_exclusive_group()
     one.add_argument("--cleared", action="store_true", help="explained: nothing wrong")

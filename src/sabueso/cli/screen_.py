@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from sabueso.case.folder import Case
+from sabueso.cli import words
 from sabueso.cli.common import Bar, as_option, case_option, emit_json, initials_of, with_bar
 from sabueso.errors import UserError
 
@@ -16,9 +17,10 @@ EXAMPLES = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument(
+    names = parser.add_argument(
         "names", nargs="*", metavar="NAME", help="screens of the programme (default: all)"
     )
+    words.completed(names, words.screens)
     parser.add_argument(
         "--gate", type=int, metavar="N", help="exit code 3 if more than N exceptions are open"
     )

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from sabueso.case.folder import Case
+from sabueso.cli import words
 from sabueso.cli.common import case_option, check_out, emit_result, output_options
 from sabueso.errors import UserError
 
@@ -18,9 +19,10 @@ EXAMPLES = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument(
+    table = parser.add_argument(
         "table", nargs="?", metavar="TABLE", help="one table (default: all of them)"
     )
+    words.completed(table, words.tables)
     parser.add_argument("columns", nargs="*", metavar="COLUMN", help="measures to describe")
     parser.add_argument("--where", metavar="SQL", help="only rows that meet a condition")
     parser.add_argument("--by", default="", metavar="COLUMN[,…]", help="describe each group")

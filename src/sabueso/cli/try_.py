@@ -6,6 +6,7 @@ import argparse
 from collections.abc import Sequence
 
 from sabueso.case.folder import Case
+from sabueso.cli import words
 from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
 from sabueso.errors import UserError
 from sabueso.screens import find_screen, screen_names
@@ -18,16 +19,17 @@ EXAMPLES: tuple[str, ...] = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> None:
-    names = screen_names()
-    parser.add_argument("test", metavar="TEST", help=", ".join(names))
-    parser.add_argument("table", metavar="TABLE", help="a table of the case")
+    test = parser.add_argument("test", metavar="TEST", help=", ".join(screen_names()))
+    words.completed(test, words.tests)
+    table = parser.add_argument("table", metavar="TABLE", help="a table of the case")
+    words.completed(table, words.tables)
     chosen = next((word for word in rest if not word.startswith("-")), None)
     if chosen is not None:
-        from sabueso.cli.options import add_options
+        from sabueso.cli.options import add_options, options_of
 
-        screen = find_screen(chosen)
-        parser.description = f"{chosen}: {screen.summary}."
-        add_options(parser, screen.settings)
+        found = options_of(chosen, rest)
+        parser.description = f"{chosen}: {found['summary']}."
+        add_options(parser, found["options"])
     parser.add_argument(
         "--keep", metavar="NAME", help="add this screen to the programme in case.toml"
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from sabueso.case.folder import Case
+from sabueso.cli import words
 from sabueso.cli.common import case_option, check_out, emit_result, output_options
 
 EXAMPLES = (
@@ -15,7 +16,8 @@ EXAMPLES = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
-    parser.add_argument("exception", metavar="EXCEPTION", help="an id from the queue")
+    one = parser.add_argument("exception", metavar="EXCEPTION", help="an id from the queue")
+    words.completed(one, words.exceptions)
     parser.add_argument(
         "--columns", default="", metavar="COLUMN[,…]", help="look at these (default: all texts)"
     )

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from functools import cache
 from importlib.metadata import EntryPoints, entry_points
+from typing import TYPE_CHECKING
 
 from sabueso.errors import UserError, nearest
-from sabueso.screens.interface import Screen
+
+if TYPE_CHECKING:
+    from sabueso.screens.interface import Screen
 
 GROUP = "sabueso.screens"
 
