@@ -82,10 +82,16 @@ class Run:
     peak: float  # MB, the largest of the processes
 
 
-def run(*command: str, folder: Path) -> Run:
+# An installed program is compiled; one that runs from its sources is, unless Python is told not to.
+ENVIRONMENT = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+
+
+def run(*command: str, folder: Path, **more: str) -> Run:
     """One process: its time, and its peak memory by the operating system's account of it."""
     start = time.perf_counter()
-    process = subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        command, cwd=folder, stdout=subprocess.DEVNULL, env=ENVIRONMENT | more
+    )
     peak = 0.0
     if hasattr(os, "wait4"):
         _, status, usage = os.wait4(process.pid, 0)
@@ -241,15 +247,30 @@ def measure(rows: int, rounds: int, memory: str, most: int, folder: Path) -> lis
     ]
 
 
-def start_up(folder: Path, rounds: int) -> list[str]:
-    """Start of the program, and one test on 100,000 rows."""
+def fresh_case(rows: int, folder: Path) -> Path:
+    """A case with a ledger of so many rows and the programme."""
     case = folder / "case"
     shutil.rmtree(case, ignore_errors=True)
-    write_ledger(100_000, str(folder / "ledger.csv"))
+    write_ledger(rows, str(folder / "ledger.csv"))
     run(*PROGRAM, "open", str(case), folder=folder)
     run(*PROGRAM, "intake", "../ledger.csv", "--as", "ledger", folder=case)
     with (case / "case.toml").open("a") as plan:
         plan.write(PROGRAMME)
+    return case
+
+
+def completion(line: str, folder: Path) -> Run:
+    """What the shell asks for when the tab key is pressed at the end of a line."""
+    asked = {
+        "_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "\n", "_ARGCOMPLETE_STDOUT_FILENAME": os.devnull,
+        "COMP_LINE": line, "COMP_POINT": str(len(line)), "COMP_TYPE": "9",
+    }  # fmt: skip
+    return run(*PROGRAM, folder=folder, **asked)
+
+
+def start_up(folder: Path, rounds: int) -> list[str]:
+    """Start of the program, and one test on 100,000 rows."""
+    case = fresh_case(100_000, folder)
     run(*PROGRAM, "screen", folder=case)
     commands = {
         "python -c pass": [sys.executable, "-c", "pass"],
@@ -259,12 +280,46 @@ def start_up(folder: Path, rounds: int) -> list[str]:
         "try zscore by account, 100,000 rows": [
             *PROGRAM, "try", "zscore", "ledger", "--by", "account",
         ],
+        "try digits, 100,000 rows": [*PROGRAM, "try", "digits", "ledger"],
     }  # fmt: skip
-    lines = []
-    for name, command in commands.items():
-        each = [run(*command, folder=case).seconds for _ in range(max(rounds, 5))]
-        lines.append(f"| {name} | {statistics.median(each):.2f} |")
-    return lines
+    each: dict[str, list[float]] = {}
+    for _ in range(max(rounds, 5)):
+        for name, command in commands.items():
+            each.setdefault(name, []).append(run(*command, folder=case).seconds)
+        for line in ("sabueso qu", "sabueso try zscore ledger --sc", "sabueso why LED-"):
+            each.setdefault(f"completion of {line}", []).append(completion(line, case).seconds)
+    return [f"| {name} | {statistics.median(times):.2f} |" for name, times in each.items()]
+
+
+SINGLE = {
+    "digits": ["digits", "ledger", "--digits", "first-two"],
+    "zscore by account": ["zscore", "ledger", "--by", "account"],
+    "fences by account": ["fences", "ledger", "--by", "account"],
+    "distance, classical": [
+        "distance", "ledger", "--per", "supplier", "--measures", "sum(amount),count(*)",
+        "--fit", "classical",
+    ],
+    "distance, robust": [
+        "distance", "ledger", "--per", "supplier", "--measures", "sum(amount),count(*)",
+    ],
+    "periods": [
+        "periods", "ledger", "--per", "account", "--base", "2024", "--current", "2025",
+        "--amount-limit", "5000",
+    ],
+}  # fmt: skip
+
+
+def single_tests(folder: Path, rounds: int) -> list[str]:
+    """Each core test on 1,000,000 rows, start included, printed as text."""
+    case = fresh_case(1_000_000, folder)
+    each: dict[str, list[float]] = {}
+    for _ in range(max(rounds, 5)):
+        for name, arguments in SINGLE.items():
+            each.setdefault(name, []).append(run(*PROGRAM, "try", *arguments, folder=case).seconds)
+    return [
+        f"| {name} | {min(times):.2f} | {statistics.median(times):.2f} |"
+        for name, times in each.items()
+    ]
 
 
 def main() -> None:
@@ -280,6 +335,7 @@ def main() -> None:
         for rows in given.rows:
             lines += measure(rows, given.rounds, given.memory, given.most_in_memory, folder)
         starts = start_up(folder, given.rounds)
+        singles = single_tests(folder, given.rounds)
     finally:
         shutil.rmtree(folder)
     memory = f", engine memory {given.memory}" if given.memory else ""
@@ -292,6 +348,8 @@ def main() -> None:
     print("\n".join(lines))
     print("\n| start | seconds |\n|---|---:|")
     print("\n".join(starts))
+    print("\n| one test, 1 million rows | least seconds | median |\n|---|---:|---:|")
+    print("\n".join(singles))
 
 
 if __name__ == "__main__":
