@@ -6,11 +6,14 @@ from fractions import Fraction
 from math import ceil, floor
 
 import numpy as np
+import pyarrow as pa
 import pytest
 import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
+from sabueso.screens.deviates import FlaggedSums
+from sabueso.screens.limits import with_amounts
 from sabueso.stats.change import compare, rate_and_volume
 from sabueso.stats.moments import deviate_limits, greatest_deviate, moments, shape
 from sabueso.stats.quartiles import between, centred_limits, fences, quartile_positions, robust_unit
@@ -149,3 +152,47 @@ def test_rate_volume_and_mix_add_to_the_change(rows):
     for part, before, now in zip(parts, base, current, strict=True):
         assert part.volume + part.rate == now - before
     assert total.volume + total.rate + total.mix == sum(current) - sum(base)
+
+
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 3), st.integers(-(2**63) + 1, 2**63 - 1)), min_size=0, max_size=40
+    )
+)
+def test_sums_of_flagged_rows_never_wrap(rows):
+    """Squares of 126 bits and sums of them, by group, whatever the order of the rows."""
+    found = pa.table(
+        {
+            "position": pa.array([p for p, _ in rows], pa.int64()),
+            "worth": pa.array([v for _, v in rows], pa.int64()),
+        }
+    )
+    sums = FlaggedSums.of(found, 4)
+    for place in range(4):
+        mine = [v for p, v in rows if p == place]
+        assert sums.n[place] == len(mine)
+        assert sums.total[place] == sum(mine)
+        assert sums.squares[place] == sum(v * v for v in mine)
+
+
+@given(
+    st.decimals("-1e15", "1e15", places=2),
+    st.integers(-16_000_000_000, 16_000_000_000),
+    st.integers(-3, 3),
+)
+def test_amounts_near_a_log_limit_are_looked_at(amount, limit, off):
+    """Whatever is beyond a limit on the log scale is beyond the amount that rows are first held to."""
+
+    def steps(x):
+        return int(np.sign(x)) * round(float(np.log10(1 + abs(float(x)))) * 10**9)
+
+    # The limit as it was drawn, and one next to the amount itself.
+    for at in (limit, steps(amount) + off):
+        limits = with_amounts(pa.table({"least": [at], "greatest": [at]})).to_pylist()[0]
+        if steps(amount) > at:
+            assert float(amount) > limits["high_amount"]
+        if steps(amount) < at:
+            assert float(amount) < limits["low_amount"]
+    ends = with_amounts(pa.table({"least": [-(2**63)], "greatest": [2**63 - 1]})).to_pylist()[0]
+    assert ends["low_amount"] == -np.inf
+    assert ends["high_amount"] == np.inf
