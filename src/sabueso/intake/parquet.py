@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Collection, Mapping
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from decimal import Decimal
 from pathlib import Path
 
@@ -19,6 +20,34 @@ from sabueso.population import sql
 from sabueso.population.engines import Engine
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
+
+
+class Written:
+    """A Parquet file that is written in a thread of its own, in order, two tables behind at most.
+
+    Use it as a context manager: on leaving, all that was added is in the file.
+    """
+
+    def __init__(self, output: Path, schema: pa.Schema) -> None:
+        self._writer = open_writer(output, schema)
+        self._pool = ThreadPoolExecutor(1)
+        self._waiting: deque[Future[None]] = deque()
+
+    def __enter__(self) -> Written:
+        return self
+
+    def __exit__(self, kind: object, *_: object) -> None:
+        try:
+            while self._waiting and kind is None:
+                self._waiting.popleft().result()
+        finally:
+            self._pool.shutdown(cancel_futures=True)
+            self._writer.close()
+
+    def add(self, table: pa.Table) -> None:
+        self._waiting.append(self._pool.submit(self._writer.write_table, table))
+        if len(self._waiting) > 2:
+            self._waiting.popleft().result()
 
 
 def open_writer(output: Path, schema: pa.Schema) -> pq.ParquetWriter:

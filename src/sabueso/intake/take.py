@@ -6,6 +6,7 @@ import re
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import ExitStack, closing
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import cache
@@ -42,8 +43,8 @@ from sabueso.intake.interface import (
 )
 from sabueso.intake.number_format import NumberFormat
 from sabueso.intake.parquet import (
+    Written,
     exact_sum,
-    open_writer,
     repeated_columns,
     schema_of,
     stored,
@@ -256,11 +257,10 @@ def _read(
     repeated = repeated_columns(layout, formats)
     failures: dict[str, tuple[int, int]] = {}
     schema = schema_of(columns, repeated)
-    writer = None
-    batches = reader.batches(path, layout, settings, repeated)
-    try:
-        if output is not None:
-            writer = open_writer(output, schema)
+    with ExitStack() as stack:
+        written = None if output is None else stack.enter_context(Written(output, schema))
+        # Threads that read ahead end before anything else happens to the file.
+        batches = stack.enter_context(closing(reader.batches(path, layout, settings, repeated)))
         for batch, found in _converted(_with_progress(batches, path, progress), conversion):
             tally.damaged += batch.damaged
             tally.blank += batch.blank
@@ -285,14 +285,9 @@ def _read(
                 _note_dates(good, roles, tally)
                 tally.currencies |= currencies_of(good, roles, settings)
                 _confirm_orders(good, formats, tally)
-                if writer is not None:
+                if written is not None:
                     part = f"#{batch.part}" if batch.part else ""
-                    writer.write_table(stored(good, path.name + part, schema))
-    finally:
-        # Threads that read ahead end before anything else happens to the file.
-        batches.close()
-        if writer is not None:
-            writer.close()
+                    written.add(stored(good, path.name + part, schema))
     return tally, columns
 
 
