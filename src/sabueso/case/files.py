@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import re
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -32,7 +31,7 @@ def json_text(content: Any) -> str:
 
     The library's own indenting writes one number at a time, ten times slower.
     """
-    one = partial(json.dumps, ensure_ascii=False, allow_nan=False)
+    one = json.JSONEncoder(ensure_ascii=False, allow_nan=False).encode
 
     def listed(value: Any, indent: str) -> str:
         if isinstance(value, list) and value and isinstance(value[0], dict):

@@ -55,14 +55,15 @@ class Flags:
         if not len(self):
             return
         table = self.table if limit is None else self.table.slice(0, limit)
-        for row in table.to_pylist():
+        places: list[tuple[str, str]] = []
+        for name in table.column_names:
+            part, dot, key = name.partition(".")
+            inner = dot and part + dot in (SUBJECT, CONTEXT, GROUP)
+            places.append((part, key) if inner else ("", name))
+        for values in zip(*(column.to_pylist() for column in table.columns), strict=True):
             flag: dict[str, Any] = {"subject": {}}
-            for name, value in row.items():
-                part, dot, key = name.partition(".")
-                if dot and part + dot in (SUBJECT, CONTEXT, GROUP):
-                    flag.setdefault(part, {})[key] = value
-                else:
-                    flag[name] = value
+            for (part, key), value in zip(places, values, strict=True):
+                (flag.setdefault(part, {}) if part else flag)[key] = value
             yield flag
 
 

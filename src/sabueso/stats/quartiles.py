@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
-from math import ceil, floor
+from math import ceil, floor, lcm
 from typing import Literal
 
 QuartileRule = Literal["linear", "weibull", "hinges"]
@@ -101,21 +101,24 @@ def fences(
         raise ValueError("quartiles must ascend")
     if not 0 < inner <= outer:
         raise ValueError("the outer fences cannot lie inside the inner ones")
-    iqr = q3 - q1
-    reach, far_reach = inner * iqr, outer * iqr
-    low, high = q1 - reach, q3 + reach
-    outer_low, outer_high = q1 - far_reach, q3 + far_reach
+    # Whole numbers over one denominator: fractions would say the same several times as slowly.
+    unit = lcm(q1.denominator, q3.denominator, inner.denominator, outer.denominator)
+    first = q1.numerator * (unit // q1.denominator)
+    third = q3.numerator * (unit // q3.denominator)
+
+    def reach(k: Fraction) -> tuple[int, int]:
+        """unit² times the lower and the upper fence."""
+        by = k.numerator * (unit // k.denominator) * (third - first)
+        return first * unit - by, third * unit + by
+
+    square = unit * unit
+    near, beyond = reach(inner), reach(outer)
+    least, greatest = beyond if far else near
+    low, high, outer_low, outer_high = (Fraction(end, square) for end in (*near, *beyond))
     return Fences(
-        q1=q1,
-        median=median,
-        q3=q3,
-        low=low,
-        high=high,
-        outer_low=outer_low,
-        outer_high=outer_high,
-        least=ceil(outer_low if far else low),
-        greatest=floor(outer_high if far else high),
-    )
+        q1=q1, median=median, q3=q3, low=low, high=high, outer_low=outer_low, outer_high=outer_high,
+        least=-(-least // square), greatest=greatest // square,
+    )  # fmt: skip
 
 
 def robust_unit(mad: Fraction, mean_deviation: Fraction) -> Fraction | None:
