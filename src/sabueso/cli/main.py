@@ -84,6 +84,9 @@ def main(argv: Sequence[str] | None = None) -> int:
     except KeyboardInterrupt:
         print("sabueso: stopped; the case is as it was", file=sys.stderr)
         return 130
+    finally:
+        # Python looks for cycles once more as it ends, among all there is: a quarter of a second.
+        gc.freeze()
 
 
 def _run(arguments: list[str]) -> int:
