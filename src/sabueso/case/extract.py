@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,6 +13,7 @@ import sqlalchemy as sa
 from sabueso.case.folder import Case
 from sabueso.errors import UserError
 from sabueso.intake.cells import column_names, text_of
+from sabueso.intake.hashing import file_hash
 
 FETCHED = 50_000  # rows at a time: memory does not grow with the result
 
@@ -56,7 +56,7 @@ def extract(case: Case, table: str, url: str, query: str) -> Extract:
     try:
         with engine.connect().execution_options(stream_results=True) as connection:
             _write(connection.execute(sa.text(query)), part, shown)
-        digest = hashlib.file_digest(part.open("rb"), "sha256").hexdigest()
+        digest = file_hash(part)
         final = folder / f"query-{digest[:12]}.csv"
         part.replace(final)
     except sa.exc.SQLAlchemyError as error:

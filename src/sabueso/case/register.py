@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -218,8 +218,8 @@ class Writer:
     def add_exceptions(self, rows: Sequence[dict[str, Any]]) -> None:
         self._insert("exceptions", rows)
 
-    def add_marks(self, rows: Iterable[dict[str, Any]]) -> None:
-        self._insert("marks", list(rows))
+    def add_marks(self, rows: Sequence[dict[str, Any]]) -> None:
+        self._insert("marks", rows)
 
     def _insert(self, table: str, rows: Sequence[dict[str, Any]]) -> None:
         if rows:
