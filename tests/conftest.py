@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import subprocess
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import redirect_stderr, redirect_stdout
+from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -16,10 +19,13 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
+from sabueso.base import outcome
+from sabueso.cli.main import main
 from sabueso.population.engines import EngineSettings, open_engine
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Part, Table
 from sabueso.screens import find_screen
+from sabueso.startup import let_pandas_in
 
 hypothesis.settings.register_profile(
     "suite",
@@ -48,6 +54,35 @@ def sabueso(
     )
     assert done.returncode == code, f"{arguments}\n{done.stdout}\n{done.stderr}"
     return done
+
+
+@dataclass(frozen=True)
+class Said:
+    """What the program printed."""
+
+    stdout: str
+    stderr: str
+
+
+def inside(*arguments: str, cwd: Path, code: int | tuple[int, ...] = 0) -> Said:
+    """Run the program in this process, where the process is not the point."""
+    out, err, before = io.StringIO(), io.StringIO(), Path.cwd()
+    outcome.forget()
+    os.chdir(cwd)
+    try:
+        with redirect_stdout(out), redirect_stderr(err):
+            found = main(list(arguments))
+    finally:
+        os.chdir(before)
+        let_pandas_in()
+    expected = code if isinstance(code, tuple) else (code,)
+    assert found in expected, f"{arguments}\n{out.getvalue()}\n{err.getvalue()}"
+    assert "Traceback" not in err.getvalue()
+    return Said(out.getvalue(), err.getvalue())
+
+
+def inside_json(*arguments: str, cwd: Path) -> Any:
+    return json.loads(inside(*arguments, "--format", "json", cwd=cwd).stdout)
 
 
 def as_json(*arguments: str, cwd: Path) -> Any:

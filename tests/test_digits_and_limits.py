@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import as_json, sabueso, screened
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 
 
 def ledger(n=3000, seed=4, groups=6):

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.population.drill import drill, rows
 from sabueso.population.expressions import split_list
 

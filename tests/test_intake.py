@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import as_json, sabueso
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.intake.interface import FileReport
 from sabueso.intake.number_format import NumberFormat
 from sabueso.intake.records import Splitter, blocks

@@ -21,8 +21,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import as_json, sabueso
+from sabueso.base.errors import UserError
 from sabueso.case.register import Register
-from sabueso.errors import UserError
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, intake_engine, take_file
 

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import screened
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 
 cents = st.integers(-(10**15), 10**15).map(lambda c: Decimal(c).scaleb(-2))
 measures = st.lists(st.one_of(st.none(), st.just(Decimal("0.00")), cents), min_size=1, max_size=80)

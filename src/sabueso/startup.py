@@ -63,7 +63,8 @@ _FINDER = _WithoutPandas()
 
 def leave_pandas_out() -> None:
     """From here on pandas cannot be imported."""
-    sys.meta_path.insert(0, _FINDER)
+    if _FINDER not in sys.meta_path:
+        sys.meta_path.insert(0, _FINDER)
 
 
 def let_pandas_in() -> None:

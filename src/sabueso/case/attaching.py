@@ -12,13 +12,24 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
+from sabueso.base.errors import UserError
+from sabueso.base.exact import exactly
+from sabueso.base.hashing import file_hash
 from sabueso.case.folder import Case
-from sabueso.case.judging import controls, judge_files, one_currency
-from sabueso.case.plan import check_table_name, rules_of
-from sabueso.case.taking import Known, TakeReport, changed, record
-from sabueso.errors import UserError
-from sabueso.intake.checks import RuleReport
-from sabueso.intake.hashing import file_hash
+from sabueso.case.judging import judge_files, one_currency
+from sabueso.case.plan import rules_of
+from sabueso.case.taking import (
+    TRIES,
+    Known,
+    Read,
+    TakeReport,
+    Taking,
+    busy,
+    changed,
+    record,
+    reported,
+    state,
+)
 from sabueso.intake.interface import FileReport
 from sabueso.intake.roles import guess_roles
 from sabueso.intake.settings import ReadSettings
@@ -32,6 +43,7 @@ SCALES = (0, 2, 4, 6)
 """Decimals tried, fewest first, for a column of floating-point numbers."""
 
 
+@exactly
 def attach_files(
     case: Case,
     table: str,
@@ -53,73 +65,84 @@ def attach_files(
         If a file is no Parquet, holds nested columns or floating-point numbers that are no decimals
         of up to six places, or was taken in with other content.
     """
-    check_table_name(table)
     for path in paths:
         if path.suffix.lower() not in (".parquet", ".pq"):
             raise UserError(
                 f"{path}: only Parquet files can be attached; take it in without --attach"
             )
-    section = case.plan.tables.get(table)
+    asked = Taking(table, paths, named, replace_old, None, initials, progress)
+    try:
+        base = Path(os.path.commonpath([path.resolve().parent for path in paths]))
+    except ValueError:
+        raise UserError("files on several drives cannot be attached to one table") from None
+    for _ in range(TRIES):
+        read = _read_in_place(case, asked, base)
+        if not read.reports or _record(case, asked, read, base):
+            return reported(case, asked, read, kept=True, attached=True)
+    raise busy(table)
+
+
+def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
+    table = asked.table
+    section, seen = state(case, table)
     roles = dict(section.roles) if section else {}
     before = {event.body["sha256"]: event for event in case.sources(table)}
     names = {event.body["file"]: event for event in before.values()}
-    read = section.read if section else ReadSettings()
-    if read.rates:
+    settings = section.read if section else ReadSettings()
+    if settings.rates:
         raise UserError(
             f"{case.plan_path}: tables.{table}.read.rates make a column of their own, which attached "
             "files do not allow: take them in without --attach"
         )
-    base = Path(os.path.commonpath([path.resolve().parent for path in paths]))
-    reports: list[FileReport] = []
-    known: list[Known] = []
-    judged: list[RuleReport] = []
+    found = Read(seen, section, roles)
     engine = intake_engine()
     try:
-        for path in paths:
+        for path in asked.paths:
             digest = file_hash(path)
             name = path.resolve().relative_to(base).as_posix()
-            if digest in before or any(r.sha256 == digest for r in reports):
+            if digest in before or any(r.sha256 == digest for r in found.reports):
                 at = before[digest].at if digest in before else "this intake"
-                known.append(Known(name, digest, at))
+                found.known.append(Known(name, digest, at))
                 continue
             old = names.get(name)
-            if old is not None and not replace_old:
+            if old is not None and not asked.replace_old:
                 raise changed(path, table)
-            report = _report(path, name, base, roles, case.plan.case.currency, engine)
-            roles = roles or report.roles
+            report = _report(path, name, base, found.roles, case.plan.case.currency, engine)
+            found.roles = found.roles or report.roles
             replaces = old.body["sha256"] if old is not None else ""
-            reports.append(replace(report, sha256=digest, replaces=replaces))
-            if progress is not None:
-                progress(path.name, report.accepted, path.stat().st_size)
+            found.reports.append(replace(report, sha256=digest, replaces=replaces))
+            if asked.progress is not None:
+                asked.progress(path.name, report.accepted, path.stat().st_size)
         rules = rules_of(case.plan_path, table, section) if section else []
-        if rules and reports:
-            new = [Part(r.columns, (base / r.file,), base) for r in reports]
-            reports, judged = judge_files(case, table, rules, roles, reports, new, engine)
+        if rules and found.reports:
+            new = [Part(r.columns, (base / r.file,), base) for r in found.reports]
+            found.reports, found.judged = judge_files(
+                case, table, rules, found.roles, found.reports, new, engine
+            )
     finally:
         engine.close()
-    currency = one_currency(case, table, roles, read, reports)
-    if reports:
-        places = [
-            {
-                "parquet": (base / report.file).as_posix(),
-                "base": base.as_posix(),
-                "parquet_sha256": report.sha256,
-            }
-            for report in reports
-        ]
-        record(case, table, section, reports, places, judged, named, roles, initials)
-    return TakeReport(
-        table=table,
-        currency=currency,
-        amount=roles.get("amount"),
-        files=reports,
-        known=known,
-        kept=True,
-        roles=roles,
-        controls=controls(case, table, section, reports, roles.get("amount"), kept=True),
-        rules=judged,
-        attached=True,
-    )
+    found.currency = one_currency(case, table, found.roles, settings, found.reports)
+    return found
+
+
+def _record(case: Case, asked: Taking, read: Read, base: Path) -> bool:
+    """Record files where they lie; False where the table has changed meanwhile."""
+    with case.locked() as writer:
+        if state(case, asked.table)[1] != read.seen:
+            return False
+        places = []
+        for report in read.reports:
+            file = base / report.file
+            places.append(
+                {
+                    "parquet": file.as_posix(),
+                    "base": base.as_posix(),
+                    "parquet_sha256": report.sha256,
+                    "parquet_mtime_ns": file.stat().st_mtime_ns,
+                }
+            )
+        record(case, asked, read, writer, places, [])
+    return True
 
 
 def _report(
@@ -141,7 +164,10 @@ def _report(
                 "copy: take it in without --attach"
             )
     whole = (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
-    engine.attach(Table("attached", "", whole, (Part(whole, (path,), base),)))
+    try:
+        engine.attach(Table("_attached", "", whole, (Part(whole, (path,), base),)))
+    except QueryError as error:
+        raise UserError(f"{path}: cannot be attached: {error}") from None
     numbers = [c for c in columns if c.type == "number"]
     fields: list[Tree] = [exp.alias_(sql.count(), "n")]
     fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(numbers)]
@@ -152,11 +178,11 @@ def _report(
     currency = roles.get("currency")
     currencies: list[str] = []
     try:
-        row = engine.query(exp.select(*fields).from_("attached")).to_pylist()[0]
+        row = engine.query(exp.select(*fields).from_("_attached")).to_pylist()[0]
         if currency is not None:
             # Where none is stated, the case's is meant.
             stated = exp.Coalesce(this=sql.column(currency), expressions=[sql.text(own)])
-            listed = exp.select(exp.alias_(stated, "currency")).distinct().from_("attached")
+            listed = exp.select(exp.alias_(stated, "currency")).distinct().from_("_attached")
             currencies = engine.query(listed).column("currency").to_pylist()
     except QueryError as error:
         raise UserError(f"{path}: cannot be attached: {error}") from None
@@ -188,7 +214,9 @@ def _report(
 def _columns(path: Path, base: Path, engine: Engine) -> tuple[tuple[Column, ...], list[str]]:
     """The file's columns as they are read, and what is to be said of them."""
     found, notes = [], []
-    for field in pq.read_schema(path):
+    schema = _schema(path)
+    _check_names(path, schema.names)
+    for field in schema:
         kind = field.type
         if pa.types.is_dictionary(kind):
             kind = kind.value_type
@@ -216,17 +244,51 @@ def _columns(path: Path, base: Path, engine: Engine) -> tuple[tuple[Column, ...]
     return tuple(found), notes
 
 
+_TAKEN = ("filename", "file_row_number", "_metadata", FILE_COLUMN, LINE_COLUMN)
+"""Names under which engines, or this program, tell where a row lies."""
+
+
+def _schema(path: Path) -> pa.Schema:
+    try:
+        return pq.read_schema(path)
+    except (pa.ArrowException, OSError, ValueError) as error:
+        reason = (str(error).strip().splitlines() or ["no reason was given"])[0]
+        raise UserError(f"{path}: cannot be read as Parquet: {reason}") from None
+
+
+def _check_names(path: Path, names: list[str]) -> None:
+    """Columns are read where they lie, under their own names: each must be one, and its own."""
+    known: dict[str, str] = {}
+    for place, name in enumerate(names, 1):
+        folded = name.lower()
+        if not name.strip():
+            what = f"column {place} has no name"
+        elif folded in _TAKEN:
+            what = f"column {name!r} has a name that tells where a row lies"
+        elif folded in known:
+            what = f"columns {known[folded]!r} and {name!r} differ in upper and lower case alone"
+        else:
+            known[folded] = name
+            continue
+        raise UserError(
+            f"{path}: {what}, which attached files do not allow: take it in without --attach"
+        )
+
+
 def _decimals(path: Path, name: str, base: Path, engine: Engine) -> int:
     """The decimals that hold every float of a column: none is further from one than floats are."""
     plain = Column(name, "text")
-    engine.attach(Table("attached", "", (plain,), (Part((plain,), (path,), base),)))
+    engine.attach(Table("_attached", "", (plain,), (Part((plain,), (path,), base),)))
     value = sql.cast(sql.column(name), "DOUBLE")
     fields: list[Tree] = [exp.alias_(exp.Max(this=exp.Abs(this=value.copy())), "most")]
     for scale in SCALES:
         units = exp.Mul(this=value.copy(), expression=sql.integer(10**scale))
         gap = exp.Sub(this=units, expression=exp.Round(this=exp.paren(units.copy())))
         fields.append(exp.alias_(exp.Max(this=exp.Abs(this=exp.paren(gap))), f"gap{scale}"))
-    row = engine.query(exp.select(*fields).from_("attached")).to_pylist()[0]
+    try:
+        row = engine.query(exp.select(*fields).from_("_attached")).to_pylist()[0]
+    except QueryError as error:
+        raise UserError(f"{path}: column {name!r} cannot be read: {error}") from None
     for scale in SCALES:
         gap, units = row[f"gap{scale}"], (row["most"] or 0) * 10**scale
         # A decimal's nearest float is within half a unit of its last place, 2^-53 of its size.

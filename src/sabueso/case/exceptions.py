@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 
 ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
 """Digits and letters that are not taken for one another when read aloud: no I, L, O, U."""
@@ -22,7 +22,11 @@ def canonical(key: Mapping[str, Any]) -> str:
     return json.dumps(texts | missing, ensure_ascii=False, sort_keys=True)
 
 
-def exception_id(prefix: str, table: str, key: str, known: Mapping[str, tuple[str, str]]) -> str:
+Holder = Callable[[str], tuple[str, str] | None]
+"""The (table, key) that has an id, or None."""
+
+
+def exception_id(prefix: str, table: str, key: str, holder: Holder) -> str:
     """The id of a subject: the table's prefix and 5 characters from a hash of table and key.
 
     Where another subject has that id already, characters are added until it is its own.
@@ -33,12 +37,12 @@ def exception_id(prefix: str, table: str, key: str, known: Mapping[str, tuple[st
         Of the table's ids.
     table, key : str
         The table's name and the subject's canonical key.
-    known : mapping
-        Id -> (table, key) of the exceptions there are.
+    holder : callable
+        Who has an id among the exceptions there are.
     """
     digest = int.from_bytes(hashlib.sha256(f"{table}\n{key}".encode()).digest(), "big")
     letters = ""
-    while len(letters) < LENGTH or known.get(f"{prefix}-{letters}", (table, key)) != (table, key):
+    while len(letters) < LENGTH or holder(f"{prefix}-{letters}") not in (None, (table, key)):
         digest, rest = divmod(digest, len(ALPHABET))
         letters += ALPHABET[rest]
     return f"{prefix}-{letters}"

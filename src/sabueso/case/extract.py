@@ -10,10 +10,12 @@ import pyarrow as pa
 import pyarrow.csv
 import sqlalchemy as sa
 
+from sabueso.base.errors import UserError
+from sabueso.base.files import flush_file, sync_folder
+from sabueso.base.hashing import file_hash
 from sabueso.case.folder import Case
-from sabueso.errors import UserError
+from sabueso.case.plan import check_table_name
 from sabueso.intake.cells import column_names, text_of
-from sabueso.intake.hashing import file_hash
 
 FETCHED = 50_000  # rows at a time: memory does not grow with the result
 
@@ -50,20 +52,23 @@ def extract(case: Case, table: str, url: str, query: str) -> Extract:
             f"--from {_without_password(url)!r} is no database address: {reason}; expected such as "
             "sqlite:///ledger.db or postgresql+psycopg://user@host/name"
         ) from None
+    check_table_name(table, case.plan.tables)
     folder = case.folder / "sources" / table
-    folder.mkdir(parents=True, exist_ok=True)
-    part = folder / ".query.part"
     try:
-        with engine.connect().execution_options(stream_results=True) as connection:
-            _write(connection.execute(sa.text(query)), part, shown)
-        digest = file_hash(part)
-        final = folder / f"query-{digest[:12]}.csv"
-        part.replace(final)
+        with case.workshop() as shop:
+            part = shop / "query.csv"
+            with engine.connect().execution_options(stream_results=True) as connection:
+                _write(connection.execute(sa.text(query)), part, shown)
+            flush_file(part)
+            # The same rows have the same name, whoever of several commands is the last.
+            final = folder / f"query-{file_hash(part)[:12]}.csv"
+            folder.mkdir(parents=True, exist_ok=True)
+            part.replace(final)
+            sync_folder(folder)
     except sa.exc.SQLAlchemyError as error:
         reason = _first_line(getattr(error, "orig", None) or error)
         raise UserError(f"--query on {shown}: {reason}") from None
     finally:
-        part.unlink(missing_ok=True)
         engine.dispose()
     return Extract(final, shown, query)
 

@@ -4,33 +4,46 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from sabueso.case.files import write_whole
-from sabueso.errors import UserError, nearest
+from sabueso.base.errors import UserError, nearest
+from sabueso.base.files import write_whole
 from sabueso.population.table import Column, Linked, Part, Table, unify
 
 if TYPE_CHECKING:
     from sabueso.case.plan import Plan, TableSection
-    from sabueso.case.register import Event, Register
+    from sabueso.case.register import Event, Register, Writer
     from sabueso.population.population import Population
 
 ENVIRONMENT = "SABUESO_CASE"
-PLAN = "case.toml"
+PLAN, REGISTER = "case.toml", "register.db"
+OWN_FOLDERS = ("population", "runs", "evidence", "quarantine", "sources")
+"""Folders that hold what the register speaks of."""
 
 
 class Case:
-    """One case folder."""
+    """One case folder.
 
-    def __init__(self, folder: Path) -> None:
+    Parameters
+    ----------
+    folder : Path
+        The folder.
+    verify : bool
+        Whether every file of rows that is read is hashed first, whatever its size and time say.
+    """
+
+    def __init__(self, folder: Path, *, verify: bool = False) -> None:
         self.folder = folder
         self.plan_path = folder / PLAN
+        self._verify = verify
+        self._unaltered: set[str] = set()
+        self._swept = False
 
     @classmethod
-    def find(cls, given: str | None = None) -> Case:
+    def find(cls, given: str | None = None, *, verify: bool = False) -> Case:
         """The case named, or the current folder's nearest parent with a plan.
 
         Raises
@@ -42,12 +55,17 @@ class Case:
         if named:
             folder = Path(named)
             if not (folder / PLAN).is_file():
-                raise UserError(f"{folder} is no case folder: it has no {PLAN}")
-            return cls(folder.resolve())
+                raise _plan_gone(folder) or UserError(
+                    f"{folder} is no case folder: it has no {PLAN}"
+                )
+            return cls(folder.resolve(), verify=verify)
         here = Path.cwd()
         for folder in (here, *here.parents):
             if (folder / PLAN).is_file():
-                return cls(folder)
+                return cls(folder, verify=verify)
+            gone = _plan_gone(folder)
+            if gone is not None:
+                raise gone
         raise UserError(f"no {PLAN} in {here} or above it; start a case with: sabueso open FOLDER")
 
     @classmethod
@@ -63,10 +81,20 @@ class Case:
             raise UserError(f"{folder} is a file; expected a folder for the case")
         if (folder / PLAN).exists():
             raise UserError(f"{folder} is a case already: it has a {PLAN}")
+        if (gone := _plan_gone(folder)) is not None:
+            raise gone
         folder.mkdir(parents=True, exist_ok=True)
         from sabueso.case.plan import new_plan
 
-        write_whole(folder / PLAN, new_plan(name, currency).encode())
+        case = cls(folder.resolve())
+        try:
+            with case.register.writing():
+                # Another command may have come first.
+                if (folder / PLAN).exists():
+                    raise UserError(f"{folder} is a case already: it has a {PLAN}")
+                write_whole(folder / PLAN, new_plan(name, currency).encode())
+        finally:
+            case.close()
         return cls(folder.resolve())
 
     @cached_property
@@ -75,25 +103,116 @@ class Case:
 
         return read_plan(self.plan_path)
 
-    def plan_changed(self) -> None:
-        """Read the plan again at its next use."""
+    def changed(self) -> None:
+        """Read the plan and the sources again at their next use."""
         self.__dict__.pop("plan", None)
+        self.__dict__.pop("_events", None)
 
     @cached_property
     def register(self) -> Register:
         from sabueso.case.register import Register
 
-        return Register(self.folder / "register.db")
+        return Register(self.folder / REGISTER, may_begin=not _parts(self.folder))
 
     def close(self) -> None:
         if "register" in self.__dict__:
             self.register.close()
+            del self.__dict__["register"]
+
+    @contextmanager
+    def locked(self) -> Iterator[Writer]:
+        """The case for this command alone: one transaction of the register, under which the plan
+        and the files beside it are written too.
+
+        What is read within it, the plan included, is so until it ends.
+        """
+        from sabueso.case.unfinished import sweep
+
+        writer, before = None, b""
+        try:
+            with self.register.writing() as writer:
+                self.changed()
+                if not self._swept:
+                    sweep(self.folder)
+                    self._swept = True
+                before = self.plan_path.read_bytes()
+                yield writer
+        except BaseException:
+            # The plan is no part of the transaction: what was written to it goes with the rest.
+            if writer is not None and not writer.committed and before:
+                self._restore_plan(before)
+            raise
+        finally:
+            self.changed()
+
+    def _restore_plan(self, before: bytes) -> None:
+        try:
+            if self.plan_path.read_bytes() != before:
+                write_whole(self.plan_path, before)
+        except OSError:  # a disk that is full: the plan names a table that has no rows, and no more
+            return
+
+    @contextmanager
+    def workshop(self) -> Iterator[Path]:
+        """A folder for unfinished files, on the case's disk; gone afterwards."""
+        from sabueso.case.unfinished import workshop
+
+        with ExitStack() as stack:
+            with self.locked():
+                folder = stack.enter_context(workshop(self.folder))
+            yield folder
 
     def sources(self, table: str | None = None) -> list[Event]:
-        """Source files taken in, oldest first, without those that a later one replaced."""
-        found = self.register.events("source", subject=table)
-        replaced = {(e.subject, e.body["replaces"]) for e in found if e.body.get("replaces")}
-        return [e for e in found if (e.subject, e.body["sha256"]) not in replaced]
+        """Source files taken in, oldest first, without those that a later one replaced.
+
+        The order of the events decides: content that was replaced may come back.
+        """
+        return [event for event in self._events if table in (None, event.subject)]
+
+    @cached_property
+    def _events(self) -> list[Event]:
+        """The sources as they were when they were first asked for: what a command reads and what
+        it says that it read are the same."""
+        live: dict[tuple[str, str], Event] = {}
+        for event in self.register.events("source"):
+            live.pop((event.subject, event.body.get("replaces", "")), None)
+            live.pop((event.subject, event.body["sha256"]), None)
+            live[event.subject, event.body["sha256"]] = event
+        return list(live.values())
+
+    def check_unaltered(self, source: Event) -> None:
+        """Compare a source's rows with what was recorded when they were taken in, once a process.
+
+        Raises
+        ------
+        UserError
+            If the file is missing or another.
+        """
+        body = source.body
+        if source.hash in self._unaltered:
+            return
+        file = self.folder / body["parquet"]
+        what = f"{file}, the rows of {body['file']} in table {source.subject!r},"
+        if not file.is_file():
+            raise UserError(f"{what} is missing; restore it from a copy of the case")
+        again = (
+            "attach it again with --attach --replace" if body.get("base") else
+            "restore it from a copy of the case"
+        )  # fmt: skip
+        altered = UserError(
+            f"{what} is not what was recorded when it was taken in ({source.at}, SHA-256 "
+            f"{body.get('parquet_sha256', '')[:12]}…): it has changed since; {again}"
+        )
+        found = file.stat()
+        size = body["bytes"] if body.get("base") else body.get("parquet_bytes", found.st_size)
+        if found.st_size != size:
+            raise altered
+        if self._verify or found.st_mtime_ns != body.get("parquet_mtime_ns"):
+            from sabueso.base.hashing import file_hash
+
+            if file_hash(file) != body.get("parquet_sha256"):
+                raise altered
+        self._unaltered.add(source.hash)
 
     def part(self, source: Event) -> Part:
         """The rows of one source as a part of its table."""
@@ -121,15 +240,9 @@ class Case:
         section = tables[name]
         groups: dict[tuple[tuple[Column, ...], Path | None], list[Path]] = {}
         for event in found:
+            self.check_unaltered(event)
             part = self.part(event)
             (file,) = part.files
-            if not file.is_file():
-                raise UserError(f"{file} is missing: a source of table {name!r} taken in before")
-            if part.base is not None and file.stat().st_size != event.body["bytes"]:
-                raise UserError(
-                    f"{file} has changed since it was attached to table {name!r}; attach it again "
-                    "with --attach --replace"
-                )
             groups.setdefault((part.columns, part.base), []).append(file)
         parts = [Part(columns, tuple(files), base) for (columns, base), files in groups.items()]
         table = Table(
@@ -183,7 +296,7 @@ class Case:
         review set aside are left out, unless ``with_set_aside``.
         """
         from sabueso.case.reviews import set_aside_selectors
-        from sabueso.population.engines import EngineSettings, open_engine
+        from sabueso.population.engines import EngineSettings, QueryError, open_engine
         from sabueso.population.population import Population
 
         tables = {name: self.table(name) for name in dict.fromkeys(names)}
@@ -192,15 +305,18 @@ class Case:
             tables.setdefault(other.name, other)
         known: dict[Any, Any] = {}
         section = self.plan.engine
-        engine = open_engine(
-            EngineSettings(
-                kind=section.kind,
-                memory=section.memory,
-                threads=section.threads,
-                master=section.master,
-                remote=section.remote,
+        try:
+            engine = open_engine(
+                EngineSettings(
+                    kind=section.kind,
+                    memory=section.memory,
+                    threads=section.threads,
+                    master=section.master,
+                    remote=section.remote,
+                )
             )
-        )
+        except QueryError as error:
+            raise UserError(f"{self.plan_path}: {error}") from None
 
         def population(
             name: str, where: str | None = None, *, with_set_aside: bool = False
@@ -210,7 +326,12 @@ class Case:
 
         try:
             for each in tables.values():
-                engine.attach(each)
+                try:
+                    engine.attach(each)
+                except QueryError as error:
+                    raise UserError(
+                        f"the rows of table {each.name!r} cannot be read: {error}"
+                    ) from None
             engine.lock()
             yield population
         finally:
@@ -229,3 +350,20 @@ def population_arguments(test: str, settings: dict[str, Any]) -> tuple[str, ...]
     """Tables beside its own that a test's settings name."""
     other = settings.get("against")
     return (str(other),) if test == "periods" and other else ()
+
+
+def _parts(folder: Path) -> list[str]:
+    """Parts of a case that are there beside its plan and register."""
+    told_by = {"population": "*/*.parquet", "runs": "*/run.json"}
+    return [name for name, files in told_by.items() if any((folder / name).glob(files))]
+
+
+def _plan_gone(folder: Path) -> UserError | None:
+    """What is said where a case has lost its plan; None where there is no case."""
+    parts = _parts(folder) if (folder / REGISTER).is_file() else []
+    if not parts:
+        return None
+    return UserError(
+        f"{folder / PLAN} is gone, though {REGISTER} and {', '.join(parts)} are there: restore it "
+        "from a copy; no new plan is begun"
+    )

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
+from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.plan import TableSection
-from sabueso.errors import UserError
 from sabueso.intake.checks import RuleReport, judge
 from sabueso.intake.interface import FileReport
 from sabueso.intake.rules import AnyRule, Exists

@@ -13,14 +13,15 @@ LEAST_SHARE = 0.9
 
 def keep_links(case: Case, found: Sequence[Link]) -> list[Link]:
     """Write to the plan the links that it lacks; returns them."""
-    added = new_links(case, found)
-    if added:
+    if not new_links(case, found):
+        return []
+    with case.locked():
+        added = new_links(case, found)
         wanted: dict[str, dict[str, str]] = {}
         for link in added:
             table, _, column = link.column.partition(".")
             wanted.setdefault(table, {})[column] = link.other
         write_links(case.plan_path, wanted)
-        case.plan_changed()
     return added
 
 

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
-from sabueso.case.files import write_whole
-from sabueso.errors import UserError, nearest
+from sabueso.base.errors import UserError, nearest
+from sabueso.base.files import write_whole
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import ROLES
 
@@ -20,6 +20,9 @@ if TYPE_CHECKING:
     from sabueso.intake.rules import AnyRule
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]{0,40}")
+_SIZE = re.compile(r"[1-9][0-9]*(\.[0-9]+)? ?(KB|MB|GB|TB|KiB|MiB|GiB|TiB)")
+CAPACITY = 1000
+"""Exceptions that one run of a screen makes at most, where the plan says nothing else."""
 
 
 class _Part(BaseModel):
@@ -33,6 +36,7 @@ class CaseSection(_Part):
     currency: str = "EUR"
     fiscal_year_starts: int = Field(1, ge=1, le=12)
     prepared_by: str = ""
+    capacity: int = Field(CAPACITY, ge=1, le=1_000_000)
 
 
 class EngineSection(_Part):
@@ -43,6 +47,13 @@ class EngineSection(_Part):
     threads: int = Field(0, ge=0)
     master: str = ""
     remote: str = ""
+
+    @field_validator("memory")
+    @classmethod
+    def _a_size(cls, value: str) -> str:
+        if value and not _SIZE.fullmatch(value):
+            raise ValueError(f'{value!r} is no size of memory; expected such as "4GB" or "800MB"')
+        return value
 
 
 class FileControl(_Part):
@@ -87,6 +98,7 @@ class ScreenSection(BaseModel):
     test: str
     table: str
     purpose: str = ""
+    capacity: int | None = Field(None, ge=1, le=1_000_000)
 
     @property
     def settings(self) -> dict[str, Any]:
@@ -101,6 +113,18 @@ class Plan(_Part):
     tables: dict[str, TableSection] = Field(default_factory=dict)
     screens: list[ScreenSection] = Field(default_factory=list)
 
+    @field_validator("tables")
+    @classmethod
+    def _apart(cls, value: dict[str, TableSection]) -> dict[str, TableSection]:
+        known: dict[str, str] = {}
+        for name in value:
+            if not _NAME.fullmatch(name):
+                raise ValueError(_unusable(name))
+            other = known.setdefault(name.lower(), name)
+            if other != name:
+                raise ValueError(_alike(name, other))
+        return value
+
     @field_validator("screens")
     @classmethod
     def _own_names(cls, value: list[ScreenSection]) -> list[ScreenSection]:
@@ -111,13 +135,32 @@ class Plan(_Part):
         return value
 
 
-def check_table_name(name: str) -> str:
-    """A table name that can be a folder and an SQL identifier on every system."""
+def check_table_name(name: str, known: Iterable[str] = ()) -> str:
+    """A table name that can be a folder and an SQL identifier on every system.
+
+    Raises
+    ------
+    UserError
+        If it cannot, or differs from a known one in case alone: engines and some file systems take
+        the two for one.
+    """
     if not _NAME.fullmatch(name):
-        raise UserError(
-            f"table name {name!r} is not usable; expected a letter, then letters, digits or _"
-        )
+        raise UserError(_unusable(name))
+    for other in known:
+        if other != name and other.lower() == name.lower():
+            raise UserError(_alike(name, other))
     return name
+
+
+def _unusable(name: str) -> str:
+    return f"table name {name!r} is not usable; expected a letter, then letters, digits or _"
+
+
+def _alike(name: str, other: str) -> str:
+    return (
+        f"table name {name!r} differs from {other!r} in upper and lower case alone, and would be "
+        "taken for it; choose another"
+    )
 
 
 def read_plan(path: Path) -> Plan:
@@ -130,12 +173,16 @@ def read_plan(path: Path) -> Plan:
     """
     try:
         text = path.read_text(encoding="utf-8-sig")
+    except FileNotFoundError:
+        raise UserError(f"{path} is gone; restore it from a copy") from None
     except UnicodeDecodeError as error:
         raise UserError(f"{path}: not UTF-8 text near byte {error.start}") from None
     try:
         values = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise UserError(f"{path}: {_toml_message(str(error), text)}") from None
+    except RecursionError:
+        raise UserError(f"{path}: it is nested too deeply to be read") from None
     try:
         return Plan(**values)
     except ValidationError as error:
@@ -238,13 +285,45 @@ def new_plan(name: str, currency: str) -> str:
     return tomlkit.dumps(document)
 
 
+def _document(path: Path) -> Any:
+    """The plan with its comments and order, to be edited."""
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    try:
+        return tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    except TOMLKitError as error:
+        raise UserError(f"{path}: {error}") from None
+
+
+def _save(path: Path, document: Any) -> None:
+    """Write an edited plan, once it is seen to be one.
+
+    Raises
+    ------
+    UserError
+        If the edit does not fit the form in which the plan is written.
+    """
+    import tomlkit
+
+    text = tomlkit.dumps(document)
+    try:
+        Plan(**tomllib.loads(text))
+    except (tomllib.TOMLDecodeError, ValidationError):
+        raise UserError(
+            f"{path}: it is written in a form that cannot be added to (such as tables = {{ … }} on "
+            "one line); write its tables and screens under headings, [tables.NAME] and [[screens]]"
+        ) from None
+    write_whole(path, text.encode())
+
+
 def write_table(
     path: Path, name: str, prefix: str, sources: list[str], roles: dict[str, str]
 ) -> None:
     """Add a table to the plan, or new sources and roles to one that is there."""
     import tomlkit
 
-    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    document = _document(path)
     tables: Any = document.get("tables")
     fresh = False
     if tables is None:
@@ -267,14 +346,14 @@ def write_table(
         section.add("roles", inline)
     if fresh:
         section.add(tomlkit.nl())
-    write_whole(path, tomlkit.dumps(document).encode())
+    _save(path, document)
 
 
 def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
     """Add links between tables to the plan: by table, column = "table.column". Those there stay."""
     import tomlkit
 
-    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    document = _document(path)
     tables: Any = document["tables"]
     for name, found in links.items():
         section = tables[name]
@@ -283,14 +362,14 @@ def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
         for column, target in found.items():
             if column not in section["links"]:
                 section["links"].update({column: target})
-    write_whole(path, tomlkit.dumps(document).encode())
+    _save(path, document)
 
 
 def write_rules(path: Path, table: str, prefix: str, rules: Sequence[dict[str, Any]]) -> None:
     """Declare rules of a table that has none yet."""
     import tomlkit
 
-    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    document = _document(path)
     tables: Any = document.setdefault("tables", tomlkit.table(is_super_table=True))
     section = tomlkit.table()
     section.add("prefix", prefix)
@@ -303,7 +382,7 @@ def write_rules(path: Path, table: str, prefix: str, rules: Sequence[dict[str, A
         listed.append(item)
     section.add("rules", listed)
     tables.add(table, section)
-    write_whole(path, tomlkit.dumps(document).encode())
+    _save(path, document)
 
 
 def write_screen(
@@ -312,7 +391,7 @@ def write_screen(
     """Append a screen to the programme; a screen of that name is replaced in place."""
     import tomlkit
 
-    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    document = _document(path)
     screens: Any = document.get("screens")
     if screens is None:
         screens = tomlkit.aot()
@@ -331,4 +410,4 @@ def write_screen(
         screens[names.index(name)] = section
     else:
         screens.append(section)
-    write_whole(path, tomlkit.dumps(document).encode())
+    _save(path, document)

@@ -2,29 +2,43 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import re
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
-from sabueso.case.files import safe_cell, write_whole
+from sabueso.base.files import csv_rows, write_whole
 from sabueso.intake.checks import RuleReport
 from sabueso.intake.interface import FileReport
 
 
 def write_quarantine(
-    folder: Path, reports: Sequence[FileReport], judged: Sequence[RuleReport]
+    folder: Path, reports: Sequence[FileReport], judged: Sequence[RuleReport], made: list[Path]
 ) -> None:
-    """Write the rows that each file lost and the rows that each rule marked."""
+    """Write the rows that each file lost and the rows that each rule marked; ``made`` gets the files
+    that were not there."""
     for report in reports:
         if report.damaged:
-            write_whole(folder / f"{Path(report.file).stem}.csv", _quarantine_csv(report))
+            content = _quarantine_csv(report)
+            _write(folder, Path(report.file).stem, report.sha256[:8], content, made)
     for rule in judged:
         if rule.left:
             name = re.sub(r"\W+", "-", rule.title).strip("-") or rule.rule
-            write_whole(folder / f"marked-{name}.csv", _marked_csv(rule))
+            write_whole(folder / f"marked-{name[:120]}.csv", _marked_csv(rule))
+
+
+def _write(folder: Path, stem: str, digest: str, content: bytes, made: list[Path]) -> None:
+    """A list under the file's name; another list of that name, of another file or of what it was
+    before, stays."""
+    for name in (f"{stem[:120]}.csv", f"{stem[:120]}-{digest}.csv"):
+        path = folder / name
+        if not path.exists():
+            made.append(path)
+            write_whole(path, content)
+            return
+        if path.read_bytes() == content:
+            return
+    write_whole(path, content)
 
 
 def _quarantine_csv(report: FileReport) -> bytes:
@@ -41,9 +55,4 @@ def _marked_csv(rule: RuleReport) -> bytes:
 
 
 def _csv(head: Sequence[str], rows: Iterable[Sequence[Any]]) -> bytes:
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\r\n")
-    writer.writerow(head)
-    for row in rows:
-        writer.writerow([safe_cell(cell) for cell in row])
-    return text.getvalue().encode("utf-8-sig")
+    return csv_rows([head, *rows], end="\r\n").encode("utf-8-sig")

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sabueso.case.folder import Case
+from sabueso.base.errors import UserError
+from sabueso.case.folder import REGISTER, Case
+from sabueso.case.register import marks_hash
 from sabueso.case.reviews import Review, known_ids, reviews
 
 _MARKS = (
@@ -92,12 +94,18 @@ def queue(case: Case) -> list[AuditException]:
     first of each screen come before the second of any: scores of different tests do not compare);
     then the amount at stake; then the id.
     """
-    last_runs = _last_runs(case)
-    newest = "SELECT screen, max(run) AS run FROM marks GROUP BY screen"
     by_id: dict[str, list[Mapping[str, Any]]] = {}
-    for row in case.register.read(f"{_MARKS} JOIN ({newest}) USING (screen, run)"):
-        # A screen taken out of the programme, or whose last run flagged nothing, marks no more.
-        if last_runs.get(row["screen"]) == row["run"]:
+    # A screen taken out of the programme, or whose last run flagged nothing, marks no more. Marks of
+    # earlier runs are never read.
+    query = f"{_MARKS} WHERE run = :run AND screen = :screen ORDER BY rank"
+    for screen, (run, recorded) in _last_runs(case).items():
+        rows = case.register.read(query, {"run": run, "screen": screen})
+        if recorded is not None and marks_hash(rows) != recorded:
+            raise UserError(
+                f"{case.folder / REGISTER}: the review register was altered: what screen {screen!r} "
+                f"marked in run {run} is not what was recorded"
+            )
+        for row in rows:
             by_id.setdefault(row["exception"], []).append(row)
     now = reviews(case.register)
 
@@ -121,24 +129,38 @@ def one_exception(case: Case, given: str) -> AuditException:
     UserError
         If there is none.
     """
-    identity = known_ids(case, [given])[0]
-    for found in queue(case):
-        if found.id == identity:
-            return found
-    query = f"{_MARKS} WHERE marks.exception = :id ORDER BY run DESC"
-    rows = case.register.read(query, {"id": identity})
-    last = [row for row in rows if row["run"] == rows[0]["run"]]
-    return _exception(last, reviews(case.register), 0)
+    return exceptions_by_id(case, [given])[0]
 
 
-def _last_runs(case: Case) -> dict[str, int]:
-    """The newest run of each screen that the programme still has."""
+def exceptions_by_id(case: Case, given: Sequence[str]) -> list[AuditException]:
+    """Exceptions by id, each once, in the order given; also those that no screen marks any more.
+
+    Raises
+    ------
+    UserError
+        If one is unknown.
+    """
+    placed = {found.id: found for found in queue(case)}
+    found = []
+    for identity in known_ids(case, given):
+        item = placed.get(identity)
+        if item is None:
+            query = f"{_MARKS} WHERE marks.exception = :id ORDER BY run DESC"
+            rows = case.register.read(query, {"id": identity})
+            last = [row for row in rows if row["run"] == rows[0]["run"]]
+            item = _exception(last, reviews(case.register), 0)
+        found.append(item)
+    return found
+
+
+def _last_runs(case: Case) -> dict[str, tuple[int, str | None]]:
+    """The newest run of each screen that the programme still has, and the hash of its marks."""
     current = {section.name for section in case.plan.screens}
-    last: dict[str, int] = {}
+    last: dict[str, tuple[int, str | None]] = {}
     for event in case.register.events("run"):
         for item in event.body["screens"]:
             if item["name"] in current:
-                last[item["name"]] = int(event.subject)
+                last[item["name"]] = int(event.subject), item.get("marks_sha256")
     return last
 
 

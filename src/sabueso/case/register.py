@@ -5,14 +5,15 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
+from sabueso.base.outcome import note_recorded
 
 PATIENCE = 30  # seconds that a command waits for another one's transaction
 # Statements are plain SQL with named parameters. An object-relational layer would serve any other
@@ -53,7 +54,22 @@ TABLES = {
         PRIMARY KEY (run, screen, exception)
     """,
 }
+INDEXES = {
+    "ix_events_kind": "events (kind, subject)",
+    "ix_marks_exception": "marks (exception)",
+}
 GENESIS = "0" * 64
+_FAULTS = {
+    sqlite3.SQLITE_NOTADB: "is not a review register",
+    sqlite3.SQLITE_CORRUPT: "is damaged; restore the case's folder from a copy",
+    sqlite3.SQLITE_CANTOPEN: "cannot be opened as a review register",
+    sqlite3.SQLITE_READONLY: "cannot be written: it, or the case's folder, is read-only",
+    sqlite3.SQLITE_PERM: "cannot be opened: access is denied",
+    sqlite3.SQLITE_FULL: "cannot be written: the disk is full; nothing was recorded",
+    sqlite3.SQLITE_IOERR: "cannot be read or written: the disk, or a limit of it, does not allow it",
+    sqlite3.SQLITE_ERROR: "is of another form than this program's registers",
+}
+"""What is said of the register by the driver's code of the error."""
 
 
 @dataclass(frozen=True)
@@ -70,6 +86,24 @@ class Event:
     hash: str
 
 
+MARK_FIELDS = (
+    "exception", "table_name", "kind", "key", "rank", "flagged", "score", "limit", "direction",
+    "p_adjusted", "amount", "at_stake", "label", "selector",
+)  # fmt: skip
+
+
+def marks_hash(rows: Iterable[Mapping[str, Any]]) -> str:
+    """SHA-256 over what a screen marked in a run, in the order of its ranks, as canonical JSON.
+
+    Marks and exceptions lie beside the chain of events; the event of their run holds this.
+    """
+    digest = hashlib.sha256()
+    for row in rows:
+        fields = json.dumps([row[name] for name in MARK_FIELDS], ensure_ascii=False)
+        digest.update(fields.encode())
+    return digest.hexdigest()
+
+
 def chained_hash(
     previous: str, seq: int, at: str, kind: str, subject: str, initials: str, body: str
 ) -> str:
@@ -81,33 +115,59 @@ def chained_hash(
 class Register:
     """The register of one case.
 
+    Parameters
+    ----------
+    location : Path
+        The file.
+    may_begin : bool
+        Whether a new register is begun where there is none. It must not where other parts of the
+        case are there already: their register is gone, and an empty one would hide that.
+
     Raises
     ------
     UserError
-        If the file is something else than a register.
+        If the file is something else than a register, or is gone.
     """
 
-    def __init__(self, location: Path) -> None:
+    def __init__(self, location: Path, *, may_begin: bool = True) -> None:
         self._location = location
-        # This program says when a transaction begins; the driver would begin it late.
-        self._connection = sqlite3.connect(location, timeout=PATIENCE, isolation_level=None)
-        self._connection.row_factory = sqlite3.Row
+        if not may_begin and not location.exists():
+            raise UserError(
+                f"{location} is gone, though other parts of the case are there: restore it from a "
+                "copy; no new register is begun, which would lose every review without a word"
+            )
         with self._in_turn():
-            known = "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'events'"
-            if self._connection.execute(known).fetchone() is None:
-                self._create()
+            # This program says when a transaction begins; the driver would begin it late.
+            self._connection = sqlite3.connect(location, timeout=PATIENCE, isolation_level=None)
+            self._connection.row_factory = sqlite3.Row
+            if not self._is_begun():
+                self._begin(may_begin)
+            self._check_size()
+            self._check_form()
 
     def close(self) -> None:
         self._connection.close()
 
     @contextmanager
     def writing(self) -> Iterator[Writer]:
-        """One transaction: all of it is recorded, or nothing."""
-        with self._in_turn(), self._transaction():
-            yield Writer(self._connection)
+        """One transaction: all of it is recorded, or nothing.
+
+        It holds the register for itself from its beginning. What is read within it is so until it
+        ends: every check that a write depends on belongs here.
+        """
+        with self._in_turn(), self._transaction() as writer:
+            for name, columns in INDEXES.items():
+                self._connection.execute(f"CREATE INDEX IF NOT EXISTS {name} ON {columns}")
+            yield writer
 
     def events(self, *kinds: str, subject: str | None = None) -> list[Event]:
-        """Events of these kinds (all when none is named), oldest first."""
+        """Events of these kinds (all when none is named), oldest first.
+
+        Raises
+        ------
+        UserError
+            If one of them was altered.
+        """
         conditions = ["kind IN (SELECT value FROM json_each(:kinds))"] if kinds else []
         conditions += ["subject = :subject"] if subject is not None else []
         where = f"WHERE {' AND '.join(conditions)}" if conditions else ""
@@ -115,7 +175,19 @@ class Register:
             f"SELECT * FROM events {where} ORDER BY seq",
             {"kinds": json.dumps(kinds), "subject": subject},
         )
-        return [Event(**{**row, "body": json.loads(row["body"])}) for row in map(dict, found)]
+        return [self._event(row) for row in found]
+
+    def _event(self, row: Mapping[str, Any]) -> Event:
+        """An event that is what it was when it was recorded."""
+        fields = [row[name] for name in ("seq", "at", "kind", "subject", "initials", "body")]
+        if not all(isinstance(each, (str, int)) for each in (row["previous"], *fields)) or row[
+            "hash"
+        ] != chained_hash(row["previous"], *fields):
+            raise self._altered(row["seq"], "is not what was recorded")
+        return Event(**{**dict(row), "body": json.loads(row["body"])})
+
+    def _altered(self, seq: object, how: str) -> UserError:
+        return UserError(f"{self._location}: the review register was altered: event {seq} {how}")
 
     def verify(self) -> tuple[int, str]:
         """Walk the chain; the number of events and the last hash.
@@ -126,15 +198,12 @@ class Register:
             If an event does not fit the one before it: the register was altered.
         """
         previous, count = GENESIS, 0
-        for row in self._connection.execute("SELECT * FROM events ORDER BY seq"):
-            fields = [row[name] for name in ("seq", "at", "kind", "subject", "initials", "body")]
-            expected = chained_hash(previous, *fields)
-            count += 1
-            if row["seq"] != count or row["previous"] != previous or row["hash"] != expected:
-                raise UserError(
-                    f"the review register was altered: event {row['seq']} does not fit the one before"
-                )
-            previous = row["hash"]
+        with self._in_turn():
+            for row in self._connection.execute("SELECT * FROM events ORDER BY seq"):
+                count += 1
+                if row["seq"] != count or row["previous"] != previous:
+                    raise self._altered(row["seq"], "does not fit the one before")
+                previous = self._event(row).hash
         return count, previous
 
     def read(
@@ -144,53 +213,112 @@ class Register:
         with self._in_turn():
             return self._connection.execute(statement, values or {}).fetchall()
 
-    def _create(self) -> None:
+    def _is_begun(self) -> bool:
+        known = "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'events'"
+        return self._connection.execute(known).fetchone() is not None
+
+    def _begin(self, may_begin: bool) -> None:
         with self._transaction():
+            # Another command may have come first.
+            if self._is_begun():
+                return
+            if not may_begin:
+                raise UserError(
+                    f"{self._location} is empty, though other parts of the case are there: restore "
+                    "it from a copy"
+                )
             for table, columns in TABLES.items():
-                # Another command may have come first.
-                self._connection.execute(f"CREATE TABLE IF NOT EXISTS {table} ({columns})")
+                self._connection.execute(f"CREATE TABLE {table} ({columns})")
                 for action in ("UPDATE", "DELETE"):
                     self._connection.execute(
-                        f"CREATE TRIGGER IF NOT EXISTS no_{action.lower()}_{table} "
+                        f"CREATE TRIGGER no_{action.lower()}_{table} "
                         f"BEFORE {action} ON {table} BEGIN "
                         "SELECT RAISE(ABORT, 'the register is append-only'); END"
                     )
-            self._connection.execute("CREATE INDEX IF NOT EXISTS ix_events_kind ON events (kind)")
+            for name, on in INDEXES.items():
+                self._connection.execute(f"CREATE INDEX {name} ON {on}")
+
+    def _check_size(self) -> None:
+        """A file that was cut within its last page is read as if it were whole."""
+        (size,) = self._connection.execute("PRAGMA page_size").fetchone()
+        if self._location.stat().st_size % size:
+            raise UserError(f"{self._location}: it was cut; restore the case's folder from a copy")
+
+    def _check_form(self) -> None:
+        for table, columns in TABLES.items():
+            wanted = {line.split()[0].strip('"') for line in columns.split("\n") if line.strip()}
+            have = {row["name"] for row in self._connection.execute(f"PRAGMA table_info({table})")}
+            if lacking := sorted(wanted - {"UNIQUE", "PRIMARY"} - have):
+                raise UserError(
+                    f"{self._location}: table {table!r} lacks {lacking[0]!r}: the file is no register "
+                    "of this program, or of another version of it"
+                )
 
     @contextmanager
-    def _transaction(self) -> Iterator[None]:
+    def _transaction(self) -> Iterator[Writer]:
         # A writer takes its lock at the start: two commands at once then wait, and neither is lost.
         self._connection.execute("BEGIN IMMEDIATE")
+        writer = Writer(self._connection)
+        undone = False
         try:
-            yield
+            yield writer
             self._connection.execute("COMMIT")
         except BaseException:
             if self._connection.in_transaction:
-                self._connection.execute("ROLLBACK")
+                undone = True
+                with suppress(sqlite3.Error):  # closing undoes it as well
+                    self._connection.execute("ROLLBACK")
+            else:
+                # A driver that failed undid it by itself; one that was interrupted did not.
+                undone = not self._holds(writer.last)
             raise
+        finally:
+            if not undone:
+                writer.committed = True
+                note_recorded(writer.appended)
+
+    def _holds(self, last: Event | None) -> bool:
+        """Whether an event stands in the register after all."""
+        with suppress(sqlite3.Error):
+            query = "SELECT 1 FROM events WHERE seq = ? AND hash = ?"
+            wanted = (last.seq, last.hash) if last else (0, "")
+            return self._connection.execute(query, wanted).fetchone() is not None
+        return False
 
     @contextmanager
     def _in_turn(self) -> Iterator[None]:
-        """Another command that keeps the register to itself for too long is no fault of this one."""
+        """What the file or another command does not allow, as a sentence."""
         try:
             yield
+        except UnicodeDecodeError as error:
+            fault = _FAULTS[sqlite3.SQLITE_CORRUPT]
+            raise UserError(f"{self._location}: {fault} ({error.reason})") from None
         except sqlite3.DatabaseError as error:
-            code = getattr(error, "sqlite_errorcode", 0) & 0xFF  # the rest says where in detail
-            if code == sqlite3.SQLITE_NOTADB:
-                raise UserError(f"{self._location}: not a review register") from None
-            if code not in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+            code = getattr(error, "sqlite_errorcode", None)
+            if code is None and "decode" in str(error).lower():
+                code = sqlite3.SQLITE_CORRUPT  # bytes that are no text
+            code = (code or 0) & 0xFF  # the rest says where in detail
+            if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+                raise UserError(
+                    f"another command has been writing to the case for {PATIENCE} s; nothing was "
+                    "recorded, try again when it is done"
+                ) from None
+            if code not in _FAULTS:
                 raise
-            raise UserError(
-                f"another command has been writing to the case for {PATIENCE} s; nothing was "
-                "recorded, try again when it is done"
-            ) from None
+            raise UserError(f"{self._location}: {_FAULTS[code]} ({error})") from None
 
 
 class Writer:
-    """Appends within one transaction."""
+    """Appends within one transaction.
+
+    ``committed`` tells, once the transaction is over, whether what was appended is recorded.
+    """
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
+        self.committed = False
+        self.appended: list[str] = []
+        self.last: Event | None = None
 
     def append(self, kind: str, subject: str, initials: str, body: dict[str, Any]) -> Event:
         """Append an event to the chain."""
@@ -203,17 +331,31 @@ class Writer:
         digest = chained_hash(previous, seq, at, kind, subject, initials, text)
         fields = (seq, at, kind, subject, initials, text, previous, digest)
         self._connection.execute("INSERT INTO events VALUES (?, ?, ?, ?, ?, ?, ?, ?)", fields)
-        return Event(seq, at, kind, subject, initials, body, previous, digest)
+        self.appended.append(f"{kind} of {subject} (event {seq})")
+        self.last = Event(seq, at, kind, subject, initials, body, previous, digest)
+        return self.last
 
     def subjects(self, kind: str) -> list[str]:
         """Subjects of the events of a kind."""
         query = "SELECT subject FROM events WHERE kind = ?"
         return [row["subject"] for row in self._connection.execute(query, (kind,))]
 
-    def known_exceptions(self) -> dict[str, tuple[str, str]]:
-        """Id -> (table, key) of every exception there has been."""
-        query = "SELECT id, table_name, key FROM exceptions"
-        return {row[0]: (row[1], row[2]) for row in self._connection.execute(query)}
+    def identities(self, keys: Iterable[tuple[str, str]]) -> dict[tuple[str, str], str]:
+        """(table, key) -> id of those of some subjects that are exceptions already."""
+        query = (
+            "SELECT exceptions.table_name, exceptions.key, exceptions.id "
+            "FROM json_each(?) AS wanted JOIN exceptions "
+            "ON exceptions.table_name = json_extract(wanted.value, '$[0]') "
+            "AND exceptions.key = json_extract(wanted.value, '$[1]')"
+        )
+        found = self._connection.execute(query, (json.dumps(list(keys)),))
+        return {(row[0], row[1]): row[2] for row in found}
+
+    def holder(self, identity: str) -> tuple[str, str] | None:
+        """The (table, key) that has an id."""
+        query = "SELECT table_name, key FROM exceptions WHERE id = ?"
+        row = self._connection.execute(query, (identity,)).fetchone()
+        return None if row is None else (row[0], row[1])
 
     def add_exceptions(self, rows: Sequence[dict[str, Any]]) -> None:
         self._insert("exceptions", rows)

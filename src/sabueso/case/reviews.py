@@ -11,11 +11,12 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+from sabueso.base.errors import UserError, nearest
+from sabueso.base.files import flush_file, sync_folder
+from sabueso.base.hashing import file_hash
 from sabueso.case.exceptions import parse_id
 from sabueso.case.folder import Case
-from sabueso.case.register import Event, Register
-from sabueso.errors import UserError, nearest
-from sabueso.intake.hashing import file_hash
+from sabueso.case.register import Event, Register, Writer
 
 DISPOSITIONS = ("cleared", "error", "referred")
 REVIEW_KINDS = ("disposition", "sign-off", "reopen")
@@ -91,25 +92,40 @@ def check_initials(initials: str) -> str:
 
 
 def known_ids(case: Case, given: Sequence[str]) -> list[str]:
-    """Ids as typed, checked against the exceptions there have been.
+    """Ids as typed, checked against the exceptions there have been, each once.
 
     Raises
     ------
     UserError
         If one is unknown; the sentence names the nearest.
     """
-    every = [row["id"] for row in case.register.read("SELECT id FROM exceptions")]
-    known = set(every)
-    found = []
-    for text in given:
-        identity = parse_id(text)
+    wanted = list(dict.fromkeys(map(parse_id, given)))
+    query = "SELECT id FROM exceptions WHERE id IN (SELECT value FROM json_each(:ids))"
+    known = {row["id"] for row in case.register.read(query, {"ids": json.dumps(wanted)})}
+    for identity in wanted:
         if identity not in known:
-            hint = (
-                nearest(identity, every) if every else "; run the programme first: sabueso screen"
-            )
-            raise UserError(f"there is no exception {identity}{hint}")
-        found.append(identity)
-    return found
+            raise UserError(f"there is no exception {identity}{_nearest_id(case, identity)}")
+    return wanted
+
+
+def _nearest_id(case: Case, identity: str) -> str:
+    """The id most like one that there is not, among those that begin like it."""
+    query = "SELECT id FROM exceptions WHERE substr(id, 1, length(:p)) = :p LIMIT 2000"
+    prefix = identity[: identity.rindex("-") + 1]
+    for beginning in (prefix, ""):
+        found = [row["id"] for row in case.register.read(query, {"p": beginning})]
+        if found:
+            return nearest(identity, found)
+    return "; run the programme first: sabueso screen"
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """What a command recorded of one exception: an event, or the same one from before, which is
+    not recorded twice."""
+
+    event: Event
+    again: bool = False
 
 
 def record_disposition(
@@ -122,10 +138,11 @@ def record_disposition(
     error_amount: Decimal | None = None,
     evidence: Sequence[Path] = (),
     set_aside: bool = False,
-) -> list[Event]:
+) -> list[Recorded]:
     """Record the same disposition for some exceptions, in one transaction.
 
-    Evidence files are copied into the case under their SHA-256 before anything is recorded.
+    Evidence files are copied into the case under their SHA-256 before anything is recorded. A
+    disposition that is the last event of an exception already, word for word, is recognised.
 
     Raises
     ------
@@ -146,47 +163,66 @@ def record_disposition(
     for path in evidence:
         if not path.is_file():
             raise UserError(f"{path}: there is no such evidence file")
-    kept = [_keep_evidence(case, path) for path in evidence]
     body: dict[str, Any] = {"disposition": disposition, "reason": reason.strip()}
     if error_amount is not None:
         body["error_amount"] = format(error_amount, "f")
-    if kept:
-        body["evidence"] = kept
+    if evidence:
+        body["evidence"] = _keep_evidence(case, evidence)
     if set_aside:
         body["set_aside"] = True
-    with case.register.writing() as writer:
-        return [writer.append("disposition", identity, who, body) for identity in ids]
+    with case.locked() as writer:
+        now = reviews(case.register)
+        return [
+            _unless_recorded(writer, now.get(identity), "disposition", identity, who, body)
+            for identity in ids
+        ]
 
 
-def record_sign_off(case: Case, given: Sequence[str], initials: str) -> list[Event]:
+def _unless_recorded(
+    writer: Writer, now: Review | None, kind: str, identity: str, who: str, body: dict[str, Any]
+) -> Recorded:
+    """Append an event, unless the last one of its subject is the same."""
+    last = now.history[-1] if now is not None else None
+    if last is not None and (last.kind, last.initials, last.body) == (kind, who, body):
+        return Recorded(last, again=True)
+    return Recorded(writer.append(kind, identity, who, body))
+
+
+def record_sign_off(case: Case, given: Sequence[str], initials: str) -> list[Recorded]:
     """Sign off dispositions by initials other than those that made them.
 
     Raises
     ------
     UserError
-        If an exception is open, signed off already, or disposed of by the same initials.
+        If an exception is open, signed off already by others, or disposed of by the same initials.
     """
     ids = known_ids(case, given)
     who = check_initials(initials)
-    now = reviews(case.register)
-    for identity in ids:
-        review = now.get(identity, Review())
-        if review.status == "open":
-            raise UserError(f"{identity} is open: there is no disposition to sign off")
-        if review.signed_off:
-            raise UserError(f"{identity} is signed off already by {review.signed_off}")
-        if review.initials == who:
-            raise UserError(
-                f"{identity} was disposed of by {who}: the sign-off needs other initials"
-            )
-    with case.register.writing() as writer:
-        return [
-            writer.append("sign-off", identity, who, {"of": now[identity].history[-1].seq})
-            for identity in ids
-        ]
+    with case.locked() as writer:
+        # Read within the transaction: what another command has just recorded counts.
+        now = reviews(case.register)
+        found = []
+        for identity in ids:
+            review = now.get(identity, Review())
+            if review.status == "open":
+                raise UserError(f"{identity} is open: there is no disposition to sign off")
+            if review.signed_off and review.signed_off != who:
+                raise UserError(f"{identity} is signed off already by {review.signed_off}")
+            if review.initials == who:
+                raise UserError(
+                    f"{identity} was disposed of by {who}: the sign-off needs other initials"
+                )
+            if review.signed_off:
+                found.append(Recorded(review.history[-1], again=True))
+                continue
+            of = {"of": review.history[-1].seq}
+            found.append(Recorded(writer.append("sign-off", identity, who, of)))
+        return found
 
 
-def record_reopening(case: Case, given: Sequence[str], reason: str, initials: str) -> list[Event]:
+def record_reopening(
+    case: Case, given: Sequence[str], reason: str, initials: str
+) -> list[Recorded]:
     """Reopen exceptions; what was recorded stays in their history.
 
     Raises
@@ -198,18 +234,23 @@ def record_reopening(case: Case, given: Sequence[str], reason: str, initials: st
     who = check_initials(initials)
     if not reason.strip():
         raise UserError("reopening needs its reason: --reason TEXT")
-    now = reviews(case.register)
-    for identity in ids:
-        if now.get(identity, Review()).status == "open":
-            raise UserError(f"{identity} is open already")
-    with case.register.writing() as writer:
-        return [
-            writer.append("reopen", identity, who, {"reason": reason.strip()}) for identity in ids
-        ]
+    body = {"reason": reason.strip()}
+    with case.locked() as writer:
+        now = reviews(case.register)
+        found = []
+        for identity in ids:
+            review = now.get(identity, Review())
+            done = _unless_recorded(writer, now.get(identity), "reopen", identity, who, body)
+            if review.status == "open" and not done.again:
+                raise UserError(f"{identity} is open already")
+            found.append(done)
+        return found
 
 
-def record_note(case: Case, screen: str, kind: str, text: str, initials: str) -> Event:
+def record_note(case: Case, screen: str, kind: str, text: str, initials: str) -> Recorded:
     """Record an observation or conclusion on a screen of the programme, or on a table.
+
+    The same words by the same initials twice in a row are recorded once.
 
     Raises
     ------
@@ -217,16 +258,20 @@ def record_note(case: Case, screen: str, kind: str, text: str, initials: str) ->
         If there is no such screen or table, or the text is empty.
     """
     who = check_initials(initials)
-    names = [section.name for section in case.plan.screens] + list(case.plan.tables)
-    if screen not in names:
-        starting = [name for name in names if name.lower().startswith(screen.lower())]
-        if len(starting) != 1:
-            raise UserError(f"there is no screen or table {screen!r}{nearest(screen, names)}")
-        screen = starting[0]
     if not text.strip():
         raise UserError(f"the {kind} is empty")
-    with case.register.writing() as writer:
-        return writer.append("note", screen, who, {"kind": kind, "text": text.strip()})
+    with case.locked() as writer:
+        names = [section.name for section in case.plan.screens] + list(case.plan.tables)
+        if screen not in names:
+            starting = [name for name in names if name.lower().startswith(screen.lower())]
+            if len(starting) != 1:
+                raise UserError(f"there is no screen or table {screen!r}{nearest(screen, names)}")
+            screen = starting[0]
+        body = {"kind": kind, "text": text.strip()}
+        last = notes(case.register).get(screen, {}).get(kind)
+        if last is not None and (last.initials, last.body) == (who, body):
+            return Recorded(last, again=True)
+        return Recorded(writer.append("note", screen, who, body))
 
 
 def notes(register: Register) -> dict[str, dict[str, Event]]:
@@ -237,13 +282,27 @@ def notes(register: Register) -> dict[str, dict[str, Event]]:
     return found
 
 
-def _keep_evidence(case: Case, path: Path) -> dict[str, str]:
-    digest = file_hash(path)
+def _keep_evidence(case: Case, paths: Sequence[Path]) -> list[dict[str, str]]:
+    """Copy files into the case, each under the SHA-256 of what was copied.
+
+    Raises
+    ------
+    UserError
+        If a file there under that name is another.
+    """
     folder = case.folder / "evidence"
     folder.mkdir(exist_ok=True)
-    target = folder / f"{digest}{path.suffix.lower()}"
-    if not target.exists():
-        temporary = folder / f".{digest}.part"
-        shutil.copyfile(path, temporary)
-        temporary.replace(target)
-    return {"file": path.name, "sha256": digest}
+    kept = []
+    with case.workshop() as shop:
+        for place, path in enumerate(paths):
+            copy = shop / str(place)
+            shutil.copyfile(path, copy)
+            digest = file_hash(copy)
+            target = folder / f"{digest}{path.suffix.lower()}"
+            if target.exists() and file_hash(target) != digest:
+                raise UserError(f"{target}: this evidence was altered; restore it from a copy")
+            flush_file(copy)
+            copy.replace(target)
+            kept.append({"file": path.name, "sha256": digest})
+        sync_folder(folder)
+    return kept

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import shutil
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -14,16 +15,18 @@ from typing import Any
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from sabueso.base.errors import UserError, nearest
+from sabueso.base.exact import exactly
+from sabueso.base.files import flush_file, json_text, sync_folder, write_whole
+from sabueso.base.hashing import file_hash
 from sabueso.case.aside import screened
 from sabueso.case.exceptions import canonical, exception_id
-from sabueso.case.files import json_text, write_whole
 from sabueso.case.folder import Case, population_arguments
 from sabueso.case.plan import ScreenSection
-from sabueso.case.register import Writer
-from sabueso.errors import UserError, nearest
+from sabueso.case.register import Event, Writer, marks_hash
 from sabueso.population import sql
 from sabueso.population.calendar import Span
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import equals, literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 from sabueso.screens import find_screen
@@ -35,7 +38,11 @@ from sabueso.version import __version__
 
 @dataclass(frozen=True)
 class ScreenRun:
-    """One screen's finding within a run."""
+    """One screen's finding within a run.
+
+    ``exceptions`` are those of its strongest flags, at most the plan's ``capacity``; ``flags_file``
+    is where all its flags lie, if they are more.
+    """
 
     screen: str
     test: str
@@ -44,6 +51,12 @@ class ScreenRun:
     finding: Finding
     exceptions: list[str]
     new: int
+    flags_file: str = ""
+    marks_sha256: str = ""
+
+    @property
+    def flagged(self) -> int:
+        return len(self.finding.flags)
 
 
 @dataclass(frozen=True)
@@ -55,6 +68,7 @@ class Run:
     screens: list[ScreenRun]
 
 
+@exactly
 def run_test(
     case: Case,
     test: str,
@@ -103,6 +117,7 @@ def chosen_screens(case: Case, names: Sequence[str]) -> list[ScreenSection]:
     return chosen or list(every)
 
 
+@exactly
 def run_programme(
     case: Case,
     names: Sequence[str] = (),
@@ -130,6 +145,10 @@ def run_programme(
     ]
     found: list[tuple[ScreenSection, Finding, Population]] = []
     with case.populations(*tables) as population:
+        # As they are read: an intake that ends meanwhile is no input of this run.
+        inputs = {
+            name: [e.body["sha256"] for e in case.sources(name)] for name in sorted(set(tables))
+        }
         for position, (section, screen, settings) in enumerate(checked):
             if progress is not None:
                 progress(section.name, position, len(screens))
@@ -142,64 +161,95 @@ def run_programme(
             except UserError as error:
                 raise UserError(f"screen {section.name!r}: {error}") from None
             found.append((section, finding, rows))
-        doubled = _doubled_ids([(rows, finding) for _, finding, rows in found])
+        capacity = case.plan.case.capacity
+        most = [section.capacity or capacity for section, _, _ in found]
+        doubled = _doubled_ids(
+            [(rows, finding, n) for (_, finding, rows), n in zip(found, most, strict=True)]
+        )
         subjects_of = [
-            _subjects(rows.table, finding, doubled.get(rows.table.name, set()))
-            for _, finding, rows in found
+            _subjects(rows.table, finding, doubled.get(rows.table.name, set()), n)
+            for (_, finding, rows), n in zip(found, most, strict=True)
         ]
     at = datetime.now(UTC).isoformat(timespec="seconds")
-    # Read before the transaction: a large one holds the register for itself alone.
-    inputs = {name: [e.body["sha256"] for e in case.sources(name)] for name in sorted(set(tables))}
-    with case.register.writing() as writer:
-        known = writer.known_exceptions()
-        taken = {(table, key): identity for identity, (table, key) in known.items()}
+    prefixes = {name: case.plan.tables[name].prefix for name in set(tables)}
+    with case.locked() as writer:
         number = _next_number(case, writer)
-        fresh: list[dict[str, Any]] = []
+        named = _Named(
+            writer, ((s.table, row["key"]) for (s, _, _), rows in zip(found, subjects_of, strict=True)
+                     for row in rows)
+        )  # fmt: skip
         marks: list[dict[str, Any]] = []
         done: list[ScreenRun] = []
-        for (section, finding, _), subjects in zip(found, subjects_of, strict=True):
-            prefix = case.plan.tables[section.table].prefix
-            ids, new = [], 0
+        for position, ((section, finding, _), subjects) in enumerate(
+            zip(found, subjects_of, strict=True), 1
+        ):
+            ids, before, first = [], len(named.fresh), len(marks)
             for rank, subject in enumerate(subjects, 1):
-                pair = (section.table, subject["key"])
-                identity = taken.get(pair)
-                if identity is None:
-                    identity = exception_id(prefix, *pair, known)
-                    known[identity] = pair
-                    taken[pair] = identity
-                    new += 1
-                    fresh.append(
-                        {
-                            "id": identity,
-                            "table_name": section.table,
-                            "kind": finding.flags.kind,
-                            "key": subject["key"],
-                            "first_run": number,
-                        }
-                    )
+                identity = named.identity(
+                    prefixes[section.table],
+                    section.table,
+                    subject["key"],
+                    finding.flags.kind,
+                    number,
+                )
                 ids.append(identity)
                 values = {k: v for k, v in subject.items() if k != "key"}
                 marks.append(
                     {
                         "run": number, "screen": section.name, "exception": identity,
-                        "rank": rank, "flagged": len(subjects), **values,
+                        "rank": rank, "flagged": len(finding.flags), **values,
                     }
                 )  # fmt: skip
+            more = len(finding.flags) > len(ids)
+            kind = {"table_name": section.table, "kind": finding.flags.kind}
+            own = (
+                mark | kind | {"key": subject["key"]}
+                for mark, subject in zip(marks[first:], subjects, strict=True)
+            )
             done.append(
                 ScreenRun(
-                    section.name, section.test, section.table, section.purpose, finding, ids, new
+                    section.name, section.test, section.table, section.purpose, finding, ids,
+                    len(named.fresh) - before, f"flags-{position:02d}.parquet" if more else "",
+                    marks_hash(own),
                 )
-            )
+            )  # fmt: skip
         body = _run_body(done, inputs)
         folder = _write_run(case, number, at, done, marks, body)
         try:
-            writer.add_exceptions(fresh)
+            writer.add_exceptions(named.fresh)
             writer.add_marks(marks)
             writer.append("run", str(number), initials, body)
         except BaseException:
             shutil.rmtree(folder, ignore_errors=True)
             raise
     return Run(number, at, done)
+
+
+class _Named:
+    """Ids of subjects: those that they have, and new ones for those that have none."""
+
+    def __init__(self, writer: Writer, keys: Iterable[tuple[str, str]]) -> None:
+        self._writer = writer
+        self._taken = writer.identities(dict.fromkeys(keys))
+        self._holders = {identity: pair for pair, identity in self._taken.items()}
+        self.fresh: list[dict[str, Any]] = []
+
+    def identity(self, prefix: str, table: str, key: str, kind: str, run: int) -> str:
+        pair = table, key
+        if pair not in self._taken:
+            identity = exception_id(prefix, table, key, self._holder)
+            self._taken[pair] = identity
+            self._holders[identity] = pair
+            self.fresh.append(
+                {
+                    "id": identity, "table_name": table, "kind": kind, "key": key,
+                    "first_run": run,
+                }
+            )  # fmt: skip
+        return self._taken[pair]
+
+    def _holder(self, identity: str) -> tuple[str, str] | None:
+        return self._holders.get(identity) or self._writer.holder(identity)
 
 
 def _next_number(case: Case, writer: Writer) -> int:
@@ -222,8 +272,10 @@ def _run_body(done: list[ScreenRun], inputs: dict[str, list[str]]) -> dict[str, 
                 "name": item.screen,
                 "test": item.test,
                 "table": item.table,
-                "flagged": len(item.exceptions),
+                "flagged": item.flagged,
+                "exceptions": len(item.exceptions),
                 "new": item.new,
+                "marks_sha256": item.marks_sha256,
             }
             for item in done
         ],
@@ -237,54 +289,94 @@ def _write_run(
     at: str,
     done: list[ScreenRun],
     marks: list[dict[str, Any]],
-    run_body: dict[str, Any],
+    body: dict[str, Any],
 ) -> Path:
-    """The run's folder, complete before it gets its name."""
+    """The run's folder, complete before it gets its name; ``body`` gets the hashes of its files."""
+    import pyarrow.parquet as pq
+
     final = _folder(case, number)
     temporary = final.with_name(f".{final.name}.part")
     shutil.rmtree(temporary, ignore_errors=True)
     temporary.mkdir(parents=True)
     listed = []
     for position, item in enumerate(done, 1):
-        name = f"finding-{position:02d}.json"
-        content = item.finding.as_json()
+        name = finding_file(position)
+        content = item.finding.as_json(limit=len(item.exceptions))
         for flag, identity in zip(content["flags"], item.exceptions, strict=True):
             flag["id"] = identity
         content["screen"] = item.screen
         content["purpose"] = item.purpose
+        if item.flags_file:
+            content["flags_file"] = item.flags_file
+            pq.write_table(item.finding.flags.table, temporary / item.flags_file)
         write_whole(temporary / name, json_text(content).encode())
         listed.append({"screen": item.screen, "file": name})
     if marks:
-        import pyarrow.parquet as pq
-
         pq.write_table(pa.Table.from_pylist(marks), temporary / "marks.parquet")
-    body = {"run": number, "at": at, "findings": listed, **run_body}
-    write_whole(temporary / "run.json", json_text(body).encode())
+    for path in temporary.glob("*.parquet"):
+        flush_file(path)
+    body["files"] = {path.name: file_hash(path) for path in sorted(temporary.iterdir())}
+    whole = {"run": number, "at": at, "findings": listed, **body}
+    write_whole(temporary / "run.json", json_text(whole).encode())
     temporary.replace(final)
+    sync_folder(final.parent)
     return final
 
 
 def latest_findings(case: Case) -> list[dict[str, Any]]:
-    """The newest recorded finding of each screen that is still in the programme, in its order."""
-    newest: dict[str, Path] = {}
-    numbers: dict[str, int] = {}
+    """The newest recorded finding of each screen that is still in the programme, in its order.
+
+    Raises
+    ------
+    UserError
+        If a file of a run is missing, or is not what was recorded.
+    """
+    wanted = {section.name for section in case.plan.screens}
+    newest: dict[str, Event] = {}
     for event in case.register.events("run"):
-        folder = _folder(case, int(event.subject))
-        body = json.loads((folder / "run.json").read_text(encoding="utf-8"))
-        for item in body["findings"]:
-            newest[item["screen"]] = folder / item["file"]
-            numbers[item["screen"]] = int(event.subject)
+        newest |= {item["name"]: event for item in event.body["screens"] if item["name"] in wanted}
     found = []
     for section in case.plan.screens:
         if section.name in newest:
-            content = json.loads(newest[section.name].read_text(encoding="utf-8"))
-            content["run"] = numbers[section.name]
+            event = newest[section.name]
+            names = [item["name"] for item in event.body["screens"]]
+            content = _recorded_json(case, event, finding_file(names.index(section.name) + 1))
+            content["run"] = int(event.subject)
             found.append(content)
     return found
 
 
-def _subjects(table: Table, finding: Finding, doubled: set[Any]) -> list[dict[str, Any]]:
-    """What the register keeps of each flag, in the order of the flags."""
+def finding_file(position: int) -> str:
+    """The file of a run that holds the finding of its first, second, … screen."""
+    return f"finding-{position:02d}.json"
+
+
+def _recorded_json(case: Case, event: Event, name: str) -> dict[str, Any]:
+    """A JSON file of a run, which must be what the register knows of it."""
+    path = _folder(case, int(event.subject)) / name
+    try:
+        content = path.read_bytes()
+    except FileNotFoundError:
+        raise UserError(
+            f"{path}: a file of run {event.subject} is missing; restore it from a copy"
+        ) from None
+    recorded = event.body.get("files", {}).get(name)
+    if recorded is not None and hashlib.sha256(content).hexdigest() != recorded:
+        raise UserError(
+            f"{path}: it is not what was recorded at run {event.subject}: it was altered; restore it "
+            "from a copy, or run the programme again with: sabueso screen"
+        )
+    try:
+        found = json.loads(content)
+    except ValueError as error:
+        raise UserError(f"{path}: it was cut or altered: {error}") from None
+    if not isinstance(found, dict):
+        raise UserError(f"{path}: it was altered: expected a JSON object")
+    return found
+
+
+def _subjects(table: Table, finding: Finding, doubled: set[Any], most: int) -> list[dict[str, Any]]:
+    """What the register keeps of each of the strongest flags, in their order."""
     return [
         {
             "key": (key := _key(table, finding, flag, doubled))[0],
@@ -297,18 +389,19 @@ def _subjects(table: Table, finding: Finding, doubled: set[Any]) -> list[dict[st
             "label": _label(table, finding, flag),
             "selector": _selector(table, finding, key[1]),
         }
-        for flag in finding.flags.rows()
+        for flag in finding.flags.rows(most)
     ]
 
 
-def _doubled_ids(found: Sequence[tuple[Population, Finding]]) -> dict[str, set[Any]]:
-    """By table: values of the id column among all flagged rows that more than one row has."""
+def _doubled_ids(found: Sequence[tuple[Population, Finding, int]]) -> dict[str, set[Any]]:
+    """By table: values of the id column among the flagged rows that become exceptions, so many of
+    each finding, that more than one row has."""
     flagged: dict[str, tuple[Population, list[pa.ChunkedArray]]] = {}
-    for population, finding in found:
+    for population, finding, most in found:
         identity = population.table.role("id")
         if finding.flags.kind == "row" and identity is not None and len(finding.flags):
             _, values = flagged.setdefault(population.table.name, (population, []))
-            values.append(finding.flags.table.column(SUBJECT + identity.name))
+            values.append(finding.flags.table.column(SUBJECT + identity.name).slice(0, most))
     doubled: dict[str, set[Any]] = {}
     for name, (population, values) in flagged.items():
         identity = population.table.role("id")
@@ -374,20 +467,12 @@ def _selector(table: Table, finding: Finding, subject: dict[str, Any]) -> str:
             parts.append(Span.of(value, table.fiscal_year_starts).condition(quoted_name(date)))
         elif finding.flags.kind == "row" and name in ("file", "line"):
             column = FILE_COLUMN if name == "file" else LINE_COLUMN
-            parts.append(f"{column} = {_literal(value)}")
+            parts.append(f"{column} = {literal(value)}")
         else:
-            known = any(c.name == name for c in table.columns)
-            left = quoted_name(name) if known else f"({name})"
-            parts.append(f"{left} is null" if value is None else f"{left} = {_literal(value)}")
+            parts.append(equals(name, value, [c.name for c in table.columns]))
     if finding.flags.kind == "class":
         parts += asked_conditions(subject["on"], finding.settings)
     where = finding.settings.get("where")
     if where and finding.flags.kind != "row":
         parts.append(f"({where})")
     return " and ".join(parts)
-
-
-def _literal(value: Any) -> str:
-    if isinstance(value, (int, float, Decimal)) and not isinstance(value, bool):
-        return str(value)
-    return "'" + str(value).replace("'", "''") + "'"

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Sequence
-from contextlib import ExitStack, suppress
+from collections.abc import Hashable, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+from sabueso.base.errors import UserError
+from sabueso.base.exact import exactly
+from sabueso.base.files import flush_file, sync_folder
+from sabueso.base.hashing import Hashes
 from sabueso.case.folder import Case, relative
 from sabueso.case.judging import Control, controls, judge_files, one_currency
 from sabueso.case.plan import TableSection, check_table_name, rules_of, write_table
 from sabueso.case.quarantine import write_quarantine
-from sabueso.errors import UserError
+from sabueso.case.register import Writer
 from sabueso.intake.checks import RuleReport
-from sabueso.intake.hashing import Hashes
 from sabueso.intake.interface import FileReport
+from sabueso.intake.rules import AnyRule
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, Progress, intake_engine, reader_for, take_file
 from sabueso.population.table import Column, Part
@@ -129,6 +132,41 @@ def _readable(path: Path) -> bool:
     return not path.name.startswith(".")
 
 
+@dataclass(frozen=True)
+class Taking:
+    """What an intake was asked for."""
+
+    table: str
+    paths: Sequence[Path]
+    named: Sequence[str] = ()
+    replace_old: bool = False
+    origin: dict[str, str] | None = None
+    initials: str = ""
+    progress: Progress | None = None
+
+
+@dataclass
+class Read:
+    """What the files of an intake hold, and what the case was when they were read.
+
+    ``outputs`` are the unfinished Parquet files, one a report; none of files that are attached.
+    """
+
+    seen: Hashable
+    section: TableSection | None
+    roles: dict[str, str]
+    currency: str = ""
+    reports: list[FileReport] = field(default_factory=list)
+    known: list[Known] = field(default_factory=list)
+    judged: list[RuleReport] = field(default_factory=list)
+    outputs: list[Path] = field(default_factory=list)
+
+
+TRIES = 8
+"""How often files are read anew because another command changed the table meanwhile."""
+
+
+@exactly
 def take_in(
     case: Case,
     table: str,
@@ -165,88 +203,122 @@ def take_in(
     UserError
         If a file cannot be read, or a file of that name was taken in with other content.
     """
-    check_table_name(table)
+    asked = Taking(table, paths, named, replace_old, origin, initials, progress)
+    with ExitStack() as stack:
+        hashes = hashes or stack.enter_context(Hashes())
+        shop = None
+        if keep or _rules(case, table):
+            shop = stack.enter_context(case.workshop())
+        if not keep:
+            read = read_files(case, asked, shop, hashes)
+            return reported(case, asked, read, kept=False)
+        for _ in range(TRIES):
+            read = read_files(case, asked, shop, hashes)
+            if not read.reports or _keep(case, asked, read):
+                return reported(case, asked, read, kept=True)
+    raise busy(table)
+
+
+def busy(table: str) -> UserError:
+    """What is said where a table never stays as it is for as long as its files are read."""
+    return UserError(
+        f"other commands changed table {table!r} each of the {TRIES} times that its files were read; "
+        "nothing was taken in, try again when they are done"
+    )
+
+
+def reported(
+    case: Case, asked: Taking, read: Read, *, kept: bool, attached: bool = False
+) -> TakeReport:
+    """What an intake did, as it is shown."""
+    amount = read.roles.get("amount")
+    return TakeReport(
+        table=asked.table,
+        currency=read.currency,
+        amount=amount,
+        files=read.reports,
+        known=read.known,
+        kept=kept,
+        roles=read.roles,
+        controls=controls(case, asked.table, read.section, read.reports, amount, kept),
+        rules=read.judged,
+        attached=attached,
+    )
+
+
+def state(case: Case, table: str) -> tuple[TableSection | None, Hashable]:
+    """The table's part of the plan, and what tells whether anything that files are read and judged
+    by has changed since."""
+    check_table_name(table, case.plan.tables)
     section = case.plan.tables.get(table)
+    others = (
+        {str(rule.get("among", "")).partition(".")[0] for rule in section.rules} if section else ()
+    )
+    events = tuple(e.seq for name in sorted({table, *others}) for e in case.sources(name))
+    settings = None if section is None else section.model_dump_json()
+    return section, (events, settings, case.plan.case.currency)
+
+
+def _rules(case: Case, table: str) -> list[AnyRule]:
+    section = case.plan.tables.get(table)
+    return rules_of(case.plan_path, table, section) if section else []
+
+
+def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> Read:
+    """Read the files that are new, into ``shop`` where that is given."""
+    table = asked.table
+    section, seen = state(case, table)
     prior = prior_of(case, table, section)
     before = {event.body["sha256"]: event for event in case.sources(table)}
     names = {event.body["file"]: event for event in before.values()}
-    reports: list[FileReport] = []
-    known: list[Known] = []
-    temporary: list[tuple[Path, Path]] = []
-    rules = rules_of(case.plan_path, table, section) if section else []
-    judged: list[RuleReport] = []
-    folder = case.folder / "population" / table
-    engine = intake_engine()
-    read = (section.read if section else ReadSettings()).model_copy(
+    rules = _rules(case, table)
+    settings = (section.read if section else ReadSettings()).model_copy(
         update={"currency": case.plan.case.currency}
     )
     sizes = {event.body["bytes"] for event in before.values()}
-    with ExitStack() as stack:
-        hashes = hashes or stack.enter_context(Hashes())
-        try:
-            for path in paths:
-                hashes.begin(path)
-                # Content met before has a size met before: only then must the hash be known first.
-                size = path.stat().st_size
-                if size in sizes:
-                    digest = hashes.of(path)
-                    seen = before.get(digest)
-                    if seen is not None or any(r.sha256 == digest for r in reports):
-                        at = seen.at if seen is not None else "this intake"
-                        known.append(Known(path.name, digest, at))
-                        continue
-                sizes.add(size)
-                old = names.get(path.name)
-                if any(r.file == path.name for r in reports) or (
-                    old is not None and not replace_old
-                ):
-                    raise changed(path, table)
-                output = None
-                if keep or rules:
-                    folder.mkdir(parents=True, exist_ok=True)
-                    # A name that a later try of the same file has too: what a killed one left is
-                    # written over.
-                    mark = hashlib.sha256(f"{path.name} {size}".encode()).hexdigest()[:16]
-                    output = folder / f".{mark}.part"
-                    temporary.append((output, folder / "not yet known"))
-                report = take_file(path, output, read, prior, engine, progress=progress)
-                replaces = old.body["sha256"] if old is not None else ""
-                report = replace(report, sha256=hashes.of(path), replaces=replaces)
-                if output is not None:
-                    temporary[-1] = output, folder / f"{report.sha256[:16]}.parquet"
-                reports.append(report)
-                if not prior.columns:
-                    columns = {c.name: c for c in report.columns}
-                    prior = Prior(columns, dict(prior.roles) or report.roles)
-            roles = dict(section.roles) if section and section.roles else dict(prior.roles)
-            if rules and reports:
-                new = [Part(r.columns, (p,)) for r, (p, _) in zip(reports, temporary, strict=True)]
-                reports, judged = judge_files(case, table, rules, roles, reports, new, engine)
-            currency = one_currency(case, table, roles, read, reports)
-            if keep and reports:
-                _keep(
-                    case, table, section, reports, judged, temporary, list(named), roles, initials,
-                    origin,
-                )  # fmt: skip
-        finally:
-            engine.close()
-            for part, _ in temporary:
-                part.unlink(missing_ok=True)
-            if not keep and rules:
-                with suppress(OSError):  # not empty: the table has files already
-                    folder.rmdir()
-                    folder.parent.rmdir()
-    return TakeReport(
-        table=table,
-        currency=currency,
-        amount=roles.get("amount"),
-        files=reports,
-        known=known,
-        kept=keep,
-        roles=roles,
-        controls=controls(case, table, section, reports, roles.get("amount"), keep),
-        rules=judged,
-    )
+    found = Read(seen, section, {})
+    engine = intake_engine()
+    try:
+        for path in asked.paths:
+            hashes.begin(path)
+            # Content met before has a size met before: only then must the hash be known first.
+            stat = path.stat()
+            if stat.st_size in sizes:
+                digest = hashes.of(path)
+                again = before.get(digest)
+                if again is not None or any(r.sha256 == digest for r in found.reports):
+                    at = again.at if again is not None else "this intake"
+                    found.known.append(Known(path.name, digest, at))
+                    continue
+            sizes.add(stat.st_size)
+            old = names.get(path.name)
+            if any(r.file == path.name for r in found.reports) or (
+                old is not None and not asked.replace_old
+            ):
+                raise changed(path, table)
+            output = None if shop is None else shop / f"{len(found.outputs)}.parquet"
+            report = take_file(path, output, settings, prior, engine, progress=asked.progress)
+            replaces = old.body["sha256"] if old is not None else ""
+            report = replace(report, sha256=hashes.of(path), replaces=replaces)
+            now = path.stat()
+            if (now.st_size, now.st_mtime_ns) != (stat.st_size, stat.st_mtime_ns):
+                raise UserError(f"{path}: the file changed while it was read; nothing was taken in")
+            found.reports.append(report)
+            if output is not None:
+                found.outputs.append(output)
+            if not prior.columns:
+                columns = {c.name: c for c in report.columns}
+                prior = Prior(columns, dict(prior.roles) or report.roles)
+        found.roles = dict(section.roles) if section and section.roles else dict(prior.roles)
+        if rules and found.reports:
+            new = [Part(r.columns, (p,)) for r, p in zip(found.reports, found.outputs, strict=True)]
+            found.reports, found.judged = judge_files(
+                case, table, rules, found.roles, found.reports, new, engine
+            )
+        found.currency = one_currency(case, table, found.roles, settings, found.reports)
+    finally:
+        engine.close()
+    return found
 
 
 def prior_of(case: Case, table: str, section: TableSection | None) -> Prior:
@@ -257,55 +329,77 @@ def prior_of(case: Case, table: str, section: TableSection | None) -> Prior:
     return Prior(columns, dict(section.roles) if section else {})
 
 
-def _keep(
-    case: Case,
-    table: str,
-    section: TableSection | None,
-    reports: list[FileReport],
-    judged: list[RuleReport],
-    temporary: list[tuple[Path, Path]],
-    named: list[str],
-    roles: dict[str, str],
-    initials: str,
-    origin: dict[str, str] | None,
-) -> None:
-    """Move the files into place, write quarantine and plan, then record: the register is last,
-    and what it does not know of is no part of the case."""
-    for part, final in temporary:
-        part.replace(final)
-    places = [
-        {
-            **(origin or {}),
-            "parquet": final.relative_to(case.folder).as_posix(),
-            "parquet_sha256": report.parquet_sha256,
-        }
-        for report, (_, final) in zip(reports, temporary, strict=True)
-    ]
-    record(case, table, section, reports, places, judged, named, roles, initials)
+def _keep(case: Case, asked: Taking, read: Read) -> bool:
+    """Move the files into place and record them; False where the table has changed meanwhile.
+
+    The register is last, and what it does not know of is no part of the case.
+    """
+    for output in read.outputs:
+        flush_file(output)
+    made: list[Path] = []
+    writer = None
+    try:
+        with case.locked() as writer:
+            if state(case, asked.table)[1] != read.seen:
+                return False
+            folder = case.folder / "population" / asked.table
+            folder.mkdir(parents=True, exist_ok=True)
+            places = []
+            for report, output in zip(read.reports, read.outputs, strict=True):
+                final = _free(folder, report.sha256[:16], ".parquet")
+                made.append(final)
+                output.replace(final)
+                stat = final.stat()
+                places.append(
+                    {
+                        **(asked.origin or {}),
+                        "parquet": final.relative_to(case.folder).as_posix(),
+                        "parquet_sha256": report.parquet_sha256,
+                        "parquet_bytes": stat.st_size,
+                        "parquet_mtime_ns": stat.st_mtime_ns,
+                    }
+                )
+            sync_folder(folder)
+            record(case, asked, read, writer, places, made)
+    except BaseException:
+        if writer is None or not writer.committed:
+            for path in made:
+                path.unlink(missing_ok=True)
+        raise
+    return True
+
+
+def _free(folder: Path, stem: str, suffix: str) -> Path:
+    """A file of that name which is not there yet: the same content may have been taken before, read
+    otherwise."""
+    names = (f"{stem}{suffix}", *(f"{stem}-{n}{suffix}" for n in range(2, 10_000)))
+    return next(folder / name for name in names if not (folder / name).exists())
 
 
 def record(
     case: Case,
-    table: str,
-    section: TableSection | None,
-    reports: Sequence[FileReport],
-    places: Sequence[dict[str, str]],
-    judged: Sequence[RuleReport],
-    named: Sequence[str],
-    roles: dict[str, str],
-    initials: str,
+    asked: Taking,
+    read: Read,
+    writer: Writer,
+    places: Sequence[dict[str, Any]],
+    made: list[Path],
 ) -> None:
-    """Write quarantine and plan, then the register: ``places`` say where each file's rows lie."""
-    write_quarantine(case.folder / "quarantine" / table, reports, judged)
-    prefix = section.prefix if section else _prefix(case, table)
-    sources = [relative(Path(name), case.folder) if Path(name).exists() else name for name in named]
-    write_table(case.plan_path, table, prefix, sources, roles)
-    case.plan_changed()
-    with case.register.writing() as writer:
-        for report, place in zip(reports, places, strict=True):
-            writer.append("source", table, initials, report.as_json() | place)
-        if judged:
-            writer.append("rules", table, initials, {"rules": [rule.as_json() for rule in judged]})
+    """Write quarantine and plan, and tell the register, all under the case's lock.
+
+    ``places`` say where each file's rows lie; ``made`` gets the files written beside them.
+    """
+    table = asked.table
+    write_quarantine(case.folder / "quarantine" / table, read.reports, read.judged, made)
+    prefix = read.section.prefix if read.section else _prefix(case, table)
+    sources = [
+        relative(Path(name), case.folder) if Path(name).exists() else name for name in asked.named
+    ]
+    write_table(case.plan_path, table, prefix, sources, read.roles)
+    for report, place in zip(read.reports, places, strict=True):
+        writer.append("source", table, asked.initials, report.as_json() | place)
+    if read.judged:
+        body = {"rules": [rule.as_json() for rule in read.judged]}
+        writer.append("rules", table, asked.initials, body)
 
 
 def changed(path: Path, table: str) -> UserError:

@@ -10,8 +10,10 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from sabueso.base.errors import UserError
+from sabueso.base.visible import visible
 from sabueso.case.folder import Case
-from sabueso.errors import UserError
+from sabueso.case.outputs import check_target, write_target
 
 if TYPE_CHECKING:
     from sabueso.show.export import Sheet
@@ -20,10 +22,20 @@ INITIALS = "SABUESO_REVIEWER"
 
 
 def case_option(parser: argparse.ArgumentParser) -> None:
-    """``--case DIR``."""
+    """``--case DIR`` and ``--verify``."""
     parser.add_argument(
         "--case", metavar="DIR", help="the case folder (default: this folder or its nearest parent)"
     )
+    parser.add_argument(
+        "--verify",
+        action="store_true",
+        help="hash every file of rows that is read, also where its size and time are those recorded",
+    )
+
+
+def case_of(args: argparse.Namespace) -> Case:
+    """The case that a command works on."""
+    return Case.find(args.case, verify=args.verify)
 
 
 def output_options(parser: argparse.ArgumentParser, kinds: str) -> None:
@@ -31,6 +43,9 @@ def output_options(parser: argparse.ArgumentParser, kinds: str) -> None:
     group = parser.add_argument_group("output")
     group.add_argument("--format", choices=("text", "json", "csv"), default="text")
     group.add_argument("--out", type=Path, metavar="FILE", help=f"write a file: {kinds}")
+    group.add_argument(
+        "--force", action="store_true", help="let --out write over a file that it did not make"
+    )
 
 
 def as_option(parser: argparse.ArgumentParser) -> None:
@@ -49,14 +64,21 @@ def initials_of(args: argparse.Namespace, case: Case) -> str:
     return str(given or "")
 
 
-def check_out(path: Path | None, suffixes: Sequence[str]) -> None:
-    """Refuse a file that could not be written before any work is done."""
+def check_out(args: argparse.Namespace, suffixes: Sequence[str]) -> None:
+    """Refuse a file that could not, or must not, be written before any work is done."""
+    path: Path | None = args.out
     if path is None:
         return
     if path.suffix.lower() not in suffixes:
         raise UserError(f"--out {path}: expected a file that ends in {', '.join(suffixes)}")
     if not path.resolve().parent.is_dir():
         raise UserError(f"--out {path}: there is no folder {path.parent}")
+    check_target(case_of(args), path, force=args.force)
+
+
+def say(text: str) -> None:
+    """Print a line of words, a client's names among them."""
+    emit(visible(text, keep="\n"))
 
 
 def emit(text: str) -> None:
@@ -68,9 +90,14 @@ def emit(text: str) -> None:
 
 
 def emit_json(content: Any) -> None:
-    from sabueso.case.files import json_text
+    from sabueso.base.files import json_text
 
     emit(json_text(content))
+
+
+def write_out(args: argparse.Namespace, content: bytes) -> None:
+    """Write ``--out``, and remember that the file is of this program's making."""
+    write_target(case_of(args), args.out, content)
 
 
 def emit_result(args: argparse.Namespace, sheets: Sequence[Sheet], content: Any) -> bool:
@@ -78,10 +105,10 @@ def emit_result(args: argparse.Namespace, sheets: Sequence[Sheet], content: Any)
 
     Returns whether it was printed; else it is to be shown as text.
     """
-    from sabueso.show.export import DATA, csv_text, write_sheets
+    from sabueso.show.export import DATA, csv_text, sheets_as
 
     if args.out is not None and args.out.suffix.lower() in DATA:
-        write_sheets(args.out, sheets, content)
+        write_out(args, sheets_as(args.out.suffix.lower(), sheets, content))
     if args.format == "json":
         emit_json(content)
     elif args.format == "csv":
@@ -106,12 +133,12 @@ class Bar:
             from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
             self._live = Progress(
-                TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(),
+                TextColumn("{task.description}", markup=False), BarColumn(), TimeElapsedColumn(),
                 console=Console(stderr=True), transient=True,
             )  # fmt: skip
             self._live.start()
-            self._task = self._live.add_task(what, total=total)
-        self._live.update(self._task, description=what, completed=done, total=total)
+            self._task = self._live.add_task(visible(what), total=total)
+        self._live.update(self._task, description=visible(what), completed=done, total=total)
 
     def close(self) -> None:
         if self._live is not None:

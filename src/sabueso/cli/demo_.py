@@ -29,8 +29,8 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    from sabueso.base.errors import UserError
     from sabueso.demo.build import Demo, build_demo
-    from sabueso.errors import UserError
 
     if args.seed < 0:
         raise UserError(f"--seed {args.seed}: expected 0 or more")

@@ -5,10 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from sabueso.case.folder import Case
+from sabueso.base.errors import UserError, nearest
 from sabueso.cli import words
-from sabueso.cli.common import case_option, check_out, emit_result, output_options
-from sabueso.errors import UserError, nearest
+from sabueso.cli.common import case_of, case_option, check_out, emit_result, output_options
 
 if TYPE_CHECKING:
     from sabueso.case.queue import AuditException
@@ -49,8 +48,8 @@ def run(args: argparse.Namespace) -> int:
 
     if args.limit < 1:
         raise UserError(f"--limit {args.limit}: expected at least 1")
-    check_out(args.out, DATA)
-    case = Case.find(args.case)
+    check_out(args, DATA)
+    case = case_of(args)
     exception: AuditException | None = None
     try:
         table, where = args.what, args.where
@@ -126,6 +125,7 @@ def _show_drill(args: argparse.Namespace, result: Drill, table: str, where: str 
 
 def _steps(args: argparse.Namespace, result: Drill, table: str, where: str | None) -> list[str]:
     """Open the largest group, or see it over time."""
+    from sabueso.population.expressions import equals
     from sabueso.population.sql import PERIODS
     from sabueso.show.console import shell
 
@@ -134,7 +134,7 @@ def _steps(args: argparse.Namespace, result: Drill, table: str, where: str | Non
         return [f"sabueso dig {args.what} --by account", f"sabueso dig {args.what} --rows"]
     largest = max(result.total.children, key=lambda node: abs(node.value or 0))
     value, name = largest.key[0], result.by[0]
-    condition = f"{name} is null" if value is None else f"{name} = '{value}'"
+    condition = equals(name, value)
     steps = [f"sabueso dig {table} --where {shell(condition + extra)} --rows"]
     if not args.across and name not in PERIODS:
         condition = f" --where {shell(where)}" if where else ""

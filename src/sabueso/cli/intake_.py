@@ -6,10 +6,9 @@ import argparse
 from collections.abc import Sequence
 from pathlib import Path
 
-from sabueso.case.folder import Case
-from sabueso.cli.common import Bar, case_option, emit, emit_json, initials_of, with_bar
-from sabueso.errors import UserError
-from sabueso.intake.hashing import Hashes
+from sabueso.base.errors import UserError
+from sabueso.base.hashing import Hashes
+from sabueso.cli.common import Bar, case_of, case_option, emit, emit_json, initials_of, with_bar
 
 EXAMPLES = (
     "sabueso intake inbox/payments --as payments",
@@ -69,7 +68,7 @@ def _run(args: argparse.Namespace, hashes: Hashes) -> int:
         raise UserError("a database takes --from URL and --query SQL together, and no files")
     if args.attach and (args.query or args.check):
         raise UserError("--attach goes with files, and not with --check or --query")
-    case = Case.find(args.case)
+    case = case_of(args)
     extracted = None
     try:
         if args.query:

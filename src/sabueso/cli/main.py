@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import argparse
 import gc
+import io
 import os
 import sys
+import warnings
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from importlib import import_module
+from pathlib import Path
 from typing import NoReturn
 
-from sabueso.errors import UserError, nearest
+from sabueso.base.errors import ProgramFault, UserError, nearest
+from sabueso.base.exact import use_exact_decimals
+from sabueso.base.outcome import recorded, recorded_text
+from sabueso.base.visible import clipped, visible
 from sabueso.startup import leave_pandas_out
 from sabueso.version import __version__
 
@@ -54,42 +60,137 @@ class Parser(argparse.ArgumentParser):
         raise UserError(f"{first}; see: {self.prog} --help")
 
 
+class AnswerLost(Exception):
+    """What was to be printed could not be: the disk behind stdout is full, or it is closed."""
+
+
+class _Answer(io.TextIOWrapper):
+    """Stdout that tells its own failures from those of any other file."""
+
+    def write(self, text: str) -> int:
+        try:
+            return super().write(text)
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            raise AnswerLost(error.strerror or str(error)) from error
+
+    def flush(self) -> None:
+        try:
+            super().flush()
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            raise AnswerLost(error.strerror or str(error)) from error
+
+
 def main(argv: Sequence[str] | None = None) -> int:
-    """Run the program; returns its exit code."""
+    """Run the program; returns its exit code. Nothing leaves it as a traceback, unless --debug asks
+    for one."""
     arguments = list(sys.argv[1:] if argv is None else argv)
     if "_ARGCOMPLETE" in os.environ:
         _complete()
     leave_pandas_out()
+    use_exact_decimals()
+    _own_streams()
     # Rows live in Arrow and not in Python: looking for cycles among the objects of the imports
     # costs a third of the start and finds nothing.
     gc.set_threshold(200_000)
     debug = "--debug" in arguments
+    if not debug:
+        # Meant for whoever writes the libraries' calls; what matters to a user is said as a caution.
+        warnings.simplefilter("ignore")
     try:
-        return _run([a for a in arguments if a != "--debug"])
-    except UserError as error:
-        if debug:
-            raise
-        print(f"sabueso: {error}", file=sys.stderr)
-        return 2
+        try:
+            code = _run([a for a in arguments if a != "--debug"])
+        except SystemExit as end:  # the parser has printed its help
+            code = int(end.code or 0)
+        sys.stdout.flush()
+        return code
     except BrokenPipeError:
         # The reader of a pipe has gone; what is left is not wanted.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _discard_stdout()
         return 0
-    except OSError as error:
-        if debug or error.filename is None:
-            raise
-        reason = (error.strerror or str(error)).lower()
-        print(f"sabueso: {error.filename}: {reason}", file=sys.stderr)
-        return 2
     except KeyboardInterrupt:
-        print("sabueso: stopped; the case is as it was", file=sys.stderr)
+        _discard_stdout()
+        _tell(f"stopped; {_state('the case is as it was')}")
         return 130
+    except Exception as error:
+        if debug:
+            raise
+        if isinstance(error, AnswerLost):
+            _discard_stdout()
+        sentence, code = told(error)
+        _tell(sentence)
+        return code
     finally:
         # Python looks for cycles once more as it ends, among all there is: a quarter of a second.
         gc.freeze()
 
 
+def told(error: Exception) -> tuple[str, int]:
+    """What is said of an error, and the exit code.
+
+    The one place where a fault becomes a sentence. What the user or the system can mend is 2, a
+    fault of the program 1; where all was recorded and only the answer was lost, the code is 0.
+    """
+    if isinstance(error, UserError):
+        return _with_state(str(error)), 2
+    if isinstance(error, AnswerLost):
+        lost = f"the answer could not be printed: {str(error).lower()}"
+        return _with_state(lost), 0 if recorded() else 2
+    if isinstance(error, OSError):
+        reason = (error.strerror or str(error)).lower()
+        place = f"{error.filename}: " if error.filename else ""
+        return _with_state(f"{place}{reason}"), 2
+    if isinstance(error, MemoryError):
+        return _with_state("there is not enough memory for this"), 2
+    if isinstance(error, RecursionError):
+        return _with_state("something given is nested too deeply to be read"), 2
+    name = "" if isinstance(error, ProgramFault) else f"{type(error).__name__}: "
+    text = clipped(" ".join(str(error).split()), 500)
+    return f"a fault of the program, not yours: {name}{text}; {_state('nothing was recorded')} (--debug shows where it is)", 1  # fmt: skip
+
+
+def _with_state(sentence: str) -> str:
+    return f"{sentence}; {_state('')}" if recorded() else sentence
+
+
+def _state(otherwise: str) -> str:
+    """What was recorded before a command ended early."""
+    return f"recorded before that: {recorded_text()}" if recorded() else otherwise
+
+
+def _tell(sentence: str) -> None:
+    with suppress(OSError, ValueError):  # stderr is closed too: there is nobody to tell
+        print(f"sabueso: {visible(sentence)}", file=sys.stderr, flush=True)
+
+
+def _own_streams() -> None:
+    """Streams that are there, take every letter, and tell when they fail."""
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:  # it was closed: for as long as the process lives
+            setattr(sys, name, Path(os.devnull).open("w", encoding="utf-8"))  # noqa: SIM115
+    if sys.stdout is sys.__stdout__ and type(sys.stdout) is io.TextIOWrapper:
+        old = sys.stdout
+        encoding, lines = old.encoding, old.line_buffering
+        sys.stdout = _Answer(
+            old.detach(), encoding=encoding, errors="backslashreplace", line_buffering=lines
+        )
+
+
+def _discard_stdout() -> None:
+    """Send what is still to be printed nowhere."""
+    with suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+
+
 def _run(arguments: list[str]) -> int:
+    for place, argument in enumerate(arguments, 1):
+        try:
+            argument.encode()
+        except UnicodeEncodeError:
+            raise UserError(f"argument {place}, {argument!r}, is not UTF-8 text") from None
     if not arguments or arguments[0] in ("-h", "--help", "help"):
         listed = "\n".join(f"  {name:<9} {text}" for name, text in COMMANDS.items())
         print(_USAGE.format(commands=listed), end="")

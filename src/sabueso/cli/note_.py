@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from sabueso.case.folder import Case
 from sabueso.cli import words
-from sabueso.cli.common import as_option, case_option, initials_of
+from sabueso.cli.common import as_option, case_of, case_option, initials_of, say
 
 EXAMPLES = (
     'sabueso note "first-two digits" --observation "48 and 49 stand out; one preparer" --as KL',
@@ -30,13 +29,14 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 def run(args: argparse.Namespace) -> int:
     from sabueso.case.reviews import record_note
 
-    case = Case.find(args.case)
+    case = case_of(args)
     try:
         kind = "observation" if args.observation is not None else "conclusion"
         text = args.observation if args.observation is not None else args.conclusion
-        event = record_note(case, args.subject, kind, text, initials_of(args, case))
+        done = record_note(case, args.subject, kind, text, initials_of(args, case))
     finally:
         case.close()
-    print(f"{kind} on {event.subject!r} recorded for {event.initials}, event {event.seq}")
-    print(" next: sabueso paper")
+    event, before = done.event, " before, and not again" if done.again else ""
+    say(f"{kind} on {event.subject!r} recorded{before} for {event.initials}, event {event.seq}")
+    say(" next: sabueso paper")
     return 0

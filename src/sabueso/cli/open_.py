@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 
 from sabueso.case.folder import Case
+from sabueso.cli.common import say
 
 EXAMPLES = (
     "sabueso open my-case",
@@ -23,6 +24,6 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 def run(args: argparse.Namespace) -> int:
     name = args.name or args.folder.resolve().name
     case = Case.create(args.folder, name, args.currency)
-    print(f"case {name!r} opened: {case.plan_path}")
-    print(f" next: sabueso intake FILES --as payments --case {args.folder}")
+    say(f"case {name!r} opened: {case.plan_path}")
+    say(f" next: sabueso intake FILES --as payments --case {args.folder}")
     return 0

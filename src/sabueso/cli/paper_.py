@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from sabueso.case.folder import Case
-from sabueso.cli.common import case_option
+from sabueso.cli.common import case_of, case_option, say
 
 EXAMPLES = ("sabueso paper", "sabueso paper --case marisma", "sabueso screen && sabueso paper")
 
@@ -17,10 +16,10 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 def run(args: argparse.Namespace) -> int:
     from sabueso.show.paper import write_paper
 
-    case = Case.find(args.case)
+    case = case_of(args)
     try:
         for path in write_paper(case):
-            print(f"written {path}")
+            say(f"written {path}")
     finally:
         case.close()
     return 0

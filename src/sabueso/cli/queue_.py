@@ -4,10 +4,17 @@ from __future__ import annotations
 
 import argparse
 
-from sabueso.case.folder import Case
+from sabueso.base.errors import UserError, nearest
 from sabueso.cli import words
-from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
-from sabueso.errors import UserError, nearest
+from sabueso.cli.common import (
+    case_of,
+    case_option,
+    check_out,
+    emit,
+    emit_json,
+    output_options,
+    write_out,
+)
 
 STATUSES = ("open", "cleared", "error", "referred", "all")
 EXAMPLES = (
@@ -34,8 +41,8 @@ def run(args: argparse.Namespace) -> int:
 
     if args.top < 1:
         raise UserError(f"--top {args.top}: expected at least 1")
-    check_out(args.out, (".csv", ".xlsx", ".json"))
-    case = Case.find(args.case)
+    check_out(args, (".csv", ".xlsx", ".json"))
+    case = case_of(args)
     try:
         every = queue(case)
         ran = bool(every) or bool(case.register.events("run"))
@@ -59,10 +66,11 @@ def run(args: argparse.Namespace) -> int:
             )
         chosen = [item for item in chosen if item.table == args.table]
     if args.out is not None:
-        from sabueso.show.export import write_sheets
+        from sabueso.show.export import sheets_as
         from sabueso.show.files import queue_sheet
 
-        write_sheets(args.out, [queue_sheet(chosen)], [item.as_json() for item in chosen])
+        content = [item.as_json() for item in chosen]
+        write_out(args, sheets_as(args.out.suffix.lower(), [queue_sheet(chosen)], content))
     if args.format == "json":
         emit_json([item.as_json() for item in chosen[: args.top]])
     elif args.format == "csv":

@@ -6,10 +6,9 @@ import argparse
 from decimal import Decimal, InvalidOperation
 from pathlib import Path
 
-from sabueso.case.folder import Case
+from sabueso.base.errors import UserError
 from sabueso.cli import words
-from sabueso.cli.common import as_option, case_option, emit_json, initials_of
-from sabueso.errors import UserError
+from sabueso.cli.common import as_option, case_of, case_option, emit_json, initials_of
 
 EXAMPLES = (
     'sabueso review PAY-7K3QF --cleared --reason "dry-dock contract seen" --evidence contract.pdf --as KL',
@@ -55,15 +54,15 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from sabueso.case import reviews
-    from sabueso.case.queue import one_exception
+    from sabueso.case.queue import exceptions_by_id
 
-    case = Case.find(args.case)
+    case = case_of(args)
     try:
         who = initials_of(args, case)
         disposition = next((d for d in reviews.DISPOSITIONS if getattr(args, d)), None)
-        recorded = True
+        recorded, done = True, []
         if disposition is not None:
-            reviews.record_disposition(
+            done = reviews.record_disposition(
                 case,
                 args.exceptions,
                 disposition,
@@ -74,28 +73,39 @@ def run(args: argparse.Namespace) -> int:
                 set_aside=args.set_aside,
             )
         elif args.sign_off:
-            reviews.record_sign_off(case, args.exceptions, who)
+            done = reviews.record_sign_off(case, args.exceptions, who)
         elif args.reopen:
-            reviews.record_reopening(case, args.exceptions, args.reason, who)
+            done = reviews.record_reopening(case, args.exceptions, args.reason, who)
         else:
             recorded = False
             if args.reason or args.evidence or args.amount or args.set_aside:
                 raise UserError(
                     "say what to record: --cleared, --error, --referred, --sign-off or --reopen"
                 )
-        found = [one_exception(case, identity) for identity in args.exceptions]
+        found = exceptions_by_id(case, args.exceptions)
     finally:
         case.close()
     if args.format == "json":
-        emit_json([item.as_json() for item in found])
+        again = {each.event.subject for each in done if each.again}
+        emit_json([item.as_json() | {"recorded_before": item.id in again} for item in found])
         return 0
-    from sabueso.show.console import make_console, next_steps
+    from sabueso.show.console import make_console, next_steps, notes
     from sabueso.show.queue import show_exception
 
     console = make_console()
     for item in found:
         show_exception(console, item)
         console.print()
+    notes(
+        console,
+        "note",
+        (
+            f"{each.event.subject}: the same was recorded before, as event {each.event.seq}, and is "
+            "not recorded again"
+            for each in done
+            if each.again
+        ),
+    )
     ids = " ".join(item.id for item in found)
     if not recorded:
         steps = [f"sabueso dig {found[0].id}"]

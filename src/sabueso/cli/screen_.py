@@ -4,10 +4,17 @@ from __future__ import annotations
 
 import argparse
 
-from sabueso.case.folder import Case
+from sabueso.base.errors import UserError
 from sabueso.cli import words
-from sabueso.cli.common import Bar, as_option, case_option, emit_json, initials_of, with_bar
-from sabueso.errors import UserError
+from sabueso.cli.common import (
+    Bar,
+    as_option,
+    case_of,
+    case_option,
+    emit_json,
+    initials_of,
+    with_bar,
+)
 
 EXAMPLES = (
     "sabueso screen",
@@ -35,7 +42,7 @@ def run(args: argparse.Namespace) -> int:
 
     if args.gate is not None and args.gate < 0:
         raise UserError(f"--gate {args.gate}: expected a number of exceptions, 0 or more")
-    case = Case.find(args.case)
+    case = case_of(args)
     try:
 
         def work(bar: Bar) -> Run:
@@ -54,7 +61,7 @@ def run(args: argparse.Namespace) -> int:
                 "screens": [
                     {
                         "name": item.screen, "test": item.test, "table": item.table,
-                        "flagged": len(item.exceptions), "new": item.new,
+                        "flagged": item.flagged, "new": item.new,
                         "tests_made": item.finding.tests_made, "exceptions": item.exceptions,
                     }
                     for item in done.screens

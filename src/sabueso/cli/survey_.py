@@ -6,10 +6,17 @@ import argparse
 from collections.abc import Callable
 from typing import Any
 
+from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.cli import words
-from sabueso.cli.common import case_option, check_out, emit_result, output_options
-from sabueso.errors import UserError
+from sabueso.cli.common import (
+    case_of,
+    case_option,
+    check_out,
+    emit_result,
+    output_options,
+    write_out,
+)
 
 EXAMPLES = (
     "sabueso survey",
@@ -42,14 +49,14 @@ def run(args: argparse.Namespace) -> int:
     from sabueso.show.export import DATA, FIGURES
 
     drawn = bool(args.columns) or args.pairs
-    check_out(args.out, (*DATA, *FIGURES))
+    check_out(args, (*DATA, *FIGURES))
     if args.out is not None and args.out.suffix.lower() in FIGURES and not drawn:
         raise UserError(f"--out {args.out} draws a measure: name its column after the table")
     if args.bins is not None and args.bins < 1:
         raise UserError(f"--bins {args.bins}: expected at least 1")
     from sabueso.case.judging import latest_rules
 
-    case = Case.find(args.case)
+    case = case_of(args)
     try:
         if args.table is None:
             return _tables(case, args)
@@ -68,9 +75,7 @@ def _draw(args: argparse.Namespace, picture: Callable[[str], bytes]) -> None:
     from sabueso.show.export import FIGURES
 
     if args.out is not None and args.out.suffix.lower() in FIGURES:
-        from sabueso.case.files import write_whole
-
-        write_whole(args.out, picture(args.out.suffix[1:].lower()))
+        write_out(args, picture(args.out.suffix[1:].lower()))
 
 
 def _tables(case: Case, args: argparse.Namespace) -> int:
@@ -180,7 +185,7 @@ def _pairs(rows: Any, args: argparse.Namespace) -> int:
     from sabueso.show.survey_sheets import pair_sheet
 
     names = args.columns or [
-        c.name for c in rows.table.columns if c.type == "number" and not c.name.startswith("_")
+        c.name for c in rows.table.columns if c.type == "number" and not c.is_place
     ]
     if len(names) < 2:
         raise UserError(f"table {rows.table.name!r} has {len(names)} measures; a pair needs two")

@@ -5,10 +5,18 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
+from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.cli import words
-from sabueso.cli.common import case_option, check_out, emit, emit_json, output_options
-from sabueso.errors import UserError
+from sabueso.cli.common import (
+    case_of,
+    case_option,
+    check_out,
+    emit,
+    emit_json,
+    output_options,
+    write_out,
+)
 from sabueso.screens import find_screen, screen_names
 
 EXAMPLES: tuple[str, ...] = (
@@ -49,13 +57,13 @@ def run(args: argparse.Namespace) -> int:
     from sabueso.cli.options import given_options
     from sabueso.show.export import DATA, FIGURES
 
-    check_out(args.out, (*DATA, *FIGURES, ".html"))
+    check_out(args, (*DATA, *FIGURES, ".html"))
     points = args.figure != "plain"
     if points and (args.test not in ("zscore", "fences", "top") or args.out is None):
         raise UserError(f"--figure {args.figure} draws zscore, fences or top into an --out file")
     screen = find_screen(args.test)
     settings = given_options(args, screen.settings)
-    case = Case.find(args.case)
+    case = case_of(args)
     try:
         finding = run_test(
             case, args.test, args.table, settings, f"sabueso try {args.test}", points=points
@@ -65,9 +73,9 @@ def run(args: argparse.Namespace) -> int:
     finally:
         case.close()
     if args.out is not None:
-        from sabueso.show.files import write_finding
+        from sabueso.show.files import finding_as
 
-        write_finding(args.out, finding, case, args.figure)
+        write_out(args, finding_as(args.out, finding, case, args.figure))
     if args.format == "json":
         emit_json(finding.as_json())
     elif args.format == "csv":
@@ -89,4 +97,5 @@ def _keep(case: Case, args: argparse.Namespace, settings: dict[str, str]) -> Non
         raise UserError("--keep needs a name for the screen")
     screen = find_screen(args.test)
     values = screen.settings.from_plan(settings, f"sabueso try {args.test}").as_plan()
-    write_screen(case.plan_path, args.keep, args.test, args.table, values)
+    with case.locked():
+        write_screen(case.plan_path, args.keep, args.test, args.table, values)

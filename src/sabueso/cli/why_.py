@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from sabueso.case.folder import Case
 from sabueso.cli import words
-from sabueso.cli.common import case_option, check_out, emit_result, output_options
+from sabueso.cli.common import case_of, case_option, check_out, emit_result, output_options
 
 EXAMPLES = (
     "sabueso why PAY-DB8SJ",
@@ -31,8 +30,8 @@ def run(args: argparse.Namespace) -> int:
     from sabueso.show.export import DATA
     from sabueso.show.why import show_why, why_sheet
 
-    check_out(args.out, DATA)
-    case = Case.find(args.case)
+    check_out(args, DATA)
+    case = case_of(args)
     try:
         found = why(case, args.exception, split_list(args.columns))
     finally:

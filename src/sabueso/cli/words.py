@@ -7,8 +7,8 @@ import tomllib
 from collections.abc import Callable, Iterable
 from typing import Any
 
+from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
-from sabueso.errors import UserError
 from sabueso.screens import screen_names
 
 Words = Callable[..., Iterable[str]]

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.plan import write_links, write_rules, write_screen
 from sabueso.case.queue import AuditException, queue
@@ -14,7 +15,6 @@ from sabueso.case.reviews import record_disposition, record_note, record_sign_of
 from sabueso.case.runs import Run, run_programme
 from sabueso.case.taking import TakeReport, source_files, take_in
 from sabueso.demo.inbox import Answer, write_inbox
-from sabueso.errors import UserError
 
 LINKS = {
     "payments": {"proveedor": "suppliers.id", "cuenta": "accounts.cuenta"},
@@ -197,7 +197,7 @@ def build_demo(
     write_links(case.plan_path, LINKS)
     for name, test, table, purpose, settings in PROGRAMME:
         write_screen(case.plan_path, name, test, table, settings, purpose)
-    case.plan_changed()
+    case.changed()
     run = run_programme(
         case, initials="KL", progress=lambda name, _i, _n: step(f"screening {name}")
     )

@@ -8,7 +8,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.intake.cells import SAMPLE_ROWS, Record, batches_of, stating, text_table
 from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.settings import ReadSettings

@@ -10,7 +10,7 @@ from typing import Any
 
 import sqlglot.expressions as exp
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.intake.rules import (
     Allowed,
     AnyRule,

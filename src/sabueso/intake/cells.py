@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from itertools import islice
@@ -33,6 +34,18 @@ def column_names(header: Sequence[str]) -> list[str]:
         taken.add(name.lower())
         names.append(name)
     return names
+
+
+def name_notes(header: Sequence[str], names: Sequence[str]) -> tuple[str, ...]:
+    """What is to be said of names that a file's columns could not keep."""
+    notes = []
+    for place, (cell, name) in enumerate(zip(header, names, strict=True), 1):
+        plain = " ".join(cell.replace("\ufeff", "").split())
+        if not plain:
+            notes.append(f"column {place} has no name: it is called {name!r}")
+        elif plain != name:
+            notes.append(f"column {place}, {plain!r}, is called {name!r}: another has its name")
+    return tuple(notes)
 
 
 def text_of(value: Any) -> str | None:
@@ -85,6 +98,11 @@ def batches_of(
             damaged=[item for item in taken if isinstance(item, Damaged)],
             part=part,
         )
+
+
+def counted(header: Sequence[str], lines: int) -> Batch:
+    """A batch without rows: how many lines a file has, counted apart from its rows."""
+    return replace(stating(header, "", {}), file_lines=lines)
 
 
 def stating(header: Sequence[str], what: str, stated: Mapping[str, Decimal]) -> Batch:

@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.intake.breaches import NEW, breach, gaps
 from sabueso.intake.interface import Damaged, FileReport
 from sabueso.intake.parquet import open_writer, verify
@@ -365,7 +365,11 @@ def without_rows(
 
 
 def _damaged(row: dict[str, Any], rule: AnyRule, value: str) -> Damaged:
-    texts = ("" if v is None else str(v) for name, v in row.items() if name[:1] != "_")
+    texts = (
+        "" if v is None else str(v)
+        for name, v in row.items()
+        if name not in (FILE_COLUMN, LINE_COLUMN)
+    )
     on = getattr(rule, "on", "")
     return Damaged(
         line=row[LINE_COLUMN],

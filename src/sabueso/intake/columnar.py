@@ -10,8 +10,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
-from sabueso.errors import UserError
-from sabueso.intake.cells import BATCH_ROWS, SAMPLE_ROWS, column_names, text_of
+from sabueso.base.errors import UserError
+from sabueso.intake.cells import (
+    BATCH_ROWS,
+    SAMPLE_ROWS,
+    column_names,
+    counted,
+    name_notes,
+    text_of,
+)
 from sabueso.intake.interface import Batch, Layout
 from sabueso.intake.settings import ReadSettings
 
@@ -29,9 +36,11 @@ class ParquetReader:
         with _opened(path) as file:
             if not file.metadata.num_rows:
                 raise UserError(f"{path}: the file has columns and no rows")
-            header = column_names(file.schema_arrow.names)
+            given = file.schema_arrow.names
+            header = column_names(given)
             first = next(file.iter_batches(SAMPLE_ROWS))
-            return Layout(header, 0, {"form": "Parquet"}, _texts(first, header))
+            sample = _texts(first, header)
+            return Layout(header, 0, {"form": "Parquet"}, sample, notes=name_notes(given, header))
 
     def batches(
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
@@ -42,6 +51,7 @@ class ParquetReader:
                 lines = np.arange(row, row + batch.num_rows)
                 yield Batch(lines=lines, cells=_texts(batch, layout.header))
                 row += batch.num_rows
+            yield counted(layout.header, file.metadata.num_rows)
 
 
 def _opened(path: Path) -> pq.ParquetFile:

@@ -17,15 +17,18 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
-from sabueso.errors import UserError
-from sabueso.intake.cells import column_names
+from sabueso.base.errors import ProgramFault, UserError
+from sabueso.intake.cells import column_names, counted, name_notes
 from sabueso.intake.interface import Batch, Damaged, Layout, OtherEncoding
 from sabueso.intake.records import (
     NEWLINE,
     RETURN,
     Broken,
+    LineEnds,
     Splitter,
+    after_lines,
     blocks,
+    record_lines,
     wrong_count,
 )
 from sabueso.intake.settings import ReadSettings
@@ -70,14 +73,22 @@ class DelimitedReader:
         header_line = next((i for i, line in enumerate(lines, 1) if line.strip()), 0)
         if not header_line:
             raise UserError(f"{path}: the file is empty; expected a header line and rows")
-        body = "\n".join(lines[header_line - 1 :])
         delimiter = settings.delimiter or detect_delimiter(lines[header_line - 1 :])
+        # A name in quotes may go on in the next line.
+        pieces = [line.encode("utf-8", "surrogateescape") for line in lines[header_line - 1 :]]
+        spanned = record_lines(pieces, delimiter.encode())
+        if not spanned:
+            raise UserError(
+                f"{path}, line {header_line}: the header opens a quote and does not close it"
+            )
+        body = "\n".join(lines[header_line - 1 : header_line - 1 + spanned])
         try:
             header = next(csv.reader(io.StringIO(body, newline=""), delimiter=delimiter))
         except csv.Error as error:
             raise UserError(
                 f"{path}, line {header_line}: {error}; expected a header line"
             ) from None
+        header_line += spanned - 1
         sample = _sample("\n".join(lines[header_line:]), delimiter, len(header))
         names = column_names(header)
         columns = list(zip(*sample, strict=True)) if sample else [()] * len(names)
@@ -89,6 +100,7 @@ class DelimitedReader:
                 "delimiter": DELIMITERS.get(delimiter, repr(delimiter)),
             },
             sample=pa.table([pa.array(c, pa.string()) for c in columns], names=names),
+            notes=name_notes(header, names),
             encoding=encoding,
             delimiter=delimiter,
         )
@@ -103,11 +115,10 @@ class DelimitedReader:
         pool = ThreadPoolExecutor(WORKERS)
         try:
             with opened(path) as file:
-                stream = blocks(_utf8(file, layout.encoding, path, settings))
+                ends = LineEnds()
+                stream = blocks(ends.counted(_utf8(file, layout.encoding, path, settings)))
                 # The header is cut from the first block; a header longer than a block is not one.
-                first = next(stream)
-                for _ in range(layout.header_line):
-                    first = first[first.find(b"\n") + 1 :] if b"\n" in first else b""
+                first = after_lines(next(stream), layout.header_line)
                 for block in chain([first] if first else [], stream):
                     waiting.append((block, pool.submit(_whole_block, block, layout, kinds)))
                     if len(waiting) > WORKERS:
@@ -115,6 +126,7 @@ class DelimitedReader:
                 while waiting:
                     last = len(waiting) == 1
                     yield self._next(splitter, *waiting.popleft(), layout, last=last)
+                yield counted(layout.header, ends.lines)
         finally:
             pool.shutdown(wait=True, cancel_futures=True)
 
@@ -137,7 +149,7 @@ class DelimitedReader:
         records = splitter.split(block, last=last)
         cells = _cells(records.text, layout, multiline=records.multiline)
         if cells.num_rows != len(records.lines):
-            raise RuntimeError(
+            raise ProgramFault(
                 f"{cells.num_rows} rows parsed where {len(records.lines)} records were counted"
             )
         return Batch(
@@ -164,7 +176,9 @@ def _whole_block(
         block += b"\n"
     data = np.frombuffer(block, np.uint8)
     if b"\r" in block and (data[np.flatnonzero(data == RETURN) + 1] != NEWLINE).any():
-        return None
+        if quoted:
+            return None
+        block = block.replace(b"\r\n", b"\n").replace(b"\r", b"\n")
     fields = len(layout.header)
     broken: list[Broken] = []
     empty: list[int] = []

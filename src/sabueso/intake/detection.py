@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.intake.convert import CODE_ROLES, SIGNED
 from sabueso.intake.formats import TOLERATED, Format, TextFormat, decide, widened
 from sabueso.intake.interface import Layout
@@ -61,7 +61,7 @@ def differing(layout: Layout, settings: ReadSettings, prior: Prior) -> tuple[lis
     """Columns of the table that a file lacks, and those it adds."""
     if not prior.columns:
         return [], []
-    have, want = set(layout.header), {n for n in prior.columns if not n.startswith("_")}
+    have, want = set(layout.header), {c.name for c in prior.columns.values() if not c.is_place}
     amount = prior.roles.get("amount", "")
     if SIGNED not in have and base_of(amount, settings) == SIGNED:
         want.discard(SIGNED)  # made from the debit and credit columns

@@ -4,13 +4,21 @@ from __future__ import annotations
 
 import codecs
 import json
-from collections.abc import Collection, Generator, Iterator
+from collections.abc import Collection, Generator, Iterator, Mapping
+from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from sabueso.errors import UserError
-from sabueso.intake.cells import SAMPLE_ROWS, Record, batches_of, column_names, text_table
+from sabueso.base.errors import UserError
+from sabueso.intake.cells import (
+    SAMPLE_ROWS,
+    Record,
+    batches_of,
+    column_names,
+    name_notes,
+    text_table,
+)
 from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.source import opened
@@ -19,7 +27,23 @@ CHUNK = 1 << 20
 LONGEST = (
     8 << 20
 )  # characters of one object; an opening brace without an end would swallow the file
-_DECODER = json.JSONDecoder(parse_float=str, parse_int=str)
+
+
+class _Twice(dict[str, Any]):
+    """An object that has a key more than once: one of its values would be lost."""
+
+
+def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    found = dict(pairs)
+    return found if len(found) == len(pairs) else _Twice(found)
+
+
+_DECODER = json.JSONDecoder(parse_float=str, parse_int=str, object_pairs_hook=_object)
+
+
+@dataclass(frozen=True)
+class _Records(Layout):
+    keys: dict[str, str]  # to the names of their columns
 
 
 class JsonReader:
@@ -38,16 +62,22 @@ class JsonReader:
             reason = head[0].reason if head and isinstance(head[0], Damaged) else "it holds none"
             raise UserError(f"{path}: expected JSON objects, one a line or in an array: {reason}")
         keys = list(dict.fromkeys(key for values in sample for key in values))
-        if len({k.lower() for k in keys}) < len(keys) or column_names(keys) != keys:
-            raise UserError(
-                f"{path}: the objects' keys are no column names: {', '.join(keys)[:200]}"
-            )
-        return Layout(keys, 0, {"form": "JSON"}, text_table(keys, sample))
+        names = column_names(keys)
+        named = [_named(values, dict(zip(keys, names, strict=True))) for values in sample]
+        return _Records(
+            header=names,
+            header_line=0,
+            described={"form": "JSON"},
+            sample=text_table(names, named),
+            notes=name_notes(keys, names),
+            keys=dict(zip(keys, names, strict=True)),
+        )
 
     def batches(
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
     ) -> Generator[Batch]:
-        known = set(layout.header)
+        assert isinstance(layout, _Records)
+        known = layout.keys
 
         def checked() -> Iterator[Record | Damaged]:
             for item in _objects(path):
@@ -57,6 +87,8 @@ class JsonReader:
                         text = json.dumps(item[1], ensure_ascii=False)
                         reason = "a key that the first records lack"
                         item = Damaged(item[0], surplus[0], "", reason, text)
+                    else:
+                        item = item[0], _named(item[1], known)
                 yield item
 
         yield from batches_of(layout.header, checked())
@@ -103,17 +135,25 @@ def _objects(path: Path) -> Iterator[Record | Damaged]:
                 )
                 yield Damaged(line, "", "", reason, buffer[at:end][:2000])
             else:
-                yield line, _flat(value)
+                yield _flat(value, line, buffer[at:end])
             line += buffer.count("\n", at, end)
             at = end
 
 
-def _flat(value: dict[str, Any]) -> dict[str, Any]:
+def _flat(value: dict[str, Any], line: int, text: str) -> Record | Damaged:
     """An object within an object as columns ``outer.inner``; deeper ones and lists as their text."""
     found: dict[str, Any] = {}
+    twice = "a key stands twice" if isinstance(value, _Twice) else ""
     for key, item in value.items():
-        if isinstance(item, dict) and item:
-            found |= {f"{key}.{inner}": each for inner, each in item.items()}
-        else:
-            found[key] = item
-    return found
+        inside = {f"{key}.{inner}": each for inner, each in item.items()} if (
+            isinstance(item, dict) and item
+        ) else {key: item}  # fmt: skip
+        if isinstance(item, _Twice) or found.keys() & inside.keys():
+            twice = "a key stands twice"
+        found |= inside
+    return Damaged(line, "", "", twice, text[:2000]) if twice else (line, found)
+
+
+def _named(values: Mapping[str, Any], names: Mapping[str, str]) -> dict[str, Any]:
+    """Values by the names of their columns."""
+    return {names[key]: item for key, item in values.items()}

@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 from sabueso.population.table import Column, ColumnType
 
 MOST_DECIMALS = 12
+MOST_DIGITS = 38
 SIDES = "DR|CR|Dr|Cr|D|C|S|H"
 """Marks of the side of the ledger after an amount: debit and credit, debe and haber, Soll and Haben."""
 CREDIT_SIDES = "CR|Cr|C|H"
@@ -85,7 +86,7 @@ class NumberFormat:
         return rf"{unit} ?(?:{whole})|(?:{whole}) ?{unit}|{signed}|{whole}|\({unit} ?{body}\)"
 
     def fits(self, text: str) -> bool:
-        return _compiled(self).fullmatch(text) is not None
+        return _compiled(self).fullmatch(text) is not None and not too_long(text)
 
     def read(self, texts: pa.Array) -> pa.Array:
         kind = pa.decimal128(self.precision, self.scale)
@@ -98,7 +99,7 @@ class NumberFormat:
                     sizes = _uniform(texts, self.decimal, kind)
                     if sizes is not None:
                         return sizes
-                return self._plain(texts).cast(kind)
+                return _cast(self._plain(texts), kind)
             except pa.ArrowInvalid:
                 pass
         fits = pc.match_substring_regex(texts, rf"\A(?:{self.pattern()})\z")
@@ -136,6 +137,11 @@ class NumberFormat:
 
     def column(self, name: str) -> Column:
         return Column(name, "number", self.scale, self.precision)
+
+
+def too_long(text: str) -> bool:
+    """Whether a number has more digits than can be kept exact."""
+    return len(text) > MOST_DIGITS and sum(map(str.isdigit, text)) > MOST_DIGITS
 
 
 def _is_foreign(texts: pa.Array, points: bool) -> bool:
@@ -191,13 +197,28 @@ def _uniform(texts: pa.Array, mark: str, kind: pa.Decimal128Type) -> pa.Array | 
 def _decimals(texts: pa.Array, kind: pa.Decimal128Type) -> pa.Array:
     """Plain decimal texts as decimals; missing where one has more digits than the column."""
     try:
-        return texts.cast(kind)
+        return _cast(texts, kind)
     except pa.ArrowInvalid:
         whole = kind.precision - kind.scale
         digits = pc.utf8_length(pc.replace_substring_regex(texts, r"\A[+-]?0*|\..*\z", ""))
         return pc.if_else(pc.less_equal(digits, whole), texts, pa.scalar(None, pa.string())).cast(
             kind
         )
+
+
+def _cast(texts: pa.Array, kind: pa.Decimal128Type) -> pa.Array:
+    """Plain decimal texts as decimals.
+
+    Raises
+    ------
+    ArrowInvalid
+        If one is no number, or may have more digits than 128 bits hold: the library's own
+        conversion makes another number of it, without a word.
+    """
+    longest = pc.max(pc.binary_length(texts)).as_py() or 0
+    if longest > MOST_DIGITS:
+        raise pa.ArrowInvalid("digits are to be counted")
+    return texts.cast(kind)
 
 
 @cache

@@ -13,11 +13,12 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
+from sabueso.base.errors import ProgramFault, UserError
+from sabueso.base.hashing import file_hash
 from sabueso.intake.formats import Format
-from sabueso.intake.hashing import file_hash
 from sabueso.intake.interface import Layout
 from sabueso.population import sql
-from sabueso.population.engines import Engine
+from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
 
@@ -139,13 +140,16 @@ def _sums_agree(
         if pa.types.is_decimal(f.type)
     )
     attached = (*columns, Column(FILE_COLUMN, "text"))
-    engine.attach(Table("written", "", attached, (Part(attached, (output,)),)))
+    engine.attach(Table("_written", "", attached, (Part(attached, (output,)),)))
     fields: list[Tree] = [exp.alias_(sql.count(), "n")]
     fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(columns)]
-    row = engine.query(exp.select(*fields).from_("written")).to_pylist()[0]
+    try:
+        row = engine.query(exp.select(*fields).from_("_written")).to_pylist()[0]
+    except QueryError as error:
+        raise UserError(f"{path}: what was written cannot be read back: {error}") from None
     sums = {c.name: row[f"s{i}"] or Decimal(0) for i, c in enumerate(columns)}
     if row["n"] != rows or any(sums[n] != expected.get(n, 0) for n in sums):
-        raise RuntimeError(f"{path}: what was written differs from what was read")
+        raise ProgramFault(f"{path}: what was written differs from what was read; nothing was kept")
 
 
 def repeated_columns(layout: Layout, formats: Mapping[str, Format]) -> set[str]:
@@ -158,13 +162,3 @@ def repeated_columns(layout: Layout, formats: Mapping[str, Format]) -> set[str]:
         if len(texts) and few and formats[name].type != "number":
             found.add(name)
     return found
-
-
-_SUMS_WIDEN = pc.sum(pa.array([], pa.decimal128(3, 0))).type.precision == 38
-
-
-def exact_sum(amounts: pa.ChunkedArray) -> Decimal:
-    """The sum of decimals; of none, 0."""
-    if not _SUMS_WIDEN:  # older versions sum in the precision of the column
-        amounts = amounts.cast(pa.decimal128(38, amounts.type.scale))
-    return pc.sum(amounts).as_py() or Decimal(0)

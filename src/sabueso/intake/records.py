@@ -9,12 +9,14 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Iterator
+import re
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 NEWLINE, RETURN, QUOTE = 10, 13, 34
+_END = re.compile(rb"\r\n|\r|\n")
 LONGEST_RECORD = 200  # physical lines; an opening quote without an end would swallow the file
 
 
@@ -49,16 +51,12 @@ class Records:
 def blocks(chunks: Iterable[bytes]) -> Iterator[bytes]:
     """Join chunks into blocks that end with a line; the last may lack its line end.
 
-    A lone carriage return ends a line where the text has no line feed at all.
+    A line ends with a line feed, a carriage return, or both.
     """
     carry: list[bytes] = []
-    returns_only: bool | None = None
     for chunk in chunks:
-        if returns_only is None:
-            returns_only = b"\n" not in chunk and b"\r" in chunk
-        if returns_only:
-            chunk = chunk.replace(b"\r", b"\n")
-        end = chunk.rfind(b"\n") + 1
+        # A return at the very end may be the first half of an end of line.
+        end = max(chunk.rfind(b"\n"), chunk.rfind(b"\r", 0, len(chunk) - 1)) + 1
         if end == 0:
             carry.append(chunk)
             continue
@@ -69,10 +67,56 @@ def blocks(chunks: Iterable[bytes]) -> Iterator[bytes]:
         yield rest
 
 
+class LineEnds:
+    """Counts the lines of a text by its bytes alone, to check what was made of them."""
+
+    def __init__(self) -> None:
+        self._ends = 0
+        self._last = b""
+
+    def counted(self, chunks: Iterable[bytes]) -> Iterator[bytes]:
+        """Hand chunks on, and count them."""
+        for chunk in chunks:
+            self._ends += chunk.count(b"\n")
+            if b"\r" in chunk:
+                self._ends += chunk.count(b"\r") - chunk.count(b"\r\n")
+            if self._last == b"\r" and chunk.startswith(b"\n"):
+                self._ends -= 1
+            self._last = chunk[-1:] or self._last
+            yield chunk
+
+    @property
+    def lines(self) -> int:
+        """Lines so far, one that lacks its end included."""
+        return self._ends + (self._last not in (b"", b"\n", b"\r"))
+
+
+def after_lines(data: bytes, count: int) -> bytes:
+    """What follows the first lines."""
+    at = 0
+    for _ in range(count):
+        found = _END.search(data, at)
+        if found is None:
+            return b""
+        at = found.end()
+    return data[at:]
+
+
+def record_lines(pieces: Sequence[bytes], delimiter: bytes, at: int = 0) -> int:
+    """Lines of the record that starts at a piece; 0 where its quote does not close."""
+    inside = False
+    for size, piece in enumerate(pieces[at : at + LONGEST_RECORD], 1):
+        inside = _still_open(piece, delimiter[0], inside)
+        if not inside:
+            return size
+    return 0
+
+
 class Splitter:
     """Splits blocks of lines into records; keeps a record that goes on in the next block."""
 
     def __init__(self, delimiter: bytes, fields: int, first_line: int) -> None:
+        self._mark = delimiter
         self._delimiter = delimiter[0]
         self._fields = fields
         self._line = first_line
@@ -92,14 +136,15 @@ class Splitter:
     def split(self, block: bytes, *, last: bool = False) -> Records:
         """Records of the next block. With ``last``, an unclosed quote is an error, not a wait."""
         data = self._open + block
-        if not data.endswith(b"\n"):
+        if not data.endswith((b"\n", b"\r")):
             data += b"\n"
         self._open = b""
-        if b"\0" in data or data.count(b"\r") != data.count(b"\r\n"):
+        fed = data if data.count(b"\r") == data.count(b"\r\n") else _returns_fed(data)
+        if fed is None or b"\0" in data:
             return self._slow(data, last)
-        if data.find(b'"') < 0:
-            return self._plain(data)
-        return self._quoted(data, last) or self._slow(data, last)
+        if fed.find(b'"') < 0:
+            return self._plain(fed)
+        return self._quoted(fed, last) or self._slow(data, last)
 
     def _plain(self, data: bytes) -> Records:
         """No quote anywhere: every line is a record."""
@@ -184,11 +229,11 @@ class Splitter:
         )
 
     def _slow(self, data: bytes, last: bool) -> Records:
-        """Stray quotes, NUL bytes or lone carriage returns: record by record.
+        """Stray quotes, NUL bytes or returns within quotes: record by record.
 
-        A quote inside a bare field is a letter; a carriage return there is damage.
+        A quote inside a bare field is a letter.
         """
-        pieces = data.split(b"\n")[:-1]
+        pieces = data.splitlines(keepends=True)
         good = io.StringIO()
         mark = chr(self._delimiter)
         writer = csv.writer(good, delimiter=mark, lineterminator="\n", quoting=csv.QUOTE_ALL)
@@ -196,17 +241,17 @@ class Splitter:
         broken: list[Broken] = []
         blank = continued = at = 0
         while at < len(pieces):
-            size = self._record_size(pieces, at)
+            size = record_lines(pieces, self._mark, at)
             if size == 0 and not last and len(pieces) - at <= LONGEST_RECORD:
-                self._open = b"\n".join(pieces[at:]) + b"\n"
+                self._open = b"".join(pieces[at:])
                 break
             line = self._line + at
             if size == 0:
                 reason = "a quote is opened and not closed"
-                broken.append(Broken(line, 0, pieces[at].rstrip(b"\r"), reason))
+                broken.append(Broken(line, 0, pieces[at].rstrip(b"\r\n"), reason))
                 at += 1
                 continue
-            raw = b"\n".join(pieces[at : at + size]).rstrip(b"\r")
+            raw = b"".join(pieces[at : at + size]).removesuffix(b"\n").removesuffix(b"\r")
             at += size
             continued += size - 1
             if not raw.strip(bytes([self._delimiter, 32, 9])):
@@ -217,7 +262,7 @@ class Splitter:
                 text = raw.decode("utf-8", "surrogateescape")
                 parsed = list(csv.reader(io.StringIO(text, newline=""), delimiter=mark))
                 if len(parsed) != 1:
-                    broken.append(Broken(line, 0, raw, "holds a carriage return in a bare field"))
+                    broken.append(Broken(line, 0, raw, "holds an end of line in a bare field"))
                 elif len(parsed[0]) == self._fields:
                     writer.writerow(parsed[0])
                     lines.append(line)
@@ -227,14 +272,18 @@ class Splitter:
         joined = good.getvalue().encode("utf-8", "surrogateescape")
         return Records(joined, np.array(lines, dtype=np.int64), broken, blank, continued, True)
 
-    def _record_size(self, pieces: list[bytes], at: int) -> int:
-        """Lines of the record that starts at a piece; 0 where its quote does not close."""
-        inside = False
-        for size, piece in enumerate(pieces[at : at + LONGEST_RECORD], 1):
-            inside = _still_open(piece, self._delimiter, inside)
-            if not inside:
-                return size
-        return 0
+
+def _returns_fed(data: bytes) -> bytes | None:
+    """Lone carriage returns as line feeds; None where one stands within quotes, and is text."""
+    buffer = np.frombuffer(data, np.uint8).copy()
+    returns = np.flatnonzero(buffer == RETURN)
+    after = buffer[np.minimum(returns + 1, len(buffer) - 1)]
+    lone = returns[after != NEWLINE]
+    quotes = np.flatnonzero(buffer == QUOTE)
+    if (np.searchsorted(quotes, lone) % 2).any():
+        return None
+    buffer[lone] = NEWLINE
+    return buffer.tobytes()
 
 
 def _still_open(line: bytes, delimiter: int, inside: bool) -> bool:

@@ -12,7 +12,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.population.table import Column, Table
 
 Names = Annotated[tuple[str, ...], Field(min_length=1)]

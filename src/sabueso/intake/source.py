@@ -11,9 +11,12 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 
 PACKED = (".gz", ".zip")
+_DAMAGED = (
+    EOFError, gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, lzma.LZMAError, NotImplementedError,
+)  # fmt: skip
 
 
 def plain_suffix(path: Path) -> str:
@@ -52,23 +55,21 @@ def opened(path: Path) -> Iterator[IO[bytes]]:
         else:
             with path.open("rb") as file:
                 yield file
-    except (
-        EOFError, gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, lzma.LZMAError,
-        NotImplementedError,
-    ) as error:  # fmt: skip
-        reason = str(error) or "it ends too early"
-        raise UserError(
-            f"{path}: the packed file is damaged: {reason[:1].lower()}{reason[1:]}"
-        ) from error
+    except _DAMAGED as error:
+        raise _damaged(path, error) from error
+
+
+def _damaged(path: Path, error: Exception) -> UserError:
+    reason = str(error) or "it ends too early"
+    return UserError(f"{path}: the packed file is damaged: {reason[:1].lower()}{reason[1:]}")
 
 
 def _only_member(path: Path) -> zipfile.ZipInfo:
     try:
         with zipfile.ZipFile(path) as archive:
             members = [m for m in archive.infolist() if not m.is_dir()]
-    except zipfile.BadZipFile as error:
-        reason = str(error).lower()
-        raise UserError(f"{path}: the packed file is damaged: {reason}") from None
+    except (*_DAMAGED, UnicodeDecodeError) as error:
+        raise _damaged(path, error) from None
     if len(members) != 1:
         raise UserError(
             f"{path}: the archive holds {len(members)} files; expected one, unpack it to take several"

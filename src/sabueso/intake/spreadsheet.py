@@ -8,12 +8,14 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.intake.cells import (
     SAMPLE_ROWS,
     Record,
     batches_of,
     column_names,
+    counted,
+    name_notes,
     text_of,
     text_table,
 )
@@ -29,6 +31,7 @@ class _Sheet:
     header: list[str]
     header_row: int
     columns: list[int]  # positions in the row
+    notes: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -57,7 +60,7 @@ class SpreadsheetReader:
         first = found[0]
         chosen = tuple(s for s in found if s.header == first.header)
         others = [s.name for s in found if s.header != first.header]
-        notes = []
+        notes = list(first.notes)
         if others:
             listed = ", ".join(map(repr, others))
             notes.append(
@@ -84,6 +87,8 @@ class SpreadsheetReader:
         for sheet in layout.sheets:
             part = sheet.name if len(layout.sheets) > 1 else ""
             yield from batches_of(layout.header, _records(book, sheet), part)
+        rows = sum(book.get_sheet_by_name(sheet.name).end[0] + 1 for sheet in layout.sheets)
+        yield counted(layout.header, rows)
 
 
 def _opened(path: Path) -> Any:
@@ -114,8 +119,9 @@ def _sheet(book: Any, name: str) -> _Sheet | None:
         if len(places) >= max(0.6 * width, 1) and all(isinstance(row[i], str) for i in places):
             last = max(max(p) for p in filled if p)
             columns = list(range(places[0], last + 1))
-            names = column_names([str(row[i] or "") for i in columns])
-            return _Sheet(name, names, number, columns)
+            given = [str(row[i] or "") for i in columns]
+            names = column_names(given)
+            return _Sheet(name, names, number, columns, name_notes(given, names))
     return None
 
 

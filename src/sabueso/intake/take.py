@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import csv
+import lzma
 import re
+import struct
+import zipfile
+import zlib
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import ExitStack, closing
+from contextlib import ExitStack, closing, contextmanager
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
-from functools import cache
+from functools import cache, partial
 from importlib.metadata import entry_points
 from pathlib import Path
 from typing import Any
@@ -18,7 +23,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.errors import UserError
+from sabueso.base.errors import ProgramFault, UserError
+from sabueso.base.exact import within_digits
 from sabueso.intake.convert import SIGNED, Conversion, Converted
 from sabueso.intake.date_format import DateFormat
 from sabueso.intake.detection import (
@@ -41,10 +47,10 @@ from sabueso.intake.interface import (
     Reader,
     TotalsLine,
 )
-from sabueso.intake.number_format import NumberFormat
+from sabueso.intake.names import Named, own_names
+from sabueso.intake.number_format import MOST_DIGITS, NumberFormat, too_long
 from sabueso.intake.parquet import (
     Written,
-    exact_sum,
     repeated_columns,
     schema_of,
     stored,
@@ -53,7 +59,7 @@ from sabueso.intake.parquet import (
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.source import plain_suffix
 from sabueso.population.engines import Engine, EngineSettings, open_engine
-from sabueso.population.table import LINE_COLUMN, Column, Role
+from sabueso.population.table import LINE_COLUMN, Column, Role, exact_total
 
 Progress = Callable[[str, int, int], None]
 """Called with a file's name, the rows read so far, and the bytes read of the whole."""
@@ -67,6 +73,7 @@ class _Tally:
     totals: int = 0
     blank: int = 0
     continued: int = 0
+    file_lines: int = 0
     sums: dict[str, Decimal] = field(default_factory=dict)
     quarantined_sums: dict[str, Decimal] = field(default_factory=dict)
     totals_rows: list[tuple[int, str, Decimal, str]] = field(default_factory=list)
@@ -143,22 +150,21 @@ def take_file(
         table's.
     """
     reader = reader_for(path)
-    layout = reader.layout(path, settings)
-    check_columns(path, layout, settings, prior)
+    own, layout, named = _looked_at(reader, path, settings, prior)
     formats, roles = detect(layout, settings, prior)
     try:
         for _ in range(4 * len(layout.header) + 4):
             try:
                 tally, columns = _read(
-                    reader, path, output, layout, settings, formats, roles, progress
-                )
+                    partial(named.batches, path, own, settings),
+                    path, output, layout, settings, formats, roles, progress,
+                )  # fmt: skip
                 break
             except Widen as wider:
                 formats[wider.column] = wider.format
             except OtherEncoding as other:
                 settings = settings.model_copy(update={"encoding": other.encoding})
-                layout = reader.layout(path, settings)
-                check_columns(path, layout, settings, prior)
+                own, layout, named = _looked_at(reader, path, settings, prior)
                 formats, roles = detect(layout, settings, prior)
         else:
             raise UserError(f"{path}: the columns' formats contradict each other from row to row")
@@ -170,17 +176,23 @@ def take_file(
         if output is not None:
             output.unlink(missing_ok=True)
         raise UserError(f"{path}: the file holds a header and no rows")
+    counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
+    lines = layout.header_line + layout.skipped + counted + tally.continued
+    if tally.file_lines and tally.file_lines != lines:
+        raise ProgramFault(
+            f"{path}: {lines:,} {reader.unit} are accounted for, and the file has "
+            f"{tally.file_lines:,}; nothing was taken in"
+        )
     digest = ""
     if output is not None:
         digest = verify(path, output, tally.accepted, tally.sums, engine)
     for name in tally.confirmed:
         formats[name] = replace(formats[name], assumed=False)  # type: ignore[type-var]
     texts = _described(formats, columns, roles, settings)
-    counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
     return FileReport(
         file=path.name,
         size=path.stat().st_size,
-        lines=layout.header_line + layout.skipped + counted + tally.continued,
+        lines=lines,
         header_lines=layout.header_line + layout.skipped,
         continued=tally.continued,
         accepted=tally.accepted,
@@ -209,6 +221,46 @@ def take_file(
     )
 
 
+def _looked_at(
+    reader: Reader, path: Path, settings: ReadSettings, prior: Prior
+) -> tuple[Layout, Layout, Named]:
+    """A file's own layout, the layout under the table's names, and the reader that gives these."""
+    with readable(path):
+        own = reader.layout(path, settings)
+    named = Named(reader, own_names(own.header, prior.columns))
+    layout = named.layout(own)
+    check_columns(path, layout, settings, prior)
+    return own, layout, named
+
+
+@contextmanager
+def readable(path: Path) -> Iterator[None]:
+    """What a library says of a damaged or odd file, as one sentence."""
+    try:
+        yield
+    except _UNREADABLE as error:
+        raise UserError(f"{path}: cannot be read: {_reason(error)}") from error
+    except BaseException as error:
+        # Of the spreadsheet library, whose compiled part has faults that are no exceptions like
+        # others; it is not loaded for other files.
+        if type(error).__name__ not in ("PanicException", "CalamineError", "WorksheetNotFound"):
+            raise
+        raise UserError(f"{path}: cannot be read, the file is damaged: {_reason(error)}") from error
+
+
+def _reason(error: BaseException) -> str:
+    text = (str(error).strip().splitlines() or ["no reason is known"])[0]
+    return f"{text[:1].lower()}{text[1:]}"
+
+
+_UNREADABLE = (
+    pa.ArrowException, EOFError, UnicodeError, RecursionError, MemoryError, OverflowError,
+    NotImplementedError, zlib.error, lzma.LZMAError, zipfile.BadZipFile, SyntaxError,
+    struct.error, csv.Error,
+)  # fmt: skip
+"""What the libraries that read files raise of a file, and not of a fault in the call."""
+
+
 def _described(
     formats: Mapping[str, Format],
     columns: Sequence[Column],
@@ -219,7 +271,7 @@ def _described(
     texts = {name: f.described() for name, f in formats.items()}
     amount = base_of(roles.get("amount", ""), settings)
     for column in columns:
-        if column.name not in texts and column.name[0] != "_":
+        if column.name not in texts and not column.is_place:
             made = "debit less credit" if column.name == SIGNED else f"{amount} at the plan's rates"
             texts[column.name] = made
     if "side" in roles and amount in texts:
@@ -234,7 +286,7 @@ def _differences(layout: Layout, settings: ReadSettings, prior: Prior) -> list[s
 
 
 def _read(
-    reader: Reader,
+    batches_of: Callable[[Collection[str]], Generator[Batch]],
     path: Path,
     output: Path | None,
     layout: Layout,
@@ -260,11 +312,13 @@ def _read(
     with ExitStack() as stack:
         written = None if output is None else stack.enter_context(Written(output, schema))
         # Threads that read ahead end before anything else happens to the file.
-        batches = stack.enter_context(closing(reader.batches(path, layout, settings, repeated)))
+        batches = stack.enter_context(closing(batches_of(repeated)))
+        stack.enter_context(readable(path))
         for batch, found in _converted(_with_progress(batches, path, progress), conversion):
             tally.damaged += batch.damaged
             tally.blank += batch.blank
             tally.continued += batch.continued
+            tally.file_lines = max(tally.file_lines, batch.file_lines)
             tally.totals_rows += [
                 (0, name, stated, what)
                 for name, (what, stated) in batch.stated.items()
@@ -280,8 +334,9 @@ def _read(
             if good.num_rows:
                 tally.accepted += good.num_rows
                 for name in money:
-                    total = exact_sum(good.column(name))
-                    tally.sums[name] = tally.sums.get(name, _zero(columns, name)) + total
+                    total = exact_total(good.column(name))
+                    total += tally.sums.get(name, _zero(columns, name))
+                    tally.sums[name] = within_digits(total, f"{path}: the sum of {name!r}")
                 _note_dates(good, roles, tally)
                 tally.currencies |= currencies_of(good, roles, settings)
                 _confirm_orders(good, formats, tally)
@@ -366,7 +421,7 @@ def _note_damage(
                 line=row[LINE_COLUMN],
                 column=name,
                 value=texts[name],
-                reason=f"expected {conversion.expected(name)}",
+                reason=_why_not(conversion, name, texts[name]),
                 text=_joined(texts.values()),
             )
         )
@@ -374,6 +429,12 @@ def _note_damage(
             if row[money_name] is not None:
                 before = tally.quarantined_sums.get(money_name, Decimal(0))
                 tally.quarantined_sums[money_name] = before + row[money_name]
+
+
+def _why_not(conversion: Conversion, name: str, text: str) -> str:
+    if isinstance(conversion.formats[name], NumberFormat) and too_long(text):
+        return f"more than {MOST_DIGITS} digits, which cannot be kept exact"
+    return f"expected {conversion.expected(name)}"
 
 
 def _joined(cells: Any) -> str:

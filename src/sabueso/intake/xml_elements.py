@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.intake.source import opened
 
 

@@ -8,7 +8,7 @@ from datetime import date, timedelta
 
 import sqlglot.expressions as exp
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.population import sql
 from sabueso.population.sql import Tree
 

@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any, Literal
 
 import sqlglot.expressions as exp
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
+from sabueso.base.exact import exactly
 from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, money
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, exactly_scaled
 
 Measure = Literal["sum", "count", "mean", "min", "max"]
 MEASURES: tuple[Measure, ...] = ("sum", "count", "mean", "min", "max")
@@ -46,6 +48,7 @@ class Drill:
     scale: int
 
 
+@exactly
 def drill(
     population: Population,
     *,
@@ -123,15 +126,17 @@ def _level(
     values = {f"g{i}": tree.copy() for i, tree in enumerate(trees)}
     if wide is not None:
         values["wide"] = wide.copy()
-    values["units"] = sql.minor_units(column) if column else sql.integer(0)
-    fields: list[Tree] = [sql.column(name) for name in values if name != "units"]
-    units = sql.column("units")
+    values["amount"] = sql.column(column.name) if column else sql.integer(0)
+    fields: list[Tree] = [sql.column(name) for name in values if name != "amount"]
+    amount = sql.column("amount")
+    # Sums of the decimals themselves: those of more than 18 digits have no 64-bit minor units.
+    total = sql.cast(exp.Sum(this=amount), f"DECIMAL(38,{column.scale if column else 0})")
     figures = [
         exp.alias_(sql.count(), "n"),
-        exp.alias_(exp.Count(this=units), "filled"),
-        exp.alias_(sql.exact_sum(units.copy()), "total"),
-        exp.alias_(exp.Min(this=units.copy()), "least"),
-        exp.alias_(exp.Max(this=units.copy()), "greatest"),
+        exp.alias_(exp.Count(this=amount.copy()), "filled"),
+        exp.alias_(total, "total"),
+        exp.alias_(exp.Min(this=amount.copy()), "least"),
+        exp.alias_(exp.Max(this=amount.copy()), "greatest"),
     ]
     select = exp.select(*fields, *figures).from_(population.base(values).subquery("b"))
     if fields:
@@ -146,10 +151,10 @@ def _value(row: dict[str, Any], measure: Measure, scale: int) -> Decimal | float
     if row["filled"] == 0:
         return None
     if measure == "sum":
-        return money(int(row["total"]), scale)
+        return exactly_scaled(row["total"], scale)
     if measure == "mean":
-        return int(row["total"]) / (row["filled"] * 10**scale)
-    return money(int(row["least" if measure == "min" else "greatest"]), scale)
+        return float(Fraction(row["total"]) / row["filled"])
+    return exactly_scaled(row["least" if measure == "min" else "greatest"], scale)
 
 
 @dataclass(frozen=True)
@@ -164,6 +169,7 @@ class Rows:
     currency: str
 
 
+@exactly
 def rows(
     population: Population, *, limit: int = 20, on: str | None = None, columns: Sequence[str] = ()
 ) -> Rows:
@@ -179,7 +185,7 @@ def rows(
     table = population.table
     measure = table.measure(on) if on or "amount" in table.roles else None
     chosen = [table.column(name) for name in columns] or [
-        c for c in table.columns if not c.name.startswith("_")
+        c for c in table.columns if not c.is_place
     ]
     shown = [c for c in chosen if c.name not in (FILE_COLUMN, LINE_COLUMN)]
     shown += [c for c in table.columns if c.name in (FILE_COLUMN, LINE_COLUMN)]

@@ -6,11 +6,16 @@ is not listed here: a list of what is allowed cannot be outgrown by what an engi
 
 from __future__ import annotations
 
+import re
+from collections.abc import Collection
+from decimal import Decimal
+from typing import Any
+
 import sqlglot
 import sqlglot.expressions as exp
 from sqlglot.errors import SqlglotError
 
-from sabueso.errors import UserError, nearest
+from sabueso.base.errors import UserError, nearest
 from sabueso.population import sql
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
@@ -18,17 +23,76 @@ from sabueso.population.table import Table
 _PREDICATES = (
     exp.EQ, exp.NEQ, exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between, exp.In, exp.Like, exp.ILike,
     exp.Is, exp.Not, exp.And, exp.Or, exp.NullSafeEQ, exp.NullSafeNEQ, exp.RegexpLike,
-    exp.StartsWith, exp.Contains, exp.Boolean,
+    exp.StartsWith, exp.Contains, exp.Boolean, exp.Escape,
 )  # fmt: skip
 _VALUES = (
-    exp.Column, exp.Identifier, exp.Literal, exp.Null, exp.Paren, exp.Neg, exp.Tuple,
-    exp.Add, exp.Sub, exp.Mul, exp.Div, exp.Mod, exp.IntDiv, exp.DPipe,
-    exp.Case, exp.If, exp.Coalesce, exp.Nullif, exp.Cast, exp.TryCast, exp.DataType,
-    exp.DataTypeParam, exp.Abs, exp.Round, exp.Floor, exp.Ceil, exp.Sign, exp.Greatest, exp.Least,
-    exp.Lower, exp.Upper, exp.Trim, exp.Length, exp.Substring, exp.Left, exp.Right, exp.Concat,
-    exp.Replace, exp.Year, exp.Month, exp.Day, exp.Quarter, exp.DayOfWeek, exp.Extract, exp.Var,
-    exp.Escape, exp.Ln, exp.Log, exp.Sqrt, exp.Pow,
+    exp.Column,
+    exp.Identifier,
+    exp.Literal,
+    exp.Null,
+    exp.Paren,
+    exp.Neg,
+    exp.Tuple,
+    exp.Add,
+    exp.Sub,
+    exp.Mul,
+    exp.Div,
+    exp.Mod,
+    exp.IntDiv,
+    exp.DPipe,
+    exp.Case,
+    exp.If,
+    exp.Coalesce,
+    exp.Nullif,
+    exp.Cast,
+    exp.TryCast,
+    exp.DataType,
+    exp.DataTypeParam,
+    exp.Abs,
+    exp.Round,
+    exp.Floor,
+    exp.Ceil,
+    exp.Sign,
+    exp.Greatest,
+    exp.Least,
+    exp.Lower,
+    exp.Upper,
+    exp.Trim,
+    exp.Length,
+    exp.Substring,
+    exp.Left,
+    exp.Right,
+    exp.Concat,
+    exp.Replace,
+    exp.Year,
+    exp.Month,
+    exp.Day,
+    exp.Quarter,
+    exp.DayOfWeek,
+    exp.Extract,
+    exp.Var,
+    exp.Ln,
+    exp.Log,
+    exp.Sqrt,
+    exp.Pow,
+)
+_COMPARISONS = (
+    exp.EQ, exp.NEQ, exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between, exp.In, exp.Like, exp.ILike,
+    exp.NullSafeEQ, exp.NullSafeNEQ, exp.Is,
 )  # fmt: skip
+_PARTS_OF_TIME = {
+    "YEAR",
+    "QUARTER",
+    "MONTH",
+    "WEEK",
+    "DAY",
+    "DOY",
+    "DOW",
+    "HOUR",
+    "MINUTE",
+    "SECOND",
+}
+"""What ``extract`` takes of a date or time, the same on every engine."""  # fmt: skip
 _AGGREGATES = (exp.Sum, exp.Avg, exp.Min, exp.Max, exp.Count, exp.Star, exp.Distinct)
 _CAST_TYPES = {"DATE", "TIMESTAMP", "TIME", "VARCHAR", "TEXT", "DECIMAL", "INT", "BIGINT", "DOUBLE"}
 
@@ -77,6 +141,26 @@ def quoted_name(name: str) -> str:
     """A column's name as a user types it in an expression: in quotes where it needs them."""
     plain = name.isidentifier() and name.isascii() and name.lower() == name
     return name if plain else '"' + name.replace('"', '""') + '"'
+
+
+def literal(value: Any) -> str:
+    """A value as it is written in an expression."""
+    if isinstance(value, (int, float, Decimal)) and not isinstance(value, bool):
+        return str(value)
+    return "'" + str(value).replace("'", "''") + "'"
+
+
+def equals(name: str, value: Any, columns: Collection[str] | None = None) -> str:
+    """A condition, as a user types it, that a column or an expression has a value.
+
+    Parameters
+    ----------
+    columns : collection of str, optional
+        The table's columns, where they are known: anything else is an expression.
+    """
+    plain = name in columns if columns is not None else re.fullmatch(r"[\w .$-]+", name) is not None
+    left = quoted_name(name) if plain else f"({name})"
+    return f"{left} is null" if value is None else f"{left} = {literal(value)}"
 
 
 def label(text: str, table: Table) -> str:
@@ -145,6 +229,12 @@ def split_list(text: str) -> list[str]:
 
 def _parsed(text: str, what: str) -> Tree:
     try:
+        # What a comment hides would be dropped in silence.
+        if any(token.comments for token in sqlglot.tokenize(text, dialect="duckdb")):
+            raise UserError(
+                f"{what} {text!r} holds a comment (after -- or within /* */); expected one SQL "
+                "expression and nothing else"
+            )
         trees = [tree for tree in sqlglot.parse(text, dialect="duckdb") if tree is not None]
     except SqlglotError as error:
         details = getattr(error, "errors", None) or [{}]
@@ -154,7 +244,7 @@ def _parsed(text: str, what: str) -> Tree:
             f"{what} {text!r} cannot be read{where}; expected one SQL expression"
         ) from None
     except RecursionError:
-        raise UserError(f"{what} is nested too deeply to be read") from None
+        raise _too_deep(what) from None
     if len(trees) != 1:
         raise UserError(f"{what} {text!r} holds {len(trees)} expressions; expected one")
     tree = trees[0]
@@ -185,6 +275,14 @@ def _checked(
             return _column_or_period(node.name, table)
         if isinstance(node, exp.DataType) and node.this.value.upper() not in _CAST_TYPES:
             raise UserError(f"{what} {text!r} casts to {node.sql()}, which is not allowed")
+        if isinstance(node, _COMPARISONS) and isinstance(node.this, _COMPARISONS):
+            raise UserError(
+                f"{what} {text!r} compares what is a comparison itself; put it in brackets, or join "
+                "two comparisons with and"
+            )
+        if isinstance(node, exp.Extract) and node.name.upper() not in _PARTS_OF_TIME:
+            known = nearest(node.name.lower(), sorted(map(str.lower, _PARTS_OF_TIME)))
+            raise UserError(f"{what} {text!r}: extract() does not take {node.name.lower()}{known}")
         if not isinstance(node, allowed):
             named = node.sql_name() if isinstance(node, exp.Func) else type(node).__name__
             raise UserError(
@@ -198,13 +296,91 @@ def _checked(
         seen = visit(node)
         if seen is not node:
             return seen
-        for child in list(node.iter_expressions()):
+        terms = _chained(node)
+        for child in terms or list(node.iter_expressions()):
             changed = walk(child)
             if changed is not child:
                 child.replace(changed)
-        return node
+        return node if terms else _within_domain(_same_everywhere(node))
 
-    return walk(tree.copy())
+    try:
+        return walk(tree.copy())
+    except RecursionError:
+        raise _too_deep(what) from None
+
+
+def _too_deep(what: str) -> UserError:
+    return UserError(f"{what} is nested too deeply to be read")
+
+
+def _chained(node: Tree) -> list[Tree]:
+    """The terms of a chain of ``or`` or ``and``, which lie as deep as they are many; none elsewhere."""
+    if not isinstance(node, (exp.And, exp.Or)):
+        return []
+    kind, terms, at = type(node), [], node
+    while isinstance(at, kind):
+        terms.append(at.expression)
+        at = at.this
+    return [*terms, at]
+
+
+def _same_everywhere(node: Tree) -> Tree:
+    """A function that engines know under one name with two meanings, in the meaning it has here."""
+    if isinstance(node, exp.Log) and node.expression is None:
+        # To the base 10; elsewhere it is the natural one.
+        return exp.Log(this=sql.integer(10), expression=node.this)
+    day = isinstance(node, exp.DayOfWeek)
+    if day or (isinstance(node, exp.Extract) and node.name.upper() == "DOW"):
+        return sql.day_of_week(node.this if day else node.expression)
+    return node
+
+
+_LARGEST = "1.7976931348623157E308"
+
+
+def _within_domain(node: Tree) -> Tree:
+    """A function or quotient that is missing outside of its domain.
+
+    Engines give an error there, an infinity, or what is no number and compares as greater than
+    every other: a condition would take rows that have no such value.
+    """
+    if isinstance(node, (exp.Div, exp.IntDiv, exp.Mod)):
+        node.set("expression", _no_zero(node.expression))
+    elif isinstance(node, exp.Ln):
+        node.set("this", _positive(node.this))
+    elif isinstance(node, exp.Log):
+        node.set("this", _positive(node.this))
+        if node.expression is not None:
+            node.set("expression", _positive(node.expression))
+            return _finite(node)  # a logarithm to the base 1
+    elif isinstance(node, exp.Sqrt):
+        least = exp.GTE(this=node.this.copy(), expression=sql.integer(0))
+        node.set("this", exp.Case().when(least, node.this))
+    elif isinstance(node, exp.Pow) or (
+        isinstance(node, (exp.Cast, exp.TryCast)) and node.to.is_type("double")
+    ):
+        return _finite(node)
+    return node
+
+
+def _no_zero(divisor: Tree) -> Tree:
+    return exp.Nullif(this=divisor, expression=sql.integer(0))
+
+
+def _positive(value: Tree) -> Tree:
+    above = exp.GT(this=value.copy(), expression=sql.integer(0))
+    return exp.Case().when(above, value)
+
+
+def _finite(value: Tree) -> Tree:
+    """A float that is a number; missing where it is none, or infinite."""
+    most = exp.Literal.number(_LARGEST)
+    inside = exp.Between(this=value.copy(), low=exp.Neg(this=most), high=most.copy())
+    return exp.Case().when(inside, value)
+
+
+_LINK = "_link"
+"""A name that no table of a case can have."""
 
 
 def _linked(node: exp.Column, table: Table, what: str) -> Tree:
@@ -216,12 +392,12 @@ def _linked(node: exp.Column, table: Table, what: str) -> Tree:
     except UserError as error:
         raise UserError(f"{what} {node.sql()!r}: {error}") from None
     wanted = linked.table.column(node.name)
-    least = exp.select(exp.Min(this=sql.column(wanted.name, "link")))
+    least = exp.select(exp.Min(this=sql.column(wanted.name, _LINK)))
     least = least.from_(
-        exp.alias_(exp.Table(this=exp.to_identifier(linked.table.name, quoted=True)), "link")
+        exp.alias_(exp.Table(this=exp.to_identifier(linked.table.name, quoted=True)), _LINK)
     )
     same = exp.EQ(
-        this=sql.column(linked.key, "link"), expression=sql.column(column.name, table.name)
+        this=sql.column(linked.key, _LINK), expression=sql.column(column.name, table.name)
     )
     return exp.Subquery(this=least.where(same))
 

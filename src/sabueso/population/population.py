@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -11,7 +11,8 @@ from typing import Any
 import pyarrow as pa
 import sqlglot.expressions as exp
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
+from sabueso.base.exact import exactly
 from sabueso.population import expressions, sql
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree
@@ -96,6 +97,7 @@ class Population:
     def source(self) -> exp.Table:
         return exp.Table(this=exp.to_identifier(self.table.name, quoted=True))
 
+    @exactly
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:
         """Count and sum the rows used and left out, by the first reason that applies.
 
@@ -170,17 +172,38 @@ class Population:
             self.engine.unstage(name)
 
     def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
-        """Run a tree; what the data do not allow becomes one sentence."""
+        """Run a tree; what the data do not allow becomes one sentence.
+
+        ``inputs`` are known to the engine under a name that no table of a case can have: a client's
+        table may be called as one of them is.
+        """
+        own = {f"_{name}": data for name, data in inputs.items()}
         with self._one_sentence():
-            return self.engine.query(tree, **inputs)
+            return self.engine.query(_own_inputs(tree, inputs) if inputs else tree, **own)
 
     @contextmanager
     def _one_sentence(self) -> Iterator[None]:
         try:
             yield
+        except RecursionError:
+            raise UserError(
+                f"table {self.table.name!r}: an expression is nested too deeply"
+            ) from None
         except QueryError as error:
             part = f" (--where {self.where!r})" if self.where else ""
             raise UserError(f"table {self.table.name!r}{part}: {error}") from error
+
+
+def _own_inputs(tree: exp.Expr, names: Collection[str]) -> exp.Expr:
+    """A tree that reads its inputs under their own names. They stand in it without quotes, the
+    tables of the case with them."""
+    tree = tree.copy()
+    for table in list(tree.find_all(exp.Table)):
+        if table.name in names and not table.this.args.get("quoted"):
+            alias = table.alias or table.name
+            table.set("this", exp.to_identifier(f"_{table.name}"))
+            table.set("alias", exp.TableAlias(this=exp.to_identifier(alias)))
+    return tree
 
 
 def missing(column: Column) -> Reason:

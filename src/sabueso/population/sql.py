@@ -207,17 +207,28 @@ def period(date: Tree, unit: str, first_month: int = 1) -> Tree:
         return _joined(exp.Year(this=date), text("-"), padded)
     if unit == "weekday":
         days = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
-        # 1900-01-01 was a Monday; engines number the days of the week differently.
-        since = exp.DateDiff(
-            this=cast(date, "DATE"),
-            expression=cast(text("1900-01-01"), "DATE"),
-            unit=exp.var("DAY"),
-        )
-        choice = exp.Case(this=exp.Mod(this=exp.paren(since), expression=integer(7)))
+        choice = exp.Case(this=exp.Mod(this=exp.paren(_since_monday(date)), expression=integer(7)))
         for position, name in enumerate(days):
             choice = choice.when(integer(position), text(f"{position + 1} {name}"))
         return choice
     raise ValueError(f"unknown period {unit!r}")
+
+
+def _since_monday(date: Tree) -> Tree:
+    """Days since a Monday, 1900-01-01; engines number the days of the week differently."""
+    return exp.DateDiff(
+        this=cast(date, "DATE"),
+        expression=cast(text("1900-01-01"), "DATE"),
+        unit=exp.var("DAY"),
+    )
+
+
+def day_of_week(date: Tree) -> Tree:
+    """0 for Sunday to 6 for Saturday, of dates before 1900 too."""
+    rest = exp.Mod(this=exp.paren(_since_monday(date)), expression=integer(7))
+    return exp.paren(
+        exp.Mod(this=exp.paren(exp.Add(this=rest, expression=integer(8))), expression=integer(7))
+    )
 
 
 PERIODS = ("year", "quarter", "month", "weekday")

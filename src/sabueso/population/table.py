@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import cache
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from sabueso.errors import UserError, nearest
+from sabueso.base.errors import UserError, nearest
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 ColumnType = Literal["text", "number", "date", "timestamp", "time"]
 Role = Literal[
@@ -42,6 +46,11 @@ class Column:
     type: ColumnType
     scale: int = 0
     precision: int = 18
+
+    @property
+    def is_place(self) -> bool:
+        """Whether it tells where a row came from, and is none of the client's."""
+        return self.name in (FILE_COLUMN, LINE_COLUMN)
 
 
 @dataclass(frozen=True)
@@ -112,7 +121,7 @@ class Table:
         folded = [c for c in self.columns if c.name.lower() == name.lower()]
         if len(folded) == 1:
             return folded[0]
-        names = [c.name for c in self.columns if not c.name.startswith("_")]
+        names = [c.name for c in self.columns if not c.is_place]
         raise UserError(
             f"table {self.name!r} has no {what} {name!r}{nearest(name, [*names, *self.roles])}"
         )
@@ -121,9 +130,7 @@ class Table:
         """Like :meth:`column`, for a column that must hold numbers."""
         column = self.column(name, what=what)
         if column.type != "number":
-            numbers = [
-                c.name for c in self.columns if c.type == "number" and not c.name.startswith("_")
-            ]
+            numbers = [c.name for c in self.columns if c.type == "number" and not c.is_place]
             have = f"its numbers are {', '.join(numbers)}" if numbers else "it has no numbers"
             raise UserError(
                 f"column {column.name!r} of table {self.name!r} holds {column.type}, not numbers, "
@@ -176,4 +183,35 @@ def unify(parts: list[Part], table: str) -> tuple[Column, ...]:
 
 def money(minor: int, scale: int) -> Decimal:
     """Integer minor units as an exact decimal with its scale: 1234 at 2 is 12.34."""
-    return Decimal(minor).scaleb(-scale)
+    # Put together and not computed: an operation would round to the context's digits.
+    digits = tuple(map(int, str(abs(minor))))
+    return Decimal((int(minor < 0), digits, -scale))
+
+
+def exactly_scaled(value: Decimal | int, scale: int) -> Decimal:
+    """A whole number or decimal of no more decimals than ``scale``, with just so many."""
+    sign, digits, exponent = Decimal(value).as_tuple()
+    padded = digits + (0,) * (int(exponent) + scale)
+    return Decimal((sign, padded, -scale))
+
+
+def exact_total(amounts: pa.ChunkedArray) -> Decimal:
+    """The sum of decimals, exact; of none, 0. It may have more digits than a column can hold."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    # A sum of 38 digits that overflowed would be another number, without a word.
+    if amounts.type.precision > 18:
+        amounts = amounts.cast(pa.decimal256(76, amounts.type.scale))
+    elif not _sums_widen():
+        amounts = amounts.cast(pa.decimal128(38, amounts.type.scale))
+    return pc.sum(amounts).as_py() or money(0, amounts.type.scale)
+
+
+@cache
+def _sums_widen() -> bool:
+    """Whether a sum is wider than its column; older versions of the library keep the width."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    return bool(pc.sum(pa.array([], pa.decimal128(3, 0))).type.precision == 38)

@@ -6,7 +6,7 @@ from functools import cache
 from importlib.metadata import EntryPoints, entry_points
 from typing import TYPE_CHECKING
 
-from sabueso.errors import UserError, nearest
+from sabueso.base.errors import UserError, nearest
 
 if TYPE_CHECKING:
     from sabueso.screens.interface import Screen

@@ -254,7 +254,7 @@ def _flags(
     columns = {
         "score": over,
         "limit": np.where(outside, outer, inner),
-        "direction": np.where(high, "high", "low"),
+        "direction": lim.directions(high),
         "fence": np.where(outside, "outer", "inner"),
     }
     counts = np.bincount(position, minlength=len(tested)).tolist() if len(tested) else []

@@ -10,6 +10,7 @@ from typing import Any, Literal, Protocol
 import pyarrow as pa
 
 from sabueso.population.population import Account, Population
+from sabueso.population.table import exact_total
 from sabueso.screens.settings import Settings
 
 SubjectKind = Literal["row", "entity", "line", "class"]
@@ -49,6 +50,15 @@ class Flags:
 
     def __len__(self) -> int:
         return int(self.table.num_rows)
+
+    def total(self) -> Decimal | None:
+        """The exact sum of the flagged amounts; None where flags have none."""
+        if "amount" not in self.table.column_names:
+            return None
+        amounts = self.table.column("amount")
+        if not pa.types.is_decimal(amounts.type):
+            return None
+        return exact_total(amounts)
 
     def rows(self, limit: int | None = None) -> Iterator[dict[str, Any]]:
         """Flags as dictionaries in the JSON contract's shape."""
@@ -105,6 +115,7 @@ class Finding:
             "groups": plain(self.groups),
             "flags": [plain(flag) for flag in self.flags.rows(limit)],
             "flag_count": len(self.flags),
+            "flag_total": plain(self.flags.total()),
             "tests_made": self.tests_made,
             "cautions": [
                 {"code": c.code, "text": c.text, **plain(c.figures)} for c in self.cautions

@@ -55,13 +55,20 @@ def limit_table(
     )
 
 
-def flag_table(found: pa.Table, columns: dict[str, np.ndarray]) -> pa.Table:
+def flag_table(found: pa.Table, columns: dict[str, np.ndarray | pa.Array]) -> pa.Table:
     """The rows of :func:`rows_beyond` as flags, with the test's own columns."""
     own = ("position", "strength", "high", WORTH)
     kept = found.drop_columns([name for name in own if name in found.column_names])
     for name, values in columns.items():
-        kept = kept.append_column(name, pa.array(values))
+        kept = kept.append_column(
+            name, values if isinstance(values, pa.Array) else pa.array(values)
+        )
     return kept
+
+
+def directions(high: np.ndarray) -> pa.Array:
+    """Above or below the limits, a byte a row."""
+    return pa.DictionaryArray.from_arrays(high.astype(np.int8), ["low", "high"])
 
 
 def size_cautions(sizes: Sequence[int], not_tested: Sequence[NotTested]) -> list[Caution]:
@@ -120,6 +127,10 @@ def row_columns(table: Table, measure: Column | None) -> dict[str, Tree]:
     return named
 
 
+MANY_ROWS = 100_000
+"""Flagged rows whose memory is worth the loading of what saves it."""
+
+
 def rows_beyond(
     population: Population,
     values: dict[str, Tree],
@@ -168,7 +179,12 @@ def rows_beyond(
         sql.ordered(sql.column(SUBJECT + "file")),
         sql.ordered(sql.column(SUBJECT + "line")),
     )
-    return population.query(select, limits=limits)
+    found = population.query(select, limits=limits)
+    if found.num_rows < MANY_ROWS:
+        return found
+    # A file's name stands in each of its rows.
+    place = found.column_names.index(SUBJECT + "file")
+    return found.set_column(place, SUBJECT + "file", found.column(place).dictionary_encode())
 
 
 def with_amounts(limits: pa.Table) -> pa.Table:

@@ -12,7 +12,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
-from sabueso.errors import UserError, nearest
+from sabueso.base.errors import UserError, nearest
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.population import Account, Population, Reason, missing

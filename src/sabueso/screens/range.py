@@ -8,7 +8,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator, model_validator
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree

@@ -7,7 +7,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
-from sabueso.errors import UserError, nearest
+from sabueso.base.errors import UserError, nearest
 from sabueso.population.expressions import split_list
 from sabueso.stats.adjust import Method
 

@@ -87,7 +87,7 @@ class Amounts:
         }
 
 
-STAGED = "distinct_amounts"
+STAGED = "_distinct_amounts"
 
 
 def distinct_amounts(base: exp.Select) -> exp.Select:

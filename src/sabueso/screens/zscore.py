@@ -218,7 +218,7 @@ def _flags(
         # The test judges the values one after another; no row has a p of its own.
         columns = {
             "score": np.where(high, strength, -strength),
-            "direction": np.where(high, "high", "low"),
+            "direction": lim.directions(high),
         }
         kept = lim.flag_table(found, columns)
         return Flags("row", kept), sums
@@ -226,7 +226,7 @@ def _flags(
     columns = {
         "score": np.where(high, strength, -strength),
         "limit": np.full(len(strength), float(limit)),
-        "direction": np.where(high, "high", "low"),
+        "direction": lim.directions(high),
         "p": p,
         "p_adjusted": _adjusted(population, base, groups, tested, limits, p, settings, family),
     }

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import io
+import warnings
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
+from sabueso.base.visible import clipped, visible
 from sabueso.show import numbers as num
 from sabueso.show.palette import INK, STONE
 
@@ -14,6 +17,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 SIZE = (8.4, 3.9)  # inches
+LONGEST_LABEL = 40
 
 
 def drawn(draw_on: Callable[[Axes], bool], form: str, height: float = 1.0) -> bytes | None:
@@ -39,17 +43,47 @@ def framed(draw_on: Callable[[Figure], bool], form: str, height: float = 1.0) ->
         "axes.spines.top": False,
         "axes.spines.right": False,
         "svg.fonttype": "path",
+        # A dollar sign of a client's is no mathematics.
+        "text.parse_math": False,
         "svg.hashsalt": "sabueso",
     }
     with matplotlib.rc_context(style):
         figure = NewFigure(figsize=(SIZE[0], SIZE[1] * height), layout="constrained")
         if not draw_on(figure):
             return None
+        _clean(figure)
         buffer = io.BytesIO()
         # No date in the file: the same finding gives the same bytes.
         metadata = {"Date": None} if form == "svg" else {}
-        figure.savefig(buffer, format=form, dpi=150, metadata=metadata)
+        with warnings.catch_warnings():
+            # Letters that the font lacks are drawn as boxes; the tables beside have them.
+            warnings.filterwarnings("ignore", message="Glyph")
+            figure.savefig(buffer, format=form, dpi=150, metadata=metadata)
         return buffer.getvalue()
+
+
+def _clean(figure: Figure) -> None:
+    """Every text of a figure as it can be seen and as long as there is room for."""
+    from matplotlib.text import Text
+    from matplotlib.ticker import FixedFormatter, FuncFormatter
+
+    for axes in figure.axes:
+        for axis in (axes.xaxis, axes.yaxis):
+            names = axis.get_major_formatter()
+            if isinstance(names, FixedFormatter):
+                names.seq = [_label(str(name)) for name in names.seq]
+            elif isinstance(names, FuncFormatter):
+                names.func = partial(_named, names.func)
+    for text in figure.findobj(Text):
+        text.set_text(_label(text.get_text()))
+
+
+def _named(name_of: Callable[[float, int | None], str], value: float, place: int | None) -> str:
+    return _label(name_of(value, place))
+
+
+def _label(text: str) -> str:
+    return "\n".join(clipped(visible(line), LONGEST_LABEL) for line in text.split("\n")[:6])
 
 
 def handles(items: list[tuple[str, str, str]]) -> list[Any]:

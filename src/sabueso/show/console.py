@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import io
 import os
+import shlex
 import shutil
 import sys
 from collections.abc import Iterable, Sequence
-from typing import TextIO
+from typing import Any, TextIO
 
 from rich.box import Box
 from rich.cells import cell_len
-from rich.console import Console, ConsoleOptions, RenderResult
+from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
+from sabueso.base.visible import is_visible, visible
 from sabueso.show.palette import AMBER, SEA, STONE
 
 # A rule under the header, nothing between columns.
@@ -22,6 +25,29 @@ OPEN = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 GAP = 2  # spaces between columns
 LEAST_FLEX = 8
 PLAIN_WIDTH = 100
+LEAST_WIDTH, MOST_WIDTH = 40, 1000
+
+
+class SafeConsole(Console):
+    """A console on which a client's text steers nothing: whatever is rendered, controls in it and
+    marks of text direction are shown as escapes. The library's own colours are no part of a text."""
+
+    def print(self, *objects: Any, **options: Any) -> None:
+        """Print; what does not fit is wrapped by the terminal, and no figure is cut off."""
+        super().print(*objects, **{"crop": False, **options})
+
+    def on_broken_pipe(self) -> None:
+        """The reader has gone: no fault, and the caller's to end quietly."""
+        raise BrokenPipeError
+
+    def render(
+        self, renderable: RenderableType, options: ConsoleOptions | None = None
+    ) -> Iterable[Segment]:
+        for segment in super().render(renderable, options):
+            if segment.control or is_visible(segment.text, "\n"):
+                yield segment
+            else:
+                yield Segment(visible(segment.text, "\n"), segment.style)
 
 
 def make_console(file: TextIO | None = None) -> Console:
@@ -31,10 +57,12 @@ def make_console(file: TextIO | None = None) -> Console:
     if isinstance(stream, io.TextIOWrapper) and not terminal:
         # A pipe gets UTF-8 on every system: figures' bars and minus signs have no other form.
         stream.reconfigure(encoding="utf-8")
-    width = None if terminal else int(os.environ.get("COLUMNS", PLAIN_WIDTH))
+    given = os.environ.get("COLUMNS", "")
+    width = int(given) if given.isascii() and given.isdigit() else PLAIN_WIDTH
     if terminal:
         width = shutil.get_terminal_size((PLAIN_WIDTH, 24)).columns
-    return Console(
+    width = min(max(width, LEAST_WIDTH), MOST_WIDTH)
+    return SafeConsole(
         file=stream,
         width=width,
         force_terminal=terminal,
@@ -57,7 +85,7 @@ class OpenTable:
         self._rows: list[tuple[list[str | Text], str]] = []
 
     def add_row(self, *cells: str | Text, style: str = "") -> None:
-        self._rows.append((list(cells), style))
+        self._rows.append(([_seen(cell) for cell in cells], style))
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         widths = [
@@ -72,7 +100,9 @@ class OpenTable:
                 break
             widths[widest] -= 1
             over -= 1
-        yield self._table(widths)
+        # A figure is never cut: rather a line longer than the terminal is wide.
+        room = options.update_width(options.max_width + max(over, 0))
+        yield from console.render(self._table(widths), room)
 
     def _table(self, widths: list[int]) -> Table:
         table = Table(
@@ -91,6 +121,13 @@ class OpenTable:
             # Texts are texts: what a client wrote in brackets is no markup of this program's.
             table.add_row(*(Text(c) if isinstance(c, str) else c for c in cells), style=style)
         return table
+
+
+def _seen(cell: str | Text) -> str | Text:
+    """A cell on one line, as its width is reckoned."""
+    if isinstance(cell, str):
+        return visible(cell)
+    return cell if is_visible(cell.plain) else Text(visible(cell.plain), style=cell.style)
 
 
 def _width(cell: str | Text) -> int:
@@ -135,7 +172,9 @@ def next_steps(console: Console, commands: Sequence[str]) -> None:
 
 
 def shell(text: str) -> str:
-    """An argument that every shell passes on as it is."""
+    """An argument that a shell passes on as it is: what a client wrote is never run."""
     if text and all(c.isalnum() or c in "_-./:,+%" for c in text):
         return text
+    if os.name != "nt" and any(c in "$`\\!" for c in text):
+        return shlex.quote(text)
     return '"' + text.replace('"', '\\"') + '"'

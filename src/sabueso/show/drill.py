@@ -112,7 +112,7 @@ def show_rows(console: Console, result: Rows, *, steps: list[str]) -> None:
         f"{result.table} · rows" + (f", largest {result.on} first" if result.on else ""),
         f"{shown:,} of {num.many(result.population.used, 'row')} shown",
     )
-    columns = [c for c in result.columns if not c.name.startswith("_")]
+    columns = [c for c in result.columns if not c.is_place]
     head = [(c.name, {"number": "right", "text": "flex"}.get(c.type, "left")) for c in columns]
     table = open_table([*head, ("source", "flex")])
     for row in result.rows:

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import csv
 import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
-from sabueso.case.files import json_text, safe_cell, write_whole
-from sabueso.errors import UserError
+from sabueso.base.files import csv_rows, json_text
+from sabueso.base.visible import visible
 from sabueso.population.drill import Drill, Node, Rows
 from sabueso.screens.interface import Finding, plain
 
@@ -113,41 +111,32 @@ def drill_json(result: Drill) -> dict[str, Any]:
     }
 
 
-def write_sheets(path: Path, sheets: Sequence[Sheet], content: Any) -> None:
-    """Write a result as the file its suffix asks for.
+def sheets_as(suffix: str, sheets: Sequence[Sheet], content: Any) -> bytes:
+    """A result as the file that a suffix asks for.
 
     Parameters
     ----------
+    suffix : str
+        One of ``DATA``.
     sheets : sequence of Sheet
         The first is what a one-table form holds.
     content : JSON-serialisable
         What ``.json`` holds.
-
-    Raises
-    ------
-    UserError
-        If the suffix is none of those known.
     """
-    suffix = path.suffix.lower()
     if suffix == ".json":
-        write_whole(path, (json_text(content) + "\n").encode())
-    elif suffix == ".csv":
-        write_whole(path, csv_text(sheets[0]).encode("utf-8-sig"))
-    elif suffix == ".xlsx":
-        write_whole(path, workbook(sheets))
-    elif suffix == ".parquet":
-        import pyarrow as pa
-        import pyarrow.parquet as pq
+        return (json_text(content) + "\n").encode()
+    if suffix == ".csv":
+        return csv_text(sheets[0]).encode("utf-8-sig")
+    if suffix == ".xlsx":
+        return workbook(sheets)
+    import pyarrow as pa
+    import pyarrow.parquet as pq
 
-        sheet = sheets[0]
-        columns = {
-            name: [_arrow(row[i]) for row in sheet.rows] for i, name in enumerate(sheet.header)
-        }
-        buffer = io.BytesIO()
-        pq.write_table(pa.table(columns), buffer)
-        write_whole(path, buffer.getvalue())
-    else:
-        raise UserError(f"--out {path}: expected a file that ends in {', '.join(DATA)}")
+    sheet = sheets[0]
+    columns = {name: [_arrow(row[i]) for row in sheet.rows] for i, name in enumerate(sheet.header)}
+    buffer = io.BytesIO()
+    pq.write_table(pa.table(columns), buffer)
+    return buffer.getvalue()
 
 
 def _arrow(value: Any) -> Any:
@@ -156,12 +145,7 @@ def _arrow(value: Any) -> Any:
 
 def csv_text(sheet: Sheet) -> str:
     """A sheet as CSV; no cell starts a formula."""
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
-    writer.writerow([safe_cell(name) for name in sheet.header])
-    for row in sheet.rows:
-        writer.writerow(["" if v is None else safe_cell(plain_cell(v)) for v in row])
-    return text.getvalue()
+    return csv_rows([sheet.header, *([plain_cell(v) for v in row] for row in sheet.rows)])
 
 
 def plain_cell(value: Any) -> Any:
@@ -187,7 +171,7 @@ def workbook(sheets: Sequence[Sheet]) -> bytes:
         page = book.add_worksheet(sheet.name[:31])
         widths = [len(name) for name in sheet.header]
         for j, name in enumerate(sheet.header):
-            page.write_string(0, j, name, head)
+            page.write_string(0, j, visible(name)[:32_000], head)
         for i, row in enumerate(sheet.rows, 1):
             for j, value in enumerate(row):
                 if value is None:
@@ -197,7 +181,7 @@ def workbook(sheets: Sequence[Sheet]) -> bytes:
                 elif isinstance(value, (int, float)) and not isinstance(value, bool):
                     page.write_number(i, j, value)
                 else:
-                    page.write_string(i, j, str(value)[:32_000])
+                    page.write_string(i, j, visible(str(value), keep="\n\t")[:32_000])
                 widths[j] = max(widths[j], min(len(str(value)), 60))
         for j, width in enumerate(widths):
             page.set_column(j, j, width + 2)

@@ -6,17 +6,16 @@ from collections.abc import Sequence
 from decimal import Decimal
 from pathlib import Path
 
-from sabueso.case.files import write_whole
+from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException
-from sabueso.errors import UserError
 from sabueso.screens.interface import Finding
-from sabueso.show.export import FIGURES, Sheet, finding_sheet, write_sheets
+from sabueso.show.export import FIGURES, Sheet, finding_sheet, sheets_as
 from sabueso.show.figures import draw
 
 
-def write_finding(path: Path, finding: Finding, case: Case, kind: str = "plain") -> None:
-    """Write a finding as the file its suffix asks for: data, figure, or a page.
+def finding_as(path: Path, finding: Finding, case: Case, kind: str = "plain") -> bytes:
+    """A finding as the file that a path's suffix asks for: data, figure, or a page.
 
     Raises
     ------
@@ -29,13 +28,12 @@ def write_finding(path: Path, finding: Finding, case: Case, kind: str = "plain")
         picture = draw(content, suffix[1:], kind)
         if picture is None:
             raise UserError(f"--out {path}: there is nothing to draw")
-        write_whole(path, picture)
-    elif suffix == ".html":
+        return picture
+    if suffix == ".html":
         from sabueso.show.paper import finding_page
 
-        write_whole(path, finding_page(case, content).encode())
-    else:
-        write_sheets(path, [finding_sheet(finding)], content)
+        return finding_page(case, content).encode()
+    return sheets_as(suffix, [finding_sheet(finding)], content)
 
 
 def queue_sheet(items: Sequence[AuditException]) -> Sheet:

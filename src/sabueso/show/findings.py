@@ -8,6 +8,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.population.expressions import equals
 from sabueso.screens.digit_classes import asked_conditions, class_condition
 from sabueso.screens.interface import Finding
 from sabueso.show import numbers as num
@@ -248,7 +249,7 @@ def _next(finding: Finding, where: str | None, kept: str) -> list[str]:
     elif finding.test == "periods" and len(finding.flags):
         flag = next(finding.flags.rows(1))
         key = next(k for k in flag["subject"] if k != "period")
-        condition = f"{key} = '{flag['subject'][key]}'{and_where}"
+        condition = equals(key, flag["subject"][key]) + and_where
         steps.append(
             f"sabueso dig {finding.table} --where {shell(condition)} --by {key} --across year"
         )
@@ -258,21 +259,18 @@ def _next(finding: Finding, where: str | None, kept: str) -> list[str]:
         identity = [k for k in subject if k not in ("file", "line")]
         if flag.get("group"):
             key, value = next(iter(flag["group"].items()))
-            steps.append(
-                f"sabueso dig {finding.table} --where {shell(f'{key} = {value!r}')} --rows"
-            )
+            steps.append(f"sabueso dig {finding.table} --where {shell(equals(key, value))} --rows")
         elif identity:
-            steps.append(
-                f"sabueso dig {finding.table} --where {shell(f'{identity[0]} = {subject[identity[0]]!r}')} --rows"
-            )
+            condition = equals(identity[0], subject[identity[0]])
+            steps.append(f"sabueso dig {finding.table} --where {shell(condition)} --rows")
     elif len(finding.flags) and finding.flags.kind == "entity":
         key, value = next(iter(next(finding.flags.rows(1))["subject"].items()))
-        steps.append(f"sabueso dig {finding.table} --where {shell(f'{key} = {value!r}')} --rows")
-    steps.append(f"{_command(finding, where)} --keep {shell(_name(finding))}")
+        steps.append(f"sabueso dig {finding.table} --where {shell(equals(key, value))} --rows")
+    steps.append(f"{command_of(finding, where)} --keep {shell(_name(finding))}")
     return steps
 
 
-def _command(finding: Finding, where: str | None) -> str:
+def command_of(finding: Finding, where: str | None) -> str:
     """The command that gives this finding again."""
     from sabueso.screens import find_screen
 

@@ -71,7 +71,7 @@ def _show_detected(console: Console, report: TakeReport) -> None:
     roles = {column: role for role, column in report.roles.items()}
     table = open_table([("column", "flex"), ("read as", "flex"), ("role", "left")])
     for column in first.columns:
-        if column.name.startswith("_"):
+        if column.is_place:
             continue
         shown = first.detected.get(f"column {column.name}", "")
         table.add_row(" " + column.name, shown, Text(roles.get(column.name, ""), style=SEA))

@@ -10,12 +10,13 @@ from typing import Any
 
 import jinja2
 
-from sabueso.case.files import write_whole
+from sabueso.base.errors import UserError
+from sabueso.base.files import write_whole
+from sabueso.base.visible import visible
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.reviews import notes
 from sabueso.case.runs import latest_findings
-from sabueso.errors import UserError
 from sabueso.screens import find_screen
 from sabueso.show import numbers as num
 from sabueso.show import palette
@@ -66,8 +67,10 @@ def write_paper(case: Case) -> list[Path]:
     )
     folder = case.folder / "papers"
     page, book = folder / "working-paper.html", folder / "exceptions.xlsx"
-    write_whole(page, html.encode())
-    write_whole(book, workbook(_sheets(case, every, sources, findings)))
+    cells = workbook(_sheets(case, every, sources, findings))
+    with case.locked():
+        write_whole(page, html.encode())
+        write_whole(book, cells)
     return [page, book]
 
 
@@ -101,6 +104,7 @@ def _environment() -> jinja2.Environment:
         undefined=jinja2.StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
+        finalize=lambda value: visible(value, "\n\t") if type(value) is str else value,
     )
     environment.globals["palette"] = palette
     environment.filters["amount"] = lambda v: num.amount(None if v is None else Decimal(str(v)))

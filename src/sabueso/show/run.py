@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from rich.console import Console
 from rich.text import Text
 
 from sabueso.case.queue import AuditException
-from sabueso.case.runs import Run
+from sabueso.case.runs import Run, ScreenRun
 from sabueso.show import numbers as num
-from sabueso.show.console import next_steps, open_table, title
+from sabueso.show.console import next_steps, notes, open_table, shell, title
+from sabueso.show.findings import command_of
 from sabueso.show.palette import AMBER
 from sabueso.show.queue import counts_line
 
@@ -34,7 +36,7 @@ def show_run(
         cautions = ", ".join(dict.fromkeys(c.code for c in f.cautions))
         table.add_row(
             " " + item.screen, item.test, num.count(f.population.used), num.count(f.tests_made),
-            num.count(len(item.exceptions)), num.count(item.new), Text(cautions, style=AMBER),
+            num.count(item.flagged), num.count(item.new), Text(cautions, style=AMBER),
         )  # fmt: skip
     console.print(table)
     console.print()
@@ -42,4 +44,33 @@ def show_run(
     marks = sum(len(item.exceptions) for item in done.screens)
     console.print(Text(f" {num.count(tests)} hypotheses tested, {num.many(marks, 'mark')}"))
     console.print(Text(f" {counts_line(every)}"))
+    capped = [item for item in done.screens if item.flags_file]
+    notes(console, "note", (_capped(done, item) for item in capped))
+    aimed = next((item for item in capped if "aim" in item.finding.settings), None)
+    if aimed is not None and steps:
+        steps = [_aimed(aimed), *steps]
     next_steps(console, steps)
+
+
+def _capped(done: Run, item: ScreenRun) -> str:
+    """What is said of a screen that flagged more than can be reviewed."""
+    total, made = item.finding.flags.total(), len(item.exceptions)
+    worth = "" if total is None else f", amount {num.amount(total, item.finding.scale)}"
+    aim = (
+        f"; --aim {made} solves for the limit that flags no more"
+        if "aim" in item.finding.settings
+        else ""
+    )
+    return (
+        f"{item.screen}: {num.count(item.flagged)} beyond the limits{worth}; the {num.count(made)} "
+        f"strongest became exceptions (capacity in case.toml), all of them are in "
+        f"runs/{done.number:04d}/{item.flags_file}{aim}"
+    )
+
+
+def _aimed(item: ScreenRun) -> str:
+    finding = item.finding
+    settings = {**finding.settings, "aim": len(item.exceptions)}
+    where = settings.pop("where", None)
+    kept = f" --keep {shell(item.screen)}"
+    return command_of(replace(finding, settings=settings), where) + kept

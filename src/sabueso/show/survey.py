@@ -177,7 +177,7 @@ def _show_figures(console: Console, survey: MeasureSurvey, d: Description) -> No
     middle += [(f"{q}%" if q != 50 else "median", money(d.percentiles[q])) for q in PERCENTILES]
     middle += [("greatest", money(d.greatest))]
     right = [
-        ("s", money(d.sd)), ("variance", money(d.variance)), ("interquartile range", money(d.iqr)),
+        ("s", money(d.sd)), ("variance", money(d.variance)), ("IQR", money(d.iqr)),
         ("range", money(d.greatest - d.least)),
         ("skewness G1", _with_error(d.skewness, d.skewness_error)),
         ("excess kurtosis G2", _with_error(d.kurtosis, d.kurtosis_error)),

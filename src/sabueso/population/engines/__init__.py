@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.population.engines.interface import Engine, EngineSettings, QueryError
 
 __all__ = ["Engine", "EngineSettings", "QueryError", "open_engine"]

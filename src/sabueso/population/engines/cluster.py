@@ -17,7 +17,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from sqlglot.dialects.spark import Spark
 
-from sabueso.errors import UserError
+from sabueso.base.errors import UserError
 from sabueso.population.engines.interface import (
     EngineSettings,
     QueryError,

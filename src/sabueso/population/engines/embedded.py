@@ -31,11 +31,16 @@ class EmbeddedEngine:
         try:
             if settings.memory:
                 self._connection.execute(f"SET memory_limit = {_quoted(settings.memory)}")
+        except duckdb.Error as error:
+            raise QueryError(
+                f"[engine] memory = {settings.memory!r}: {_first_line(error)}"
+            ) from None
+        try:
             if settings.threads:
                 self._connection.execute(f"SET threads = {int(settings.threads)}")
         except duckdb.Error as error:
             raise QueryError(
-                f"[engine] memory = {settings.memory!r}: {_first_line(error)}"
+                f"[engine] threads = {settings.threads}: {_first_line(error)}"
             ) from None
         # Progress is this program's to show; the order of a result is what its query states.
         self._connection.execute("SET enable_progress_bar = false")
@@ -82,15 +87,7 @@ class EmbeddedEngine:
         try:
             relation = self._connection.sql(statement)
             return None if relation is None else relation.to_arrow_table()
-        except (
-            duckdb.ConversionException,
-            duckdb.OutOfRangeException,
-            duckdb.BinderException,
-            duckdb.InvalidInputException,
-            duckdb.OutOfMemoryException,
-            duckdb.IOException,
-            duckdb.TypeMismatchException,
-        ) as error:
+        except duckdb.Error as error:
             raise QueryError(_first_line(error)) from error
 
 
@@ -132,5 +129,5 @@ def _type(column: Any) -> str:
 
 
 def _first_line(error: Exception) -> str:
-    text = str(error).strip().splitlines()[0]
+    text = (str(error).strip().splitlines() or [type(error).__name__])[0]
     return text.split("Error: ", 1)[-1]

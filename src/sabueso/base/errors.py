@@ -10,6 +10,10 @@ class UserError(Exception):
     """Bad usage or bad input. Its text is one sentence that says where and what was expected."""
 
 
+class ProgramFault(Exception):
+    """A check of this program on itself failed: what it would have said is wrong. Exit code 1."""
+
+
 def nearest(name: str, choices: Iterable[str]) -> str:
     """Return ``"; did you mean X?"`` for the choice most like ``name``, else the choices."""
     known = [str(c) for c in choices]

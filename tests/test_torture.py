@@ -1,0 +1,32 @@
+"""A small seeded part of bench/torture.py: nothing lost, doubled, wrong, and no traceback."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import pytest
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "bench"))
+from sabueso.startup import let_pandas_in
+from torture import torture
+
+SOME = {
+    "files": 54,
+    "expressions": 250,
+    "arguments": 40,
+    "plans": 24,
+    "alterations": 16,
+    "kills": 14,
+    "races": 6,
+}
+
+
+@pytest.mark.parametrize("kind", SOME)
+def test_hostile_trials(kind, tmp_path):
+    try:
+        trials = torture(kind, SOME[kind], 7, tmp_path)
+    finally:
+        let_pandas_in()
+    assert trials.tried == SOME[kind]
+    assert not trials.faults, trials.faults[:3]
