@@ -33,7 +33,7 @@ from sabueso.case.taking import (
 from sabueso.intake.interface import FileReport
 from sabueso.intake.roles import guess_roles
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.take import Progress, intake_engine, reader_for
+from sabueso.intake.take import Progress, intake_engine, readable, reader_for
 from sabueso.population import sql
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree
@@ -107,7 +107,8 @@ def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
             old = names.get(name)
             if old is not None and not asked.replace_old:
                 raise changed(path, table)
-            report = _report(path, name, base, found.roles, case.plan.case.currency, engine)
+            with readable(path):
+                report = _report(path, name, base, found.roles, case.plan.case.currency, engine)
             found.roles = found.roles or report.roles
             replaces = old.body["sha256"] if old is not None else ""
             found.reports.append(replace(report, sha256=digest, replaces=replaces))

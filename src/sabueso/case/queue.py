@@ -11,6 +11,7 @@ from sabueso.base.errors import UserError
 from sabueso.case.folder import REGISTER, Case
 from sabueso.case.register import marks_hash
 from sabueso.case.reviews import Review, known_ids, reviews
+from sabueso.screens.subject import Subject, of_key
 
 _MARKS = (
     "SELECT marks.*, table_name, kind, key FROM marks "
@@ -46,6 +47,10 @@ class AuditException:
     marks: list[Mark]
     review: Review
     place: int = 0
+
+    @property
+    def subject(self) -> Subject:
+        return of_key(self.kind, self.key)
 
     @property
     def label(self) -> str:

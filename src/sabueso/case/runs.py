@@ -25,14 +25,12 @@ from sabueso.case.folder import Case, population_arguments
 from sabueso.case.plan import ScreenSection
 from sabueso.case.register import Event, Writer, marks_hash
 from sabueso.population import sql
-from sabueso.population.calendar import Span
-from sabueso.population.expressions import equals, literal, quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
+from sabueso.population.table import Table
 from sabueso.screens import find_screen
-from sabueso.screens.digit_classes import CLASS_FUNCTION, asked_conditions, class_condition
-from sabueso.screens.interface import SUBJECT, Finding
+from sabueso.screens.interface import Finding
 from sabueso.screens.picture import quantile_points
+from sabueso.screens.subject import Row
 from sabueso.version import __version__
 
 
@@ -167,7 +165,7 @@ def run_programme(
             [(rows, finding, n) for (_, finding, rows), n in zip(found, most, strict=True)]
         )
         subjects_of = [
-            _subjects(rows.table, finding, doubled.get(rows.table.name, set()), n)
+            _subjects(rows.table, finding, doubled.get(rows.table.name, frozenset()), n)
             for (_, finding, rows), n in zip(found, most, strict=True)
         ]
     at = datetime.now(UTC).isoformat(timespec="seconds")
@@ -375,34 +373,42 @@ def _recorded_json(case: Case, event: Event, name: str) -> dict[str, Any]:
     return found
 
 
-def _subjects(table: Table, finding: Finding, doubled: set[Any], most: int) -> list[dict[str, Any]]:
+def _subjects(
+    table: Table, finding: Finding, doubled: frozenset[Any], most: int
+) -> list[dict[str, Any]]:
     """What the register keeps of each of the strongest flags, in their order."""
-    return [
-        {
-            "key": (key := _key(table, finding, flag, doubled))[0],
-            "score": flag.get("score"),
-            "limit": flag.get("limit"),
-            "direction": flag.get("direction"),
-            "p_adjusted": flag.get("p_adjusted"),
-            "amount": None if flag.get("amount") is None else format(flag["amount"], "f"),
-            "at_stake": float(abs(flag.get("amount") or Decimal(0))),
-            "label": _label(table, finding, flag),
-            "selector": _selector(table, finding, key[1]),
-        }
-        for flag in finding.flags.rows(most)
-    ]
+    kept = []
+    for flag in finding.flags.rows(most):
+        subject = finding.flags.subject(flag, finding.settings.get("where"), table)
+        if isinstance(subject, Row) and doubled.intersection(subject.clients().values()):
+            subject = replace(subject, shares_id=True)
+        kept.append(
+            {
+                "key": canonical(subject.key()),
+                "score": flag.get("score"),
+                "limit": flag.get("limit"),
+                "direction": flag.get("direction"),
+                "p_adjusted": flag.get("p_adjusted"),
+                "amount": None if flag.get("amount") is None else format(flag["amount"], "f"),
+                "at_stake": float(abs(flag.get("amount") or Decimal(0))),
+                "label": subject.label(),
+                "selector": subject.rows(table),
+            }
+        )
+    return kept
 
 
-def _doubled_ids(found: Sequence[tuple[Population, Finding, int]]) -> dict[str, set[Any]]:
+def _doubled_ids(found: Sequence[tuple[Population, Finding, int]]) -> dict[str, frozenset[Any]]:
     """By table: values of the id column among the flagged rows that become exceptions, so many of
     each finding, that more than one row has."""
     flagged: dict[str, tuple[Population, list[pa.ChunkedArray]]] = {}
     for population, finding, most in found:
         identity = population.table.role("id")
-        if finding.flags.kind == "row" and identity is not None and len(finding.flags):
+        if finding.flags.kind == Row.kind and identity is not None and len(finding.flags):
             _, values = flagged.setdefault(population.table.name, (population, []))
-            values.append(finding.flags.table.column(SUBJECT + identity.name).slice(0, most))
-    doubled: dict[str, set[Any]] = {}
+            keys = finding.flags.table.column("subject").slice(0, most)
+            values.append(pa.chunked_array([each.field(identity.name) for each in keys.chunks]))
+    doubled: dict[str, frozenset[Any]] = {}
     for name, (population, values) in flagged.items():
         identity = population.table.role("id")
         assert identity is not None
@@ -414,65 +420,5 @@ def _doubled_ids(found: Sequence[tuple[Population, Finding, int]]) -> dict[str, 
         select = select.group_by(each.copy())
         select = select.having(exp.GT(this=sql.count(), expression=sql.integer(1)))
         again = population.query(select, flagged=pa.table({"value": every.unique()}))
-        doubled[name] = {None, *again.column("value").to_pylist()}
+        doubled[name] = frozenset([None, *again.column("value").to_pylist()])
     return doubled
-
-
-def _key(
-    table: Table, finding: Finding, flag: dict[str, Any], doubled: set[Any]
-) -> tuple[str, dict[str, Any]]:
-    """The canonical key of a flag's subject, and its parts."""
-    subject = dict(flag["subject"])
-    identity = table.role("id")
-    if finding.flags.kind == "row" and identity and subject.get(identity.name) not in doubled:
-        subject = {identity.name: subject[identity.name]}
-    return canonical(subject), subject
-
-
-def _label(table: Table, finding: Finding, flag: dict[str, Any]) -> str:
-    """What the queue calls a subject."""
-    subject, context = flag["subject"], flag.get("context", {})
-    if finding.flags.kind == "class":
-        parts = [
-            f"{finding.settings['digits']} {subject[finding.settings['digits']]}",
-            subject["on"],
-        ]
-        parts += [f"{k} {v}" for k, v in flag.get("group", {}).items()]
-        return " · ".join(parts)
-    if finding.flags.kind == "line":
-        parts = [str(v) for k, v in subject.items() if k != "period"]
-        return " · ".join([*parts, str(subject["period"]), flag["reading"]])
-    if finding.flags.kind == "entity":
-        return " · ".join(f"{k} {v}" for k, v in subject.items())
-    identity = table.role("id")
-    name = subject.get(identity.name) if identity else None
-    shown = [str(name)] if name else [f"{subject['file']} line {subject['line']}"]
-    for role in ("date", "party", "account", "text"):
-        column = table.roles.get(role)
-        if column in context and context[column] is not None and len(shown) < 4:
-            shown.append(str(context[column]))
-    return " · ".join(shown)
-
-
-def _selector(table: Table, finding: Finding, subject: dict[str, Any]) -> str:
-    """The rows behind a subject, as a condition that ``dig --where`` takes."""
-    parts = []
-    for name, value in subject.items():
-        if finding.flags.kind == "class" and name == "on":
-            continue
-        if finding.flags.kind == "class" and name in CLASS_FUNCTION:
-            parts.append(class_condition(subject["on"], name, value))
-        elif finding.flags.kind in ("line", "class") and name == "period":
-            date = table.roles["date"]
-            parts.append(Span.of(value, table.fiscal_year_starts).condition(quoted_name(date)))
-        elif finding.flags.kind == "row" and name in ("file", "line"):
-            column = FILE_COLUMN if name == "file" else LINE_COLUMN
-            parts.append(f"{column} = {literal(value)}")
-        else:
-            parts.append(equals(name, value, [c.name for c in table.columns]))
-    if finding.flags.kind == "class":
-        parts += asked_conditions(subject["on"], finding.settings)
-    where = finding.settings.get("where")
-    if where and finding.flags.kind != "row":
-        parts.append(f"({where})")
-    return " and ".join(parts)

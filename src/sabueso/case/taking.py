@@ -22,7 +22,14 @@ from sabueso.intake.checks import RuleReport
 from sabueso.intake.interface import FileReport
 from sabueso.intake.rules import AnyRule
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.take import Prior, Progress, intake_engine, reader_for, take_file
+from sabueso.intake.take import (
+    Prior,
+    Progress,
+    intake_engine,
+    readable,
+    reader_for,
+    take_file,
+)
 from sabueso.population.table import Column, Part
 
 
@@ -297,7 +304,8 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
             ):
                 raise changed(path, table)
             output = None if shop is None else shop / f"{len(found.outputs)}.parquet"
-            report = take_file(path, output, settings, prior, engine, progress=asked.progress)
+            with readable(path):
+                report = take_file(path, output, settings, prior, engine, progress=asked.progress)
             replaces = old.body["sha256"] if old is not None else ""
             report = replace(report, sha256=hashes.of(path), replaces=replaces)
             now = path.stat()

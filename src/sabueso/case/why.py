@@ -29,6 +29,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.interface import plain
+from sabueso.screens.subject import Line, Row
 
 MOST_ROWS = 5
 PEER_ROLES = ("party", "account", "preparer")
@@ -106,15 +107,16 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         carrying = drill_rows(
             opened(item.table, item.selector, with_set_aside=True), limit=MOST_ROWS, on=on
         )
-        found, rest = candidates(table, columns, list(item.key), measure)
+        subject = item.subject
+        found, rest = candidates(table, columns, list(subject.clients()), measure)
         drivers: list[Driver] = []
         peers: list[Peers] = []
-        sides = _sides(item, settings, population)
+        sides = _sides(subject, settings, population) if isinstance(subject, Line) else None
         parts = None
         quantity = table.role("quantity")
         if sides is not None and quantity is not None and measure is not None:
             parts = rate_and_volume(population, *sides, quantity, measure)
-        if item.kind == "row" and measure is not None and not columns:
+        if isinstance(subject, Row) and measure is not None and not columns:
             peers = _peers(population, carrying.rows, measure)
         else:
             for column in found:
@@ -166,10 +168,10 @@ def _finding(case: Case, item: AuditException) -> dict[str, Any]:
 
 
 def _sides(
-    item: AuditException, settings: dict[str, Any], population: Population
+    line: Line, settings: dict[str, Any], population: Population
 ) -> tuple[Tree, Tree] | None:
-    """Conditions of the two periods that a change is between; None where it is no change of one."""
-    if item.kind != "line" or settings.get("against") or not settings.get("base"):
+    """Conditions of the two periods that a change is between; None where it is none of the books'."""
+    if settings.get("against") or not settings.get("base"):
         return None
     table = population.table
     date = table.role("date")
@@ -180,8 +182,7 @@ def _sides(
             sql.cast(expressions.scalar(name, table), "VARCHAR"),
             exp.null() if value is None else sql.text(str(value)),
         )
-        for name, value in item.key.items()
-        if name != "period"
+        for name, value in line.clients().items()
     ]
     spans = [Span.of(settings[k], table.fiscal_year_starts) for k in ("base", "current")]
     before, after = (

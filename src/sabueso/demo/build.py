@@ -15,6 +15,7 @@ from sabueso.case.reviews import record_disposition, record_note, record_sign_of
 from sabueso.case.runs import Run, run_programme
 from sabueso.case.taking import TakeReport, source_files, take_in
 from sabueso.demo.inbox import Answer, write_inbox
+from sabueso.screens.subject import Class
 
 LINKS = {
     "payments": {"proveedor": "suppliers.id", "cuenta": "accounts.cuenta"},
@@ -262,9 +263,8 @@ def _review(case: Case, answers: list[Answer]) -> None:
 
 def subject_key(item: AuditException) -> str:
     """A subject as the answer key names it: an id, an account, an employee, or a digit class."""
-    for name in ("first", "first-two"):
-        if item.kind == "class" and name in item.key:
-            return f"{name} {item.key[name]}"
+    if isinstance(item.subject, Class):
+        return item.label.split(" · ")[0]
     for name in ("pago", "cuenta", "empleado", "asiento"):
         if name in item.key:
             return str(item.key[name])

@@ -82,4 +82,6 @@ def _text(column: pa.Array) -> pa.Array:
         return pa.array([text_of(v) for v in plain.to_pylist()], pa.string())
     if pa.types.is_nested(kind) or pa.types.is_binary(kind) or pa.types.is_boolean(kind):
         return pa.array([text_of(v) for v in column.to_pylist()], pa.string())
-    return column.cast(pa.string())
+    texts = column.cast(pa.string())
+    texts.validate(full=True)  # bytes that are no text would go on as if they were
+    return texts

@@ -243,7 +243,8 @@ def readable(path: Path) -> Iterator[None]:
     except BaseException as error:
         # Of the spreadsheet library, whose compiled part has faults that are no exceptions like
         # others; it is not loaded for other files.
-        if type(error).__name__ not in ("PanicException", "CalamineError", "WorksheetNotFound"):
+        kinds = {kind.__name__ for kind in type(error).__mro__}
+        if not kinds & {"PanicException", "CalamineError"}:
             raise
         raise UserError(f"{path}: cannot be read, the file is damaged: {_reason(error)}") from error
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection
 from decimal import Decimal
+from functools import cache
 from typing import Any
 
 import sqlglot
@@ -18,7 +19,7 @@ from sqlglot.errors import SqlglotError
 from sabueso.base.errors import UserError, nearest
 from sabueso.population import sql
 from sabueso.population.sql import Tree
-from sabueso.population.table import Table
+from sabueso.population.table import Table, bare_name
 
 _PREDICATES = (
     exp.EQ, exp.NEQ, exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between, exp.In, exp.Like, exp.ILike,
@@ -126,7 +127,7 @@ def condition(text: str, table: Table, what: str = "--where") -> Tree:
 
 def scalar(text: str, table: Table, what: str = "--by") -> Tree:
     """A value for each row: a column or role, a period of the date role, or an expression."""
-    name = text.strip().strip('"')
+    name = bare_name(text)
     try:
         return _column_or_period(name, table, what)
     except UserError:
@@ -139,8 +140,18 @@ def scalar(text: str, table: Table, what: str = "--by") -> Tree:
 
 def quoted_name(name: str) -> str:
     """A column's name as a user types it in an expression: in quotes where it needs them."""
-    plain = name.isidentifier() and name.isascii() and name.lower() == name
+    plain = name.isidentifier() and name.isascii() and name.lower() == name and _reads_as(name)
     return name if plain else '"' + name.replace('"', '""') + '"'
+
+
+@cache
+def _reads_as(name: str) -> bool:
+    """Whether a bare word is read as a column of that name, and not as a word of the language."""
+    try:
+        tree = sqlglot.parse_one(f"{name} = 1 and x > {name}", dialect="duckdb")
+    except SqlglotError:
+        return False
+    return sum(column.name == name for column in tree.find_all(exp.Column)) == 2
 
 
 def literal(value: Any) -> str:
@@ -166,7 +177,7 @@ def equals(name: str, value: Any, columns: Collection[str] | None = None) -> str
 def label(text: str, table: Table) -> str:
     """How a group is called: the column's own name where the text names a column or role."""
     try:
-        return table.column(text.strip().strip('"')).name
+        return table.column(bare_name(text)).name
     except UserError:
         return text.strip()
 
@@ -190,7 +201,7 @@ def aggregate(text: str, table: Table, what: str = "--measures") -> Tree:
     """A figure for each group of rows, such as ``sum(amount)``; a bare column means its sum."""
     tree = _parsed(text, what)
     if isinstance(tree.unnest(), exp.Column):
-        return exp.Sum(this=sql.column(table.number(text.strip().strip('"')).name))
+        return exp.Sum(this=sql.column(table.number(bare_name(text)).name))
     if tree.find(*_AGGREGATES) is None:
         raise UserError(
             f"{what} {text!r} gives a value per row; expected one per group: a number column, "

@@ -114,7 +114,7 @@ class Table:
         UserError
             If there is none; the sentence names the nearest.
         """
-        for candidate in (name, self.roles.get(name)):
+        for candidate in (name, bare_name(name), self.roles.get(name)):
             for column in self.columns:
                 if column.name == candidate:
                     return column
@@ -149,11 +149,19 @@ class Table:
             raise UserError(
                 f"table {self.name!r} has no column in the role amount: name the measure with --on"
             )
-        return self.number(name or "amount")
+        return self.number(name or self.roles["amount"])
 
     @property
     def files(self) -> tuple[Path, ...]:
         return tuple(file for part in self.parts for file in part.files)
+
+
+def bare_name(text: str) -> str:
+    """A column's name as it was typed, with or without the quotes of an expression."""
+    name = text.strip()
+    if len(name) > 1 and name[0] == name[-1] == '"':
+        return name[1:-1].replace('""', '"')
+    return name
 
 
 def unify(parts: list[Part], table: str) -> tuple[Column, ...]:

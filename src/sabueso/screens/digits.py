@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from decimal import Decimal
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -13,14 +15,21 @@ from pydantic import Field, field_validator, model_validator
 from sabueso.base.errors import UserError
 from sabueso.population import sql
 from sabueso.population.calendar import Span
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import equals, quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table, money
-from sabueso.screens.digit_classes import Counted, class_text, count_classes
+from sabueso.screens.digit_classes import (
+    Counted,
+    asked_conditions,
+    class_condition,
+    class_text,
+    count_classes,
+)
 from sabueso.screens.digit_detail import changed_classes, repeated_amounts, who_is_behind
 from sabueso.screens.grouping import UNITS, Grouping, distinct_units
-from sabueso.screens.interface import GROUP, SUBJECT, Caution, Finding, Flags
+from sabueso.screens.interface import Caution, Finding, Flags
 from sabueso.screens.settings import MeasureSettings, listed
+from sabueso.screens.subject import Class, own_key, own_name
 from sabueso.screens.suitability import STAGED, digit_cautions, distinct_amounts
 from sabueso.stats.digits import (
     SUMMATION_TESTS,
@@ -131,7 +140,7 @@ class Digits:
                 tests = len(more["change"]["classes"])
             flags = _change_flags(described, more, settings, measure)
         elif amounts:
-            flags = _flags(counted.keys, fit, described, settings.digits, measure)
+            flags = _flags(counted.keys, fit, described, settings, measure)
         else:
             flags = Flags("class", pa.table({}))  # no row is behind a difference
         if settings.by_whom and fit is not None and len(flags):
@@ -289,19 +298,21 @@ def _flags(
     keys: list[dict[str, Any]],
     fit: DigitFit | None,
     described: list[dict[str, Any]],
-    test: str,
+    settings: DigitsSettings,
     measure: Column,
 ) -> Flags:
     """Flagged classes, largest |z| first."""
-    rows = []
+    rows, test = [], settings.digits
     if fit is not None:
         where = np.argwhere(fit.flagged)
         strength = np.abs(fit.z[fit.flagged])
         for i, k in where[np.argsort(-strength, kind="stable")].tolist():
             item = described[i]["classes"][k]
-            row = {f"{SUBJECT}on": measure.name, SUBJECT + test: item["digits"]}
-            row |= {SUBJECT + label: value for label, value in keys[i].items()}
-            row |= {GROUP + label: value for label, value in keys[i].items()}
+            row: dict[str, Any] = {
+                "subject": class_key(measure.name, test, item["digits"], keys[i])
+            }
+            if keys[i]:
+                row["group"] = keys[i]
             low, high = item["band_low"], item["band_high"]
             row |= {
                 "score": item["z"],
@@ -315,7 +326,8 @@ def _flags(
                 "expected": item["expected"],
             }
             rows.append(row)
-    return Flags("class", pa.Table.from_pylist(rows) if rows else pa.table({}))
+    found = pa.Table.from_pylist(rows) if rows else pa.table({})
+    return Flags("class", found, partial(class_subject, measure.name, settings))
 
 
 def _change_flags(
@@ -332,10 +344,10 @@ def _change_flags(
         now = counts[item["digits"]]
         rows.append(
             {
-                f"{SUBJECT}on": measure.name,
-                SUBJECT + settings.digits: item["digits"],
-                f"{SUBJECT}period": second,
-                f"{GROUP}period": second,
+                "subject": class_key(
+                    measure.name, settings.digits, item["digits"], {"period": second}
+                ),
+                "group": {"period": second},
                 "score": item["z"],
                 "limit": item["before"],
                 "direction": "high" if item["z"] > 0 else "low",
@@ -347,4 +359,30 @@ def _change_flags(
                 "expected": item["before"],
             }
         )
-    return Flags("class", pa.Table.from_pylist(rows) if rows else pa.table({}))
+    found = pa.Table.from_pylist(rows) if rows else pa.table({})
+    return Flags("class", found, partial(class_subject, measure.name, settings))
+
+
+def class_key(on: str, test: str, digits: str, group: Mapping[str, Any]) -> dict[str, Any]:
+    """The key of a class: the column measured, the class, and the group it is of."""
+    return {own_name("on", group): on, own_name(test, group): digits, **group}
+
+
+def class_subject(
+    on: str, settings: DigitsSettings, flag: Mapping[str, Any], where: str | None, table: Table
+) -> Class:
+    """The subject of a flagged class, with the condition of its rows."""
+    named, group = flag["subject"], flag.get("group") or {}
+    digits = named[own_key(settings.digits, named)]
+    columns = [c.name for c in table.columns]
+    parts = [class_condition(on, settings.digits, digits)]
+    for name, value in group.items():
+        if settings.compare:
+            span = Span.of(value, table.fiscal_year_starts)
+            parts.append(span.condition(quoted_name(table.roles["date"])))
+        else:
+            parts.append(equals(name, value, columns))
+    parts += asked_conditions(on, settings.model_dump())
+    parts += [f"({where})"] if where else []
+    name = f"{settings.digits} {digits} · {on}"
+    return Class(named, name, group, " and ".join(parts))

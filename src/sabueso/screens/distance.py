@@ -17,7 +17,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 from sabueso.screens import limits as lim
 from sabueso.screens.grouping import Grouping
-from sabueso.screens.interface import CONTEXT, GROUP, SUBJECT, Caution, Finding, Flags, NotTested
+from sabueso.screens.interface import Caution, Finding, Flags, NotTested, with_structs
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats import distance as dist
 from sabueso.stats.adjust import Method, adjust
@@ -312,7 +312,7 @@ def _flags(
             percent = 100 * parts / parts.sum(axis=1, keepdims=True)
             chosen = subjects.take(pa.array(r.rows[inside]))
             columns = _subject_columns(chosen, settings, labels)
-            columns |= {GROUP + k: pa.array([v] * len(inside)) for k, v in key.items()}
+            columns |= {f"g{i}": pa.array([v] * len(inside)) for i, v in enumerate(key.values())}
             columns |= {
                 "score": pa.array(used[inside]),
                 "limit": pa.array(np.full(len(inside), r.limit)),
@@ -342,8 +342,12 @@ def _flags(
     if every is None:
         adjusted = adjust(flags.column("p").to_numpy(), settings.adjust, family)
         flags = flags.append_column("p_adjusted", pa.array(adjusted))
-    if not settings.per:
-        flags = _with_row_context(population, flags)
+    groups = {label: f"g{i}" for i, label in enumerate(results[0][0])}
+    if settings.per:
+        subject = {label: f"k{i}" for i, label in enumerate(labels)}
+        made = {"subject": subject, "context": {"rows": "rows"}, "group": groups}
+        return Flags("entity", with_structs(flags, made)), counts
+    flags = _with_row_context(population, flags, groups)
     return Flags("entity" if settings.per else "row", flags), counts
 
 
@@ -355,49 +359,39 @@ def _subject_columns(
     chosen: pa.Table, settings: DistanceSettings, labels: Sequence[str]
 ) -> dict[str, Any]:
     if settings.per:
-        named = {SUBJECT + label: chosen.column(f"k{i}") for i, label in enumerate(labels)}
-        return named | {CONTEXT + "rows": chosen.column("rows")}
-    return {
-        SUBJECT + "file": chosen.column(FILE_COLUMN),
-        SUBJECT + "line": chosen.column(LINE_COLUMN),
-    }
+        named = {f"k{i}": chosen.column(f"k{i}") for i in range(len(labels))}
+        return named | {"rows": chosen.column("rows")}
+    return {"row_file": chosen.column(FILE_COLUMN), "row_line": chosen.column(LINE_COLUMN)}
 
 
-def _with_row_context(population: Population, flags: pa.Table) -> pa.Table:
+def _with_row_context(population: Population, flags: pa.Table, groups: dict[str, str]) -> pa.Table:
     """Fetch what identifies and describes flagged rows, which the distance did not need."""
     table = population.table
-    identity, amount = table.role("id"), table.role("amount")
-    wanted: list[Tree] = [sql.column("position", "places")]
-    if identity is not None:
-        wanted.append(
-            exp.alias_(sql.column(identity.name, "t"), SUBJECT + identity.name, quoted=True)
-        )
-    for column in lim.context_columns(table):
-        if identity is None or column.name != identity.name:
-            wanted.append(
-                exp.alias_(sql.column(column.name, "t"), CONTEXT + column.name, quoted=True)
-            )
-    if amount is not None:
-        wanted.append(exp.alias_(sql.column(amount.name, "t"), "amount"))
+    columns = lim.RowColumns.of(table, table.role("amount"))
+    trees = columns.trees()
     places = pa.table(
         {
-            FILE_COLUMN: flags.column(SUBJECT + "file"),
-            LINE_COLUMN: flags.column(SUBJECT + "line"),
+            "row_file": flags.column("row_file"),
+            "row_line": flags.column("row_line"),
             "position": pa.array(range(flags.num_rows), pa.int64()),
         }
     )
     at_place = sql.both(
         exp.EQ(this=sql.column(name, "t"), expression=sql.column(name, "places"))
-        for name in (FILE_COLUMN, LINE_COLUMN)
+        for name in ("row_file", "row_line")
     )
-    select = exp.select(*wanted).from_(exp.alias_(population.source(), "t"))
+    rows = exp.select(*(exp.alias_(tree, name) for name, tree in trees.items()))
+    rows = rows.from_(population.source())
+    more = [name for name in trees if name not in ("row_file", "row_line")]
+    wanted = [sql.column("position", "places"), *(sql.column(name, "t") for name in more)]
+    select = exp.select(*wanted).from_(rows.subquery("t"))
     select = select.join("places", on=at_place).order_by(
         sql.ordered(sql.column("position", "places"))
     )
     found = population.query(select, places=places)
-    for name in found.column_names:
-        if name != "position":
-            flags = flags.append_column(name, found.column(name))
+    for name in more:
+        flags = flags.append_column(name, found.column(name))
+    flags = columns.gathered(flags, groups)
     return flags
 
 

@@ -27,10 +27,8 @@ class Grouping:
 
     @classmethod
     def of(cls, by: Sequence[str], table: Table) -> Grouping:
-        return cls(
-            tuple(expressions.label(text, table) for text in by),
-            tuple(expressions.scalar(text, table) for text in by),
-        )
+        trees = {expressions.label(text, table): expressions.scalar(text, table) for text in by}
+        return cls(tuple(trees), tuple(trees.values()))
 
     @property
     def names(self) -> list[str]:

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any, Literal, Protocol
+from typing import Any, Protocol
 
 import pyarrow as pa
 
 from sabueso.population.population import Account, Population
-from sabueso.population.table import exact_total
+from sabueso.population.table import Table, exact_total
 from sabueso.screens.settings import Settings
+from sabueso.screens.subject import Subject, of_flag
 
-SubjectKind = Literal["row", "entity", "line", "class"]
-SUBJECT, CONTEXT, GROUP = "subject.", "context.", "group."
-"""Prefixes of a flag table's columns: what is flagged, what helps to recognise it, its group."""
+Make = Callable[[Mapping[str, Any], str | None, Table], Subject]
+"""Makes the subject of a flag, from the flag, the condition of the test, and the table."""
 
 
 @dataclass(frozen=True)
@@ -40,13 +40,15 @@ class NotTested:
 class Flags:
     """What a test flagged, strongest first, as an Arrow table.
 
-    Columns ``subject.*`` identify a subject, ``context.*`` describe it; the others are
-    ``score, limit, direction, p, p_adjusted, amount`` and what a test adds. ``tests`` names the
-    screen's own columns beyond those.
+    Its columns ``subject``, ``context`` and ``group`` are structs: what identifies a subject, what
+    helps to recognise it, the group it was judged in. A client's columns lie in these alone; the
+    others are ``score, limit, direction, p, p_adjusted, amount`` and what a test adds. ``make``
+    makes subjects where a kind needs more than its key.
     """
 
-    kind: SubjectKind
+    kind: str
     table: pa.Table
+    make: Make | None = None
 
     def __len__(self) -> int:
         return int(self.table.num_rows)
@@ -63,18 +65,47 @@ class Flags:
     def rows(self, limit: int | None = None) -> Iterator[dict[str, Any]]:
         """Flags as dictionaries in the JSON contract's shape."""
         if not len(self):
-            return
+            return  # a table without columns would take a limit for its length
         table = self.table if limit is None else self.table.slice(0, limit)
-        places: list[tuple[str, str]] = []
-        for name in table.column_names:
-            part, dot, key = name.partition(".")
-            inner = dot and part + dot in (SUBJECT, CONTEXT, GROUP)
-            places.append((part, key) if inner else ("", name))
-        for values in zip(*(column.to_pylist() for column in table.columns), strict=True):
-            flag: dict[str, Any] = {"subject": {}}
-            for (part, key), value in zip(places, values, strict=True):
-                (flag.setdefault(part, {}) if part else flag)[key] = value
-            yield flag
+        for batch in table.to_batches(max_chunksize=10_000):
+            yield from batch.to_pylist()
+
+    def subject(self, flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
+        """The subject of one of the flags."""
+        if self.make is not None:
+            return self.make(flag, where, table)
+        return of_flag(self.kind, flag, where, table)
+
+
+def with_structs(table: pa.Table, parts: Mapping[str, Mapping[str, str]]) -> pa.Table:
+    """A table with some columns put together as structs, without copying a value.
+
+    Parameters
+    ----------
+    parts : mapping
+        Struct -> its fields -> the columns that they are made of. A struct without fields is left
+        out.
+    """
+    made = {name: fields for name, fields in parts.items() if fields}
+    used = {column for fields in made.values() for column in fields.values()}
+    rest = [name for name in table.column_names if name not in used]
+
+    def typed(fields: Mapping[str, str]) -> pa.StructType:
+        return pa.struct([(field, table.schema.field(name).type) for field, name in fields.items()])
+
+    kinds = [(name, typed(fields)) for name, fields in made.items()]
+    schema = pa.schema([*kinds, *(table.schema.field(name) for name in rest)])
+    batches = []
+    for batch in table.to_batches():
+        structs = [
+            pa.StructArray.from_arrays(
+                [batch.column(c) for c in fields.values()], names=list(fields)
+            )
+            for fields in made.values()
+        ]
+        arrays = [*structs, *(batch.column(name) for name in rest)]
+        batches.append(pa.RecordBatch.from_arrays(arrays, schema=schema))
+    return pa.Table.from_batches(batches, schema)
 
 
 @dataclass(frozen=True)
@@ -113,6 +144,7 @@ class Finding:
                 "last_date": account.last_date,
             },
             "groups": plain(self.groups),
+            "kind": self.flags.kind,
             "flags": [plain(flag) for flag in self.flags.rows(limit)],
             "flag_count": len(self.flags),
             "flag_total": plain(self.flags.total()),

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from decimal import Decimal
 from math import ceil
 from typing import Any
@@ -16,8 +17,9 @@ from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
 from sabueso.screens.grouping import UNITS, Grouping, Keyed, key_table
-from sabueso.screens.interface import CONTEXT, GROUP, SUBJECT, Caution, NotTested
+from sabueso.screens.interface import Caution, NotTested, with_structs
 from sabueso.screens.scales import LOG_SCALE
+from sabueso.screens.subject import row_key
 
 INT64 = np.iinfo(np.int64)
 CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
@@ -111,20 +113,46 @@ def context_columns(table: Table) -> list[Column]:
     return [column for column in found if column is not None]
 
 
-def row_columns(table: Table, measure: Column | None) -> dict[str, Tree]:
-    """What names a flagged row, what helps to recognise it, and its amount."""
-    identity = table.role("id")
-    named: dict[str, Tree] = {}
-    if identity is not None:
-        named[SUBJECT + identity.name] = sql.column(identity.name)
-    named[SUBJECT + "file"] = sql.column(FILE_COLUMN)
-    named[SUBJECT + "line"] = sql.column(LINE_COLUMN)
-    for column in context_columns(table):
-        if identity is None or column.name != identity.name:
-            named[CONTEXT + column.name] = sql.column(column.name)
-    if measure is not None:
-        named["amount"] = sql.column(measure.name)
-    return named
+@dataclass(frozen=True)
+class RowColumns:
+    """What names a flagged row, what helps to recognise it, and its amount.
+
+    In a query they have names of this program's, whatever the client's columns are called; in the
+    flags they are the fields of structs.
+    """
+
+    identity: Column | None
+    context: tuple[Column, ...]
+    measure: Column | None
+
+    @classmethod
+    def of(cls, table: Table, measure: Column | None) -> RowColumns:
+        identity = table.role("id")
+        shown = (c for c in context_columns(table) if identity is None or c.name != identity.name)
+        return cls(identity, tuple(shown), measure)
+
+    def trees(self) -> dict[str, Tree]:
+        """Named values for the base of a query."""
+        columns = {"row_file": FILE_COLUMN, "row_line": LINE_COLUMN}
+        if self.identity is not None:
+            columns["row_id"] = self.identity.name
+        columns |= {f"c{i}": column.name for i, column in enumerate(self.context)}
+        if self.measure is not None:
+            columns["amount"] = self.measure.name
+        return {name: sql.column(column) for name, column in columns.items()}
+
+    def gathered(self, found: pa.Table, groups: Mapping[str, str] | None = None) -> pa.Table:
+        """A result with these values as flags have them; ``groups`` are labels and their columns."""
+        own = [] if self.identity is None else [self.identity.name]
+        key = row_key(own[0] if own else None, "row_file", "row_line", "row_id")
+        return with_structs(
+            found,
+            {
+                "subject": key,
+                "context": {column.name: f"c{i}" for i, column in enumerate(self.context)},
+                "group": groups or {},
+            },
+        )
 
 
 MANY_ROWS = 100_000
@@ -146,9 +174,10 @@ def rows_beyond(
 
     ``limits`` is a :func:`limit_table`; ``carry`` are named values that come along. The result has
     ``position`` (of the group), ``strength``, ``high`` (above, not below), ``amount`` and the
-    prefixed columns.
+    structs of flags.
     """
-    named = row_columns(population.table, measure)
+    columns = RowColumns.of(population.table, measure)
+    named = columns.trees()
     values = {**values, **named}
     if scale == "log":
         limits = with_amounts(limits)
@@ -168,23 +197,20 @@ def rows_beyond(
         exp.alias_(high.copy(), "high"),
     ]
     wanted += [sql.column(name, "b") for name in (*carry, *named)]
-    wanted += [
-        exp.alias_(sql.column(name, "b"), GROUP + label, quoted=True)
-        for name, label in zip(grouping.names, grouping.labels, strict=True)
-    ]
+    wanted += grouping.columns("b")
     select = exp.select(*wanted).from_(base.subquery("b"))
     select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
     select = select.where(beyond(side)).order_by(
         sql.ordered(sql.column("strength"), descending=True),
-        sql.ordered(sql.column(SUBJECT + "file")),
-        sql.ordered(sql.column(SUBJECT + "line")),
+        sql.ordered(sql.column("row_file")),
+        sql.ordered(sql.column("row_line")),
     )
     found = population.query(select, limits=limits)
-    if found.num_rows < MANY_ROWS:
-        return found
-    # A file's name stands in each of its rows.
-    place = found.column_names.index(SUBJECT + "file")
-    return found.set_column(place, SUBJECT + "file", found.column(place).dictionary_encode())
+    if found.num_rows >= MANY_ROWS:
+        # A file's name stands in each of its rows.
+        place = found.column_names.index("row_file")
+        found = found.set_column(place, "row_file", found.column(place).dictionary_encode())
+    return columns.gathered(found, dict(zip(grouping.labels, grouping.names, strict=True)))
 
 
 def with_amounts(limits: pa.Table) -> pa.Table:

@@ -19,8 +19,9 @@ from sabueso.population.population import Account, Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, money
 from sabueso.screens.grouping import UNITS, Grouping
-from sabueso.screens.interface import SUBJECT, Caution, Finding, Flags
+from sabueso.screens.interface import Caution, Finding, Flags
 from sabueso.screens.settings import Settings, listed
+from sabueso.screens.subject import own_name
 from sabueso.stats.change import Change, RateVolume, compare, rate_and_volume
 
 Key = tuple[Any, ...]
@@ -292,8 +293,9 @@ def _flags(lines: Sequence[dict[str, Any]], settings: PeriodsSettings, now: Span
     for line in sorted(lines, key=lambda item: -abs(item["change"])):
         if not line["flagged"]:
             continue
-        row = {SUBJECT + label: value for label, value in line["key"].items()}
-        row[SUBJECT + "period"] = now.name
+        row: dict[str, Any] = {
+            "subject": {**line["key"], own_name("period", line["key"]): now.name}
+        }
         percent = line["change_percent"]
         row |= {
             "score": float(line["change"]),

@@ -67,21 +67,20 @@ class Range:
         for position, (_, condition, excess) in enumerate(rules):
             place = place.when(condition.copy(), sql.integer(position))
             over = over.when(condition.copy(), excess)
-        rows = exp.select("*", exp.alias_(place, "_rule"), exp.alias_(over, "score")).from_(
-            population.used(exp.select("*")).subquery("u")
+        columns = lim.RowColumns.of(table, measure)
+        values = {**columns.trees(), "rule": place, "score": over}
+        select = exp.select(*(sql.column(name, "r") for name in values))
+        select = select.from_(population.base(values).subquery("r"))
+        select = select.where(exp.Not(this=sql.is_missing(sql.column("rule", "r"))))
+        select = select.order_by(
+            sql.ordered(sql.column("score", "r"), descending=True),
+            sql.ordered(sql.column("row_file", "r")),
+            sql.ordered(sql.column("row_line", "r")),
         )
-        shown = [
-            exp.alias_(tree, name, quoted=True)
-            for name, tree in lim.row_columns(table, measure).items()
-        ]
-        select = exp.select(*shown, sql.column("_rule"), sql.column("score"))
-        select = select.from_(rows.subquery("r"))
-        select = select.where(exp.Not(this=sql.is_missing(sql.column("_rule"))))
-        select = select.order_by(sql.ordered(sql.column("score"), descending=True), *sql.place())
-        found = population.query(select)
+        found = columns.gathered(population.query(select))
         names = [title for title, _, _ in rules]
-        broken = found.column("_rule").to_pylist()
-        kept = found.drop_columns(["_rule"])
+        broken = found.column("rule").to_pylist()
+        kept = found.drop_columns(["rule"])
         if measure is None:
             kept = kept.append_column("amount", pa.nulls(kept.num_rows, pa.decimal128(18, 2)))
         kept = kept.append_column("rule", pa.array([names[i] for i in broken], pa.string()))

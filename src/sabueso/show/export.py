@@ -48,8 +48,10 @@ def finding_sheet(finding: Finding) -> Sheet:
         row: dict[str, Any] = {}
         for name, value in flag.items():
             if isinstance(value, dict):
-                prefix = "" if name in ("subject", "context", "group") else f"{name} "
-                row |= {f"{prefix}{k}": v for k, v in value.items()}
+                for key, each in value.items():
+                    # A client's column may be called as one of this program's is.
+                    plain = key if name in ("subject", "context", "group") else f"{name} {key}"
+                    row[plain if plain not in (*row, *flag) else f"{name} {key}"] = each
             else:
                 row[name] = value
         flat.append(row)

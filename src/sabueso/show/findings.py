@@ -11,13 +11,13 @@ from rich.text import Text
 from sabueso.population.expressions import equals
 from sabueso.screens.digit_classes import asked_conditions, class_condition
 from sabueso.screens.interface import Finding
+from sabueso.screens.subject import of_key, own_key
 from sabueso.show import numbers as num
 from sabueso.show.account import account_lines
 from sabueso.show.console import next_steps, notes, open_table, shell, title
 from sabueso.show.digits import show_digits
 from sabueso.show.limit_views import (
     SHOWN,
-    row_name,
     show_aside,
     show_ladder,
     show_limits,
@@ -154,10 +154,7 @@ def _show_distance(console: Console, finding: Finding) -> None:
     )
     for flag in finding.flags.rows(SHOWN):
         driver = max(flag["contribution"], key=lambda name: flag["contribution"][name])
-        if finding.flags.kind == "row":
-            name = row_name(flag["subject"])
-        else:
-            name = num.group_name(flag["subject"])
+        name = of_key(finding.flags.kind, flag["subject"]).short()
         values = [num.number(flag["values"][m]) for m in measures[:4]]
         table.add_row(
             " " + name,
@@ -241,31 +238,27 @@ def _next(finding: Finding, where: str | None, kept: str) -> list[str]:
         flag = next(finding.flags.rows(1), None)
         if flag is not None and flag["direction"] == "high":
             test, on = finding.settings["digits"], finding.on or ""
-            conditions = [class_condition(on, test, flag["subject"][test])]
+            named = flag["subject"]
+            conditions = [class_condition(on, test, named[own_key(test, named)])]
             conditions += asked_conditions(on, finding.settings)
             condition = " and ".join(conditions) + and_where
             by = finding.settings.get("by_whom") or "month"
             steps.append(f"sabueso dig {finding.table} --where {shell(condition)} --by {by}")
     elif finding.test == "periods" and len(finding.flags):
         flag = next(finding.flags.rows(1))
-        key = next(k for k in flag["subject"] if k != "period")
-        condition = equals(key, flag["subject"][key]) + and_where
+        line = of_key(finding.flags.kind, flag["subject"])
+        key, value = next(iter(line.clients().items()))
+        condition = equals(key, value) + and_where
         steps.append(
             f"sabueso dig {finding.table} --where {shell(condition)} --by {key} --across year"
         )
-    elif len(finding.flags) and finding.flags.kind == "row":
+    elif len(finding.flags):
         flag = next(finding.flags.rows(1))
-        subject = flag["subject"]
-        identity = [k for k in subject if k not in ("file", "line")]
-        if flag.get("group"):
-            key, value = next(iter(flag["group"].items()))
-            steps.append(f"sabueso dig {finding.table} --where {shell(equals(key, value))} --rows")
-        elif identity:
-            condition = equals(identity[0], subject[identity[0]])
-            steps.append(f"sabueso dig {finding.table} --where {shell(condition)} --rows")
-    elif len(finding.flags) and finding.flags.kind == "entity":
-        key, value = next(iter(next(finding.flags.rows(1))["subject"].items()))
-        steps.append(f"sabueso dig {finding.table} --where {shell(equals(key, value))} --rows")
+        subject = of_key(finding.flags.kind, flag["subject"])
+        # The group it was judged in, else the subject itself.
+        opened = next(iter((flag.get("group") or subject.clients()).items()), None)
+        if opened is not None:
+            steps.append(f"sabueso dig {finding.table} --where {shell(equals(*opened))} --rows")
     steps.append(f"{command_of(finding, where)} --keep {shell(_name(finding))}")
     return steps
 

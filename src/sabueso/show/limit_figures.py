@@ -7,6 +7,7 @@ import re
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
+from sabueso.screens.subject import Row
 from sabueso.show import numbers as num
 from sabueso.show.canvas import drawn, legend, plain_number
 from sabueso.show.palette import AMBER, INK, PLUM, SAND, SEA, STONE
@@ -186,13 +187,13 @@ def _flagged(axes: Axes, finding: dict[str, Any], groups: list[dict[str, Any]]) 
 
 def _row_name(flag: dict[str, Any]) -> str:
     """A flagged row by its id, else by the party or account on it, else by its line."""
-    subject = flag["subject"]
-    names = [v for k, v in subject.items() if k not in ("file", "line")]
+    row = Row(flag["subject"])
+    names = list(row.clients().values())
     names += [
         v for v in flag.get("context", {}).values() if not re.match(r"\d{4}-\d\d-\d\d", str(v))
     ]
     found = [str(v) for v in names if v is not None]
-    return found[0][:18] if found else f"line {subject['line']}"
+    return found[0][:18] if found else row.short()
 
 
 def _by_group(axes: Axes, finding: dict[str, Any], names: list[str]) -> None:

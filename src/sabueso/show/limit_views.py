@@ -8,6 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from sabueso.screens.interface import Finding
+from sabueso.screens.subject import of_key
 from sabueso.show import numbers as num
 from sabueso.show.console import open_table
 from sabueso.show.palette import AMBER, STONE
@@ -159,7 +160,7 @@ def show_range(console: Console, finding: Finding) -> None:
     table = open_table(head)
     for flag in shown:
         table.add_row(
-            " " + row_name(flag["subject"]),
+            " " + of_key(finding.flags.kind, flag["subject"]).short(),
             *(_clip(flag["context"][name], 40) for name in context),
             num.amount(flag["amount"], finding.scale),
             Text(flag["rule"], style=AMBER),
@@ -187,7 +188,7 @@ def _show_flags(console: Console, finding: Finding) -> None:
     for flag in shown:
         fence = flag.get("fence")
         table.add_row(
-            " " + row_name(flag["subject"]),
+            " " + of_key(finding.flags.kind, flag["subject"]).short(),
             *(_clip(flag["context"][name], 40) for name in context),
             num.amount(flag["amount"], finding.scale),
             num.number(flag["score"], 2 if finding.test == "top" else 1),
@@ -206,14 +207,6 @@ def show_rest(console: Console, finding: Finding) -> None:
 
 def _mark(direction: str) -> Text:
     return Text({"high": "▲ high", "low": "▼ low"}.get(direction, "◆ far"), style=AMBER)
-
-
-def row_name(subject: dict[str, Any]) -> str:
-    """A row by its id, else by file and line."""
-    identity = [v for k, v in subject.items() if k not in ("file", "line")]
-    if identity and identity[0] is not None:
-        return str(identity[0])
-    return f"{subject['file']}:{subject['line']}"
 
 
 def _clip(value: Any, width: int) -> str:

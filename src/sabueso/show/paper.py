@@ -18,13 +18,13 @@ from sabueso.case.queue import AuditException, queue
 from sabueso.case.reviews import notes
 from sabueso.case.runs import latest_findings
 from sabueso.screens import find_screen
+from sabueso.screens.subject import of_key
 from sabueso.show import numbers as num
 from sabueso.show import palette
 from sabueso.show.account import reasons_text
 from sabueso.show.export import Sheet, workbook
 from sabueso.show.figures import draw
 from sabueso.show.files import queue_sheet
-from sabueso.show.limit_views import row_name
 from sabueso.show.paper_results import result_of
 from sabueso.version import __version__
 
@@ -205,12 +205,7 @@ def _flag_rows(finding: dict[str, Any]) -> list[list[str]]:
     """Flags of a finding that is not recorded: subject, amount, score."""
     rows = []
     for flag in finding["flags"][:MOST_EXCEPTIONS]:
-        subject = flag["subject"]
-        name = (
-            row_name(subject)
-            if "line" in subject and "file" in subject
-            else num.group_name(subject)
-        )
+        name = of_key(finding["kind"], flag["subject"]).short()
         amount = flag.get("amount")
         rows.append(
             [

@@ -86,7 +86,7 @@ def show_exception(console: Console, item: AuditException) -> None:
             " " + mark.screen,
             f"{mark.rank} of {mark.flagged:,}",
             num.number(mark.score, 2),
-            num.number(mark.limit, 3 if item.kind == "class" else 2),
+            num.number(mark.limit, item.subject.limit_places),
             num.p_value(mark.p_adjusted),
             amount,
         )
