@@ -12,7 +12,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
-from sabueso.case.runs import latest_findings
+from sabueso.case.recording import latest_findings
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.drill import rows as drill_rows

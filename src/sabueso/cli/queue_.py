@@ -38,6 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from sabueso.case.queue import queue
+    from sabueso.case.recording import last_failures
 
     if args.top < 1:
         raise UserError(f"--top {args.top}: expected at least 1")
@@ -46,6 +47,7 @@ def run(args: argparse.Namespace) -> int:
     try:
         every = queue(case)
         ran = bool(every) or bool(case.register.events("run"))
+        failures = last_failures(case)
     finally:
         case.close()
     if not ran:
@@ -82,5 +84,5 @@ def run(args: argparse.Namespace) -> int:
         from sabueso.show.console import make_console
         from sabueso.show.queue import show_queue
 
-        show_queue(make_console(), every, chosen[: args.top], case.plan.case.currency)
+        show_queue(make_console(), every, chosen[: args.top], case.plan.case.currency, failures)
     return 0

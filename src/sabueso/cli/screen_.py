@@ -37,8 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    from sabueso.case.programme import run_programme
     from sabueso.case.queue import queue
-    from sabueso.case.runs import Run, run_programme
+    from sabueso.case.recording import Run
 
     if args.gate is not None and args.gate < 0:
         raise UserError(f"--gate {args.gate}: expected a number of exceptions, 0 or more")
@@ -66,6 +67,7 @@ def run(args: argparse.Namespace) -> int:
                     }
                     for item in done.screens
                 ],
+                "failed": [vars(item) for item in done.failed],
                 "exceptions": len(every),
                 "open": waiting,
                 "tests_made": sum(item.finding.tests_made for item in done.screens),
@@ -76,4 +78,10 @@ def run(args: argparse.Namespace) -> int:
         from sabueso.show.run import show_run
 
         show_run(make_console(), done, every)
+    if done.failed:
+        first = done.failed[0]
+        raise UserError(
+            f"{len(done.failed)} of {len(done.failed) + len(done.screens)} screens could not run; "
+            f"{first.screen!r}: {first.reason}"
+        )
     return 3 if args.gate is not None and waiting > args.gate else 0

@@ -53,7 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> 
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.case.runs import run_test
+    from sabueso.case.programme import run_test
     from sabueso.cli.options import given_options
     from sabueso.show.export import DATA, FIGURES
 

@@ -10,9 +10,10 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.plan import write_links, write_rules, write_screen
+from sabueso.case.programme import run_programme
 from sabueso.case.queue import AuditException, queue
+from sabueso.case.recording import Run
 from sabueso.case.reviews import record_disposition, record_note, record_sign_off
-from sabueso.case.runs import Run, run_programme
 from sabueso.case.taking import TakeReport, source_files, take_in
 from sabueso.demo.inbox import Answer, write_inbox
 from sabueso.screens.subject import Class

@@ -87,6 +87,7 @@ class Fences:
     settings = FencesSettings
 
     def run(self, population: Population, settings: FencesSettings) -> Finding:
+        given, solved = settings, dict[str, Any]()
         table = population.table
         measure = table.measure(settings.on)
         groups = Grouping.of(settings.by, table)
@@ -105,6 +106,7 @@ class Fences:
             )  # fmt: skip
             more["aim"] = {"capacity": settings.aim, "limit": k, "ladder": ladder}
             settings = settings.at(k)
+            solved = {name: getattr(settings, name) for name in ("inner", "outer")}
             tested = [
                 replace(
                     t, limits=_limits(t.limits.q1, t.limits.median, t.limits.q3, None, settings)
@@ -131,7 +133,8 @@ class Fences:
             table=table.name,
             on=measure.name,
             by=list(groups.labels),
-            settings=settings.model_dump(),
+            settings=given.model_dump(),
+            solved=solved,
             population=account,
             groups=described,
             flags=flags,

@@ -110,7 +110,11 @@ def with_structs(table: pa.Table, parts: Mapping[str, Mapping[str, str]]) -> pa.
 
 @dataclass(frozen=True)
 class Finding:
-    """The result of one test on one population. ``more`` are keys that some tests add."""
+    """The result of one test on one population.
+
+    ``settings`` are those given, ``solved`` what the test found for some of them: a limit aimed at,
+    a period named in full. ``more`` are keys that some tests add.
+    """
 
     test: str
     table: str
@@ -125,7 +129,13 @@ class Finding:
     not_tested: list[NotTested]
     currency: str = ""
     scale: int = 2
+    solved: dict[str, Any] = field(default_factory=dict)
     more: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def used(self) -> dict[str, Any]:
+        """The settings that the test went by."""
+        return {**self.settings, **self.solved}
 
     def as_json(self, limit: int | None = None) -> dict[str, Any]:
         """The JSON contract: exact decimals as strings, no NaN."""
@@ -137,6 +147,7 @@ class Finding:
             "by": self.by,
             "currency": self.currency,
             "settings": plain(self.settings),
+            "solved": plain(self.solved),
             "population": account.as_json()
             | {
                 "left_out_totals": plain(account.left_out_totals),

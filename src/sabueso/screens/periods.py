@@ -119,7 +119,8 @@ class Periods:
             table=table.name,
             on=measure.name,
             by=[],
-            settings=settings.model_dump() | {"base": base_name},
+            settings=settings.model_dump(),
+            solved={"base": base_name},
             population=account,
             groups=[
                 {

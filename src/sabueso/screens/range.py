@@ -125,7 +125,7 @@ def _rules(
     A row is counted for the first rule it breaks. Missing values break ``required`` alone.
     """
     found: list[tuple[str, Tree, Tree]] = []
-    none = exp.Literal.number("0.0")
+    none = sql.cast(exp.Literal.number("0"), "DOUBLE")
     for name in settings.required:
         column = table.column(name)
         empty = sql.is_missing(sql.column(column.name))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
 from typing import Any
 
 from rich.console import Console
@@ -81,7 +80,7 @@ def reconciliation(console: Console, finding: Finding) -> None:
 
 
 def _how(finding: Finding) -> str:
-    s = finding.settings
+    s = finding.used
     by = f" by {', '.join(finding.by)}" if finding.by else ""
     if finding.test == "digits":
         what = f"{s['digits']} digits"
@@ -276,12 +275,6 @@ def command_of(finding: Finding, where: str | None) -> str:
             or value in (None, [], defaults[name].default)
         ):
             continue
-        if name == "base" and finding.settings.get("against"):
-            continue
-        if name == "limit" and finding.test == "zscore" and value in (3, Decimal("3.5")):
-            continue
-        if name in ("limit", "inner", "outer") and finding.settings.get("aim"):
-            continue  # solved for
         text = ",".join(value) if isinstance(value, list) else str(value)
         parts.append(f"--{name.replace('_', '-')} {shell(text)}")
     if where:
@@ -294,5 +287,5 @@ def _name(finding: Finding) -> str:
     if finding.test == "digits":
         return f"{finding.settings['digits']} digits of {finding.table}{by}"
     if finding.test == "periods":
-        return f"{finding.table} {finding.settings['current']} against {finding.settings['base']}"
+        return f"{finding.table} {finding.settings['current']} against {finding.used['base']}"
     return f"{finding.test} of {finding.table}{by}"

@@ -15,8 +15,8 @@ from sabueso.base.files import write_whole
 from sabueso.base.visible import visible
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
+from sabueso.case.recording import last_failures, latest_findings
 from sabueso.case.reviews import notes
-from sabueso.case.runs import latest_findings
 from sabueso.screens import find_screen
 from sabueso.screens.subject import of_key
 from sabueso.show import numbers as num
@@ -59,6 +59,7 @@ def write_paper(case: Case) -> list[Path]:
             sections=[_section(f, every, written, case) for f in findings],
             totals=_totals(every, findings),
             people=_people(every),
+            failures=last_failures(case),
             events=count,
             head=head,
             made=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"),
@@ -89,6 +90,7 @@ def finding_page(case: Case, content: dict[str, Any]) -> str:
             sections=[_section(content, [], {}, case)],
             totals=None,
             people={"prepared": "", "reviewed": ""},
+            failures=[],
             events=0,
             head="",
             made=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"),
@@ -181,7 +183,7 @@ def _section(
     fields = screen.settings.model_fields
     settings = [
         (name, ", ".join(map(str, value)) if isinstance(value, list) else str(value))
-        for name, value in finding["settings"].items()
+        for name, value in {**finding["settings"], **finding.get("solved", {})}.items()
         if value not in (None, [], "") and name in fields
     ]
     return {

@@ -11,9 +11,10 @@ from rich.table import Table
 from rich.text import Text
 
 from sabueso.case.queue import AuditException
+from sabueso.case.recording import Failed
 from sabueso.case.reviews import Review
 from sabueso.show import numbers as num
-from sabueso.show.console import next_steps, open_table, title
+from sabueso.show.console import next_steps, notes, open_table, title
 from sabueso.show.palette import AMBER, PLUM, SEA, STONE
 
 STYLES = {"open": "", "cleared": SEA, "error": AMBER, "referred": PLUM}
@@ -39,6 +40,7 @@ def show_queue(
     every: Sequence[AuditException],
     shown: Sequence[AuditException],
     currency: str,
+    failures: Sequence[tuple[int, Failed]] = (),
 ) -> None:
     """Print part of the queue; ``every`` is the whole of it."""
     title(
@@ -60,6 +62,15 @@ def show_queue(
     console.print(table)
     console.print()
     console.print(Text(f" {counts_line(every)}"))
+    notes(
+        console,
+        "not run",
+        (
+            f"{failed.screen} could not run in run {number}: {failed.reason}; what it marked before, "
+            "if anything, is of an earlier run"
+            for number, failed in failures
+        ),
+    )
     waiting = next((item for item in shown if item.review.status == "open"), None)
     if waiting is not None:
         next_steps(

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from sabueso.case.queue import AuditException
-from sabueso.case.runs import Run, ScreenRun
+from sabueso.case.recording import Run, ScreenRun
 from sabueso.show import numbers as num
 from sabueso.show.console import next_steps, notes, open_table, shell, title
 from sabueso.show.findings import command_of
@@ -44,6 +44,11 @@ def show_run(
     marks = sum(len(item.exceptions) for item in done.screens)
     console.print(Text(f" {num.count(tests)} hypotheses tested, {num.many(marks, 'mark')}"))
     console.print(Text(f" {counts_line(every)}"))
+    notes(
+        console,
+        "not run",
+        (f"{item.screen}: {item.reason}" for item in done.failed),
+    )
     capped = [item for item in done.screens if item.flags_file]
     notes(console, "note", (_capped(done, item) for item in capped))
     aimed = next((item for item in capped if "aim" in item.finding.settings), None)
