@@ -346,12 +346,6 @@ def relative(path: Path, folder: Path) -> str:
         return path.resolve().as_posix()
 
 
-def population_arguments(test: str, settings: dict[str, Any]) -> tuple[str, ...]:
-    """Tables beside its own that a test's settings name."""
-    other = settings.get("against")
-    return (str(other),) if test == "periods" and other else ()
-
-
 def _parts(folder: Path) -> list[str]:
     """Parts of a case that are there beside its plan and register."""
     told_by = {"population": "*/*.parquet", "runs": "*/run.json"}

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
+from math import isfinite
 from typing import Any
 
 import pyarrow as pa
@@ -16,7 +17,7 @@ from sabueso.base.errors import UserError, nearest
 from sabueso.base.exact import exactly
 from sabueso.case.aside import screened
 from sabueso.case.exceptions import canonical, exception_id
-from sabueso.case.folder import Case, population_arguments
+from sabueso.case.folder import Case
 from sabueso.case.plan import ScreenSection
 from sabueso.case.recording import (
     Failed,
@@ -32,7 +33,7 @@ from sabueso.case.reviews import set_aside_selectors
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.table import Table
-from sabueso.screens import find_screen
+from sabueso.screens import find_screen, other_tables
 from sabueso.screens.interface import Finding, Screen
 from sabueso.screens.picture import quantile_points
 from sabueso.screens.subject import Row
@@ -60,7 +61,7 @@ def run_test(
     """Run one test and record nothing; with ``points`` the finding holds quantiles for a figure."""
     screen = find_screen(test)
     validated = screen.settings.from_plan(settings, place)
-    others = population_arguments(test, settings)
+    others = other_tables(test, settings)
     with case.populations(table, *others) as population:
         rows = population(table, validated.where)
         whole = population(table, validated.where, with_set_aside=True) if rows.set_aside else None
@@ -140,7 +141,7 @@ def _ready(case: Case, screens: Sequence[ScreenSection]) -> tuple[list[_Ready], 
         try:
             screen = find_screen(section.test)
             settings = screen.settings.from_plan(section.settings, place)
-            for name in (section.table, *population_arguments(section.test, section.settings)):
+            for name in (section.table, *other_tables(section.test, section.settings)):
                 case.table(name)
         except UserError as error:
             failed.append(Failed(section.name, section.test, section.table, str(error)))
@@ -161,7 +162,7 @@ def _screen(
         {
             name
             for section, _, _ in ready
-            for name in (section.table, *population_arguments(section.test, section.settings))
+            for name in (section.table, *other_tables(section.test, section.settings))
         }
     )
     found: list[tuple[ScreenSection, Finding, Population]] = []
@@ -288,10 +289,10 @@ def _subjects(
         kept.append(
             {
                 "key": canonical(subject.key()),
-                "score": flag.get("score"),
-                "limit": flag.get("limit"),
+                "score": _float(flag.get("score")),
+                "limit": _float(flag.get("limit")),
                 "direction": flag.get("direction"),
-                "p_adjusted": flag.get("p_adjusted"),
+                "p_adjusted": _float(flag.get("p_adjusted")),
                 "amount": None if flag.get("amount") is None else format(flag["amount"], "f"),
                 "at_stake": float(abs(flag.get("amount") or Decimal(0))),
                 "label": subject.label(),
@@ -299,6 +300,11 @@ def _subjects(
             }
         )
     return kept
+
+
+def _float(value: Any) -> float | None:
+    """A figure of a flag as the register holds it; what is no number is none."""
+    return float(value) if value is not None and isfinite(value) else None
 
 
 def _doubled_ids(found: Sequence[tuple[Population, Finding, int]]) -> dict[str, frozenset[Any]]:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = (
     "sabueso dig payments --by account,party",
-    "sabueso dig journal --where \"account = '6281'\" --by text --across month",
+    "sabueso dig journal --where \"account = '62840'\" --by text --across month",
     'sabueso dig payments --where "first_two(amount) = 49" --rows',
 )
 

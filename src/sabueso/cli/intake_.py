@@ -13,8 +13,8 @@ from sabueso.cli.common import Bar, case_of, case_option, emit, emit_json, initi
 EXAMPLES = (
     "sabueso intake inbox/payments --as payments",
     "sabueso intake inbox/journal-2024.csv inbox/journal-2025.csv --as journal",
-    "sabueso intake inbox/payments/pagos-2025-07.csv --as payments --check",
-    'sabueso intake --from sqlite:///ledger.db --query "select * from payments" --as payments',
+    "sabueso intake inbox/payments/pagos-2025-07.csv --as again --check",
+    'sabueso intake --from sqlite:///ledger.db --query "select * from entries" --as entries',
 )
 
 

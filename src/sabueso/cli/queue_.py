@@ -20,7 +20,7 @@ STATUSES = ("open", "cleared", "error", "referred", "all")
 EXAMPLES = (
     "sabueso queue",
     "sabueso queue --status open --top 50",
-    "sabueso queue --screen fuel --out exceptions.xlsx",
+    'sabueso queue --screen "account totals" --out exceptions.xlsx',
 )
 
 

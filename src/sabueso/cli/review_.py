@@ -11,9 +11,10 @@ from sabueso.cli import words
 from sabueso.cli.common import as_option, case_of, case_option, emit_json, initials_of
 
 EXAMPLES = (
-    'sabueso review PAY-7K3QF --cleared --reason "dry-dock contract seen" --evidence contract.pdf --as KL',
-    'sabueso review PAY-2M8XA --error --amount 118800.00 --reason "decimal mark mistyped" --as KL',
-    "sabueso review PAY-7K3QF --sign-off --as MR",
+    'sabueso review PAY-4G41Q --cleared --reason "contract seen" '
+    "--evidence inbox/evidence/contract-VR-2024-03.txt --as KL",
+    'sabueso review PAY-60MK2 --error --amount 5621.54 --reason "decimal mark mistyped" --as KL',
+    "sabueso review PAY-DB8SJ --sign-off --as MR",
 )
 
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import cache
 from importlib.metadata import EntryPoints, entry_points
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError, nearest
 
@@ -32,6 +33,12 @@ def find_screen(name: str) -> Screen:
         raise UserError(f"there is no test {name!r}{nearest(name, found.names)}")
     screen: Screen = found[name].load()()
     return screen
+
+
+def other_tables(test: str, settings: Mapping[str, Any]) -> tuple[str, ...]:
+    """Tables beside its own that a test's settings, as given, name."""
+    asked = getattr(find_screen(test), "tables", None)
+    return () if asked is None else tuple(asked(settings))
 
 
 @cache

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
@@ -69,6 +69,12 @@ class Periods:
     summary = "lines that moved against the prior period or the budget"
     reference = "Horizontal and vertical (common-size) analysis; METHODS in the documentation"
     settings = PeriodsSettings
+
+    @staticmethod
+    def tables(settings: Mapping[str, Any]) -> tuple[str, ...]:
+        """The budget that the ledger is compared with, where one is named."""
+        against = settings.get("against")
+        return (str(against),) if against else ()
 
     def run(self, population: Population, settings: PeriodsSettings) -> Finding:
         table = population.table

@@ -16,6 +16,7 @@ from sabueso.show.account import account_lines
 from sabueso.show.console import next_steps, notes, open_table, shell, title
 from sabueso.show.digits import show_digits
 from sabueso.show.limit_views import (
+    LIMIT_COLUMNS,
     SHOWN,
     show_aside,
     show_ladder,
@@ -24,6 +25,7 @@ from sabueso.show.limit_views import (
     show_rest,
 )
 from sabueso.show.palette import AMBER, STONE
+from sabueso.show.plain_views import show_plain
 
 
 def show_finding(console: Console, finding: Finding, *, where: str | None, kept: str = "") -> None:
@@ -48,8 +50,10 @@ def show_finding(console: Console, finding: Finding, *, where: str | None, kept:
         _show_distance(console, finding)
     elif finding.test == "range":
         show_range(console, finding)
-    else:
+    elif finding.test in LIMIT_COLUMNS:
         show_limits(console, finding)
+    else:
+        show_plain(console, finding)
     if "aim" in finding.more:
         show_ladder(console, finding)
     if "with_set_aside" in finding.more:
@@ -110,7 +114,9 @@ def _how(finding: Finding) -> str:
         return "outside what is declared"
     if finding.test == "distance":
         return f"{s['fit']} distance on {', '.join(s['measures'])}{by}"
-    return f"{s['current']} against {s['base']}, per {', '.join(s['per'])}"
+    if finding.test == "periods":
+        return f"{s['current']} against {s['base']}, per {', '.join(s['per'])}"
+    return f"{finding.test}{by}"
 
 
 def _show_not_tested(console: Console, finding: Finding) -> None:

@@ -8,6 +8,7 @@ from typing import Any
 
 from sabueso.show import numbers as num
 from sabueso.show.digits import verdict
+from sabueso.show.plain_views import plain_result
 
 MOST_ROWS, MOST_LINES = 12, 20
 
@@ -23,8 +24,10 @@ def result_of(finding: dict[str, Any]) -> dict[str, Any]:
         "distance": _distance,
         "top": _top,
         "range": _range,
+        "zscore": _limits,
+        "fences": _limits,
     }
-    result = makers.get(finding["test"], _limits)(finding, flagged)
+    result = makers.get(finding["test"], plain_result)(finding, flagged)
     aim, beside = finding.get("aim"), finding.get("with_set_aside")
     if aim:
         result["text"] += (

@@ -54,6 +54,8 @@ class ClusterEngine:
     With a cluster the files must be where its workers can read them, under the same path.
     """
 
+    renders = frozenset(_OWN)
+
     def __init__(self, settings: EngineSettings) -> None:
         self._session = _session(settings)
         self._staged: dict[str, Any] = {}

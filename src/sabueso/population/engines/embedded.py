@@ -22,8 +22,21 @@ from sabueso.population.table import Column, Part, Table
 DIALECT = "duckdb"
 
 
+# This engine's own text for each building block without a common name. A sum of BIGINT is 128 bits
+# wide here.
+_OWN = {
+    "EXACT_SUM": "CAST(SUM({0}) AS DECIMAL(38, 0))",
+    "EXACT_WEIGHTED_SUM": "CAST(SUM(CAST({0} AS HUGEINT) * {1}) AS DECIMAL(38, 0))",
+    "EXACT_SQUARE_SUM": "CAST(SUM(CAST({0} AS HUGEINT) * {0}) AS DECIMAL(38, 0))",
+    "EXACT_QUANTILES": "QUANTILE_CONT({0}, {1})",
+    "WHOLE_DIVISION": "({0} // {1})",
+}
+
+
 class EmbeddedEngine:
     """One in-memory connection; tables are views over their Parquet files."""
+
+    renders = frozenset(_OWN)
 
     def __init__(self, settings: EngineSettings) -> None:
         self._connection = duckdb.connect(":memory:")
@@ -91,15 +104,6 @@ class EmbeddedEngine:
             raise QueryError(_first_line(error)) from error
 
 
-# This engine's own text for each building block without a common name. A sum of BIGINT is 128 bits
-# wide here.
-_OWN = {
-    "EXACT_SUM": "CAST(SUM({0}) AS DECIMAL(38, 0))",
-    "EXACT_WEIGHTED_SUM": "CAST(SUM(CAST({0} AS HUGEINT) * {1}) AS DECIMAL(38, 0))",
-    "EXACT_SQUARE_SUM": "CAST(SUM(CAST({0} AS HUGEINT) * {0}) AS DECIMAL(38, 0))",
-    "EXACT_QUANTILES": "QUANTILE_CONT({0}, {1})",
-    "WHOLE_DIVISION": "({0} // {1})",
-}
 _Dialect = own_names(DuckDB, _OWN)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, ClassVar, Protocol
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -34,7 +34,12 @@ class EngineSettings:
 
 
 class Engine(Protocol):
-    """Runs syntax trees over attached tables and returns small Arrow tables."""
+    """Runs syntax trees over attached tables and returns small Arrow tables.
+
+    ``renders`` are the nodes of ``sql.OWN_NODES`` that it writes: all of them, or it is refused.
+    """
+
+    renders: ClassVar[frozenset[str]]
 
     def attach(self, table: Table) -> None:
         """Make a table's rows known under its name."""

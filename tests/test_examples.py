@@ -1,0 +1,144 @@
+"""Every example of every --help, and of a test from elsewhere, run as it stands."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import sqlite3
+import subprocess
+import sys
+from importlib import import_module
+from pathlib import Path
+
+import pytest
+
+from conftest import inside
+from sabueso.cli.main import COMMANDS
+from sabueso.population import engines
+from sabueso.population.engines import EngineSettings, open_engine
+
+EXAMPLES = [
+    (name, line) for name in COMMANDS for line in import_module(f"sabueso.cli.{name}_").EXAMPLES
+]
+
+
+@pytest.fixture(scope="module")
+def worked(marisma: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A copy of the sample case, beside a client's database."""
+    case = Path(shutil.copytree(marisma, tmp_path_factory.mktemp("examples") / "marisma"))
+    ledger = sqlite3.connect(case / "ledger.db")
+    ledger.execute("CREATE TABLE entries (id TEXT, day TEXT, amount NUMERIC)")
+    ledger.executemany(
+        "INSERT INTO entries VALUES (?, ?, ?)", [(f"E{i}", "2025-01-02", i * 1.5) for i in range(9)]
+    )
+    ledger.commit()
+    ledger.close()
+    return case
+
+
+@pytest.mark.parametrize(("name", "line"), EXAMPLES)
+def test_examples_run_on_the_sample_case(name, line, worked):
+    if name == "demo":
+        # What they build is built by other tests; here that they are understood.
+        assert inside("demo", "--help", cwd=worked).stdout
+        return
+    folder = worked.parent if name == "open" or "--case" in line else worked
+    for command in line.split(" && "):
+        inside(*shlex.split(command)[1:], cwd=folder, code=(0, 3) if "--gate" in line else 0)
+        if name == "open":
+            shutil.rmtree(folder / "my-case")
+
+
+FOREIGN = '''
+"""A test of another package: rows whose amount ends in 00."""
+
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import missing
+from sabueso.screens.interface import Caution, Finding, Flags
+from sabueso.screens.limits import RowColumns
+from sabueso.screens.settings import MeasureSettings
+
+
+class Round:
+    name = "round"
+    summary = "rows whose amount ends in 00"
+    reference = "none"
+    settings = MeasureSettings
+
+    def run(self, population, settings):
+        table = population.table
+        measure = table.measure(settings.on)
+        reasons = [missing(measure)]
+        columns = RowColumns.of(table, measure)
+        base = population.base(columns.trees(), reasons)
+        select = exp.select("*").from_(base.subquery("b"))
+        ends = exp.EQ(this=exp.Mod(this=sql.column("amount", "b"), expression=sql.integer(100)), expression=sql.integer(0))
+        found = columns.gathered(population.query(select.where(ends).limit(40)))
+        found = found.append_column("score", pa.array([1.0] * found.num_rows))
+        account = population.account(measure, reasons)
+        return Finding(
+            test=self.name, table=table.name, on=measure.name, by=[], settings=settings.model_dump(), population=account,
+            groups=[{"group": {}, "n": account.used, "share": found.num_rows / account.used, "parts": [1, 2]}],
+            flags=Flags("row", found), tests_made=account.used, cautions=[Caution("by_hand", "a test of the suite's", {})],
+            not_tested=[], currency=table.currency, scale=measure.scale,
+        )
+
+
+class Half:
+    renders = frozenset({"EXACT_SUM"})
+'''
+
+
+def test_a_test_of_another_package_goes_through_every_command(marisma, tmp_path):
+    case = Path(shutil.copytree(marisma, tmp_path / "case"))
+    place = tmp_path / "site"
+    (place / "foreign-1.0.dist-info").mkdir(parents=True)
+    (place / "foreign.py").write_text(FOREIGN)
+    (place / "foreign-1.0.dist-info" / "METADATA").write_text(
+        "Metadata-Version: 2.1\nName: foreign\nVersion: 1.0\n"
+    )
+    (place / "foreign-1.0.dist-info" / "entry_points.txt").write_text(
+        "[sabueso.screens]\nround = foreign:Round\n\n[sabueso.engines]\nhalf = foreign:Half\n"
+    )
+
+    def run(*arguments: str, code: int = 0) -> str:
+        done = subprocess.run(
+            [sys.executable, "-m", "sabueso", *arguments], cwd=case, capture_output=True, text=True, check=False,
+            env={**os.environ, "PYTHONPATH": os.pathsep.join([str(place), os.environ.get("PYTHONPATH", "")])},
+        )  # fmt: skip
+        assert done.returncode == code, done.stderr
+        return done.stdout + done.stderr
+
+    assert "rows whose amount ends in 00" in run("methods", "round")
+    said = run("try", "round", "payments", "--keep", "round amounts")
+    assert "caution by_hand" in said and "flagged 40 of" in said
+    for form in (
+        ["--format", "json"],
+        ["--format", "csv"],
+        ["--out", "x.html"],
+        ["--out", "x.xlsx"],
+        ["--out", "x.json"],
+    ):
+        run("try", "round", "payments", *form)
+    assert "there is nothing to draw" in run("try", "round", "payments", "--out", "x.png", code=2)
+    assert "round amounts" in run("screen", "round")
+    identity = next(
+        line.split()[1] for line in run("queue", "--screen", "round").splitlines() if "PAY-" in line
+    )
+    for command in (["dig", identity], ["why", identity], ["paper"], ["queue", "--out", "q.csv"],
+                    ["review", identity, "--cleared", "--reason", "x", "--as", "KL"]):  # fmt: skip
+        run(*command)
+    assert "40 flagged of" in (case / "papers" / "working-paper.html").read_text()
+    plan = case / "case.toml"
+    plan.write_text(plan.read_text() + '\n[engine]\nkind = "half"\n')
+    assert "the engine 'half' does not write EXACT_QUANTILES" in run("dig", "payments", code=2)
+
+
+def test_engines_write_every_node():
+    for point in engines._installed():
+        assert point.load().renders == engines.OWN_NODES
+    open_engine(EngineSettings()).close()
