@@ -17,7 +17,9 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import as_json, sabueso, screened
+from conftest import inside as sabueso
+from conftest import inside_json as as_json
+from conftest import screened
 from sabueso.base.errors import UserError
 
 

@@ -14,7 +14,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import as_json, sabueso
+from conftest import inside as sabueso
+from conftest import inside_json as as_json
 from sabueso.base.errors import UserError
 from sabueso.intake.interface import FileReport
 from sabueso.intake.number_format import NumberFormat

@@ -20,7 +20,8 @@ import xlsxwriter
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import as_json, sabueso
+from conftest import inside as sabueso
+from conftest import inside_json as as_json
 from sabueso.base.errors import UserError
 from sabueso.case.register import Register
 from sabueso.intake.settings import ReadSettings

@@ -14,7 +14,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import as_json, sabueso
+from conftest import inside as sabueso
+from conftest import inside_json as as_json
 from sabueso.case.plan import Plan, rules_of
 from sabueso.intake.checks import judge
 from sabueso.intake.interface import FileReport

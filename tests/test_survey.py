@@ -10,7 +10,8 @@ import numpy as np
 import pytest
 import scipy.stats
 
-from conftest import as_json, sabueso
+from conftest import inside as sabueso
+from conftest import inside_json as as_json
 
 
 @pytest.fixture(scope="module")

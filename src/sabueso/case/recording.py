@@ -7,17 +7,17 @@ import json
 import shutil
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
-
-import pyarrow as pa
+from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.files import flush_file, json_text, sync_folder, write_whole
 from sabueso.base.hashing import file_hash
 from sabueso.case.folder import Case
 from sabueso.case.register import Event, Writer
-from sabueso.screens.interface import Finding
 from sabueso.version import __version__
+
+if TYPE_CHECKING:
+    from sabueso.screens.interface import Finding
 
 PLAN_KEPT = "plan.toml"
 
@@ -117,6 +117,7 @@ def write_run(
     case: Case, done: Run, inputs: Inputs, marks: list[dict[str, Any]], body: dict[str, Any]
 ) -> Path:
     """The run's folder, complete before it gets its name; ``body`` gets the hashes of its files."""
+    import pyarrow as pa
     import pyarrow.parquet as pq
 
     final = run_folder(case, done.number)

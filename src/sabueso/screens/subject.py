@@ -11,8 +11,6 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from sabueso.population.calendar import Span
-from sabueso.population.expressions import equals, literal, quoted_name
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 
 OWN = " (sabueso)"
@@ -70,6 +68,9 @@ class Subject:
 
     def rows(self, table: Table) -> str:
         """The rows behind it, as a condition; of a key alone, those of the client's part."""
+        # Keys and labels are asked for by commands that read no expression, and load no parser.
+        from sabueso.population.expressions import equals
+
         names = [c.name for c in table.columns]
         return " and ".join(equals(name, value, names) for name, value in self.clients().items())
 
@@ -106,6 +107,8 @@ class Row(Subject):
         return BETWEEN.join([first, *self.shown][:MOST_PARTS])
 
     def rows(self, table: Table) -> str:
+        from sabueso.population.expressions import equals, literal
+
         file, line = self._place()
         names = [c.name for c in table.columns]
         places = {file: FILE_COLUMN, line: LINE_COLUMN}
@@ -168,6 +171,9 @@ class Line(Subject):
         return BETWEEN.join([*map(str, self.clients().values()), self.period, self.reading])
 
     def rows(self, table: Table) -> str:
+        from sabueso.population.calendar import Span
+        from sabueso.population.expressions import quoted_name
+
         date = quoted_name(table.roles["date"])
         span = Span.of(self.period, table.fiscal_year_starts).condition(date)
         return _both(super().rows(table), span, self.asked)
@@ -183,6 +189,8 @@ class Cluster(Subject):
     members: tuple[tuple[str, int], ...] = ()
 
     def rows(self, table: Table) -> str:
+        from sabueso.population.expressions import literal
+
         places = (f"{FILE_COLUMN} = {literal(f)} and {LINE_COLUMN} = {n}" for f, n in self.members)
         return " or ".join(f"({place})" for place in places)
 
@@ -217,6 +225,8 @@ class NumberRange(Subject):
         return f"{self.column} {self.first} to {self.last}"
 
     def rows(self, table: Table) -> str:
+        from sabueso.population.expressions import literal, quoted_name
+
         return f"{quoted_name(self.column)} in ({literal(self.first)}, {literal(self.last)})"
 
 
