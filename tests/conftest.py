@@ -36,6 +36,30 @@ hypothesis.settings.register_profile(
 hypothesis.settings.load_profile("suite")
 
 
+def _lacking(reporter: Any) -> dict[str, int]:
+    """What is to be installed before every test runs, and how many tests wait for it."""
+    found: dict[str, int] = {}
+    for report in reporter.stats.get("skipped", []):
+        reason = str(report.longrepr[2]) if isinstance(report.longrepr, tuple) else ""
+        reason = reason.removeprefix("Skipped: ")
+        if reason.startswith("install "):
+            found[reason] = found.get(reason, 0) + 1
+    return found
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    for reason, tests in _lacking(terminalreporter).items():
+        terminalreporter.write_line(f"{tests} tests were not run; to run them, {reason}")
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """Where all must run, as in the project's own checks, a test that could not is a failure."""
+    reporter = session.config.pluginmanager.get_plugin("terminalreporter")
+    if os.environ.get("SABUESO_TEST_ALL") and reporter is not None and _lacking(reporter):
+        session.exitstatus = pytest.ExitCode.TESTS_FAILED
+
+
 def sabueso(
     *arguments: str, cwd: Path | None = None, code: int = 0, **environment: str
 ) -> subprocess.CompletedProcess[str]:

@@ -65,6 +65,15 @@ def sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
+FORMAT = 1
+"""The number of the JSON contract: within it keys are added, and none is renamed."""
+
+
+def numbered(content: Any) -> Any:
+    """A result with the number of its contract; a list of results is as it is."""
+    return {"format": FORMAT, **content} if isinstance(content, dict) else content
+
+
 def json_text(content: Any) -> str:
     """JSON a reader can follow: a key a line, and an item a line where a list holds objects.
 

@@ -295,7 +295,7 @@ class Case:
         Yields a function (name, where=None, with_set_aside=False) -> Population. Rows that a
         review set aside are left out, unless ``with_set_aside``.
         """
-        from sabueso.case.reviews import set_aside_selectors
+        from sabueso.case.standing import set_aside_selectors
         from sabueso.population.engines import EngineSettings, QueryError, open_engine
         from sabueso.population.population import Population
 

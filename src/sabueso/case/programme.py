@@ -29,7 +29,7 @@ from sabueso.case.recording import (
     write_run,
 )
 from sabueso.case.register import Writer, marks_hash
-from sabueso.case.reviews import set_aside_selectors
+from sabueso.case.standing import set_aside_selectors
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.table import Table

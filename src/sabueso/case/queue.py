@@ -10,7 +10,8 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.case.folder import REGISTER, Case
 from sabueso.case.register import marks_hash
-from sabueso.case.reviews import Review, known_ids, reviews
+from sabueso.case.reviews import known_ids
+from sabueso.case.standing import Review, reviews
 from sabueso.screens.subject import Subject, of_key
 
 _MARKS = (

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
-from sabueso.base.files import flush_file, json_text, sync_folder, write_whole
+from sabueso.base.files import flush_file, json_text, numbered, sync_folder, write_whole
 from sabueso.base.hashing import file_hash
 from sabueso.case.folder import Case
 from sabueso.case.register import Event, Writer
@@ -135,7 +135,7 @@ def write_run(
         if item.flags_file:
             content["flags_file"] = item.flags_file
             pq.write_table(item.finding.flags.table, temporary / item.flags_file)
-        write_whole(temporary / name, json_text(content).encode())
+        write_whole(temporary / name, json_text(numbered(content)).encode())
         listed.append({"screen": item.screen, "file": name})
     write_whole(temporary / PLAN_KEPT, inputs.plan)
     if marks:
@@ -144,7 +144,7 @@ def write_run(
         flush_file(path)
     body["files"] = {path.name: file_hash(path) for path in sorted(temporary.iterdir())}
     whole = {"run": done.number, "at": done.at, "findings": listed, **body}
-    write_whole(temporary / "run.json", json_text(whole).encode())
+    write_whole(temporary / "run.json", json_text(numbered(whole)).encode())
     temporary.replace(final)
     sync_folder(final.parent)
     return final

@@ -1,4 +1,4 @@
-"""Reviews: dispositions, sign-offs and notes, each an event that supersedes and never edits."""
+"""Reviews recorded: dispositions, sign-offs and notes, each an event that supersedes and never edits."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import json
 import re
 import shutil
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -16,61 +16,11 @@ from sabueso.base.files import flush_file, sync_folder
 from sabueso.base.hashing import file_hash
 from sabueso.case.exceptions import parse_id
 from sabueso.case.folder import Case
-from sabueso.case.register import Event, Register, Writer
+from sabueso.case.register import Event, Writer
+from sabueso.case.standing import Review, notes, reviews
 
 DISPOSITIONS = ("cleared", "error", "referred")
-REVIEW_KINDS = ("disposition", "sign-off", "reopen")
 _INITIALS = re.compile(r"[A-Za-zÀ-ÿ]{1,6}")
-
-
-@dataclass
-class Review:
-    """Where an exception stands now, and every event that brought it there."""
-
-    status: str = "open"
-    reason: str = ""
-    initials: str = ""
-    at: str = ""
-    error_amount: Decimal | None = None
-    set_aside: bool = False
-    evidence: list[dict[str, str]] = field(default_factory=list)
-    signed_off: str = ""
-    history: list[Event] = field(default_factory=list)
-
-    def apply(self, event: Event) -> None:
-        body = event.body
-        self.history.append(event)
-        if event.kind == "sign-off":
-            self.signed_off = event.initials
-            return
-        self.status = body.get("disposition", "open")
-        self.reason = body["reason"]
-        self.initials, self.at, self.signed_off = event.initials, event.at, ""
-        amount = body.get("error_amount")
-        self.error_amount = None if amount is None else Decimal(amount)
-        self.set_aside = bool(body.get("set_aside"))
-        self.evidence = [*self.evidence, *body.get("evidence", [])]
-
-
-def reviews(register: Register) -> dict[str, Review]:
-    """The review of every exception that has one."""
-    found: dict[str, Review] = {}
-    for event in register.events(*REVIEW_KINDS):
-        found.setdefault(event.subject, Review()).apply(event)
-    return found
-
-
-def set_aside_selectors(register: Register, table: str) -> tuple[str, ...]:
-    """Conditions of the rows that reviewers took out of later statistics of a table."""
-    aside = [name for name, review in reviews(register).items() if review.set_aside]
-    if not aside:
-        return ()
-    found = register.read(
-        "SELECT id, selector FROM exceptions JOIN marks ON marks.exception = exceptions.id "
-        "WHERE id IN (SELECT value FROM json_each(:ids)) AND table_name = :table ORDER BY id, run",
-        {"ids": json.dumps(aside), "table": table},
-    )
-    return tuple({row["id"]: row["selector"] for row in found}.values())
 
 
 def check_initials(initials: str) -> str:
@@ -272,14 +222,6 @@ def record_note(case: Case, screen: str, kind: str, text: str, initials: str) ->
         if last is not None and (last.initials, last.body) == (who, body):
             return Recorded(last, again=True)
         return Recorded(writer.append("note", screen, who, body))
-
-
-def notes(register: Register) -> dict[str, dict[str, Event]]:
-    """The last observation and the last conclusion on each screen or table."""
-    found: dict[str, dict[str, Event]] = {}
-    for event in register.events("note"):
-        found.setdefault(event.subject, {})[event.body["kind"]] = event
-    return found
 
 
 def _keep_evidence(case: Case, paths: Sequence[Path]) -> list[dict[str, str]]:

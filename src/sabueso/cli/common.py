@@ -90,9 +90,9 @@ def emit(text: str) -> None:
 
 
 def emit_json(content: Any) -> None:
-    from sabueso.base.files import json_text
+    from sabueso.base.files import json_text, numbered
 
-    emit(json_text(content))
+    emit(json_text(numbered(content)))
 
 
 def write_out(args: argparse.Namespace, content: bytes) -> None:

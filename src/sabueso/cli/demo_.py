@@ -40,8 +40,8 @@ def run(args: argparse.Namespace) -> int:
 
     demo: Demo = with_bar(work)
     demo.case.close()
+    from sabueso.demo.summary import show_demo
     from sabueso.show.console import make_console
-    from sabueso.show.demo import show_demo
 
     show_demo(make_console(), demo, args.folder)
     return 0

@@ -69,7 +69,7 @@ def run(args: argparse.Namespace) -> int:
         chosen = [item for item in chosen if item.table == args.table]
     if args.out is not None:
         from sabueso.show.export import sheets_as
-        from sabueso.show.files import queue_sheet
+        from sabueso.show.queue_sheet import queue_sheet
 
         content = [item.as_json() for item in chosen]
         write_out(args, sheets_as(args.out.suffix.lower(), [queue_sheet(chosen)], content))
@@ -77,7 +77,7 @@ def run(args: argparse.Namespace) -> int:
         emit_json([item.as_json() for item in chosen[: args.top]])
     elif args.format == "csv":
         from sabueso.show.export import csv_text
-        from sabueso.show.files import queue_sheet
+        from sabueso.show.queue_sheet import queue_sheet
 
         emit(csv_text(queue_sheet(chosen[: args.top])))
     else:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
-from sabueso.base.files import csv_rows, json_text
+from sabueso.base.files import csv_rows, json_text, numbered
 from sabueso.base.visible import visible
 from sabueso.population.drill import Drill, Node, Rows
 from sabueso.screens.interface import Finding, plain
@@ -126,7 +126,7 @@ def sheets_as(suffix: str, sheets: Sequence[Sheet], content: Any) -> bytes:
         What ``.json`` holds.
     """
     if suffix == ".json":
-        return (json_text(content) + "\n").encode()
+        return (json_text(numbered(content)) + "\n").encode()
     if suffix == ".csv":
         return csv_text(sheets[0]).encode("utf-8-sig")
     if suffix == ".xlsx":

@@ -16,7 +16,7 @@ from sabueso.base.visible import visible
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.recording import last_failures, latest_findings
-from sabueso.case.reviews import notes
+from sabueso.case.standing import notes
 from sabueso.screens import find_screen
 from sabueso.screens.subject import of_key
 from sabueso.show import numbers as num
@@ -24,8 +24,8 @@ from sabueso.show import palette
 from sabueso.show.account import reasons_text
 from sabueso.show.export import Sheet, workbook
 from sabueso.show.figures import draw
-from sabueso.show.files import queue_sheet
 from sabueso.show.paper_results import result_of
+from sabueso.show.queue_sheet import queue_sheet
 from sabueso.version import __version__
 
 MOST_EXCEPTIONS = 60

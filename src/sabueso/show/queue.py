@@ -12,7 +12,7 @@ from rich.text import Text
 
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import Failed
-from sabueso.case.reviews import Review
+from sabueso.case.standing import Review
 from sabueso.show import numbers as num
 from sabueso.show.console import next_steps, notes, open_table, title
 from sabueso.show.palette import AMBER, PLUM, SEA, STONE
