@@ -17,10 +17,11 @@ from conftest import inside
 from sabueso.cli.main import COMMANDS
 from sabueso.population import engines
 from sabueso.population.engines import EngineSettings, open_engine
+from sabueso.screens import examples_of, figures_of, find_screen, screen_names
 
 EXAMPLES = [
     (name, line) for name in COMMANDS for line in import_module(f"sabueso.cli.{name}_").EXAMPLES
-]
+] + [("try", line) for test in screen_names() for line in examples_of(find_screen(test))]
 
 
 @pytest.fixture(scope="module")
@@ -48,6 +49,16 @@ def test_examples_run_on_the_sample_case(name, line, worked):
         inside(*shlex.split(command)[1:], cwd=folder, code=(0, 3) if "--gate" in line else 0)
         if name == "open":
             shutil.rmtree(folder / "my-case")
+
+
+@pytest.mark.parametrize("test", screen_names())
+def test_the_help_of_a_test_is_its_own(test, worked):
+    said = inside("try", test, "--help", cwd=worked).stdout
+    assert len(examples_of(find_screen(test))) >= 3
+    for other in screen_names():
+        for line in examples_of(find_screen(other)):
+            assert (line in said) == (other == test)
+    assert ("--figure" in said) == bool(figures_of(find_screen(test)))
 
 
 FOREIGN = '''

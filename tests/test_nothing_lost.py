@@ -411,4 +411,7 @@ def test_more_flags_than_can_be_reviewed(case):
     said = inside("screen", cwd=case).stdout
     assert "400 beyond the limits" in said and "25 strongest" in said and "--aim 25" in said
     queue = inside_json("queue", "--top", "500", cwd=case)
+    inside("paper", cwd=case)
+    page = (case / "papers" / "working-paper.html").read_text()
+    assert "The 25 strongest became exceptions" in page and "runs/0002/flags-01.parquet" in page
     assert len(queue) == 25 and queue[0]["marks"][0]["flagged"] == 400

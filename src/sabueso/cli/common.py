@@ -6,7 +6,7 @@ import argparse
 import os
 import sys
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +19,11 @@ if TYPE_CHECKING:
     from sabueso.show.export import Sheet
 
 INITIALS = "SABUESO_REVIEWER"
+
+
+def listed_examples(lines: Iterable[str]) -> str:
+    """Examples as --help ends with them."""
+    return "examples, on the sample case:\n" + "\n".join(f"  {line}" for line in lines)
 
 
 def case_option(parser: argparse.ArgumentParser) -> None:

@@ -75,7 +75,8 @@ def run(args: argparse.Namespace) -> int:
     if as_rows:
         _show_rows(args, found, exception)
     else:
-        _show_drill(args, result, table, where)
+        dated = "date" in case.plan.tables[table].roles
+        _show_drill(args, result, table, where, dated)
     return 0
 
 
@@ -106,7 +107,9 @@ def _show_rows(args: argparse.Namespace, found: Rows, exception: AuditException 
     show_rows(console, found, steps=steps)
 
 
-def _show_drill(args: argparse.Namespace, result: Drill, table: str, where: str | None) -> None:
+def _show_drill(
+    args: argparse.Namespace, result: Drill, table: str, where: str | None, dated: bool
+) -> None:
     from sabueso.show.export import drill_json, drill_sheet
 
     if emit_result(args, [drill_sheet(result)], drill_json(result)):
@@ -119,11 +122,13 @@ def _show_drill(args: argparse.Namespace, result: Drill, table: str, where: str 
         result,
         where=where,
         limit=args.limit,
-        steps=_steps(args, result, table, where),
+        steps=_steps(args, result, table, where, dated),
     )
 
 
-def _steps(args: argparse.Namespace, result: Drill, table: str, where: str | None) -> list[str]:
+def _steps(
+    args: argparse.Namespace, result: Drill, table: str, where: str | None, dated: bool
+) -> list[str]:
     """Open the largest group, or see it over time."""
     from sabueso.population.expressions import equals
     from sabueso.population.sql import PERIODS
@@ -136,7 +141,7 @@ def _steps(args: argparse.Namespace, result: Drill, table: str, where: str | Non
     value, name = largest.key[0], result.by[0]
     condition = equals(name, value)
     steps = [f"sabueso dig {table} --where {shell(condition + extra)} --rows"]
-    if not args.across and name not in PERIODS:
+    if dated and not args.across and name not in PERIODS:
         condition = f" --where {shell(where)}" if where else ""
         steps.append(f"sabueso dig {table} --by {shell(args.by)} --across year{condition}")
     return steps

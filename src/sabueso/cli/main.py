@@ -209,12 +209,13 @@ def _run(arguments: list[str]) -> int:
 
 def build(name: str, rest: Sequence[str]) -> tuple[Parser, Callable[[argparse.Namespace], int]]:
     """The parser and the function of a command."""
+    from sabueso.cli.common import listed_examples
+
     module = import_module(f"sabueso.cli.{name}_")
     parser = Parser(
         prog=f"sabueso {name}",
         description=COMMANDS[name][:1].upper() + COMMANDS[name][1:] + ".",
-        epilog="examples, on the sample case:\n"
-        + "\n".join(f"  {line}" for line in module.EXAMPLES),
+        epilog=listed_examples(module.EXAMPLES),
         formatter_class=argparse.RawDescriptionHelpFormatter,
         allow_abbrev=False,
     )

@@ -16,7 +16,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, TypedDict, Union, get_args, get_origin
 
-from sabueso.screens import find_screen, screen_names
+from sabueso.screens import examples_of, figures_of, find_screen, screen_names
 
 if TYPE_CHECKING:
     from sabueso.screens.settings import Settings
@@ -38,6 +38,8 @@ class Options(TypedDict):
 
     summary: str
     options: list[Option]
+    examples: list[str]
+    figures: list[str]
 
 
 def options_of(test: str, rest: Sequence[str]) -> Options:
@@ -53,7 +55,12 @@ def options_of(test: str, rest: Sequence[str]) -> Options:
         if test in kept:
             return kept[test]
     screen = find_screen(test)
-    return {"summary": screen.summary, "options": _of_model(screen.settings)}
+    return {
+        "summary": screen.summary,
+        "options": _of_model(screen.settings),
+        "examples": examples_of(screen),
+        "figures": figures_of(screen),
+    }
 
 
 def add_options(parser: argparse.ArgumentParser, options: Sequence[Option]) -> None:

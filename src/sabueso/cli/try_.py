@@ -14,10 +14,11 @@ from sabueso.cli.common import (
     check_out,
     emit,
     emit_json,
+    listed_examples,
     output_options,
     write_out,
 )
-from sabueso.screens import find_screen, screen_names
+from sabueso.screens import figures_of, find_screen, screen_names
 
 EXAMPLES: tuple[str, ...] = (
     "sabueso try digits payments --digits first-two --by-whom preparer",
@@ -37,16 +38,18 @@ def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> 
 
         found = options_of(chosen, rest)
         parser.description = f"{chosen}: {found['summary']}."
+        if found["examples"]:
+            parser.epilog = listed_examples(found["examples"])
         add_options(parser, found["options"])
+        if found["figures"]:
+            parser.add_argument(
+                "--figure",
+                choices=found["figures"],
+                default=found["figures"][0],
+                help="what --out draws (default: %(default)s)",
+            )
     parser.add_argument(
         "--keep", metavar="NAME", help="add this screen to the programme in case.toml"
-    )
-    parser.add_argument(
-        "--figure",
-        choices=("plain", "quantile", "strip"),
-        default="plain",
-        help="what --out draws of a limit: the rows and the limits, a normal quantile plot, or a strip "
-        "of points for each group",
     )
     case_option(parser)
     output_options(parser, ".csv .xlsx .parquet .json .html .png .svg")
@@ -58,10 +61,12 @@ def run(args: argparse.Namespace) -> int:
     from sabueso.show.export import DATA, FIGURES
 
     check_out(args, (*DATA, *FIGURES, ".html"))
-    points = args.figure != "plain"
-    if points and (args.test not in ("zscore", "fences", "top") or args.out is None):
-        raise UserError(f"--figure {args.figure} draws zscore, fences or top into an --out file")
     screen = find_screen(args.test)
+    figures = figures_of(screen)
+    figure = getattr(args, "figure", "plain")
+    points = bool(figures) and figure != figures[0]
+    if points and args.out is None:
+        raise UserError(f"--figure {figure} is drawn into a file: --out FILE.png or .svg")
     settings = given_options(args, screen.settings)
     case = case_of(args)
     try:
@@ -75,7 +80,7 @@ def run(args: argparse.Namespace) -> int:
     if args.out is not None:
         from sabueso.show.files import finding_as
 
-        write_out(args, finding_as(args.out, finding, case, args.figure))
+        write_out(args, finding_as(args.out, finding, case, figure))
     if args.format == "json":
         emit_json(finding.as_json())
     elif args.format == "csv":

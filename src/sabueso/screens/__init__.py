@@ -35,6 +35,16 @@ def find_screen(name: str) -> Screen:
     return screen
 
 
+def examples_of(screen: Screen) -> list[str]:
+    """Commands of a test that run on the sample case."""
+    return list(getattr(screen, "examples", ()))
+
+
+def figures_of(screen: Screen) -> list[str]:
+    """The figures that a test's result can be drawn as, the usual one first; none where it has one."""
+    return list(getattr(screen, "figures", ()))
+
+
 def other_tables(test: str, settings: Mapping[str, Any]) -> tuple[str, ...]:
     """Tables beside its own that a test's settings, as given, name."""
     asked = getattr(find_screen(test), "tables", None)

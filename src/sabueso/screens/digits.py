@@ -100,6 +100,11 @@ class Digits:
         "for Rates and Proportions"
     )
     settings = DigitsSettings
+    examples = (
+        "sabueso try digits payments --digits first-two --by-whom preparer",
+        "sabueso try digits payments --by usuario --sign positive",
+        "sabueso try digits payments --compare 2024,2025 --out digits.png",
+    )
 
     def run(self, population: Population, settings: DigitsSettings) -> Finding:
         table = population.table

@@ -86,6 +86,11 @@ class Distance:
         "49-55; Rousseeuw, P. J. and Van Driessen, K. (1999), Technometrics 41, 212-223"
     )
     settings = DistanceSettings
+    examples = (
+        'sabueso try distance payroll --per empleado --measures "avg(salario_base),avg(plus_mar)"',
+        "sabueso try distance payroll --measures salario_base,plus_mar --by categoria",
+        'sabueso try distance payments --per proveedor --measures "sum(importe),count(*)" --out d2.png',
+    )
 
     def run(self, population: Population, settings: DistanceSettings) -> Finding:
         subjects, account = _subjects(population, settings)

@@ -85,6 +85,12 @@ class Fences:
         "Statistics & Data Analysis 52, 5186-5201"
     )
     settings = FencesSettings
+    examples = (
+        "sabueso try fences payments --by cuenta --scale log --beyond outer",
+        "sabueso try fences payroll --on neto --by categoria --fence skew-adjusted",
+        "sabueso try fences payments --by usuario --aim 20 --out fences.png --figure strip",
+    )
+    figures = ("plain", "quantile", "strip")
 
     def run(self, population: Population, settings: FencesSettings) -> Finding:
         given, solved = settings, dict[str, Any]()

@@ -192,7 +192,12 @@ def plain(value: Any) -> Any:
 
 
 class Screen(Protocol):
-    """A test: a name, a sentence, its settings, and the calculation."""
+    """A test: a name, a sentence, its settings, and the calculation.
+
+    What it has beside these is optional, and asked for by :func:`examples_of` and its kin: ``examples``
+    on the sample case, ``figures`` that ``--figure`` chooses among, ``tables(settings)`` that it reads
+    beside its own.
+    """
 
     name: str
     summary: str

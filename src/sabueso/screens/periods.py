@@ -69,6 +69,11 @@ class Periods:
     summary = "lines that moved against the prior period or the budget"
     reference = "Horizontal and vertical (common-size) analysis; METHODS in the documentation"
     settings = PeriodsSettings
+    examples = (
+        "sabueso try periods journal --per account --base 2024 --current 2025 --amount-limit 5000",
+        "sabueso try periods journal --per cuenta --against budget --current 2025-Q1",
+        "sabueso try periods traffic --on pasajeros --per ruta --base 2024 --current 2025",
+    )
 
     @staticmethod
     def tables(settings: Mapping[str, Any]) -> tuple[str, ...]:

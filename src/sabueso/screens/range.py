@@ -56,6 +56,11 @@ class Range:
     )
     reference = "none: the rules are the reader's own"
     settings = RangeSettings
+    examples = (
+        "sabueso try range payments --greatest 50000 --required proveedor,usuario",
+        "sabueso try range staff --required baja",
+        "sabueso try range payroll --on plus_mar --not-above salario_base",
+    )
 
     def run(self, population: Population, settings: RangeSettings) -> Finding:
         table = population.table

@@ -84,6 +84,12 @@ class Top:
     summary = "the largest or smallest rows: a share of each group, its count and cut-off stated"
     reference = "none: an order statistic; amounts equal to the cut-off are all kept"
     settings = TopSettings
+    examples = (
+        'sabueso try top payments --share 0.1% --where "importe > 0"',
+        "sabueso try top payments --by cuenta --aim 3",
+        "sabueso try top payroll --on neto --by categoria --aim 2 --side both",
+    )
+    figures = ("plain", "quantile", "strip")
 
     def run(self, population: Population, settings: TopSettings) -> Finding:
         table = population.table

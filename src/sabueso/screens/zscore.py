@@ -91,6 +91,12 @@ class ZScore:
         "165-172"
     )
     settings = ZScoreSettings
+    examples = (
+        "sabueso try zscore payments --by account --scale log --method modified",
+        'sabueso try zscore payments --by proveedor --aim 12 --where "importe > 0"',
+        "sabueso try zscore payroll --on neto --by categoria --out pay.png --figure quantile",
+    )
+    figures = ("plain", "quantile", "strip")
 
     def run(self, population: Population, settings: ZScoreSettings) -> Finding:
         table = population.table

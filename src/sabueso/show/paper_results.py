@@ -28,6 +28,13 @@ def result_of(finding: dict[str, Any]) -> dict[str, Any]:
         "fences": _limits,
     }
     result = makers.get(finding["test"], plain_result)(finding, flagged)
+    if finding.get("flags_file"):
+        total = finding.get("flag_total")
+        worth = "" if total is None else f", with {num.amount(Decimal(total))} in all,"
+        result["text"] += (
+            f" The {len(finding['flags']):,} strongest became exceptions; all that are flagged{worth} "
+            f"stand in runs/{finding['run']:04d}/{finding['flags_file']}."
+        )
     aim, beside = finding.get("aim"), finding.get("with_set_aside")
     if aim:
         result["text"] += (

@@ -75,7 +75,9 @@ def _capped(done: Run, item: ScreenRun) -> str:
 
 def _aimed(item: ScreenRun) -> str:
     finding = item.finding
-    settings = {**finding.settings, "aim": len(item.exceptions)}
+    # A limit, or a share, is what an aim solves for: both cannot be given.
+    given = {name: v for name, v in finding.settings.items() if name not in ("limit", "share")}
+    settings = {**given, "aim": len(item.exceptions)}
     where = settings.pop("where", None)
     kept = f" --keep {shell(item.screen)}"
     return command_of(replace(finding, settings=settings), where) + kept
