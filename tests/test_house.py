@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import doctest
 import re
 from importlib import import_module
 from pathlib import Path
@@ -88,6 +89,15 @@ def test_docs_speak_of_commands_and_options_that_there_are():
         }
         for option in set(re.findall(r"(?<![\w-])--[a-z][a-z-]+", text)) - scripts - own:
             assert option in options, f"{path.name}: {option}"
+
+
+def test_examples_of_the_mathematics():
+    tried = 0
+    for path in sorted((SOURCE / "stats").glob("*.py")):
+        found = doctest.testmod(import_module(f"sabueso.stats.{path.stem}"))
+        assert not found.failed, path.name
+        tried += found.attempted
+    assert tried >= 20
 
 
 def test_every_test_has_its_words_and_every_command_its_examples():

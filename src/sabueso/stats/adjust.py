@@ -37,6 +37,15 @@ def adjust(p: ArrayLike, method: Method = "holm", family: int | None = None) -> 
     ----------
     Holm, S. (1979), Scandinavian Journal of Statistics 6, 65-70.
     Benjamini, Y. and Hochberg, Y. (1995), Journal of the Royal Statistical Society B 57, 289-300.
+
+    Examples
+    --------
+    >>> adjust([0.01, 0.04, 0.03], "bonferroni").round(4).tolist()
+    [0.03, 0.12, 0.09]
+    >>> adjust([0.01, 0.04, 0.03], "holm").round(4).tolist()
+    [0.03, 0.06, 0.06]
+    >>> adjust([0.01, 0.04, 0.03], "bh").round(4).tolist()
+    [0.03, 0.04, 0.04]
     """
     values = np.asarray(p, dtype=np.float64)
     k = values.size

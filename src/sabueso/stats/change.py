@@ -66,6 +66,12 @@ def compare(base: Sequence[int], current: Sequence[int]) -> list[Change]:
     ------
     ValueError
         If the two sequences differ in length.
+
+    Examples
+    --------
+    >>> one, two = compare([10_000, 0], [12_500, 700])
+    >>> one.change, float(one.percent), two.percent is None
+    (2500, 25.0, True)
     """
     if len(base) != len(current):
         raise ValueError("both periods need an amount for every line")
@@ -140,6 +146,13 @@ def rate_and_volume(
         (Q1 - Q0)·P0 at the mean base price P0, mix Σ(q1 - q0)·p0 less that volume, and rate.
         None where a base quantity of 0 leaves no price to start from; the total is None where
         any line with an amount is.
+
+    Examples
+    --------
+    >>> from fractions import Fraction
+    >>> _, total = rate_and_volume([1000], [1800], [Fraction(10)], [Fraction(12)])
+    >>> [int(part) for part in (total.volume, total.rate, total.mix)]
+    [200, 600, 0]
     """
     lines: list[RateVolume | None] = []
     whole = True

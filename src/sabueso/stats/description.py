@@ -131,7 +131,14 @@ def describe(values: Integers, counts: Integers, scale: int = 0) -> Description:
 
 
 def shape_errors(n: int) -> tuple[float | None, float | None]:
-    """Standard errors of G1 and G2 for n normal amounts; None where n is too small."""
+    """Standard errors of G1 and G2 for n normal amounts; None where n is too small.
+
+    Examples
+    --------
+    >>> skewness, kurtosis = shape_errors(100)
+    >>> round(skewness, 4), round(kurtosis, 4)
+    (0.2414, 0.4783)
+    """
     if n < 3:
         return None, None
     skewness = sqrt(6 * n * (n - 1) / ((n - 2) * (n + 1) * (n + 3)))

@@ -44,6 +44,11 @@ def expected_shares(test: DigitTest) -> NDArray[np.float64]:
     ----------
     Benford, F. (1938), Proceedings of the American Philosophical Society 78, 551-572.
     Hill, T. P. (1995), American Mathematical Monthly 102, 322-327 (later digits).
+
+    Examples
+    --------
+    >>> expected_shares("first").round(3).tolist()
+    [0.301, 0.176, 0.125, 0.097, 0.079, 0.067, 0.058, 0.051, 0.046]
     """
     d = class_labels(test).astype(np.float64)
     if test == "second":
@@ -172,7 +177,13 @@ def fit_digits(
 
 
 def conformity(test: DigitTest, mad: float) -> str | None:
-    """Published reading of a mean absolute deviation, or None where no range is published."""
+    """Published reading of a mean absolute deviation, or None where no range is published.
+
+    Examples
+    --------
+    >>> conformity("first", 0.005), conformity("first", 0.02)
+    ('close', 'nonconforming')
+    """
     if test not in MAD_RANGES:
         return None
     return CONFORMITY[int(np.searchsorted(MAD_RANGES[test], mad, side="right"))]

@@ -50,6 +50,12 @@ def squared_distances(x: ArrayLike, at: Location) -> Floats:
     References
     ----------
     Mahalanobis, P. C. (1936), Proceedings of the National Institute of Sciences of India 2, 49-55.
+
+    Examples
+    --------
+    >>> at = classical([[0.0], [1.0], [2.0], [5.0]])
+    >>> squared_distances([[5.0]], at).round(4).tolist()
+    [1.9286]
     """
     white = whitened(np.asarray(x, dtype=np.float64), at)
     return np.asarray(np.einsum("ij,ij->i", white, white))

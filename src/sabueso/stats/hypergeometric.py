@@ -17,6 +17,13 @@ def upper_tail(count: int, population: int, marked: int, drawn: int) -> float:
     References
     ----------
     Fisher, R. A. (1935), The Design of Experiments, chapter 2.
+
+    Examples
+    --------
+    At least 3 of 5 drawn are among the 10 marked of 50:
+
+    >>> round(upper_tail(3, 50, 10, 5), 4)
+    0.0483
     """
     if not (0 <= marked <= population and 0 <= drawn <= population and count >= 0):
         raise ValueError("counts must lie within the population")

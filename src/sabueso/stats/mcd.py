@@ -58,6 +58,14 @@ def minimum_covariance_determinant(
     Rousseeuw, P. J. and Van Driessen, K. (1999), Technometrics 41, 212-223 (algorithm).
     Croux, C. and Haesbroeck, G. (1999), Journal of Multivariate Analysis 71, 161-190 (consistency).
     Pison, G., Van Aelst, S. and Willems, G. (2002), Metrika 55, 111-123 (small samples).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> x = np.append(np.linspace(-1, 1, 40), [50.0, 60.0])[:, None]
+    >>> fit = minimum_covariance_determinant(x)
+    >>> abs(float(fit.raw.center[0])) < 0.5
+    True
     """
     values = as_measures(x)
     n, p = values.shape

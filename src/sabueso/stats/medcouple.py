@@ -47,6 +47,13 @@ def medcouple(values: ArrayLike, counts: ArrayLike | None = None) -> float:
     ----------
     Brys, G., Hubert, M. and Struyf, A. (2004), Journal of Computational and Graphical Statistics 13,
     996-1017.
+
+    Examples
+    --------
+    >>> medcouple([1, 2, 3, 4, 5])
+    0.0
+    >>> medcouple([1, 2, 3, 10, 100])
+    0.75
     """
     x, w = _sorted(values, counts)
     n = int(w.sum())

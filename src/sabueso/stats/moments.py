@@ -39,6 +39,12 @@ def moments(n: int, total: int, squares: int, scale: int = 0) -> Moments:
     ------
     ValueError
         If n < 1 or the sums cannot belong to n real amounts.
+
+    Examples
+    --------
+    >>> m = moments(4, 1000, 300_000, scale=2)  # 1.00, 2.00, 3.00, 4.00
+    >>> m.mean, round(m.sd, 4)
+    (2.5, 1.291)
     """
     if n < 1:
         raise ValueError("moments need at least one amount")
@@ -76,6 +82,11 @@ def greatest_deviate(n: int) -> float:
     References
     ----------
     Shiffler, R. E. (1988), The American Statistician 42, 79-80.
+
+    Examples
+    --------
+    >>> round(greatest_deviate(10), 4)
+    2.846
     """
     return (n - 1) / sqrt(n)
 

@@ -26,6 +26,11 @@ def quartile_positions(n: int, rule: QuartileRule) -> tuple[Fraction, Fraction, 
     ------
     ValueError
         If n < 1.
+
+    Examples
+    --------
+    >>> [float(p) for p in quartile_positions(10, "linear")]
+    [3.25, 5.5, 7.75]
     """
     if n < 1:
         raise ValueError("quartiles need at least one value")
