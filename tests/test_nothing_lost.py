@@ -415,3 +415,21 @@ def test_more_flags_than_can_be_reviewed(case):
     page = (case / "papers" / "working-paper.html").read_text()
     assert "The 25 strongest became exceptions" in page and "runs/0002/flags-01.parquet" in page
     assert len(queue) == 25 and queue[0]["marks"][0]["flagged"] == 400
+
+
+def test_columns_that_the_program_makes_take_no_name_of_the_clients(case):
+    (case.parent / "a.csv").write_text("id,Amount,debit,credit\nA,x,1.00,\nB,y,,2.00\n")
+    report = inside_json("intake", "../a.csv", "--as", "t", cwd=case)
+    assert report["total"]["accepted"] == 2 and report["amount"] is None
+    inside("dig", "t", "--on", "debit", cwd=case)
+    (case.parent / "b.csv").write_text(
+        "id,importe,moneda,IMPORTE_EUR\nA,1.00,USD,x\nB,2.00,EUR,y\n"
+    )
+    plan = case / "case.toml"
+    roles = 'roles = { id = "id", amount = "importe", currency = "moneda" }'
+    plan.write_text(
+        plan.read_text()
+        + f'\n[tables.u]\nprefix = "U1"\n{roles}\nread = {{ rates = {{ USD = "0.9" }} }}\n'
+    )
+    err = inside("intake", "../b.csv", "--as", "u", cwd=case, code=2).stderr
+    assert "make a column 'importe_eur', and the file has a column 'IMPORTE_EUR' already" in err

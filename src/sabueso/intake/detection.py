@@ -153,6 +153,12 @@ def columns_of(
     if settings.rates and "amount" in roles and "currency" in roles:
         base = next(c for c in columns if c.name == roles["amount"])
         name = converted_name(base.name, settings.currency)
+        taken = next((c.name for c in columns if c.name.lower() == name.lower()), None)
+        if taken is not None:
+            raise UserError(
+                f"read.rates make a column {name!r}, and the file has a column {taken!r} already: give "
+                "the amounts in the case's currency the role amount, or leave the rates out"
+            )
         columns.append(Column(name, "number", base.scale, 38))
         roles["amount"] = name
     return (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
@@ -162,7 +168,7 @@ def _is_pair(roles: Mapping[Role, str], layout: Layout) -> bool:
     return (
         "debit" in roles
         and "credit" in roles
-        and SIGNED not in layout.header
+        and all(name.lower() != SIGNED for name in layout.header)
         and roles.get("amount") in (None, SIGNED)
     )
 
