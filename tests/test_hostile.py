@@ -346,3 +346,12 @@ def test_outside_its_domain_a_function_has_no_value(tmp_path):
     ):  # fmt: skip
         found = inside_json("dig", "t", "--where", text, cwd=tmp_path / "c")
         assert (text, found["population"]["used"]) == (text, used)
+
+
+@pytest.mark.skipif(sys.platform in ("win32", "darwin"), reason="file names are text there")
+def test_names_of_files_that_are_no_text(tmp_path):
+    inside("open", "c", cwd=tmp_path)
+    (tmp_path / "in").mkdir()
+    (tmp_path / "in" / os.fsdecode(b"caf\xe9.csv")).write_text("id,amount\nA,1.00\n")
+    said = inside("intake", "../in", "--as", "t", cwd=tmp_path / "c", code=2).stderr
+    assert "caf\\udce9.csv: the file's name is not UTF-8 text" in said

@@ -128,6 +128,14 @@ def source_files(case: Case, given: Sequence[str], table: str) -> list[Path]:
         else:
             raise UserError(f"{pattern}: there is no such file or folder")
         found += [file for file in files if file not in found]
+    for file in found:
+        try:
+            str(file).encode()
+        except UnicodeEncodeError:
+            raise UserError(
+                f"{file}: the file's name is not UTF-8 text, and could not be recorded; take in a copy "
+                "under another name"
+            ) from None
     return found
 
 
