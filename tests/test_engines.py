@@ -300,7 +300,7 @@ def _servers(folder: Path, awaited: str, times: int, *commands: list[str]) -> It
 
     home = Path(pyspark.__file__).parent
     launcher = home / "bin" / ("spark-class.cmd" if os.name == "nt" else "spark-class")
-    own = {**os.environ, "SPARK_HOME": str(home), "SPARK_WORKER_DIR": str(folder)}
+    own = {**os.environ, **_small(folder), "SPARK_HOME": str(home), "SPARK_WORKER_DIR": str(folder)}
     path = folder / "servers.log"
     processes = []
     with path.open("w+b") as log:
@@ -322,6 +322,14 @@ def _servers(folder: Path, awaited: str, times: int, *commands: list[str]) -> It
                 process.terminate()
             for process in processes:
                 process.wait(20)
+
+
+def _small(folder: Path) -> dict[str, str]:
+    """An environment in which Spark cuts its work into few pieces: the rows here are few."""
+    conf = folder / "conf"
+    conf.mkdir(exist_ok=True)
+    (conf / "spark-defaults.conf").write_text("spark.sql.shuffle.partitions 2\n")
+    return {"SPARK_CONF_DIR": str(conf)}
 
 
 def _free_port() -> int:
@@ -390,7 +398,7 @@ def test_a_cluster_screens_and_papers_a_case(tmp_path):
     plan = case / "case.toml"
     with _cluster(tmp_path) as address:
         plan.write_text(f'{plan.read_text()}\n[engine]\nkind = "spark"\nmaster = "{address}"\n')
-        done = sabueso("screen", cwd=case)
+        done = sabueso("screen", cwd=case, **_small(tmp_path))
         assert not done.stderr
         first = sabueso("queue", "--format", "json", cwd=case).stdout
         identity = json.loads(first)[0]["id"]
