@@ -8,7 +8,7 @@ import json
 import os
 import re
 import uuid
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -80,18 +80,33 @@ def json_text(content: Any) -> str:
     The library's own indenting writes one number at a time, ten times slower. What would steer a
     terminal is escaped.
     """
+    return "".join(json_pieces(content))
+
+
+def json_pieces(content: Any) -> Iterator[str]:
+    """The same in pieces: a value that is an iterator of objects is written as they come."""
     one = json.JSONEncoder(ensure_ascii=False, allow_nan=False).encode
 
-    def listed(value: Any, indent: str) -> str:
-        if isinstance(value, list) and value and isinstance(value[0], dict):
-            items = f",\n{indent} ".join(map(one, value))
-            return f"[\n{indent} {items}\n{indent}]"
-        return one(value)
+    def listed(value: Any, indent: str) -> Iterator[str]:
+        streamed = isinstance(value, Iterator)
+        if not streamed and not (isinstance(value, list) and value and isinstance(value[0], dict)):
+            yield one(value)
+            return
+        before = f"[\n{indent} "
+        for item in value:
+            yield before + one(item)
+            before = f",\n{indent} "
+        yield f"\n{indent}]" if before[0] == "," else "[]"
 
     if not isinstance(content, dict):
-        return json_visible(listed(content, ""))
-    pairs = (f" {one(key)}: {listed(value, ' ')}" for key, value in content.items())
-    return json_visible("{\n" + ",\n".join(pairs) + "\n}")
+        yield from map(json_visible, listed(content, ""))
+        return
+    before = "{\n"
+    for key, value in content.items():
+        yield f"{before} {json_visible(one(key))}: "
+        yield from map(json_visible, listed(value, " "))
+        before = ",\n"
+    yield "{\n\n}" if before == "{\n" else "\n}"
 
 
 def safe_cell(value: object) -> object:

@@ -95,9 +95,14 @@ def emit(text: str) -> None:
 
 
 def emit_json(content: Any) -> None:
-    from sabueso.base.files import json_text, numbered
+    from sabueso.base.files import json_pieces, numbered
 
-    emit(json_text(numbered(content)))
+    stream: Any = sys.stdout
+    if hasattr(stream, "reconfigure"):
+        stream.reconfigure(encoding="utf-8")
+    for piece in json_pieces(numbered(content)):
+        stream.write(piece)
+    stream.write("\n")
 
 
 def write_out(args: argparse.Namespace, content: bytes) -> None:

@@ -82,7 +82,7 @@ def run(args: argparse.Namespace) -> int:
 
         write_out(args, finding_as(args.out, finding, case, figure))
     if args.format == "json":
-        emit_json(finding.as_json())
+        emit_json(finding.as_stream())
     elif args.format == "csv":
         from sabueso.show.export import csv_text, finding_sheet
 

@@ -139,6 +139,11 @@ class Finding:
 
     def as_json(self, limit: int | None = None) -> dict[str, Any]:
         """The JSON contract: exact decimals as strings, no NaN."""
+        content = self.as_stream(limit)
+        return {**content, "flags": list(content["flags"])}
+
+    def as_stream(self, limit: int | None = None) -> dict[str, Any]:
+        """The same with ``flags`` as an iterator, for whoever writes them and keeps none."""
         account = self.population
         return {
             "test": self.test,
@@ -156,7 +161,7 @@ class Finding:
             },
             "groups": plain(self.groups),
             "kind": self.flags.kind,
-            "flags": [plain(flag) for flag in self.flags.rows(limit)],
+            "flags": (plain(flag) for flag in self.flags.rows(limit)),
             "flag_count": len(self.flags),
             "flag_total": plain(self.flags.total()),
             "tests_made": self.tests_made,
