@@ -158,11 +158,11 @@ def our_answers(case: Path) -> dict[str, dict[str, Any]]:
             | {"p95": total("zscore", "with_flags", "p95")},
             "without": {k: total("zscore", "without_flags", v) for k, v in effects.items()},
             "flagged": zscore["flag_count"],
-            "flagged_amount": sum(cents(f["amount"]) for f in zscore["flags"]),
+            "flagged_amount": cents(zscore["flag_total"]),
         },
         "fences": {
             "flagged": fences["flag_count"],
-            "flagged_amount": sum(cents(f["amount"]) for f in fences["flags"]),
+            "flagged_amount": cents(fences["flag_total"]),
         },
         "distance": {
             "subjects": distance["groups"][0]["n"],

@@ -12,7 +12,7 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sabueso.screens.deviates import FlaggedSums
+from sabueso.screens.deviates import FlaggedSums, _exact_sums
 from sabueso.screens.limits import with_amounts
 from sabueso.stats.change import compare, rate_and_volume
 from sabueso.stats.moments import deviate_limits, greatest_deviate, moments, shape
@@ -196,3 +196,16 @@ def test_amounts_near_a_log_limit_are_looked_at(amount, limit, off):
     ends = with_amounts(pa.table({"least": [-(2**63)], "greatest": [2**63 - 1]})).to_pylist()[0]
     assert ends["low_amount"] == -np.inf
     assert ends["high_amount"] == np.inf
+
+
+@given(st.lists(st.integers(-(2**45), 2**45), min_size=1, max_size=40), st.data())
+def test_sums_of_flagged_amounts_are_exact(values, data):
+    small = data.draw(st.booleans())
+    units = np.array([v % 2**40 if small else v for v in values], np.int64) * data.draw(
+        st.sampled_from([1, -1])
+    )
+    starts = np.array(sorted({0, *data.draw(st.lists(st.integers(0, len(units) - 1), max_size=4))}))
+    totals, squares = _exact_sums(units, starts)
+    for place, (start, end) in enumerate(zip(starts, [*starts[1:], len(units)], strict=True)):
+        part = [int(v) for v in units[start:end]]
+        assert (totals[place], squares[place]) == (sum(part), sum(v * v for v in part))

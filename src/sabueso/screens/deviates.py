@@ -234,12 +234,12 @@ class FlaggedSums:
         n, total, square = ([0] * groups for _ in range(3))
         if found.num_rows:
             position, units = (found.column(name).to_numpy() for name in ("position", WORTH))
-            order = np.argsort(position, kind="stable")
-            places, starts = np.unique(position[order], return_index=True)
-            # Python's whole numbers: neither a square nor a sum of them wraps.
-            exact = units[order].astype(object)
-            sums = np.add.reduceat(exact, starts), np.add.reduceat(exact * exact, starts)
-            counts = np.diff([*starts, len(exact)])
+            if position.min() != position.max():
+                order = np.argsort(position, kind="stable")
+                position, units = position[order], units[order]
+            places, starts = np.unique(position, return_index=True)
+            sums = _exact_sums(units, starts)
+            counts = np.diff([*starts, len(units)])
             for place, count, t, s in zip(places.tolist(), counts.tolist(), *sums, strict=True):
                 n[place], total[place], square[place] = count, t, s
         return cls(n, total, square)
@@ -256,6 +256,31 @@ class FlaggedSums:
             whole.squares - self.squares[place],
             middle,
         )
+
+
+_HALF = 20
+
+
+def _exact_sums(units: np.ndarray, starts: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Σ and Σ² of whole numbers in runs that begin at ``starts``, as Python's whole numbers.
+
+    Numbers below 2^40, and no more than 2^21 of them, are squared in two halves of 20 bits: no part
+    of a sum passes 2^63, and it takes a tenth of the time that whole numbers without limit take.
+    """
+    bound = 1 << (2 * _HALF)
+    if len(units) > 1 << 21 or units.min() <= -bound or units.max() >= bound:
+        exact = units.astype(object)
+        return np.add.reduceat(exact, starts), np.add.reduceat(exact * exact, starts)
+    size = np.abs(units)
+    high, low = size >> _HALF, size & ((1 << _HALF) - 1)
+    parts = (
+        np.add.reduceat(part, starts).astype(object)
+        for part in (high * high, high * low, low * low)
+    )
+    squares = [
+        part * 2**shift for part, shift in zip(parts, (2 * _HALF, _HALF + 1, 0), strict=True)
+    ]
+    return np.add.reduceat(units, starts).astype(object), sum(squares)
 
 
 def limits_of(groups: Grouping, tested: Sequence[Tested]) -> pa.Table:
