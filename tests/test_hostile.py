@@ -342,7 +342,7 @@ def test_outside_its_domain_a_function_has_no_value(tmp_path):
         ("ln(importe) > 9", 1), ("log(importe) > 4", 1), ("log10(importe) > 4", 1), ("sqrt(importe) > 1", 2),
         ("importe/0 > 1", 0), ("importe % 0 > -1", 0), ("importe // 0 > -1", 0), ("1/importe > 0", 3),
         ("importe ** 0.5 > 1", 2), ("importe ** -1 > 1", 0), ("log(1, importe) > 0", 0),
-        ("cast(texto as double) > 100", 1), ("not (ln(importe) > 9)", 2), ("ln(importe) is null", 3),
+        ("cast(texto as double) > 100", 1), ("importe // 3 = 1", 1), ("importe // 3 = 0", 3), ("not (ln(importe) > 9)", 2), ("ln(importe) is null", 3),
     ):  # fmt: skip
         found = inside_json("dig", "t", "--where", text, cwd=tmp_path / "c")
         assert (text, found["population"]["used"]) == (text, used)

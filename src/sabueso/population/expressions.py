@@ -340,6 +340,12 @@ def _same_everywhere(node: Tree) -> Tree:
     if isinstance(node, exp.Log) and node.expression is None:
         # To the base 10; elsewhere it is the natural one.
         return exp.Log(this=sql.integer(10), expression=node.this)
+    if isinstance(node, exp.IntDiv):
+        # Of decimals it is a plain division on one engine. Less the remainder it comes out even.
+        value, by = exp.paren(node.this), _no_zero(exp.paren(node.expression))
+        rest = exp.Mod(this=value.copy(), expression=by)
+        even = exp.paren(exp.Sub(this=value, expression=exp.paren(rest)))
+        return exp.Round(this=exp.Div(this=even, expression=by.copy()))
     day = isinstance(node, exp.DayOfWeek)
     if day or (isinstance(node, exp.Extract) and node.name.upper() == "DOW"):
         return sql.day_of_week(node.this if day else node.expression)
@@ -355,7 +361,7 @@ def _within_domain(node: Tree) -> Tree:
     Engines give an error there, an infinity, or what is no number and compares as greater than
     every other: a condition would take rows that have no such value.
     """
-    if isinstance(node, (exp.Div, exp.IntDiv, exp.Mod)):
+    if isinstance(node, (exp.Div, exp.Mod)):
         node.set("expression", _no_zero(node.expression))
     elif isinstance(node, exp.Ln):
         node.set("this", _positive(node.this))
