@@ -30,6 +30,7 @@ from sabueso.case.taking import (
     reported,
     state,
 )
+from sabueso.intake.columnar import opened_parquet
 from sabueso.intake.interface import FileReport
 from sabueso.intake.roles import guess_roles
 from sabueso.intake.settings import ReadSettings
@@ -215,7 +216,8 @@ def _report(
 def _columns(path: Path, base: Path, engine: Engine) -> tuple[tuple[Column, ...], list[str]]:
     """The file's columns as they are read, and what is to be said of them."""
     found, notes = [], []
-    schema = _schema(path)
+    with opened_parquet(path) as file:
+        schema = file.schema_arrow
     _check_names(path, schema.names)
     for field in schema:
         kind = field.type
@@ -247,14 +249,6 @@ def _columns(path: Path, base: Path, engine: Engine) -> tuple[tuple[Column, ...]
 
 _TAKEN = ("filename", "file_row_number", "_metadata", FILE_COLUMN, LINE_COLUMN)
 """Names under which engines, or this program, tell where a row lies."""
-
-
-def _schema(path: Path) -> pa.Schema:
-    try:
-        return pq.read_schema(path)
-    except (pa.ArrowException, OSError, ValueError) as error:
-        reason = (str(error).strip().splitlines() or ["no reason was given"])[0]
-        raise UserError(f"{path}: cannot be read as Parquet: {reason}") from None
 
 
 def _check_names(path: Path, names: list[str]) -> None:

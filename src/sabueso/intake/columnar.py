@@ -33,7 +33,7 @@ class ParquetReader:
         return True
 
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
-        with _opened(path) as file:
+        with opened_parquet(path) as file:
             if not file.metadata.num_rows:
                 raise UserError(f"{path}: the file has columns and no rows")
             given = file.schema_arrow.names
@@ -46,7 +46,7 @@ class ParquetReader:
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
     ) -> Generator[Batch]:
         row = 1
-        with _opened(path) as file:
+        with opened_parquet(path) as file:
             for batch in file.iter_batches(BATCH_ROWS):
                 lines = np.arange(row, row + batch.num_rows)
                 yield Batch(lines=lines, cells=_texts(batch, layout.header))
@@ -54,7 +54,14 @@ class ParquetReader:
             yield counted(layout.header, file.metadata.num_rows)
 
 
-def _opened(path: Path) -> pq.ParquetFile:
+def opened_parquet(path: Path) -> pq.ParquetFile:
+    """A Parquet file.
+
+    Raises
+    ------
+    UserError
+        If it cannot be read as one.
+    """
     try:
         return pq.ParquetFile(path)
     except (pa.ArrowException, OSError, ValueError) as error:
