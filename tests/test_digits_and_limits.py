@@ -484,4 +484,4 @@ def test_figures_of_limits(marisma, tmp_path, kind):
     sabueso("try", *arguments, "--figure", kind, "--out", str(target), cwd=marisma)
     assert target.read_bytes() == first, "the same finding gives the same picture"
     refused = sabueso("try", "digits", "payments", "--figure", kind, cwd=marisma, code=2)
-    assert "draws zscore, fences or top" in refused.stderr
+    assert "digits is drawn in one way alone; several have fences, top, zscore" in refused.stderr

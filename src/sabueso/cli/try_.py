@@ -48,6 +48,8 @@ def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> 
                 default=found["figures"][0],
                 help="what --out draws (default: %(default)s)",
             )
+        else:
+            parser.add_argument("--figure", help=argparse.SUPPRESS)  # said below, where it is given
     parser.add_argument(
         "--keep", metavar="NAME", help="add this screen to the programme in case.toml"
     )
@@ -63,7 +65,12 @@ def run(args: argparse.Namespace) -> int:
     check_out(args, (*DATA, *FIGURES, ".html"))
     screen = find_screen(args.test)
     figures = figures_of(screen)
-    figure = getattr(args, "figure", "plain")
+    figure = args.figure or "plain"
+    if args.figure is not None and not figures:
+        several = [name for name in screen_names() if figures_of(find_screen(name))]
+        raise UserError(
+            f"--figure {figure}: {args.test} is drawn in one way alone; several have {', '.join(several)}"
+        )
     points = bool(figures) and figure != figures[0]
     if points and args.out is None:
         raise UserError(f"--figure {figure} is drawn into a file: --out FILE.png or .svg")

@@ -30,7 +30,7 @@ def find_screen(name: str) -> Screen:
     """
     found = _installed()
     if name not in found.names:
-        raise UserError(f"there is no test {name!r}{nearest(name, found.names)}")
+        raise UserError(f"there is no test {name!r}{nearest(name, sorted(found.names))}")
     screen: Screen = found[name].load()()
     return screen
 
