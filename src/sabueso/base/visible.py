@@ -27,11 +27,6 @@ def visible(text: str, keep: str = "") -> str:
     return _UNSEEN.sub(lambda found: found[0] if found[0] in keep else _escape(found[0]), text)
 
 
-def is_visible(text: str, keep: str = "") -> bool:
-    """Whether :func:`visible` would leave a text as it is."""
-    return visible(text, keep) == text
-
-
 def json_visible(text: str) -> str:
     """JSON in which no character steers a terminal; it says the same to whoever reads it as JSON.
 

@@ -128,7 +128,7 @@ class Case:
         """
         from sabueso.case.unfinished import sweep
 
-        writer, before = None, b""
+        writer, before, after = None, b"", b""
         try:
             with self.register.writing() as writer:
                 self.changed()
@@ -136,18 +136,28 @@ class Case:
                     sweep(self.folder)
                     self._swept = True
                 before = self.plan_path.read_bytes()
-                yield writer
+                try:
+                    yield writer
+                except BaseException:
+                    # The plan is no part of the transaction: what was written to it goes with the
+                    # rest, and while no other command can have written to it.
+                    self._restore_plan(before)
+                    raise
+                after = self.plan_path.read_bytes()
         except BaseException:
-            # The plan is no part of the transaction: what was written to it goes with the rest.
-            if writer is not None and not writer.committed and before:
-                self._restore_plan(before)
+            # The transaction itself failed, and holds the lock no longer: the plan goes back only if
+            # it is still what was written here.
+            if after and not (writer is not None and writer.committed):
+                self._restore_plan(before, written=after)
             raise
         finally:
             self.changed()
 
-    def _restore_plan(self, before: bytes) -> None:
+    def _restore_plan(self, before: bytes, written: bytes | None = None) -> None:
+        """Put the plan back as it was; where ``written`` is given, only if it is that now."""
         try:
-            if self.plan_path.read_bytes() != before:
+            now = self.plan_path.read_bytes()
+            if now != before and written in (None, now):
                 write_whole(self.plan_path, before)
         except OSError:  # a disk that is full: the plan names a table that has no rows, and no more
             return

@@ -17,7 +17,7 @@ from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
-from sabueso.base.visible import is_visible, visible
+from sabueso.base.visible import visible
 from sabueso.show.palette import AMBER, SEA, STONE
 
 # A rule under the header, nothing between columns.
@@ -44,10 +44,8 @@ class SafeConsole(Console):
         self, renderable: RenderableType, options: ConsoleOptions | None = None
     ) -> Iterable[Segment]:
         for segment in super().render(renderable, options):
-            if segment.control or is_visible(segment.text, "\n"):
-                yield segment
-            else:
-                yield Segment(visible(segment.text, "\n"), segment.style)
+            seen = segment.text if segment.control else visible(segment.text, "\n")
+            yield segment if seen == segment.text else Segment(seen, segment.style)
 
 
 def make_console(file: TextIO | None = None) -> Console:
@@ -127,7 +125,8 @@ def _seen(cell: str | Text) -> str | Text:
     """A cell on one line, as its width is reckoned."""
     if isinstance(cell, str):
         return visible(cell)
-    return cell if is_visible(cell.plain) else Text(visible(cell.plain), style=cell.style)
+    seen = visible(cell.plain)
+    return cell if seen == cell.plain else Text(seen, style=cell.style)
 
 
 def _width(cell: str | Text) -> int:
