@@ -17,11 +17,11 @@ from conftest import inside
 from sabueso.cli.main import COMMANDS
 from sabueso.population import engines
 from sabueso.population.engines import EngineSettings, open_engine
-from sabueso.screens import examples_of, figures_of, find_screen, screen_names
+from sabueso.screens import find_screen, screen_names
 
 EXAMPLES = [
     (name, line) for name in COMMANDS for line in import_module(f"sabueso.cli.{name}_").EXAMPLES
-] + [("try", line) for test in screen_names() for line in examples_of(find_screen(test))]
+] + [("try", line) for test in screen_names() for line in find_screen(test).examples]
 
 
 @pytest.fixture(scope="module")
@@ -54,11 +54,11 @@ def test_examples_run_on_the_sample_case(name, line, worked):
 @pytest.mark.parametrize("test", screen_names())
 def test_the_help_of_a_test_is_its_own(test, worked):
     said = inside("try", test, "--help", cwd=worked).stdout
-    assert len(examples_of(find_screen(test))) >= 3
+    assert len(find_screen(test).examples) >= 3
     for other in screen_names():
-        for line in examples_of(find_screen(other)):
+        for line in find_screen(other).examples:
             assert (line in said) == (other == test)
-    assert ("--figure" in said) == bool(figures_of(find_screen(test)))
+    assert ("--figure" in said) == bool(find_screen(test).figures)
 
 
 FOREIGN = '''
@@ -70,7 +70,7 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.population import missing
 from sabueso.screens.interface import Caution, Finding, Flags
-from sabueso.screens.limits import RowColumns
+from sabueso.screens.limits.table import RowColumns
 from sabueso.screens.settings import MeasureSettings
 
 

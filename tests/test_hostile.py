@@ -26,8 +26,8 @@ from conftest import inside, inside_json
 from sabueso.base.files import csv_rows, json_text, safe_cell
 from sabueso.base.visible import visible
 from sabueso.cli.main import told
-from sabueso.show.canvas import drawn
-from sabueso.show.console import shell
+from sabueso.report.canvas import drawn, one_plot
+from sabueso.report.commands import shell
 
 STEERING = "a\x1b[31mred\x1b]0;title\x07\x9bK\u202egnp\u2066x\u200b\x00\x7f"
 UNSEEN = re.compile("[\x00-\x09\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069\u200b\ud800-\udfff]")
@@ -164,7 +164,7 @@ def test_labels_are_neither_mathematics_nor_endless(form):
         axes.annotate(STEERING, (0, 0))
         return True
 
-    picture = drawn(draw, form)
+    picture = drawn(one_plot(draw), form)
     assert picture is not None and len(picture) < 2_000_000
     if form == "svg":
         from lxml import etree

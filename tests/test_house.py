@@ -14,7 +14,19 @@ from sabueso.screens import screen_names
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "sabueso"
-ORDER = ["base", "stats", "population", "screens", "intake", "case", "show", "demo", "cli"]
+ORDER = [
+    "base",
+    "stats",
+    "report",
+    "population",
+    "screens",
+    "intake",
+    "case",
+    "show",
+    "demo",
+    "commands",
+    "cli",
+]
 """A package imports only those before it, and itself."""
 OUTSIDE = {"startup", "version", "__main__", "__init__"}
 

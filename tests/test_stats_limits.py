@@ -12,8 +12,8 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sabueso.screens.deviates import FlaggedSums, _exact_sums
-from sabueso.screens.limits import with_amounts
+from sabueso.screens.limits.table import with_amounts
+from sabueso.screens.zscore.deviates import FlaggedSums, _exact_sums
 from sabueso.stats.change import compare, rate_and_volume
 from sabueso.stats.moments import deviate_limits, greatest_deviate, moments, shape
 from sabueso.stats.quartiles import between, centred_limits, fences, quartile_positions, robust_unit

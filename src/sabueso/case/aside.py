@@ -6,10 +6,9 @@ from dataclasses import replace
 from typing import Any
 
 from sabueso.population.population import SET_ASIDE, Population
-from sabueso.screens.interface import Finding, Screen
-
-_LONG = ("histogram", "classes", "behind", "lines", "sequential", "repeated", "repeated_in_class")
-"""Parts of a group that a comparison of its figures does not need."""
+from sabueso.screens.finding import Beside, Finding
+from sabueso.screens.interface import Screen
+from sabueso.screens.view import as_mapping
 
 
 def screened(screen: Screen, rows: Population, whole: Population | None, settings: Any) -> Finding:
@@ -26,16 +25,20 @@ def screened(screen: Screen, rows: Population, whole: Population | None, setting
     if whole is None or not finding.population.left_out.get(SET_ASIDE):
         return finding
     other = screen.run(whole, settings)
-    groups = [
-        {k: v for k, v in group.items() if k not in _LONG}
-        for group in other.groups
-        if group not in finding.groups
-    ]
-    beside = {
-        "rows": finding.population.left_out[SET_ASIDE],
-        "used": other.population.used,
-        "used_total": other.population.used_total,
-        "flag_count": len(other.flags),
-        "groups": groups,
+    beside = Beside(
+        rows=finding.population.left_out[SET_ASIDE],
+        used=other.population.used,
+        used_total=other.population.used_total,
+        flag_count=len(other.flags),
+        groups=[_figures(group) for group in other.groups if group not in finding.groups],
+    )
+    return replace(finding, with_set_aside=beside)
+
+
+def _figures(group: Any) -> dict[str, Any]:
+    """The single figures of a group: its lists and tables are not compared."""
+    return {
+        name: value
+        for name, value in as_mapping(group).items()
+        if name == "group" or not isinstance(value, (list, dict))
     }
-    return replace(finding, more={**finding.more, "with_set_aside": beside})

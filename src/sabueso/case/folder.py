@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.files import write_whole
@@ -113,6 +113,12 @@ class Case:
         from sabueso.case.register import Register
 
         return Register(self.folder / REGISTER, may_begin=not _parts(self.folder))
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
     def close(self) -> None:
         if "register" in self.__dict__:

@@ -33,9 +33,10 @@ from sabueso.case.standing import set_aside_selectors
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.table import Table
-from sabueso.screens import find_screen, other_tables
-from sabueso.screens.interface import Finding, Screen
-from sabueso.screens.picture import quantile_points
+from sabueso.screens import find_screen
+from sabueso.screens.finding import Finding
+from sabueso.screens.interface import Screen
+from sabueso.screens.limits.points import quantile_points
 from sabueso.screens.subject import Row
 
 
@@ -61,14 +62,13 @@ def run_test(
     """Run one test and record nothing; with ``points`` the finding holds quantiles for a figure."""
     screen = find_screen(test)
     validated = screen.settings.from_plan(settings, place)
-    others = other_tables(test, settings)
+    others = screen.tables(settings)
     with case.populations(table, *others) as population:
         rows = population(table, validated.where)
         whole = population(table, validated.where, with_set_aside=True) if rows.set_aside else None
         finding = screened(screen, rows, whole, validated)
         if points and finding.groups:
-            more = {**finding.more, "points": quantile_points(rows, finding)}
-            finding = replace(finding, more=more)
+            finding = replace(finding, points=quantile_points(rows, finding))
         return finding
 
 
@@ -141,7 +141,7 @@ def _ready(case: Case, screens: Sequence[ScreenSection]) -> tuple[list[_Ready], 
         try:
             screen = find_screen(section.test)
             settings = screen.settings.from_plan(section.settings, place)
-            for name in (section.table, *other_tables(section.test, section.settings)):
+            for name in (section.table, *screen.tables(section.settings)):
                 case.table(name)
         except UserError as error:
             failed.append(Failed(section.name, section.test, section.table, str(error)))
@@ -161,8 +161,8 @@ def _screen(
     tables = sorted(
         {
             name
-            for section, _, _ in ready
-            for name in (section.table, *other_tables(section.test, section.settings))
+            for section, screen, _ in ready
+            for name in (section.table, *screen.tables(section.settings))
         }
     )
     found: list[tuple[ScreenSection, Finding, Population]] = []

@@ -14,10 +14,11 @@ from sabueso.base.files import flush_file, json_text, numbered, sync_folder, wri
 from sabueso.base.hashing import file_hash
 from sabueso.case.folder import Case
 from sabueso.case.register import Event, Writer
+from sabueso.screens import find_screen
 from sabueso.version import __version__
 
 if TYPE_CHECKING:
-    from sabueso.screens.interface import Finding
+    from sabueso.screens.finding import Finding
 
 PLAN_KEPT = "plan.toml"
 
@@ -43,6 +44,23 @@ class ScreenRun:
     @property
     def flagged(self) -> int:
         return len(self.finding.flags)
+
+
+@dataclass(frozen=True)
+class RecordedFinding:
+    """A screen's finding as a run kept it; its flags carry the ids of their exceptions."""
+
+    screen: str
+    purpose: str
+    run: int
+    flags_file: str
+    finding: Finding[Any]
+
+    @property
+    def marked(self) -> int:
+        """How many of its flags became exceptions."""
+        recorded = self.finding.flags.recorded
+        return 0 if recorded is None else len(recorded.flags)
 
 
 @dataclass(frozen=True)
@@ -167,7 +185,7 @@ def last_failures(case: Case) -> list[tuple[int, Failed]]:
     return [each for name, each in found.items() if each is not None and name in current]
 
 
-def latest_findings(case: Case) -> list[dict[str, Any]]:
+def latest_findings(case: Case) -> list[RecordedFinding]:
     """The newest recorded finding of each screen that is still in the programme, in its order.
 
     Raises
@@ -185,8 +203,22 @@ def latest_findings(case: Case) -> list[dict[str, Any]]:
             event = newest[section.name]
             names = [item["name"] for item in event.body["screens"]]
             content = _recorded_json(case, event, finding_file(names.index(section.name) + 1))
-            content["run"] = int(event.subject)
-            found.append(content)
+            try:
+                finding = find_screen(content["test"]).recorded(content)
+            except (KeyError, TypeError, ValueError) as error:
+                raise UserError(
+                    f"run {event.subject}, screen {section.name!r}: its finding is of another form than "
+                    f"this program's ({error}); run the programme again with: sabueso screen"
+                ) from None
+            found.append(
+                RecordedFinding(
+                    screen=section.name,
+                    purpose=content.get("purpose", ""),
+                    run=int(event.subject),
+                    flags_file=content.get("flags_file", ""),
+                    finding=finding,
+                )
+            )
     return found
 
 

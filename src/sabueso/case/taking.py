@@ -61,6 +61,7 @@ class TakeReport:
         return sum(getattr(report, name) for report in self.files)
 
     @property
+    @exactly
     def amount_sum(self) -> Decimal | None:
         """Sum of the amounts accepted, exact."""
         if self.amount is None:

@@ -10,6 +10,7 @@ from typing import Any
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import plain
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
 from sabueso.case.recording import latest_findings
@@ -28,7 +29,7 @@ from sabueso.population.driving import (
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
-from sabueso.screens.interface import plain
+from sabueso.screens.finding import Finding
 from sabueso.screens.subject import Line, Row
 
 MOST_ROWS = 5
@@ -98,11 +99,11 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     """
     item = one_exception(case, given)
     finding = _finding(case, item)
-    settings = finding["settings"]
+    settings = finding.settings
     with case.populations(item.table) as opened:
         population = opened(item.table, settings.get("where"), with_set_aside=True)
         table = population.table
-        on = finding["on"] or table.roles.get("amount")
+        on = finding.on or table.roles.get("amount")
         measure = None if on is None else table.number(on)
         carrying = drill_rows(
             opened(item.table, item.selector, with_set_aside=True), limit=MOST_ROWS, on=on
@@ -137,7 +138,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     return Why(
         exception=item,
         on=on,
-        currency=finding["currency"],
+        currency=finding.currency,
         scale=2 if measure is None else measure.scale,
         population_rows=account.used,
         rows=carrying.population.used,
@@ -155,16 +156,16 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     )
 
 
-def _finding(case: Case, item: AuditException) -> dict[str, Any]:
+def _finding(case: Case, item: AuditException) -> Finding[Any]:
     """The finding that marked an exception; of several, one that compares two periods of the books,
     since a budget has no rows to look behind."""
-    newest = {f["screen"]: f for f in latest_findings(case)}
+    newest = {f.screen: f.finding for f in latest_findings(case)}
     found = [newest[mark.screen] for mark in item.marks if mark.screen in newest]
     if not found:
         raise UserError(
             f"{item.id} was marked by {item.marks[0].screen!r}, which the programme has no longer"
         )
-    return next((f for f in found if not f["settings"].get("against")), found[0])
+    return next((f for f in found if not f.settings.get("against")), found[0])
 
 
 def _sides(
@@ -205,7 +206,7 @@ def _peers(population: Population, rows: list[dict[str, Any]], measure: Column) 
     return found
 
 
-def _contribution(finding: dict[str, Any], identity: str) -> dict[str, float]:
+def _contribution(finding: Finding[Any], identity: str) -> dict[str, float]:
     """How much of an entity's distance each measure makes up, in per cent."""
-    flag: dict[str, Any] = next((f for f in finding["flags"] if f.get("id") == identity), {})
-    return dict(flag.get("contribution") or {})
+    flag = next((f for f in finding.flags.rows() if f.get("id") == identity), None)
+    return {} if flag is None else dict(flag.get("contribution") or {})

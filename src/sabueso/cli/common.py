@@ -16,7 +16,7 @@ from sabueso.case.folder import Case
 from sabueso.case.outputs import check_target, write_target
 
 if TYPE_CHECKING:
-    from sabueso.show.export import Sheet
+    from sabueso.commands.interface import Answer
 
 INITIALS = "SABUESO_REVIEWER"
 
@@ -65,7 +65,9 @@ def as_option(parser: argparse.ArgumentParser) -> None:
 
 def initials_of(args: argparse.Namespace, case: Case) -> str:
     """Initials from --as, the environment, or the plan; empty where none are given."""
-    given = args.initials or os.environ.get(INITIALS) or case.plan.case.prepared_by
+    given = (
+        getattr(args, "initials", None) or os.environ.get(INITIALS) or case.plan.case.prepared_by
+    )
     return str(given or "")
 
 
@@ -81,9 +83,59 @@ def check_out(args: argparse.Namespace, suffixes: Sequence[str]) -> None:
     check_target(case_of(args), path, force=args.force)
 
 
-def say(text: str) -> None:
-    """Print a line of words, a client's names among them."""
-    emit(visible(text, keep="\n"))
+def answered(
+    args: argparse.Namespace, work: Callable[[Case], Answer[Any]], files: Sequence[str] = ()
+) -> int:
+    """Do a command's work on its case, and give the answer.
+
+    ``files`` are the suffixes of the forms that ``--out`` may have.
+    """
+    if files:
+        check_out(args, files)
+    case = case_of(args)
+    try:
+        answer = work(case)
+    finally:
+        case.close()
+    return give(args, answer)
+
+
+def give(args: argparse.Namespace, answer: Answer[Any]) -> int:
+    """Write an answer to ``--out``, print it as ``--format`` says; returns the exit code.
+
+    The one place that answers either.
+    """
+    out: Path | None = getattr(args, "out", None)
+    if out is not None:
+        write_target(case_of(args), out, _file(answer, out))
+    form = getattr(args, "format", "text")
+    if form == "text" or answer.data is None:
+        from sabueso.show.console import make_console
+
+        answer.show(make_console())
+    elif form == "json":
+        emit_json(answer.data().content)
+    else:
+        from sabueso.show.export import csv_text
+
+        emit(csv_text(answer.data().sheets[0]))
+    if answer.fault is not None:
+        raise answer.fault
+    return answer.code
+
+
+def _file(answer: Answer[Any], path: Path) -> bytes:
+    """An answer in the form that a path's suffix says."""
+    from sabueso.show.export import sheets_as
+
+    suffix = path.suffix.lower()
+    if suffix in answer.files:
+        return answer.files[suffix](path)
+    data = answer.whole or answer.data
+    if data is None:
+        raise UserError(f"--out {path}: there is no such form of this answer")
+    found = data()
+    return sheets_as(suffix, found.sheets, found.content)
 
 
 def emit(text: str) -> None:
@@ -103,27 +155,6 @@ def emit_json(content: Any) -> None:
     for piece in json_pieces(numbered(content)):
         stream.write(piece)
     stream.write("\n")
-
-
-def write_out(args: argparse.Namespace, content: bytes) -> None:
-    """Write ``--out``, and remember that the file is of this program's making."""
-    write_target(case_of(args), args.out, content)
-
-
-def emit_result(args: argparse.Namespace, sheets: Sequence[Sheet], content: Any) -> bool:
-    """Write a result to ``--out`` where that is a data file, and print it as ``--format`` says.
-
-    Returns whether it was printed; else it is to be shown as text.
-    """
-    from sabueso.show.export import DATA, csv_text, sheets_as
-
-    if args.out is not None and args.out.suffix.lower() in DATA:
-        write_out(args, sheets_as(args.out.suffix.lower(), sheets, content))
-    if args.format == "json":
-        emit_json(content)
-    elif args.format == "csv":
-        emit(csv_text(sheets[0]))
-    return str(args.format) != "text"
 
 
 class Bar:

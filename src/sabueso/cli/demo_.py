@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from sabueso.cli.common import Bar, with_bar
+from sabueso.cli.common import give, with_bar
 
 EXAMPLES = ("sabueso demo", "sabueso demo my-demo --seed 7", "sabueso demo large --scale 10")
 
@@ -29,19 +29,9 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.base.errors import UserError
-    from sabueso.demo.build import Demo, build_demo
+    from sabueso.commands.demo import demo
 
-    if args.seed < 0:
-        raise UserError(f"--seed {args.seed}: expected 0 or more")
-
-    def work(bar: Bar) -> Demo:
-        return build_demo(args.folder, args.seed, args.scale, bar)
-
-    demo: Demo = with_bar(work)
-    demo.case.close()
-    from sabueso.demo.summary import show_demo
-    from sabueso.show.console import make_console
-
-    show_demo(make_console(), demo, args.folder)
-    return 0
+    return give(
+        args,
+        with_bar(lambda bar: demo(args.folder, seed=args.seed, scale=args.scale, progress=bar)),
+    )

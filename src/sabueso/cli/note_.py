@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import argparse
+from typing import Literal
 
 from sabueso.cli import words
-from sabueso.cli.common import as_option, case_of, case_option, initials_of, say
+from sabueso.cli.common import answered, as_option, case_option, initials_of
 
 EXAMPLES = (
     'sabueso note "first-two digits" --observation "48 and 49 stand out; one preparer" --as KL',
@@ -27,16 +28,12 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.case.reviews import record_note
+    from sabueso.commands.review import note
 
-    case = case_of(args)
-    try:
-        kind = "observation" if args.observation is not None else "conclusion"
-        text = args.observation if args.observation is not None else args.conclusion
-        done = record_note(case, args.subject, kind, text, initials_of(args, case))
-    finally:
-        case.close()
-    event, before = done.event, " before, and not again" if done.again else ""
-    say(f"{kind} on {event.subject!r} recorded{before} for {event.initials}, event {event.seq}")
-    say(" next: sabueso paper")
-    return 0
+    kind: Literal["observation", "conclusion"] = "observation"
+    text = args.observation
+    if text is None:
+        kind, text = "conclusion", args.conclusion
+    return answered(
+        args, lambda case: note(case, args.subject, kind, text, initials=initials_of(args, case))
+    )

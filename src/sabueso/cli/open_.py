@@ -5,8 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from sabueso.case.folder import Case
-from sabueso.cli.common import say
+from sabueso.cli.common import give
 
 EXAMPLES = (
     "sabueso open my-case",
@@ -22,8 +21,6 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    name = args.name or args.folder.resolve().name
-    case = Case.create(args.folder, name, args.currency)
-    say(f"case {name!r} opened: {case.plan_path}")
-    say(f" next: sabueso intake FILES --as payments --case {args.folder}")
-    return 0
+    from sabueso.commands.open_ import new_case
+
+    return give(args, new_case(args.folder, name=args.name, currency=args.currency))

@@ -16,7 +16,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, TypedDict, Union, get_args, get_origin
 
-from sabueso.screens import examples_of, figures_of, find_screen, screen_names
+from sabueso.screens import find_screen, screen_names
 
 if TYPE_CHECKING:
     from sabueso.screens.settings import Settings
@@ -58,8 +58,8 @@ def options_of(test: str, rest: Sequence[str]) -> Options:
     return {
         "summary": screen.summary,
         "options": _of_model(screen.settings),
-        "examples": examples_of(screen),
-        "figures": figures_of(screen),
+        "examples": list(screen.examples),
+        "figures": list(screen.figures),
     }
 
 

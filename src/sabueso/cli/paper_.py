@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from sabueso.cli.common import case_of, case_option, say
+from sabueso.cli.common import answered, case_option
 
 EXAMPLES = ("sabueso paper", "sabueso paper --case marisma", "sabueso screen && sabueso paper")
 
@@ -14,12 +14,6 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.show.paper import write_paper
+    from sabueso.commands.paper import paper
 
-    case = case_of(args)
-    try:
-        for path in write_paper(case):
-            say(f"written {path}")
-    finally:
-        case.close()
-    return 0
+    return answered(args, paper)

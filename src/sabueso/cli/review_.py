@@ -8,7 +8,7 @@ from pathlib import Path
 
 from sabueso.base.errors import UserError
 from sabueso.cli import words
-from sabueso.cli.common import as_option, case_of, case_option, emit_json, initials_of
+from sabueso.cli.common import answered, as_option, case_option, initials_of
 
 EXAMPLES = (
     'sabueso review PAY-4G41Q --cleared --reason "contract seen" '
@@ -54,72 +54,17 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.case import reviews
-    from sabueso.case.queue import exceptions_by_id
+    from sabueso.commands.review import DISPOSITIONS, REOPEN, SIGN_OFF, review
 
-    case = case_of(args)
-    try:
-        who = initials_of(args, case)
-        disposition = next((d for d in reviews.DISPOSITIONS if getattr(args, d)), None)
-        recorded, done = True, []
-        if disposition is not None:
-            done = reviews.record_disposition(
-                case,
-                args.exceptions,
-                disposition,
-                args.reason,
-                who,
-                error_amount=_amount(args.amount),
-                evidence=args.evidence,
-                set_aside=args.set_aside,
-            )
-        elif args.sign_off:
-            done = reviews.record_sign_off(case, args.exceptions, who)
-        elif args.reopen:
-            done = reviews.record_reopening(case, args.exceptions, args.reason, who)
-        else:
-            recorded = False
-            if args.reason or args.evidence or args.amount or args.set_aside:
-                raise UserError(
-                    "say what to record: --cleared, --error, --referred, --sign-off or --reopen"
-                )
-        found = exceptions_by_id(case, args.exceptions)
-    finally:
-        case.close()
-    if args.format == "json":
-        again = {each.event.subject for each in done if each.again}
-        emit_json([item.as_json() | {"recorded_before": item.id in again} for item in found])
-        return 0
-    from sabueso.show.console import make_console, next_steps, notes
-    from sabueso.show.queue import show_exception
-
-    console = make_console()
-    for item in found:
-        show_exception(console, item)
-        console.print()
-    notes(
-        console,
-        "note",
-        (
-            f"{each.event.subject}: the same was recorded before, as event {each.event.seq}, and is "
-            "not recorded again"
-            for each in done
-            if each.again
+    what = next((d for d in DISPOSITIONS if getattr(args, d)), None)
+    what = SIGN_OFF if args.sign_off else REOPEN if args.reopen else what
+    return answered(
+        args,
+        lambda case: review(
+            case, args.exceptions, what, reason=args.reason, initials=initials_of(args, case),
+            error_amount=_amount(args.amount), evidence=args.evidence, set_aside=args.set_aside,
         ),
-    )
-    ids = " ".join(item.id for item in found)
-    if not recorded:
-        steps = [f"sabueso dig {found[0].id}"]
-        if any(item.review.status == "open" for item in found):
-            steps.append(f'sabueso review {ids} --cleared --reason "…" --as KL')
-        elif not all(item.review.signed_off for item in found):
-            steps.append(f"sabueso review {ids} --sign-off --as MR")
-    else:
-        steps = ["sabueso queue --status open"]
-        if disposition is not None:
-            steps.append(f"sabueso review {ids} --sign-off --as MR")
-    next_steps(console, steps)
-    return 0
+    )  # fmt: skip
 
 
 def _amount(text: str | None) -> Decimal | None:

@@ -5,20 +5,9 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
-from sabueso.base.errors import UserError
-from sabueso.case.folder import Case
 from sabueso.cli import words
-from sabueso.cli.common import (
-    case_of,
-    case_option,
-    check_out,
-    emit,
-    emit_json,
-    listed_examples,
-    output_options,
-    write_out,
-)
-from sabueso.screens import figures_of, find_screen, screen_names
+from sabueso.cli.common import answered, case_option, listed_examples, output_options
+from sabueso.screens import find_screen, screen_names
 
 EXAMPLES: tuple[str, ...] = (
     "sabueso try digits payments --digits first-two --by-whom preparer",
@@ -58,56 +47,16 @@ def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> 
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.case.programme import run_test
     from sabueso.cli.options import given_options
-    from sabueso.show.export import DATA, FIGURES
+    from sabueso.commands.try_ import FIGURES, PAGE, try_test
+    from sabueso.show.export import DATA
 
-    check_out(args, (*DATA, *FIGURES, ".html"))
-    screen = find_screen(args.test)
-    figures = figures_of(screen)
-    figure = args.figure or "plain"
-    if args.figure is not None and not figures:
-        several = [name for name in screen_names() if figures_of(find_screen(name))]
-        raise UserError(
-            f"--figure {figure}: {args.test} is drawn in one way alone; several have {', '.join(several)}"
-        )
-    points = bool(figures) and figure != figures[0]
-    if points and args.out is None:
-        raise UserError(f"--figure {figure} is drawn into a file: --out FILE.png or .svg")
-    settings = given_options(args, screen.settings)
-    case = case_of(args)
-    try:
-        finding = run_test(
-            case, args.test, args.table, settings, f"sabueso try {args.test}", points=points
-        )
-        if args.keep:
-            _keep(case, args, settings)
-    finally:
-        case.close()
-    if args.out is not None:
-        from sabueso.show.files import finding_as
-
-        write_out(args, finding_as(args.out, finding, case, figure))
-    if args.format == "json":
-        emit_json(finding.as_stream())
-    elif args.format == "csv":
-        from sabueso.show.export import csv_text, finding_sheet
-
-        emit(csv_text(finding_sheet(finding)))
-    else:
-        from sabueso.show.console import make_console
-        from sabueso.show.findings import show_finding
-
-        show_finding(make_console(), finding, where=settings.get("where"), kept=args.keep or "")
-    return 0
-
-
-def _keep(case: Case, args: argparse.Namespace, settings: dict[str, str]) -> None:
-    from sabueso.case.plan import write_screen
-
-    if not args.keep.strip():
-        raise UserError("--keep needs a name for the screen")
-    screen = find_screen(args.test)
-    values = screen.settings.from_plan(settings, f"sabueso try {args.test}").as_plan()
-    with case.locked():
-        write_screen(case.plan_path, args.keep, args.test, args.table, values)
+    settings = given_options(args, find_screen(args.test).settings)
+    drawn = args.out is not None
+    return answered(
+        args,
+        lambda case: try_test(
+            case, args.test, args.table, settings, keep=args.keep, figure=args.figure, drawn=drawn
+        ),
+        (*DATA, *FIGURES, PAGE),
+    )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from sabueso.cli import words
-from sabueso.cli.common import case_of, case_option, check_out, emit_result, output_options
+from sabueso.cli.common import answered, case_option, output_options
 
 EXAMPLES = (
     "sabueso why PAY-DB8SJ",
@@ -25,19 +25,8 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.case.why import why
+    from sabueso.commands.why import why
     from sabueso.population.expressions import split_list
     from sabueso.show.export import DATA
-    from sabueso.show.why import show_why, why_sheet
 
-    check_out(args, DATA)
-    case = case_of(args)
-    try:
-        found = why(case, args.exception, split_list(args.columns))
-    finally:
-        case.close()
-    if not emit_result(args, [why_sheet(found)], found.as_json()):
-        from sabueso.show.console import make_console
-
-        show_why(make_console(), found)
-    return 0
+    return answered(args, lambda case: why(case, args.exception, split_list(args.columns)), DATA)

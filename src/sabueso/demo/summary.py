@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
-from sabueso.show import numbers as num
-from sabueso.show.console import next_steps, open_table, shell, title
+from sabueso.report import numbers as num
+from sabueso.report.commands import shell
+from sabueso.show.console import next_steps, open_table, title
 from sabueso.show.run import show_run
 
 if TYPE_CHECKING:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from functools import cache
 from importlib.metadata import EntryPoints, entry_points
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from sabueso.base.errors import UserError, nearest
 
 if TYPE_CHECKING:
+    from sabueso.population.population import Population
+    from sabueso.report.blocks import Suit
     from sabueso.screens.interface import Screen
+    from sabueso.stats.description import Description
 
 GROUP = "sabueso.screens"
 
@@ -31,24 +33,20 @@ def find_screen(name: str) -> Screen:
     found = _installed()
     if name not in found.names:
         raise UserError(f"there is no test {name!r}{nearest(name, sorted(found.names))}")
-    screen: Screen = found[name].load()()
+    from sabueso.screens.interface import Screen
+
+    kind = found[name].load()
+    if not issubclass(kind, Screen):
+        # A class with the same attributes is a test as well; it gets the defaults of one.
+        kind = type(kind.__name__, (kind, Screen), {})
+    screen: Screen = kind()
     return screen
 
 
-def examples_of(screen: Screen) -> list[str]:
-    """Commands of a test that run on the sample case."""
-    return list(getattr(screen, "examples", ()))
-
-
-def figures_of(screen: Screen) -> list[str]:
-    """The figures that a test's result can be drawn as, the usual one first; none where it has one."""
-    return list(getattr(screen, "figures", ()))
-
-
-def other_tables(test: str, settings: Mapping[str, Any]) -> tuple[str, ...]:
-    """Tables beside its own that a test's settings, as given, name."""
-    asked = getattr(find_screen(test), "tables", None)
-    return () if asked is None else tuple(asked(settings))
+def proposed(population: Population, described: Description | None) -> list[Suit]:
+    """Which tests suit a table, whose amounts ``described`` describes: each that has an opinion."""
+    every = sorted(map(find_screen, screen_names()), key=lambda screen: screen.place)
+    return [suit for screen in every for suit in screen.suits(population, described)]
 
 
 @cache

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from sabueso.population.population import Account
-from sabueso.screens.interface import Caution
+from sabueso.screens.finding import Caution
 
 
 def percent(part: float, whole: float) -> float:

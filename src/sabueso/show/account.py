@@ -5,7 +5,7 @@ from __future__ import annotations
 from decimal import Decimal
 
 from sabueso.population.population import Account
-from sabueso.show import numbers as num
+from sabueso.report import numbers as num
 
 LEFT_OUT = {
     "outside_where": "outside the condition",

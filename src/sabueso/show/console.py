@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import os
-import shlex
 import shutil
 import sys
 from collections.abc import Iterable, Sequence
@@ -18,7 +17,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sabueso.base.visible import visible
-from sabueso.show.palette import AMBER, SEA, STONE
+from sabueso.report.palette import AMBER, SEA, STONE
 
 # A rule under the header, nothing between columns.
 OPEN = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
@@ -170,10 +169,7 @@ def next_steps(console: Console, commands: Sequence[str]) -> None:
         console.print(line, soft_wrap=True)
 
 
-def shell(text: str) -> str:
-    """An argument that a shell passes on as it is: what a client wrote is never run."""
-    if text and all(c.isalnum() or c in "_-./:,+%" for c in text):
-        return text
-    if os.name != "nt" and any(c in "$`\\!" for c in text):
-        return shlex.quote(text)
-    return '"' + text.replace('"', '\\"') + '"'
+def said(console: Console, *lines: str) -> None:
+    """Print lines of words as they are, never wrapped."""
+    for line in lines:
+        console.print(Text(line), soft_wrap=True)

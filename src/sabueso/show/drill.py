@@ -10,10 +10,10 @@ from rich.text import Text
 
 from sabueso.population.drill import Drill, Node, Rows
 from sabueso.population.population import Account
-from sabueso.show import numbers as num
+from sabueso.report import numbers as num
+from sabueso.report.palette import STONE
 from sabueso.show.account import account_lines
 from sabueso.show.console import next_steps, open_table, title
-from sabueso.show.palette import STONE
 
 
 def show_drill(

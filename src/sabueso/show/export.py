@@ -4,59 +4,18 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
 from sabueso.base.files import csv_rows, json_text, numbered
+from sabueso.base.plain import plain
 from sabueso.base.visible import visible
 from sabueso.population.drill import Drill, Node, Rows
-from sabueso.screens.interface import Finding, plain
+from sabueso.report.blocks import Sheet
 
 Cell = str | int | float | Decimal | None
 DATA = (".csv", ".xlsx", ".parquet", ".json")
 FIGURES = (".png", ".svg")
-
-
-@dataclass(frozen=True)
-class Sheet:
-    """One table of cells with its header."""
-
-    name: str
-    header: list[str]
-    rows: list[list[Any]]
-
-
-def finding_sheet(finding: Finding) -> Sheet:
-    """The table of a finding: its classes, its lines, or the rows it flagged."""
-    by = [f"group {label}" for label in finding.by]
-    if finding.test == "digits":
-        keys = list(finding.groups[0]["classes"][0]) if finding.groups else []
-        rows = [[*g["group"].values(), *c.values()] for g in finding.groups for c in g["classes"]]
-        return Sheet("classes", [*by, *keys], rows)
-    if finding.test == "periods":
-        lines = finding.groups[0]["lines"]
-        keys = [k for k in lines[0] if k not in ("key", "rate_volume")] if lines else []
-        labels = list(lines[0]["key"]) if lines else []
-        return Sheet(
-            "lines", [*labels, *keys], [[*x["key"].values(), *(x[k] for k in keys)] for x in lines]
-        )
-    flags = list(finding.flags.rows())
-    header: list[str] = []
-    flat = []
-    for flag in flags:
-        row: dict[str, Any] = {}
-        for name, value in flag.items():
-            if isinstance(value, dict):
-                for key, each in value.items():
-                    # A client's column may be called as one of this program's is.
-                    plain = key if name in ("subject", "context", "group") else f"{name} {key}"
-                    row[plain if plain not in (*row, *flag) else f"{name} {key}"] = each
-            else:
-                row[name] = value
-        flat.append(row)
-        header += [name for name in row if name not in header] if not header else []
-    return Sheet("flags", header, [[row.get(name) for name in header] for row in flat])
 
 
 def drill_sheet(result: Drill) -> Sheet:

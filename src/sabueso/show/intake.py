@@ -9,9 +9,9 @@ from rich.text import Text
 
 from sabueso.case.taking import TakeReport
 from sabueso.intake.interface import FileReport, TotalsLine
-from sabueso.show import numbers as num
+from sabueso.report import numbers as num
+from sabueso.report.palette import AMBER, SEA, STONE
 from sabueso.show.console import next_steps, notes, open_table, title
-from sabueso.show.palette import AMBER, SEA, STONE
 from sabueso.show.rules import show_rules
 
 

@@ -15,16 +15,18 @@ from sabueso.base.files import write_whole
 from sabueso.base.visible import visible
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
-from sabueso.case.recording import last_failures, latest_findings
+from sabueso.case.recording import RecordedFinding, last_failures, latest_findings
 from sabueso.case.standing import notes
+from sabueso.report import numbers as num
+from sabueso.report import palette
+from sabueso.report.blocks import Bar, Cell, Line, Marked, Sheet, Table
+from sabueso.report.canvas import drawn
 from sabueso.screens import find_screen
-from sabueso.screens.subject import of_key
-from sabueso.show import numbers as num
-from sabueso.show import palette
+from sabueso.screens.finding import Finding
+from sabueso.screens.view import View
 from sabueso.show.account import reasons_text
-from sabueso.show.export import Sheet, workbook
-from sabueso.show.figures import draw
-from sabueso.show.paper_results import result_of
+from sabueso.show.beside import beside_blocks
+from sabueso.show.export import workbook
 from sabueso.show.queue_sheet import queue_sheet
 from sabueso.version import __version__
 
@@ -75,9 +77,9 @@ def write_paper(case: Case) -> list[Path]:
     return [page, book]
 
 
-def finding_page(case: Case, content: dict[str, Any]) -> str:
-    """One finding, recorded or not, as a page of its own."""
-    content = {"screen": f"{content['test']} of {content['table']}", "purpose": "", **content}
+def finding_page(case: Case, finding: Finding[Any]) -> str:
+    """One finding that is not recorded as a page of its own."""
+    content = RecordedFinding(f"{finding.test} of {finding.table}", "", 0, "", finding)
     return (
         _environment()
         .get_template("paper.html")
@@ -148,7 +150,7 @@ def _rules(case: Case) -> list[dict[str, Any]]:
     ]
 
 
-def _totals(every: list[AuditException], findings: list[dict[str, Any]]) -> dict[str, Any]:
+def _totals(every: list[AuditException], findings: list[RecordedFinding]) -> dict[str, Any]:
     status = [item.review.status for item in every]
     return {
         "exceptions": len(every),
@@ -156,7 +158,7 @@ def _totals(every: list[AuditException], findings: list[dict[str, Any]]) -> dict
             name: status.count(name) for name in ("open", "cleared", "error", "referred")
         },
         "signed": sum(bool(item.review.signed_off) for item in every),
-        "tests": sum(f["tests_made"] for f in findings),
+        "tests": sum(f.finding.tests_made for f in findings),
         "screens": len(findings),
     }
 
@@ -169,61 +171,97 @@ def _people(every: list[AuditException]) -> dict[str, str]:
 
 
 def _section(
-    finding: dict[str, Any], every: list[AuditException], written: dict[str, Any], case: Case
+    recorded: RecordedFinding,
+    every: list[AuditException],
+    written: dict[str, Any],
+    case: Case,
 ) -> dict[str, Any]:
     """One screen as the template needs it."""
-    screen = find_screen(finding["test"])
-    picture = draw(finding, "svg")
+    finding = recorded.finding
+    screen = find_screen(finding.test)
+    view = screen.view(finding)
+    drawing = view.drawing()
+    picture = None if drawing is None else drawn(drawing, "svg")
     marked = [
-        (item, mark) for item in every for mark in item.marks if mark.screen == finding["screen"]
+        (item, mark) for item in every for mark in item.marks if mark.screen == recorded.screen
     ]
     marked.sort(key=lambda pair: pair[1].rank)
-    own = written.get(finding["screen"], {})
-    account = finding["population"]
+    own = written.get(recorded.screen, {})
     fields = screen.settings.model_fields
     settings = [
         (name, ", ".join(map(str, value)) if isinstance(value, list) else str(value))
-        for name, value in {**finding["settings"], **finding.get("solved", {})}.items()
+        for name, value in finding.used.items()
         if value not in (None, [], "") and name in fields
     ]
     return {
+        "screen": recorded.screen,
+        "purpose": recorded.purpose,
         "f": finding,
         "summary": screen.summary,
         "reference": screen.reference,
         "settings": settings,
-        "left_out": reasons_text(account["left_out"]),
+        "left_out": reasons_text(finding.population.left_out),
         "figure": None if picture is None else base64.b64encode(picture).decode(),
-        "result": result_of(finding),
+        "text": _flagged_text(recorded, view),
+        "blocks": _page_blocks(view, flags=not marked),
         "marked": marked[:MOST_EXCEPTIONS],
         "more": max(len(marked) - MOST_EXCEPTIONS, 0),
-        "flags": _flag_rows(finding) if not marked else [],
         "observation": own.get("observation"),
         "conclusion": own.get("conclusion"),
         "currency": case.plan.case.currency,
     }
 
 
-def _flag_rows(finding: dict[str, Any]) -> list[list[str]]:
-    """Flags of a finding that is not recorded: subject, amount, score."""
-    rows = []
-    for flag in finding["flags"][:MOST_EXCEPTIONS]:
-        name = of_key(finding["kind"], flag["subject"]).short()
-        amount = flag.get("amount")
-        rows.append(
-            [
-                name,
-                "–" if amount is None else num.amount(Decimal(amount)),
-                num.number(flag["score"]),
-            ]
+def _flagged_text(recorded: RecordedFinding, view: View[Any]) -> str:
+    """How much was flagged of how much, and where all of it stands."""
+    finding = recorded.finding
+    text = (
+        f"{len(finding.flags):,} flagged of {num.many(finding.tests_made, *view.subjects)} tested"
+    )
+    text += "." if finding.groups else "; nothing could be tested."
+    if recorded.flags_file:
+        total = finding.flags.total()
+        worth = "" if total is None else f", with {num.amount(total)} in all,"
+        text += (
+            f" The {recorded.marked:,} strongest became exceptions; all that are flagged{worth} "
+            f"stand in runs/{recorded.run:04d}/{recorded.flags_file}."
         )
-    return rows
+    return text
+
+
+def _page_blocks(view: View[Any], *, flags: bool) -> list[dict[str, Any]]:
+    """Blocks for the template; those of flags only where no exception stands for them."""
+    found: list[dict[str, Any]] = []
+    for block in [*view.blocks(whole=True), *beside_blocks(view)]:
+        if isinstance(block, Line):
+            found.append({"text": _sentence(block.text), "tone": block.tone})
+        elif isinstance(block, Table) and (flags or not block.flags):
+            kept = [i for i, column in enumerate(block.columns) if column.kind != "bar"]
+            head = [(block.columns[i].name, block.columns[i].kind == "right") for i in kept]
+            rows = [
+                {"strong": place in block.strong, "cells": [_page_cell(row[i]) for i in kept]}
+                for place, row in enumerate(block.rows)
+            ]
+            found.append({"head": head, "rows": rows, "rest": _sentence(block.rest)})
+    return found
+
+
+def _sentence(text: str) -> str:
+    return text[:1].upper() + text[1:] + "." if text else ""
+
+
+def _page_cell(cell: Cell) -> tuple[str, str]:
+    """Text and tone of a cell."""
+    if isinstance(cell, Marked):
+        return cell.text, cell.tone
+    return ("", "plain") if isinstance(cell, Bar) else (cell, "plain")
 
 
 def _sheets(
     case: Case,
     every: list[AuditException],
     sources: list[dict[str, Any]],
-    findings: list[dict[str, Any]],
+    findings: list[RecordedFinding],
 ) -> list[Sheet]:
     reviews = [
         [item.id, event.seq, event.at, event.initials, event.kind, event.body.get("disposition", ""),
@@ -239,9 +277,10 @@ def _sheets(
         for s in sources
     ]  # fmt: skip
     screens = [
-        [f["screen"], f["test"], f["table"], f["run"], f["population"]["rows"], f["population"]["used"],
-         f["tests_made"], f["flag_count"], "; ".join(c["code"] for c in f["cautions"])]
-        for f in findings
+        [each.screen, f.test, f.table, each.run, f.population.rows, f.population.used,
+         f.tests_made, len(f.flags), "; ".join(c.code for c in f.cautions)]
+        for each in findings
+        for f in (each.finding,)
     ]  # fmt: skip
     names = ("table", "title", "then", "rows", "set_aside", "left", "missing", "amount", "at")
     rules = [

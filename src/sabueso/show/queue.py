@@ -13,9 +13,9 @@ from rich.text import Text
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import Failed
 from sabueso.case.standing import Review
-from sabueso.show import numbers as num
+from sabueso.report import numbers as num
+from sabueso.report.palette import AMBER, PLUM, SEA, STONE
 from sabueso.show.console import next_steps, notes, open_table, title
-from sabueso.show.palette import AMBER, PLUM, SEA, STONE
 
 STYLES = {"open": "", "cleared": SEA, "error": AMBER, "referred": PLUM}
 MARKS = {"open": "○", "cleared": "✓", "error": "×", "referred": "!"}

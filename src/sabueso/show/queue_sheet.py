@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 
 from sabueso.case.queue import AuditException
-from sabueso.show.export import Sheet
+from sabueso.report.blocks import Sheet
 
 
 def queue_sheet(items: Sequence[AuditException]) -> Sheet:

@@ -9,9 +9,9 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from sabueso.show import numbers as num
+from sabueso.report import numbers as num
+from sabueso.report.palette import AMBER
 from sabueso.show.console import open_table
-from sabueso.show.palette import AMBER
 
 MOST_GAPS = 6
 

@@ -10,10 +10,11 @@ from rich.text import Text
 
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import Run, ScreenRun
-from sabueso.show import numbers as num
-from sabueso.show.console import next_steps, notes, open_table, shell, title
+from sabueso.report import numbers as num
+from sabueso.report.commands import shell
+from sabueso.report.palette import AMBER
+from sabueso.show.console import next_steps, notes, open_table, title
 from sabueso.show.findings import command_of
-from sabueso.show.palette import AMBER
 from sabueso.show.queue import counts_line
 
 

@@ -14,11 +14,12 @@ from sabueso.population.links import Link
 from sabueso.population.population import Account
 from sabueso.population.survey import ColumnSurvey, Correlation, MeasureSurvey
 from sabueso.population.table import Column, Table
-from sabueso.screens.suits import Suit
-from sabueso.show import numbers as num
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Suit
+from sabueso.report.commands import shell
+from sabueso.report.palette import AMBER, SEA, STONE
 from sabueso.show.account import account_lines
-from sabueso.show.console import next_steps, notes, open_table, shell, title
-from sabueso.show.palette import AMBER, SEA, STONE
+from sabueso.show.console import next_steps, notes, open_table, title
 from sabueso.show.rules import show_rules
 from sabueso.stats.description import PERCENTILES, Description, bins, stem_and_leaf
 

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from sabueso.population.survey import Correlation, MeasureSurvey
-from sabueso.show import numbers as num
-from sabueso.show.canvas import drawn
-from sabueso.show.palette import AMBER, INK, PLUM, SAND, SEA
+from sabueso.report import numbers as num
+from sabueso.report.canvas import drawn, one_plot
+from sabueso.report.palette import AMBER, INK, PLUM, SAND, SEA
 from sabueso.stats.description import bins
 
 if TYPE_CHECKING:
@@ -23,9 +23,9 @@ def draw_measure(survey: MeasureSurvey, form: str, number: int | None) -> bytes:
     """The figure as ``svg`` or ``png``."""
     if survey.by:
         boxes = min(len(survey.groups), MOST_BOXES)
-        picture = drawn(lambda axes: _boxes(axes, survey), form, max(0.6, boxes / 12))
+        picture = drawn(one_plot(lambda axes: _boxes(axes, survey), max(0.6, boxes / 12)), form)
     else:
-        picture = drawn(lambda axes: _histogram(axes, survey, number), form)
+        picture = drawn(one_plot(lambda axes: _histogram(axes, survey, number)), form)
     assert picture is not None
     return picture
 
@@ -81,7 +81,9 @@ def _boxes(axes: Axes, survey: MeasureSurvey) -> bool:
 def draw_pairs(found: Sequence[Correlation], form: str) -> bytes:
     """A heat map of the correlations as ``svg`` or ``png``: r and n in each cell."""
     names = list(dict.fromkeys([c.first for c in found] + [c.second for c in found]))
-    picture = drawn(lambda axes: _heat(axes, names, found), form, max(1.0, len(names) / 8))
+    picture = drawn(
+        one_plot(lambda axes: _heat(axes, names, found), max(1.0, len(names) / 8)), form
+    )
     assert picture is not None
     return picture
 

@@ -7,8 +7,7 @@ from typing import Any
 
 from sabueso.population.links import Link
 from sabueso.population.survey import ColumnSurvey, Correlation, MeasureSurvey
-from sabueso.screens.suits import Suit
-from sabueso.show.export import Sheet
+from sabueso.report.blocks import Sheet, Suit
 
 
 def table_sheets(tables: Sequence[dict[str, Any]], links: Sequence[Link]) -> list[Sheet]:

@@ -9,10 +9,11 @@ from rich.text import Text
 
 from sabueso.case.why import Why
 from sabueso.population.driving import Driver, Value
-from sabueso.show import numbers as num
-from sabueso.show.console import next_steps, notes, open_table, shell, title
-from sabueso.show.export import Sheet
-from sabueso.show.palette import AMBER, SEA, STONE
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Sheet
+from sabueso.report.commands import shell
+from sabueso.report.palette import AMBER, SEA, STONE
+from sabueso.show.console import next_steps, notes, open_table, title
 
 MOST_COLUMNS, MOST_VALUES, ALPHA = 4, 4, 0.05
 

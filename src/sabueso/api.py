@@ -1,0 +1,173 @@
+"""The public functions: what the commands do, for a program that calls them.
+
+Each raises :class:`UserError`, a sentence that names what was expected, where what it is given does
+not fit; then nothing is recorded.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+from os import PathLike, fspath
+from pathlib import Path
+from typing import Any, Literal
+
+from sabueso.base.errors import UserError
+from sabueso.base.exact import exactly
+from sabueso.case.folder import Case
+from sabueso.case.queue import AuditException
+from sabueso.case.recording import Run
+from sabueso.case.reviews import Recorded
+from sabueso.case.taking import TakeReport
+from sabueso.case.why import Why
+from sabueso.population.drill import Drill, Measure, Rows
+from sabueso.screens.finding import Finding
+
+__all__ = ["AuditException", "Case", "Finding", "UserError"]
+
+Place = str | PathLike[str]
+
+
+def open_case(folder: Place, *, verify: bool = False) -> Case:
+    """The case in a folder; ``with`` closes it.
+
+    ``verify`` hashes every file of rows that is read, also where its size and time are as recorded.
+    """
+    return Case.find(fspath(folder), verify=verify)
+
+
+def new_case(folder: Place, *, name: str | None = None, currency: str = "EUR") -> Case:
+    """Start a case: its folder and its plan."""
+    from sabueso.commands.open_ import new_case as command
+
+    return command(Path(folder), name=name, currency=currency).value
+
+
+@exactly
+def take_in(
+    case: Case,
+    table: str,
+    paths: Sequence[Place] = (),
+    *,
+    url: str | None = None,
+    query: str | None = None,
+    check: bool = False,
+    replace: bool = False,
+    attach: bool = False,
+    initials: str = "",
+) -> TakeReport:
+    """Read files, or the rows of a database's query, into a table, and reconcile them.
+
+    ``check`` reads and keeps nothing; ``replace`` lets a changed file take the place of the one of
+    its name; ``attach`` uses Parquet files where they lie.
+    """
+    from sabueso.commands.intake import intake
+
+    return intake(
+        case, table, [fspath(path) for path in paths], url=url, query=query, check=check,
+        replace=replace, attach=attach, initials=initials,
+    ).value  # fmt: skip
+
+
+def try_test(case: Case, test: str, table: str, **settings: Any) -> Finding[Any]:
+    """Run a test and record nothing; settings have the names of the options and of the plan's keys."""
+    from sabueso.commands.try_ import try_test as command
+
+    return command(case, test, table, settings).value
+
+
+def screen(case: Case, names: Sequence[str] = (), *, initials: str = "") -> Run:
+    """Run the programme, or those of its screens, and record what they find.
+
+    A screen that cannot run is in the run's ``failed`` with its reason; the others are recorded.
+    """
+    from sabueso.commands.screen import screen as command
+
+    return command(case, names, initials=initials).value
+
+
+@exactly
+def queue(
+    case: Case, *, status: str = "all", screen: str | None = None, table: str | None = None
+) -> list[AuditException]:
+    """The exceptions, the most telling first."""
+    from sabueso.commands.queue import queue as command
+
+    return command(case, status=status, screen=screen, table=table).value
+
+
+@exactly
+def dig(
+    case: Case,
+    what: str,
+    *,
+    where: str | None = None,
+    by: Sequence[str] = (),
+    across: str | None = None,
+    on: str | None = None,
+    measure: Measure = "sum",
+    rows: bool = False,
+    limit: int = 15,
+) -> Drill | Rows:
+    """Groups of a table's rows, or of those behind an exception; or the rows themselves."""
+    from sabueso.commands.dig import dig as command
+
+    return command(
+        case, what, where=where, by=by, across=across, on=on, measure=measure, rows=rows,
+        limit=limit,
+    ).value  # fmt: skip
+
+
+@exactly
+def why(case: Case, exception: str, columns: Sequence[str] = ()) -> Why:
+    """What drives an exception: values of other columns, single rows, its peers."""
+    from sabueso.commands.why import why as command
+
+    return command(case, exception, columns).value
+
+
+@exactly
+def review(
+    case: Case,
+    exceptions: Sequence[str],
+    what: str | None = None,
+    *,
+    reason: str = "",
+    initials: str = "",
+    error_amount: Decimal | None = None,
+    evidence: Sequence[Place] = (),
+    set_aside: bool = False,
+) -> list[AuditException]:
+    """Record ``cleared``, ``error``, ``referred``, ``sign-off`` or ``reopen`` of exceptions.
+
+    All of them or none; without ``what`` nothing is recorded. Returns them as they stand.
+    """
+    from sabueso.commands.review import review as command
+
+    return command(
+        case, exceptions, what, reason=reason, initials=initials, error_amount=error_amount,
+        evidence=[Path(path) for path in evidence], set_aside=set_aside,
+    ).value  # fmt: skip
+
+
+@exactly
+def note(
+    case: Case,
+    subject: str,
+    kind: Literal["observation", "conclusion"],
+    text: str,
+    *,
+    initials: str = "",
+) -> Recorded:
+    """Record an observation or a conclusion on a screen of the programme, or on a table."""
+    from sabueso.commands.review import note as command
+
+    return command(case, subject, kind, text, initials=initials).value
+
+
+@exactly
+def paper(case: Case) -> list[Path]:
+    """Write the working papers into the case; returns their paths."""
+    from sabueso.commands.paper import paper as command
+
+    return command(case).value

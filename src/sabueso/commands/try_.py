@@ -1,0 +1,106 @@
+"""One test, run and not recorded."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from sabueso.base.errors import UserError
+from sabueso.case.folder import Case
+from sabueso.case.plan import write_screen
+from sabueso.case.programme import run_test
+from sabueso.commands.interface import Answer, Data
+from sabueso.screens import find_screen, screen_names
+from sabueso.screens.finding import Finding
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+PAGE = ".html"
+FIGURES = (".png", ".svg")
+
+
+def try_test(
+    case: Case,
+    test: str,
+    table: str,
+    settings: Mapping[str, Any],
+    *,
+    keep: str | None = None,
+    figure: str | None = None,
+    drawn: bool = False,
+) -> Answer[Finding[Any]]:
+    """Run a test on a table.
+
+    Parameters
+    ----------
+    settings : mapping
+        The test's settings by name, as options or plan keys have them.
+    keep : str, optional
+        Add the screen to the programme under this name.
+    figure : str, optional
+        Which of the test's figures is to be drawn.
+    drawn : bool
+        Whether a figure is going to be drawn at all.
+
+    Raises
+    ------
+    UserError
+        If there is no such test, table or figure, or a setting does not fit.
+    """
+    screen = find_screen(test)
+    points = _needs_points(test, figure, drawn=drawn)
+    place = f"sabueso try {test}"
+    finding = run_test(case, test, table, dict(settings), place, points=points)
+    if keep is not None:
+        if not keep.strip():
+            raise UserError("--keep needs a name for the screen")
+        values = screen.settings.from_plan(dict(settings), place).as_plan()
+        with case.locked():
+            write_screen(case.plan_path, keep, test, table, values)
+    view = screen.view(finding)
+
+    def show(console: Console) -> None:
+        from sabueso.show.findings import show_finding
+
+        show_finding(console, finding, where=settings.get("where"), kept=keep or "")
+
+    def picture(path: Path) -> bytes:
+        from sabueso.report.canvas import drawn as picture_of
+
+        drawing = view.drawing(figure or "plain")
+        found = None if drawing is None else picture_of(drawing, path.suffix[1:].lower())
+        if found is None:
+            raise UserError(f"--out {path}: there is nothing to draw")
+        return found
+
+    def page(path: Path) -> bytes:
+        from sabueso.show.paper import finding_page
+
+        return finding_page(case, finding).encode()
+
+    return Answer(
+        finding,
+        show,
+        lambda: Data(finding.as_stream(), [view.sheet()]),
+        lambda: Data(finding.as_json(), [view.sheet()]),
+        files={PAGE: page, **dict.fromkeys(FIGURES, picture)},
+    )
+
+
+def _needs_points(test: str, figure: str | None, *, drawn: bool) -> bool:
+    """Whether the figure asked for needs quantiles; refuses one that the test does not have."""
+    figures = find_screen(test).figures
+    if figure is None:
+        return False
+    if not figures:
+        several = [name for name in screen_names() if find_screen(name).figures]
+        raise UserError(
+            f"--figure {figure}: {test} is drawn in one way alone; several have {', '.join(several)}"
+        )
+    if figure == figures[0]:
+        return False
+    if not drawn:
+        raise UserError(f"--figure {figure} is drawn into a file: --out FILE.png or .svg")
+    return True

@@ -1,0 +1,42 @@
+"""What drives an exception."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from sabueso.case.folder import Case
+from sabueso.case.why import Why
+from sabueso.case.why import why as look_behind
+from sabueso.commands.interface import Answer, Data
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+
+def why(case: Case, exception: str, columns: Sequence[str] = ()) -> Answer[Why]:
+    """Look behind an exception: values, rows, peers.
+
+    Parameters
+    ----------
+    columns : sequence of str
+        Columns to look at; by default all texts but those that name a row or the subject.
+
+    Raises
+    ------
+    UserError
+        If there is no such exception or column.
+    """
+    found = look_behind(case, exception, columns)
+
+    def show(console: Console) -> None:
+        from sabueso.show.why import show_why
+
+        show_why(console, found)
+
+    def data() -> Data:
+        from sabueso.show.why import why_sheet
+
+        return Data(found.as_json(), [why_sheet(found)])
+
+    return Answer(found, show, data)

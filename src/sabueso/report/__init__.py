@@ -1,0 +1,1 @@
+"""What can be shown, as data, in the words and looks that every form shares."""

@@ -1,0 +1,130 @@
+"""The looks that every figure shares: size, type, key, and a file without a date in it."""
+
+from __future__ import annotations
+
+import io
+import warnings
+from collections.abc import Callable
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from sabueso.base.visible import clipped, visible
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Drawing
+from sabueso.report.palette import INK, STONE
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+SIZE = (8.4, 3.9)  # inches
+LONGEST_LABEL, LONGEST_TITLE = 40, 110
+
+
+def one_plot(draw_on: Callable[[Axes], bool], height: float = 1.0) -> Drawing:
+    """A drawing of one plot."""
+    return Drawing(lambda figure: draw_on(figure.add_subplot()), height)
+
+
+def drawn(drawing: Drawing, form: str) -> bytes | None:
+    """A figure in the looks of this program, as ``svg`` or ``png``; None where nothing was drawn."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib.figure import Figure as NewFigure
+
+    style: Any = {
+        "font.family": "DejaVu Sans",
+        "font.size": 8.5,
+        "axes.edgecolor": STONE,
+        "axes.labelcolor": INK,
+        "text.color": INK,
+        "xtick.color": INK,
+        "ytick.color": INK,
+        "axes.spines.top": False,
+        "axes.spines.right": False,
+        "svg.fonttype": "path",
+        # A dollar sign of a client's is no mathematics.
+        "text.parse_math": False,
+        "svg.hashsalt": "sabueso",
+    }
+    with matplotlib.rc_context(style):
+        figure = NewFigure(figsize=(SIZE[0], SIZE[1] * drawing.height), layout="constrained")
+        if not drawing.draw(figure):
+            return None
+        _clean(figure)
+        buffer = io.BytesIO()
+        # No date in the file: the same finding gives the same bytes.
+        metadata = {"Date": None} if form == "svg" else {}
+        with warnings.catch_warnings():
+            # Letters that the font lacks are drawn as boxes; the tables beside have them.
+            warnings.filterwarnings("ignore", message="Glyph")
+            figure.savefig(buffer, format=form, dpi=150, metadata=metadata)
+        return buffer.getvalue()
+
+
+def _clean(figure: Figure) -> None:
+    """Every text of a figure as it can be seen and as long as there is room for."""
+    from matplotlib.text import Text
+    from matplotlib.ticker import FixedFormatter, FuncFormatter
+
+    for axes in figure.axes:
+        for axis in (axes.xaxis, axes.yaxis):
+            names = axis.get_major_formatter()
+            if isinstance(names, FixedFormatter):
+                names.seq = [_label(str(name)) for name in names.seq]
+            elif isinstance(names, FuncFormatter):
+                names.func = partial(_named, names.func)
+    titles: set[Any] = {
+        each
+        for axes in figure.axes
+        for each in (axes.xaxis.label, axes.yaxis.label, axes.title, axes._left_title)  # type: ignore[attr-defined]
+    }
+    for text in figure.findobj(Text):
+        most = LONGEST_TITLE if text in titles else LONGEST_LABEL
+        text.set_text(_label(text.get_text(), most))
+
+
+def _named(name_of: Callable[[float, int | None], str], value: float, place: int | None) -> str:
+    return _label(name_of(value, place))
+
+
+def _label(text: str, most: int = LONGEST_LABEL) -> str:
+    return "\n".join(clipped(visible(line), most) for line in text.split("\n")[:6])
+
+
+def handles(items: list[tuple[str, str, str]]) -> list[Any]:
+    """Marks of a key: (label, colour, kind), the kind a bar, dot, tick or band."""
+    from matplotlib.lines import Line2D
+    from matplotlib.patches import Patch
+
+    found: list[Any] = []
+    for label, color, kind in items:
+        if kind == "bar":
+            found.append(Patch(color=color, label=label))
+        elif kind == "dot":
+            found.append(Line2D([], [], marker="o", linestyle="", color=color, label=label))
+        else:
+            marker = "_" if kind == "tick" else "|"
+            found.append(
+                Line2D([], [], marker=marker, linestyle="", color=color, label=label, markersize=9)
+            )
+    return found
+
+
+def legend(axes: Axes, items: list[tuple[str, str, str]], *, above: bool = False) -> None:
+    """The key of a plot, within it or above it."""
+    marks = handles(items)
+    if above:
+        # Where data may lie anywhere, the key stands outside of them.
+        axes.legend(
+            handles=marks, frameon=False, fontsize=8, loc="lower right", bbox_to_anchor=(1, 1),
+            ncols=len(marks), borderaxespad=0.2,
+        )  # fmt: skip
+    else:
+        axes.legend(handles=marks, frameon=False, fontsize=8, loc="upper right")
+
+
+def plain_number(value: float, _position: object = None) -> str:
+    """1,000 and not a power of ten: the reader thinks in amounts."""
+    return f"{value:,.0f}".replace("-", num.MINUS)

@@ -1,0 +1,1 @@
+"""Leading digits of a measure against their expected proportions."""

@@ -1,0 +1,117 @@
+"""What a digit test finds: groups with their classes, and two periods side by side."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+from sabueso.base.plain import ADDED
+
+
+@dataclass(frozen=True, slots=True)
+class DigitClass:
+    """A class: count, shares of 1, difference in percentage points, band, and its money."""
+
+    digits: str
+    count: int
+    share: float
+    expected: float
+    difference: float
+    ratio: float
+    z: float
+    p: float
+    p_adjusted: float
+    band_low: float
+    band_high: float
+    amount: Decimal
+    amount_share: float | None
+    magnitude_share: float
+    flagged: bool
+
+
+@dataclass(frozen=True)
+class Repeated:
+    """An amount that occurs several times, and its share of the rows."""
+
+    amount: Decimal
+    count: int
+    share: float
+
+
+@dataclass(frozen=True)
+class Behind:
+    """A value that stands behind a flagged class: its rows in it, shares, p of the upper tail."""
+
+    digits: str
+    value: Any
+    count: int
+    share_of_class: float
+    share_of_population: float
+    p: float
+    p_adjusted: float
+
+
+@dataclass(frozen=True)
+class DigitGroup:
+    """The classes of one group and how far they are from expectation."""
+
+    group: dict[str, Any]
+    n: int
+    chi_square: float
+    chi_square_df: int
+    chi_square_p: float
+    mad: float
+    mad_expected: float
+    conformity: str | None
+    ks: float
+    ks_limit: float
+    mantissa_l2: float | None
+    mantissa_p: float | None
+    summation_mad: float | None
+    classes: list[DigitClass]
+    repeated: list[Repeated] | None = field(default=None, metadata=ADDED)
+    repeated_in_class: dict[str, list[Repeated]] | None = field(default=None, metadata=ADDED)
+    behind: list[Behind] | None = field(default=None, metadata=ADDED)
+
+    @property
+    def flagged(self) -> list[DigitClass]:
+        return [c for c in self.classes if c.flagged]
+
+    @property
+    def times_chance(self) -> float:
+        """The mean absolute deviation as a multiple of the one that chance gives."""
+        return self.mad / self.mad_expected
+
+
+@dataclass(frozen=True)
+class ChangedClass:
+    """A class in two periods."""
+
+    digits: str
+    before: float
+    after: float
+    difference: float
+    z: float
+    p: float
+    p_adjusted: float
+    flagged: bool
+
+
+@dataclass(frozen=True)
+class DigitChange:
+    """The classes of the second period against the first."""
+
+    before: dict[str, Any]
+    after: dict[str, Any]
+    chi_square: float
+    chi_square_df: int
+    chi_square_p: float
+    classes: list[ChangedClass]
+
+
+@dataclass(frozen=True)
+class DigitMore:
+    """What a digit test says of all its groups."""
+
+    change: DigitChange | None = field(default=None, metadata=ADDED)

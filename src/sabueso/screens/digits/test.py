@@ -1,0 +1,425 @@
+"""Leading digits of a measure against their expected proportions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from decimal import Decimal
+from functools import partial
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+from pydantic import Field, field_validator, model_validator
+
+from sabueso.base.errors import UserError
+from sabueso.population import sql
+from sabueso.population.calendar import Span
+from sabueso.population.expressions import equals, quoted_name
+from sabueso.population.population import Population, Reason, missing, zero
+from sabueso.population.table import Column, Table, money
+from sabueso.report.blocks import Suit
+from sabueso.screens.digits.classes import (
+    Counted,
+    asked_conditions,
+    class_condition,
+    class_text,
+    count_classes,
+)
+from sabueso.screens.digits.detail import changed_classes, repeated_amounts, who_is_behind
+from sabueso.screens.digits.result import DigitChange, DigitClass, DigitGroup, DigitMore
+from sabueso.screens.digits.suitability import STAGED, digit_cautions, distinct_amounts
+from sabueso.screens.digits.view import DigitsView
+from sabueso.screens.finding import Caution, Finding, Flags
+from sabueso.screens.grouping import UNITS, Grouping, distinct_units
+from sabueso.screens.interface import Screen
+from sabueso.screens.settings import MeasureSettings, listed
+from sabueso.screens.subject import Class, own_key, own_name
+from sabueso.stats.digits import (
+    SUMMATION_TESTS,
+    DigitFit,
+    DigitTest,
+    fit_digits,
+    mantissa_arc,
+    summation_mad,
+)
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+
+class DigitsSettings(MeasureSettings):
+    """Settings of ``digits``."""
+
+    digits: DigitTest = Field("first", description="which digits are counted")
+    of: Literal["amounts", "differences"] = Field(
+        "amounts",
+        description="the amounts, or the differences between sorted distinct amounts (second order)",
+    )
+    sign: Literal["absolute", "positive", "negative", "each"] = Field(
+        "absolute", description="amounts of both signs, of one, or each sign as a group of its own"
+    )
+    at_least: Decimal | None = Field(
+        None, gt=0, description="amounts nearer to zero than this are left out"
+    )
+    compare: list[str] = Field(
+        default_factory=list, description="two periods whose digits are compared, as 2024,2025"
+    )
+    z_limit: Decimal | None = Field(
+        None, gt=0, description="a flagged class must also pass this |z| (for example 1.96)"
+    )
+    alpha: float = Field(
+        0.05, gt=0, lt=1, description="a flagged class has an adjusted p below this"
+    )
+    tolerance: float | None = Field(
+        None, gt=0, description="band of ± this per cent of the expected share, not the default"
+    )
+    by_whom: str | None = Field(
+        None, description="column whose values may be behind a flagged class: preparer, supplier"
+    )
+    min_group: int = Field(50, ge=1, description="rows below which a group is not tested")
+
+    _periods = field_validator("compare", mode="before")(listed)
+
+    @model_validator(mode="after")
+    def _fitting(self) -> DigitsSettings:
+        if self.compare and len(self.compare) != 2:
+            raise ValueError("compare needs two periods, such as 2024,2025")
+        if self.compare and (self.by or self.of == "differences" or self.sign == "each"):
+            raise ValueError(
+                "compare goes with amounts of one population: leave by, of and sign each out"
+            )
+        if self.of == "differences" and self.by_whom:
+            raise ValueError("nobody enters a difference: by-whom goes with amounts")
+        if self.of == "differences" and self.digits == "last-two":
+            raise ValueError("the second-order test is one of leading digits")
+        return self
+
+
+AGAINST = frozenset({"assigned_numbers", "repeated_prices", "bounded"})
+"""Cautions that say that a population is none for leading digits."""
+
+
+class Digits(Screen):
+    """First, second, first-two, first-three and last-two digits."""
+
+    name = "digits"
+    summary = "leading digits that occur more or less often than they should"
+    reference = (
+        "Benford, F. (1938), Proceedings of the American Philosophical Society 78, 551-572; "
+        "Nigrini, M. J. (2012), Benford's Law, Wiley; Fleiss, J. L. (1981), Statistical Methods "
+        "for Rates and Proportions"
+    )
+    settings = DigitsSettings
+    group = DigitGroup
+    more = DigitMore
+    view = DigitsView
+    place = 10
+    examples = (
+        "sabueso try digits payments --digits first-two --by-whom preparer",
+        "sabueso try digits payments --by usuario --sign positive",
+        "sabueso try digits payments --compare 2024,2025 --out digits.png",
+    )
+
+    def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        if described is None:
+            yield Suit(self.name, "no", "the table has no amount")
+            return
+        finding = self.run(population, self.settings())
+        found = {c.code: c.text for c in finding.cautions}
+        against = [code for code in found if code in AGAINST]
+        if against:
+            yield Suit(self.name, "no", found[against[0]])
+        elif found:
+            first = next(iter(found))
+            yield Suit(self.name, "with care", found[first])
+        else:
+            n = finding.population.used
+            yield Suit(self.name, "yes", f"{n:,} amounts over several orders of magnitude")
+
+    def run(self, population: Population, settings: DigitsSettings) -> Finding[DigitGroup]:
+        table = population.table
+        measure = table.measure(settings.on)
+        groups, reasons = _groups(table, measure, settings)
+        account = population.account(measure, reasons)
+        values = {**groups.values(), UNITS: sql.minor_units(measure)}
+        base = population.base(values, reasons)
+        amounts = settings.of == "amounts"
+        if not amounts:
+            base = _differences(base, groups)
+        with population.staged(STAGED, distinct_amounts(base)):
+            counted = count_classes(population, base, measure, groups, settings)
+            cautions: list[Caution] = digit_cautions(
+                population, measure, base, account, settings.digits, counted.facts, whole=amounts
+            )
+            described: list[DigitGroup] = []
+            fit: DigitFit | None = None
+            if counted.keys:
+                fit = fit_digits(
+                    counted.classes,
+                    settings.digits,
+                    z_limit=None if settings.z_limit is None else float(settings.z_limit),
+                    alpha=settings.alpha,
+                    tolerance=settings.tolerance,
+                    adjustment=settings.adjust,
+                )
+                described = _described(counted, fit, measure.scale)
+            if amounts and fit is not None and not groups.labels:
+                of_all, of_class = repeated_amounts(population, measure, fit, settings.digits)
+                described[0] = replace(described[0], repeated=of_all, repeated_in_class=of_class)
+        tests = 0 if fit is None else fit.z.size
+        change: DigitChange | None = None
+        if settings.compare:
+            if len(described) == 2:
+                change = changed_classes(described, settings.alpha, settings.adjust)
+                tests = len(change.classes)
+            flags = _change_flags(described, change, settings, measure)
+        elif amounts:
+            flags = _flags(counted.keys, fit, described, settings, measure)
+        else:
+            flags = Flags("class", pa.table({}))  # no row is behind a difference
+        if settings.by_whom and fit is not None and len(flags):
+            behind = who_is_behind(
+                population, base, values, reasons, groups, counted.keys, fit, settings
+            )
+            described = [
+                replace(group, behind=found) for group, found in zip(described, behind, strict=True)
+            ]
+        return Finding(
+            test=self.name,
+            table=table.name,
+            on=measure.name,
+            by=list(groups.labels),
+            settings=settings.model_dump(),
+            population=account,
+            groups=described,
+            flags=flags,
+            tests_made=tests,
+            cautions=cautions,
+            not_tested=counted.not_tested,
+            currency=table.currency,
+            scale=measure.scale,
+            more=DigitMore(change),
+        )
+
+
+def _groups(
+    table: Table, measure: Column, settings: DigitsSettings
+) -> tuple[Grouping, list[Reason]]:
+    """Groups of the test, and why rows are left out of it."""
+    value, nothing = sql.column(measure.name), sql.integer(0)
+    reasons = [missing(measure), zero(measure)]
+    if settings.sign == "positive":
+        reasons.append(Reason("other_sign", exp.LT(this=value, expression=nothing)))
+    elif settings.sign == "negative":
+        reasons.append(Reason("other_sign", exp.GT(this=value, expression=nothing)))
+    floor = settings.at_least
+    if settings.digits == "last-two" and (floor is None or floor < 10):
+        reasons.append(_below(measure, "below_10", Decimal(10)))
+    if floor is not None:
+        reasons.append(_below(measure, "below_floor", floor))
+    groups = Grouping.of(settings.by, table)
+    if settings.sign == "each":
+        side = exp.Case().when(
+            exp.LT(this=value.copy(), expression=nothing.copy()), exp.Neg(this=sql.integer(1))
+        )
+        groups = Grouping(
+            (*groups.labels, f"sign({quoted_name(measure.name)})"),
+            (*groups.trees, side.else_(sql.integer(1))),
+        )
+    if settings.compare:
+        date = table.role("date")
+        if date is None:
+            raise UserError(
+                f"compare needs a column in the role date; table {table.name!r} has none"
+            )
+        first, second = (Span.of(p, table.fiscal_year_starts, "compare") for p in settings.compare)
+        if first.overlaps(second):
+            raise UserError(f"the periods {first.name} and {second.name} overlap")
+        day = sql.column(date.name)
+        within = exp.or_(*(exp.paren(span.holds(day)) for span in (first, second)))
+        inside = exp.paren(exp.Coalesce(this=within, expressions=[exp.false()]))
+        reasons.append(Reason("outside_periods", exp.Not(this=inside)))
+        which = exp.Case().when(first.holds(day), sql.text(first.name)).else_(sql.text(second.name))
+        groups = Grouping(("period",), (which,))
+    return groups, reasons
+
+
+def _below(measure: Column, code: str, floor: Decimal) -> Reason:
+    size = exp.Abs(this=sql.column(measure.name))
+    return Reason(code, exp.LT(this=size, expression=sql.number(floor)))
+
+
+def _differences(base: exp.Select, groups: Grouping) -> exp.Select:
+    """The differences between the sorted distinct amounts of each group; none of them is zero."""
+    units = sql.column(UNITS, "d")
+    following = exp.Window(
+        this=exp.Anonymous(this="LEAD", expressions=[units]),
+        partition_by=list(groups.columns("d")),
+        order=exp.Order(expressions=[sql.ordered(units.copy())]),
+    )
+    gap = exp.Sub(this=following, expression=units.copy())
+    gaps = exp.select(*groups.columns("d"), exp.alias_(gap, UNITS, quoted=True))
+    gaps = gaps.from_(distinct_units(base, groups).subquery("d"))
+    kept = exp.Not(this=sql.is_missing(sql.column(UNITS, "g")))
+    wanted = [*groups.columns("g"), sql.column(UNITS, "g")]
+    return exp.select(*wanted).from_(gaps.subquery("g")).where(kept)
+
+
+def _described(counted: Counted, fit: DigitFit, scale: int) -> list[DigitGroup]:
+    """The groups and their classes."""
+    labels = [class_text(fit.test, int(label)) for label in fit.labels]
+    expected = fit.expected.tolist()
+    difference = (100 * (fit.share - fit.expected)).tolist()
+    ratio = (fit.share / fit.expected).tolist()
+    columns = [
+        values.tolist()
+        for values in (
+            counted.classes, fit.share, fit.z, fit.p, fit.p_adjusted, fit.band_low, fit.band_high,
+            counted.amounts, fit.flagged, counted.sizes,
+        )
+    ]  # fmt: skip
+    described = []
+    for i, key in enumerate(counted.keys):
+        n = int(fit.n[i])
+        l2, l2_p = mantissa_arc(n, *counted.mantissa[i].tolist())
+        total, size = sum(columns[7][i]), sum(columns[9][i])
+        rows = zip(labels, expected, difference[i], ratio[i], *(c[i] for c in columns), strict=True)
+        classes = [
+            DigitClass(
+                digits=label,
+                count=count,
+                share=share,
+                expected=wanted,
+                difference=points,
+                ratio=times,
+                z=z,
+                p=p,
+                p_adjusted=p_adjusted,
+                band_low=low,
+                band_high=high,
+                amount=money(amount, scale),
+                amount_share=amount / total if total else None,
+                magnitude_share=magnitude / size,
+                flagged=flagged,
+            )
+            for (
+                label, wanted, points, times, count, share, z, p, p_adjusted, low, high, amount,
+                flagged, magnitude,
+            ) in rows
+        ]  # fmt: skip
+        described.append(
+            DigitGroup(
+                group=key,
+                n=n,
+                chi_square=float(fit.chi_square[i]),
+                chi_square_df=fit.chi_square_df,
+                chi_square_p=float(fit.chi_square_p[i]),
+                mad=float(fit.mad[i]),
+                mad_expected=float(fit.mad_expected[i]),
+                conformity=fit.conformity[i],
+                ks=float(fit.ks[i]),
+                ks_limit=float(fit.ks_limit[i]),
+                mantissa_l2=l2,
+                mantissa_p=l2_p,
+                summation_mad=summation_mad(columns[9][i]) if fit.test in SUMMATION_TESTS else None,
+                classes=classes,
+            )
+        )
+    return described
+
+
+def _flags(
+    keys: list[dict[str, Any]],
+    fit: DigitFit | None,
+    described: list[DigitGroup],
+    settings: DigitsSettings,
+    measure: Column,
+) -> Flags:
+    """Flagged classes, largest |z| first."""
+    rows, test = [], settings.digits
+    if fit is not None:
+        where = np.argwhere(fit.flagged)
+        strength = np.abs(fit.z[fit.flagged])
+        for i, k in where[np.argsort(-strength, kind="stable")].tolist():
+            item = described[i].classes[k]
+            row: dict[str, Any] = {"subject": class_key(measure.name, test, item.digits, keys[i])}
+            if keys[i]:
+                row["group"] = keys[i]
+            low, high = item.band_low, item.band_high
+            row |= {
+                "score": item.z,
+                "limit": (high if item.share > high else low),
+                "direction": "high" if item.share > item.expected else "low",
+                "p": item.p,
+                "p_adjusted": item.p_adjusted,
+                "amount": item.amount,
+                "count": item.count,
+                "share": item.share,
+                "expected": item.expected,
+            }
+            rows.append(row)
+    found = pa.Table.from_pylist(rows) if rows else pa.table({})
+    return Flags("class", found, partial(class_subject, measure.name, settings))
+
+
+def _change_flags(
+    described: list[DigitGroup],
+    change: DigitChange | None,
+    settings: DigitsSettings,
+    measure: Column,
+) -> Flags:
+    """Classes of the second period whose share changed, largest |z| first."""
+    if change is None:
+        return Flags("class", pa.table({}))
+    second = settings.compare[1]
+    counts = {c.digits: c for c in described[1].classes}
+    rows = []
+    changed = [c for c in change.classes if c.flagged]
+    for item in sorted(changed, key=lambda c: -abs(c.z)):
+        now = counts[item.digits]
+        rows.append(
+            {
+                "subject": class_key(
+                    measure.name, settings.digits, item.digits, {"period": second}
+                ),
+                "group": {"period": second},
+                "score": item.z,
+                "limit": item.before,
+                "direction": "high" if item.z > 0 else "low",
+                "p": item.p,
+                "p_adjusted": item.p_adjusted,
+                "amount": now.amount,
+                "count": now.count,
+                "share": item.after,
+                "expected": item.before,
+            }
+        )
+    found = pa.Table.from_pylist(rows) if rows else pa.table({})
+    return Flags("class", found, partial(class_subject, measure.name, settings))
+
+
+def class_key(on: str, test: str, digits: str, group: Mapping[str, Any]) -> dict[str, Any]:
+    """The key of a class: the column measured, the class, and the group it is of."""
+    return {own_name("on", group): on, own_name(test, group): digits, **group}
+
+
+def class_subject(
+    on: str, settings: DigitsSettings, flag: Mapping[str, Any], where: str | None, table: Table
+) -> Class:
+    """The subject of a flagged class, with the condition of its rows."""
+    named, group = flag["subject"], flag.get("group") or {}
+    digits = named[own_key(settings.digits, named)]
+    columns = [c.name for c in table.columns]
+    parts = [class_condition(on, settings.digits, digits)]
+    for name, value in group.items():
+        if settings.compare:
+            span = Span.of(value, table.fiscal_year_starts)
+            parts.append(span.condition(quoted_name(table.roles["date"])))
+        else:
+            parts.append(equals(name, value, columns))
+    parts += asked_conditions(on, settings.model_dump())
+    parts += [f"({where})"] if where else []
+    name = f"{settings.digits} {digits} · {on}"
+    return Class(named, name, group, " and ".join(parts))

@@ -1,0 +1,1 @@
+"""Distance on several measures."""

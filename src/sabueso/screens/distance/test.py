@@ -1,0 +1,522 @@
+"""Distance from the centre on several measures together, classical and robust."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+from pydantic import Field, field_validator
+
+from sabueso.population import expressions, sql
+from sabueso.population.population import Account, Population, Reason
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
+from sabueso.report.blocks import Suit
+from sabueso.screens.distance.result import DistanceGroup, Quantiles
+from sabueso.screens.distance.view import DistanceView
+from sabueso.screens.finding import Caution, Finding, Flags, NotTested, with_structs
+from sabueso.screens.grouping import Grouping
+from sabueso.screens.interface import Screen
+from sabueso.screens.limits import table as lim
+from sabueso.screens.settings import Settings, listed
+from sabueso.stats import distance as dist
+from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.mcd import minimum_covariance_determinant
+
+Floats = np.ndarray
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+
+class DistanceSettings(Settings):
+    """Settings of ``distance``."""
+
+    measures: list[str] = Field(
+        min_length=1,
+        description="number columns, or figures per subject such as sum(amount), count(*)",
+    )
+    per: list[str] = Field(
+        default_factory=list,
+        description="the subjects: columns that name an entity (default: each row)",
+    )
+    by: list[str] = Field(
+        default_factory=list, description="peer groups, each with a centre of its own"
+    )
+    fit: Literal["robust", "classical"] = Field("robust", description="the distance that flags")
+    law: Literal["beta", "chi-square"] = Field(
+        "beta", description="law of the classical distance; the robust one uses chi-square"
+    )
+    alpha: float = Field(
+        0.001, gt=0, lt=0.5, description="share of a normal population beyond the limit"
+    )
+    transform: Literal["none", "log", "rank"] = Field(
+        "none", description="of each measure: none, sign(x)·log10(1 + |x|), or normal scores"
+    )
+    share: float | None = Field(
+        None, ge=0.5, le=1, description="share of subjects in the robust subset"
+    )
+    seed: int = Field(0, ge=0, description="seed of the robust fit's random starts")
+    adjust: Method = Field("holm", description="adjustment of p for the number of subjects")
+
+    _listed = field_validator("measures", "per", "by", mode="before")(listed)
+
+
+@dataclass(frozen=True)
+class _Result:
+    """One group's distances; arrays have one entry a subject of the group."""
+
+    rows: np.ndarray
+    measures: list[str]
+    columns: list[int]
+    location: dist.Location
+    classical: Floats
+    robust: Floats | None
+    p: Floats
+    limit: float
+    contribution: Floats
+    mardia: dist.Mardia | None
+    dropped: list[str]
+
+
+class Distance(Screen):
+    """Mahalanobis distance of rows or entities."""
+
+    name = "distance"
+    summary = "rows or entities unusual on several measures together"
+    reference = (
+        "Mahalanobis, P. C. (1936), Proceedings of the National Institute of Sciences of India 2, "
+        "49-55; Rousseeuw, P. J. and Van Driessen, K. (1999), Technometrics 41, 212-223"
+    )
+    settings = DistanceSettings
+    group = DistanceGroup
+    view = DistanceView
+    place = 60
+    examples = (
+        'sabueso try distance payroll --per empleado --measures "avg(salario_base),avg(plus_mar)"',
+        "sabueso try distance payroll --measures salario_base,plus_mar --by categoria",
+        'sabueso try distance payments --per proveedor --measures "sum(importe),count(*)" --out d2.png',
+    )
+
+    def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        table = population.table
+        measures = [
+            c
+            for c in table.columns
+            if c.type == "number" and c.name not in (FILE_COLUMN, LINE_COLUMN)
+        ]
+        names = ",".join(c.name for c in measures)
+        party = table.role("party")
+        if len(measures) >= 2:
+            per = f"--per {party.name} " if party is not None else ""
+            yield Suit(
+                self.name, "yes", f"{len(measures)} measures: {names}", f"{per}--measures {names}"
+            )
+        elif len(measures) == 1 and party is not None:
+            options = f'--per {party.name} --measures "sum({names}),count(*)"'
+            yield Suit(
+                self.name,
+                "with care",
+                f"one measure, {names}: by {party.name} its sum and count",
+                options,
+            )
+        else:
+            yield Suit(self.name, "no", f"{len(measures)} measures are too few")
+
+    def run(self, population: Population, settings: DistanceSettings) -> Finding[DistanceGroup]:
+        subjects, account = _subjects(population, settings)
+        values = np.column_stack(
+            [
+                _transformed(subjects.column(f"m{j}"), settings.transform)
+                for j in range(len(settings.measures))
+            ]
+        )
+        keys = Grouping.of(settings.by, population.table)
+        results: list[tuple[dict[str, Any], _Result]] = []
+        not_tested: list[NotTested] = []
+        cautions: list[Caution] = []
+        for key, rows in _peers(subjects, keys):
+            outcome = _distances(values[rows], rows, settings)
+            if isinstance(outcome, str):
+                not_tested.append(NotTested(key, outcome, len(rows)))
+            else:
+                results.append((key, outcome))
+        flags, flagged_by_group = _flags(population, subjects, results, settings)
+        cautions += _cautions(results, not_tested, settings)
+        measure = population.table.role("amount")
+        return Finding(
+            test=self.name,
+            table=population.table.name,
+            on=None,
+            by=list(settings.by),
+            settings=settings.model_dump(),
+            population=account,
+            groups=[
+                _described(key, r, settings, n)
+                for (key, r), n in zip(results, flagged_by_group, strict=True)
+            ],
+            flags=flags,
+            tests_made=sum(len(r.rows) for _, r in results),
+            cautions=cautions,
+            not_tested=not_tested,
+            currency=population.table.currency,
+            scale=measure.scale if measure else 2,
+        )
+
+
+def _subjects(population: Population, settings: DistanceSettings) -> tuple[pa.Table, Account]:
+    """One row a subject: keys, measures m0, m1, … as floats, groups g0, …, amount at stake.
+
+    Measures are the only columns that leave the engine, as 8-byte floats.
+    """
+    table = population.table
+    groups = Grouping.of(settings.by, table)
+    amount = table.role("amount")
+    if not settings.per:
+        columns = [table.number(name) for name in settings.measures]
+        reasons = [Reason(f"missing_{c.name}", sql.is_missing(sql.column(c.name))) for c in columns]
+        values: dict[str, Tree] = {
+            f"m{j}": sql.cast(sql.column(c.name), "DOUBLE") for j, c in enumerate(columns)
+        }
+        select = population.base({**groups.values(), **values}, reasons, rows=True)
+        # The order of rows decides which ones the random starts meet: it is fixed.
+        found = population.query(select.order_by(*sql.place()))
+        return found, population.account(amount, reasons)
+    entity = Grouping.of(settings.per, table)
+    measures = [expressions.aggregate(text, table) for text in settings.measures]
+    reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t) for t in entity.trees)))]
+    named: list[Tree] = [
+        exp.alias_(tree, f"k{i}", quoted=True) for i, tree in enumerate(entity.trees)
+    ]
+    fields = [
+        exp.alias_(sql.cast(tree, "DOUBLE"), f"m{j}", quoted=True)
+        for j, tree in enumerate(measures)
+    ]
+    fields.append(exp.alias_(sql.count(), "rows"))
+    if amount is not None:
+        fields.append(exp.alias_(exp.Sum(this=sql.column(amount.name)), "amount"))
+    select = population.used(exp.select(*named, *fields), reasons)
+    select = select.group_by(*(t.copy() for t in entity.trees))
+    keys = [sql.column(f"k{i}") for i in range(len(entity.trees))]
+    ordered = exp.select("*").from_(select.subquery("s")).order_by(*map(sql.ordered, keys))
+    found = population.query(ordered)
+    if groups.labels:
+        # Both results have the same entities in the same order.
+        for name, column in _most_frequent(population, named, keys, groups, reasons).items():
+            found = found.append_column(name, column)
+    return found, population.account(amount, reasons)
+
+
+def _most_frequent(
+    population: Population,
+    named: list[Tree],
+    keys: list[exp.Column],
+    groups: Grouping,
+    reasons: Sequence[Reason],
+) -> dict[str, pa.ChunkedArray]:
+    """The peer group that most of an entity's rows name, the first of equals in their order."""
+    peers = [exp.alias_(tree, name, quoted=True) for name, tree in groups.values().items()]
+    rows = population.used(exp.select(*named, *peers), reasons)
+    by = [*(key.copy() for key in keys), *groups.columns()]
+    counted = exp.select(*by, exp.alias_(sql.count(), "n", quoted=True)).from_(rows.subquery("r"))
+    counted = counted.group_by(*(each.copy() for each in by))
+    place = exp.Window(
+        this=exp.RowNumber(),
+        partition_by=[key.copy() for key in keys],
+        order=exp.Order(
+            expressions=[
+                sql.ordered(sql.column("n"), descending=True),
+                *(sql.ordered(each) for each in groups.columns()),
+            ]
+        ),
+    )
+    ranked = exp.select("*", exp.alias_(place, "place", quoted=True)).from_(counted.subquery("c"))
+    first = exp.EQ(this=sql.column("place"), expression=sql.integer(1))
+    select = exp.select(*groups.columns()).from_(ranked.subquery("p")).where(first)
+    found = population.query(select.order_by(*(sql.ordered(key.copy()) for key in keys)))
+    return {name: found.column(name) for name in groups.names}
+
+
+def _transformed(column: pa.ChunkedArray, transform: str) -> Floats:
+    values = column.to_numpy().astype(np.float64)
+    if transform == "log":
+        return np.asarray(np.sign(values) * np.log10(1 + np.abs(values)))
+    if transform == "rank":
+        from scipy.special import ndtri
+
+        # Normal scores by Blom (1958): (rank - 3/8)/(n + 1/4), equal values sharing their mean rank.
+        _, place, times = np.unique(values, return_inverse=True, return_counts=True)
+        ranks = (np.cumsum(times) - (times - 1) / 2)[place]
+        return np.asarray(ndtri((ranks - 0.375) / (len(values) + 0.25)))
+    return values
+
+
+def _peers(subjects: pa.Table, groups: Grouping) -> list[tuple[dict[str, Any], np.ndarray]]:
+    """Positions of the subjects of each peer group; one group of all where none is named."""
+    measures = [
+        name for name in subjects.column_names if name.startswith("m") and name[1:].isdigit()
+    ]
+    whole = np.ones(subjects.num_rows, dtype=bool)
+    for name in measures:
+        whole &= np.isfinite(subjects.column(name).to_numpy())
+    if not groups.labels:
+        return [({}, np.flatnonzero(whole))]
+    members: dict[tuple[Any, ...], list[int]] = {}
+    columns = [subjects.column(name).to_pylist() for name in groups.names]
+    for position, key in enumerate(zip(*columns, strict=True)):
+        if whole[position]:
+            members.setdefault(key, []).append(position)
+    return [
+        (dict(zip(groups.labels, key, strict=True)), np.array(rows))
+        for key, rows in sorted(members.items(), key=lambda item: str(item[0]))
+    ]
+
+
+def _distances(x: Floats, rows: np.ndarray, settings: DistanceSettings) -> _Result | str:
+    """Both distances of one group, or the reason why it has none."""
+    n = len(rows)
+    if n < 3:
+        return f"too_few: {n} subjects"
+    dropped = dist.dependent_measures(x)
+    names = settings.measures
+    notes = [
+        f"{names[d.measure]} repeats {', '.join(names[k] for k in d.repeats)}"
+        if d.repeats
+        else f"{names[d.measure]} is constant"
+        for d in dropped
+    ]
+    left_out = {d.measure for d in dropped}
+    kept = [j for j in range(len(names)) if j not in left_out]
+    if not kept:
+        return "singular: " + "; ".join(notes)
+    x = x[:, kept]
+    p = len(kept)
+    if n <= p + 2 or (settings.fit == "robust" and n <= 2 * p):
+        return f"too_few: {n} subjects for {p} measures"
+    plain = dist.classical(x)
+    classical = dist.squared_distances(x, plain)
+    robust: Floats | None = None
+    location = plain
+    try:
+        fitted = minimum_covariance_determinant(x, share=settings.share, seed=settings.seed)
+        robust = dist.squared_distances(x, fitted.location)
+        if settings.fit == "robust":
+            location = fitted.location
+    except ValueError as error:
+        if settings.fit == "robust":
+            return f"singular: {error}"
+    if settings.fit == "robust" and robust is not None:
+        tail, limit = dist.chi_square_tail(robust, p), dist.chi_square_limit(settings.alpha, p)
+    elif settings.law == "beta":
+        tail, limit = dist.beta_tail(classical, n, p), dist.beta_limit(settings.alpha, n, p)
+    else:
+        tail, limit = dist.chi_square_tail(classical, p), dist.chi_square_limit(settings.alpha, p)
+    return _Result(
+        rows=rows,
+        measures=[names[j] for j in kept],
+        columns=kept,
+        location=location,
+        classical=classical,
+        robust=robust,
+        p=tail,
+        limit=limit,
+        contribution=x,
+        mardia=dist.mardia(x) if n > p + 1 else None,
+        dropped=notes,
+    )
+
+
+def _flags(
+    population: Population,
+    subjects: pa.Table,
+    results: Sequence[tuple[dict[str, Any], _Result]],
+    settings: DistanceSettings,
+) -> tuple[Flags, list[int]]:
+    """Subjects beyond the limit, strongest first, with each measure's share of d²."""
+    family = sum(len(r.rows) for _, r in results)
+    labels = [expressions.label(text, population.table) for text in settings.per]
+    tables, counts = [], []
+    all_p = np.concatenate([r.p for _, r in results]) if results else np.empty(0)
+    every = adjust(all_p, "bh") if settings.adjust == "bh" else None
+    start = 0
+    for key, r in results:
+        used = r.robust if settings.fit == "robust" and r.robust is not None else r.classical
+        inside = np.flatnonzero(used > r.limit)
+        counts.append(len(inside))
+        if len(inside):
+            parts = dist.contributions(r.contribution[inside], r.location)
+            percent = 100 * parts / parts.sum(axis=1, keepdims=True)
+            chosen = subjects.take(pa.array(r.rows[inside]))
+            columns = _subject_columns(chosen, settings, labels)
+            columns |= {f"g{i}": pa.array([v] * len(inside)) for i, v in enumerate(key.values())}
+            columns |= {
+                "score": pa.array(used[inside]),
+                "limit": pa.array(np.full(len(inside), r.limit)),
+                "direction": pa.array(["far"] * len(inside)),
+                "p": pa.array(r.p[inside]),
+                "classical": pa.array(r.classical[inside]),
+                "robust": pa.array(
+                    r.robust[inside] if r.robust is not None else [None] * len(inside)
+                ),
+                "contribution": _struct(r.measures, percent.T),
+                "values": _struct(
+                    settings.measures,
+                    [chosen.column(f"m{j}").to_numpy() for j in range(len(settings.measures))],
+                ),
+            }
+            if "amount" in chosen.column_names:
+                columns["amount"] = chosen.column("amount")
+            if every is not None:
+                columns["p_adjusted"] = pa.array(every[start + inside])
+            tables.append(pa.table(columns))
+        start += len(r.rows)
+    if not tables:
+        return Flags("entity" if settings.per else "row", pa.table({})), counts
+    flags = pa.concat_tables(tables, promote_options="default")
+    order = np.lexsort((np.arange(len(flags)), -flags.column("score").to_numpy()))
+    flags = flags.take(pa.array(order))
+    if every is None:
+        adjusted = adjust(flags.column("p").to_numpy(), settings.adjust, family)
+        flags = flags.append_column("p_adjusted", pa.array(adjusted))
+    groups = {label: f"g{i}" for i, label in enumerate(results[0][0])}
+    if settings.per:
+        subject = {label: f"k{i}" for i, label in enumerate(labels)}
+        made = {"subject": subject, "context": {"rows": "rows"}, "group": groups}
+        return Flags("entity", with_structs(flags, made)), counts
+    flags = _with_row_context(population, flags, groups)
+    return Flags("entity" if settings.per else "row", flags), counts
+
+
+def _struct(names: Sequence[str], columns: Sequence[np.ndarray] | np.ndarray) -> pa.StructArray:
+    return pa.StructArray.from_arrays([pa.array(c) for c in columns], names=list(names))
+
+
+def _subject_columns(
+    chosen: pa.Table, settings: DistanceSettings, labels: Sequence[str]
+) -> dict[str, Any]:
+    if settings.per:
+        named = {f"k{i}": chosen.column(f"k{i}") for i in range(len(labels))}
+        return named | {"rows": chosen.column("rows")}
+    return {"row_file": chosen.column(FILE_COLUMN), "row_line": chosen.column(LINE_COLUMN)}
+
+
+def _with_row_context(population: Population, flags: pa.Table, groups: dict[str, str]) -> pa.Table:
+    """Fetch what identifies and describes flagged rows, which the distance did not need."""
+    table = population.table
+    columns = lim.RowColumns.of(table, table.role("amount"))
+    trees = columns.trees()
+    places = pa.table(
+        {
+            "row_file": flags.column("row_file"),
+            "row_line": flags.column("row_line"),
+            "position": pa.array(range(flags.num_rows), pa.int64()),
+        }
+    )
+    at_place = sql.both(
+        exp.EQ(this=sql.column(name, "t"), expression=sql.column(name, "places"))
+        for name in ("row_file", "row_line")
+    )
+    rows = exp.select(*(exp.alias_(tree, name) for name, tree in trees.items()))
+    rows = rows.from_(population.source())
+    more = [name for name in trees if name not in ("row_file", "row_line")]
+    wanted = [sql.column("position", "places"), *(sql.column(name, "t") for name in more)]
+    select = exp.select(*wanted).from_(rows.subquery("t"))
+    select = select.join("places", on=at_place).order_by(
+        sql.ordered(sql.column("position", "places"))
+    )
+    found = population.query(select, places=places)
+    for name in more:
+        flags = flags.append_column(name, found.column(name))
+    flags = columns.gathered(flags, groups)
+    return flags
+
+
+def _described(
+    key: dict[str, Any], r: _Result, settings: DistanceSettings, flagged: int
+) -> DistanceGroup:
+    return DistanceGroup(
+        group=key,
+        n=len(r.rows),
+        measures=r.measures,
+        fit=settings.fit,
+        center=r.location.center.tolist(),
+        covariance=r.location.covariance.tolist(),
+        limit=r.limit,
+        mardia_skewness_p=r.mardia.skewness_p if r.mardia else None,
+        mardia_kurtosis_p=r.mardia.kurtosis_p if r.mardia else None,
+        dropped=r.dropped,
+        flagged=flagged,
+        quantiles=_quantiles(r, settings),
+    )
+
+
+def _quantiles(r: _Result, settings: DistanceSettings) -> Quantiles:
+    """Ordered d² at up to 200 ranks against chi-square(p), for a figure."""
+    used = np.sort(r.robust if settings.fit == "robust" and r.robust is not None else r.classical)
+    n = len(used)
+    ranks = np.unique(np.linspace(0, n - 1, min(n, 200)).round().astype(int))
+    expected = [dist.chi_square_limit(float(1 - (k + 0.5) / n), len(r.measures)) for k in ranks]
+    return Quantiles(expected, used[ranks].tolist())
+
+
+def _cautions(
+    results: Sequence[tuple[dict[str, Any], _Result]],
+    not_tested: Sequence[NotTested],
+    settings: DistanceSettings,
+) -> list[Caution]:
+    found = []
+
+    def of(key: dict[str, Any]) -> str:
+        return "".join(f" in {k} {v}" for k, v in key.items())
+
+    for key, r in results:
+        n, p = len(r.rows), len(r.measures)
+        if r.dropped:
+            found.append(
+                Caution("singular", f"left out{of(key)}: {'; '.join(r.dropped)}", {"group": key})
+            )
+        if n <= 5 * p:
+            found.append(
+                Caution(
+                    "too_few",
+                    f"{n} subjects for {p} measures{of(key)}; more than {5 * p} are wanted",
+                    {"n": n, "measures": p, "group": key},
+                )
+            )
+        if r.mardia and min(r.mardia.skewness_p, r.mardia.kurtosis_p) < 0.01:
+            found.append(
+                Caution(
+                    "not_normal",
+                    f"the measures{of(key)} are not jointly normal (Mardia's skewness p "
+                    f"{r.mardia.skewness_p:.2g}, kurtosis p {r.mardia.kurtosis_p:.2g}): the "
+                    "distances rank subjects, their p-values are too small",
+                    {"group": key},
+                )
+            )
+        if r.robust is not None:
+            classical_limit = dist.beta_limit(settings.alpha, n, p)
+            robust_limit = dist.chi_square_limit(settings.alpha, p)
+            masked = int(((r.robust > robust_limit) & (r.classical <= classical_limit)).sum())
+            if masked:
+                found.append(
+                    Caution(
+                        "masking",
+                        f"{masked} subject{'s' if masked != 1 else ''}{of(key)} far by the robust "
+                        "distance lie within the classical limit: outliers that hide one another",
+                        {"masked": masked, "group": key},
+                    )
+                )
+    singular = [t for t in not_tested if t.reason.startswith("singular")]
+    if singular:
+        found.append(
+            Caution(
+                "singular",
+                f"{len(singular)} groups have no spread to measure by",
+                {"groups": len(singular)},
+            )
+        )
+    return found

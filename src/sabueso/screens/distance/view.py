@@ -1,0 +1,62 @@
+"""What a distance shows: the fit of each group, and the subjects far from it with what drives them."""
+
+from __future__ import annotations
+
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
+from sabueso.screens.distance.result import DistanceGroup
+from sabueso.screens.view import MOST_FLAGS, View, more_flags
+
+MOST_GROUPS, MANY_GROUPS, MOST_MEASURES = 6, 60, 4
+
+
+class DistanceView(View[DistanceGroup]):
+    """Groups with their measures, then the subjects."""
+
+    def headline(self) -> str:
+        s = self.finding.used
+        return f"{s['fit']} distance on {', '.join(s['measures'])}{self.by()}"
+
+    def blocks(self, *, whole: bool = False) -> list[Block]:
+        most = MANY_GROUPS if whole else MOST_GROUPS
+        found: list[Block] = []
+        for g in self.finding.groups[:most]:
+            named = f"{num.group_name(g.group)}: " if g.group else ""
+            text = f"{named}{g.n:,} subjects, limit of d² {g.limit:.2f}, flagged {g.flagged:,}"
+            rows: list[list[Cell]] = [
+                [name, num.number(g.center[j]), num.number(g.covariance[j][j] ** 0.5)]
+                for j, name in enumerate(g.measures)
+            ]
+            head = [Column("measure", "left"), Column("center"), Column("s")]
+            found += [Line(text), Table(head, rows)]
+        rest = len(self.finding.groups) - most
+        if rest > 0:
+            found.append(Line(f"… and {num.many(rest, 'group')} more", "muted"))
+        return [*found, Gap(), *self.flagged()]
+
+    def flagged(self) -> list[Block]:
+        finding = self.finding
+        if not len(finding.flags):
+            return [Line("nothing is beyond the limit")]
+        measures = finding.settings["measures"][:MOST_MEASURES]
+        columns = [Column("subject", "flex"), *map(Column, measures)]
+        columns += [Column("d²"), Column("classical"), Column("driven by", "flex")]
+        rows: list[list[Cell]] = []
+        for flag in finding.flags.rows(MOST_FLAGS):
+            shares = {k: v for k, v in flag["contribution"].items() if v is not None}
+            driver = max(shares, key=lambda name: shares[name])
+            rows.append(
+                [
+                    finding.flags.named(flag).short(),
+                    *(num.number(flag["values"][m]) for m in measures),
+                    num.number(flag["score"], 1),
+                    num.number(flag["classical"], 1),
+                    Marked(f"{driver} {shares[driver]:.0f}%"),
+                ]
+            )
+        return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
+
+    def drawing(self, kind: str = "plain") -> Drawing | None:
+        from sabueso.screens.distance.figure import distance_drawing
+
+        return distance_drawing(self.finding)

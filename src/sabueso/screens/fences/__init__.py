@@ -1,0 +1,1 @@
+"""Limits by quartiles."""

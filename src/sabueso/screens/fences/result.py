@@ -1,0 +1,28 @@
+"""What the fences of a group are, and how many rows lie beyond them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from sabueso.base.plain import ADDED
+from sabueso.screens.limits.result import Histogram
+
+
+@dataclass(frozen=True)
+class FenceGroup:
+    """Quartiles and fences are amounts; ``iqr`` stays on the scale of the test."""
+
+    group: dict[str, Any]
+    n: int
+    q1: float | None
+    median: float | None
+    q3: float | None
+    iqr: float
+    low: float | None
+    high: float | None
+    outer_low: float | None
+    outer_high: float | None
+    medcouple: float | None
+    flagged: int
+    histogram: Histogram | None = field(default=None, metadata=ADDED)

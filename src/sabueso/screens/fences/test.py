@@ -1,0 +1,339 @@
+"""Limits by quartiles: rows beyond the interquartile fences of their group."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from fractions import Fraction
+from math import ceil, floor
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+from pydantic import Field, model_validator
+
+from sabueso.population import sql
+from sabueso.population.population import Population, missing
+from sabueso.report.blocks import Suit
+from sabueso.screens import grouping as grp
+from sabueso.screens.fences.result import FenceGroup
+from sabueso.screens.fences.view import FencesView
+from sabueso.screens.finding import Aim, Caution, Finding, Flags, NotTested
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.interface import Screen
+from sabueso.screens.limits import table as lim
+from sabueso.screens.limits.scales import LOG_SCALE, amount_of, scaled_units
+from sabueso.screens.settings import MeasureSettings
+from sabueso.stats.medcouple import adjusted_fences, medcouple
+from sabueso.stats.quartiles import Fences as FenceLimits
+from sabueso.stats.quartiles import QuartileRule, between, fences, in_units, quartile_positions
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+
+class FencesSettings(MeasureSettings):
+    """Settings of ``fences``."""
+
+    inner: Decimal = Field(Decimal("1.5"), gt=0, description="k of the inner fences")
+    outer: Decimal = Field(Decimal("3"), gt=0, description="k of the outer fences")
+    beyond: Literal["inner", "outer"] = Field("inner", description="the fences that flag a row")
+    fence: Literal["plain", "skew-adjusted"] = Field(
+        "plain",
+        description="the same k on both sides, or further on the long side of a skewed group",
+    )
+    rule: QuartileRule = Field(
+        "linear", description="quartiles: interpolation at (n-1)p, at (n+1)p, or Tukey's hinges"
+    )
+    scale: Literal["amount", "log"] = Field(
+        "amount", description="the measure as it is, or sign(x)·log10(1 + |x|)"
+    )
+    side: Literal["both", "high", "low"] = Field("both", description="which side is flagged")
+    aim: int | None = Field(
+        None, ge=1, description="solve for the k that flags as many rows as can be reviewed"
+    )
+    min_group: int = Field(5, ge=2, description="rows below which a group is not tested")
+
+    @model_validator(mode="after")
+    def _fitting(self) -> FencesSettings:
+        if self.inner > self.outer:
+            raise ValueError("the outer fences cannot lie inside the inner ones")
+        if self.aim is not None and self.fence == "skew-adjusted":
+            raise ValueError("aim solves for one k; the skew-adjusted fences have one of each side")
+        return self
+
+    def at(self, k: Decimal) -> FencesSettings:
+        """The same with the fences that flag at k, the other ones pushed out of the way."""
+        if self.beyond == "outer":
+            changed = {"outer": k, "inner": min(self.inner, k)}
+        else:
+            changed = {"inner": k, "outer": max(self.outer, k)}
+        return self.model_copy(update=changed)
+
+
+@dataclass(frozen=True)
+class _Tested:
+    key: dict[str, Any]
+    n: int
+    limits: FenceLimits
+    ends: list[int]
+    medcouple: float | None = None
+
+
+class Fences(Screen):
+    """Interquartile fences on one measure."""
+
+    name = "fences"
+    summary = "rows beyond the interquartile fences of their group"
+    reference = (
+        "Tukey, J. W. (1977), Exploratory Data Analysis; Hyndman, R. J. and Fan, Y. (1996), "
+        "The American Statistician 50, 361-365; Hubert, M. and Vandervieren, E. (2008), Computational "
+        "Statistics & Data Analysis 52, 5186-5201"
+    )
+    settings = FencesSettings
+    group = FenceGroup
+    view = FencesView
+    place = 30
+    examples = (
+        "sabueso try fences payments --by cuenta --scale log --beyond outer",
+        "sabueso try fences payroll --on neto --by categoria --fence skew-adjusted",
+        "sabueso try fences payments --by usuario --aim 20 --out fences.png --figure strip",
+    )
+    figures = ("plain", "quantile", "strip")
+
+    def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        if described is None:
+            yield Suit(self.name, "no", "the table has no amount")
+            return
+        skewness = described.skewness
+        if not described.iqr:
+            yield Suit(
+                self.name, "no", "the middle half of the amounts is one value: there is no spread"
+            )
+        elif abs(skewness or 0) > 2:
+            yield Suit(
+                self.name,
+                "with care",
+                f"skewness {skewness or 0:.1f}: many lie beyond the upper fence, on the log scale fewer",
+                "--scale log",
+            )
+        else:
+            yield Suit(self.name, "yes", f"interquartile range {float(described.iqr):,.2f}")
+
+    def run(self, population: Population, settings: FencesSettings) -> Finding[FenceGroup]:
+        given, solved = settings, dict[str, Any]()
+        table = population.table
+        measure = table.measure(settings.on)
+        groups = Grouping.of(settings.by, table)
+        reasons = [missing(measure)]
+        scale = LOG_SCALE if settings.scale == "log" else measure.scale
+        values = {**groups.values(), UNITS: scaled_units(measure, settings.scale)}
+        base = population.base(values, reasons)
+        account = population.account(measure, reasons)
+        aim: Aim | None = None
+        tested, not_tested = _quartiles(population, base, groups, settings, account.used)
+        if settings.aim is not None:
+            worth = {**values, lim.WORTH: sql.minor_units(measure)}
+            aim = lim.aim(
+                population, population.base(worth, reasons), groups, _limit_table(groups, tested),
+                settings.side, settings.aim, measure.scale,
+            )  # fmt: skip
+            settings = settings.at(aim.limit)
+            solved = {name: getattr(settings, name) for name in ("inner", "outer")}
+            tested = [
+                replace(
+                    t, limits=_limits(t.limits.q1, t.limits.median, t.limits.q3, None, settings)
+                )
+                for t in tested
+            ]
+        limits = _limit_table(groups, tested)
+        found = lim.rows_beyond(
+            population, values, reasons, groups, limits, settings.side, measure,
+            scale=settings.scale,
+        )  # fmt: skip
+        flags, counts = _flags(found, tested, settings)
+        described = [
+            _described(t, count, scale, settings.scale)
+            for t, count in zip(tested, counts, strict=True)
+        ]
+        if tested and not groups.labels:
+            bounds = (tested[0].limits.least, tested[0].limits.greatest)
+            bins = lim.histogram(population, base, scale, bounds, tested[0].ends)
+            described = [replace(described[0], histogram=bins)]
+        return Finding(
+            test=self.name,
+            table=table.name,
+            on=measure.name,
+            by=list(groups.labels),
+            settings=given.model_dump(),
+            solved=solved,
+            population=account,
+            groups=described,
+            flags=flags,
+            tests_made=sum(t.n for t in tested),
+            cautions=_cautions(tested, not_tested),
+            not_tested=not_tested,
+            currency=table.currency,
+            scale=measure.scale,
+            aim=aim,
+        )
+
+
+def _limit_table(groups: Grouping, tested: list[_Tested]) -> pa.Table:
+    return lim.limit_table(
+        groups,
+        tested,
+        [(t.limits.least, t.limits.greatest) for t in tested],
+        [(float(t.limits.q1), float(t.limits.q3), float(t.limits.iqr)) for t in tested],
+    )
+
+
+def _limits(
+    q1: Fraction, median: Fraction, q3: Fraction, mc: float | None, settings: FencesSettings
+) -> FenceLimits:
+    k, outer_k = Fraction(settings.inner), Fraction(settings.outer)
+    far = settings.beyond == "outer"
+    if mc is None:
+        return fences(q1, median, q3, k, outer_k, far=far)
+    return adjusted_fences(q1, median, q3, mc, k, outer_k, far=far)
+
+
+QUARTERS = ("0.25", "0.5", "0.75")
+
+
+def _quartiles(
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    settings: FencesSettings,
+    used: int,
+) -> tuple[list[_Tested], list[NotTested]]:
+    units = sql.column(UNITS, "b")
+    fields = {
+        "n": sql.count(),
+        "quartiles": sql.quantiles(units, [*QUARTERS, *lim.ends_of(groups)]),
+    }
+    result = grp.order_statistics(population, base, groups, fields, used)
+    rows = [
+        (key, row)
+        for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
+        if row["n"]
+    ]
+    not_tested = [
+        NotTested(key, f"only {row['n']} rows; at least {settings.min_group} are needed", row["n"])
+        for key, row in rows
+        if row["n"] < settings.min_group
+    ]
+    rows = [(key, row) for key, row in rows if row["n"] >= settings.min_group]
+    if settings.rule == "linear":
+        quartiles = [
+            tuple(map(sql.exact_quantile, row["quartiles"][:3], QUARTERS)) for _, row in rows
+        ]
+    else:
+        quartiles = _by_rank(population, base, groups, rows, settings.rule)
+    medcouples: dict[tuple[Any, ...], float] = {}
+    if settings.fence == "skew-adjusted":
+        medcouples = {
+            tuple(key.values()): medcouple(units, counts)
+            for key, units, counts in grp.counted_values(population, base, groups, used)
+        }
+    tested = []
+    for (key, row), (q1, median, q3) in zip(rows, quartiles, strict=True):
+        if q1 == q3:
+            reason = f"zero_spread: the middle half of its {row['n']} amounts is one value"
+            not_tested.append(NotTested(key, reason, row["n"]))
+            continue
+        mc = medcouples.get(tuple(key.values()))
+        limits = _limits(q1, median, q3, mc, settings)
+        ends = [round(q) for q in row["quartiles"][3:]]
+        tested.append(_Tested(key, row["n"], limits, ends, mc))
+    return tested, not_tested
+
+
+def _by_rank(
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    rows: list[tuple[dict[str, Any], dict[str, Any]]],
+    rule: QuartileRule,
+) -> list[tuple[Fraction, ...]]:
+    """Quartiles by the other rules: order statistics at each group's own ranks."""
+    positions = [quartile_positions(row["n"], rule) for _, row in rows]
+    wanted = [
+        (index, rank)
+        for index, three in enumerate(positions)
+        for rank in sorted({r for p in three for r in (floor(p), ceil(p))})
+    ]
+    at = grp.values_at(
+        population, base, groups, grp.rank_table(groups, [key for key, _ in rows], wanted)
+    )
+    return [
+        tuple(between(p, at[index, floor(p)], at[index, ceil(p)]) for p in three)
+        for index, three in enumerate(positions)
+    ]
+
+
+def _flags(
+    found: pa.Table, tested: list[_Tested], settings: FencesSettings
+) -> tuple[Flags, list[int]]:
+    """Flags, the score being the distance beyond the nearer quartile in interquartile ranges."""
+    position = found.column("position").to_numpy()
+    over = found.column("strength").to_numpy()
+    high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
+    # How many interquartile ranges each side's inner and outer fence lie beyond its quartile: k, but
+    # for skewed groups.
+    reach = np.array([_reach(t, settings) for t in tested]).reshape(-1, 2, 2)
+    side = high.astype(np.int64)
+    inner, outer = reach[position, side].T
+    outside = over > outer
+    columns = {
+        "score": over,
+        "limit": np.where(outside, outer, inner),
+        "direction": lim.directions(high),
+        "fence": np.where(outside, "outer", "inner"),
+    }
+    counts = np.bincount(position, minlength=len(tested)).tolist() if len(tested) else []
+    return Flags("row", lim.flag_table(found, columns)), counts
+
+
+def _reach(t: _Tested, settings: FencesSettings) -> list[list[float]]:
+    """[[inner, outer] of the low side, then of the high side], in interquartile ranges."""
+    limits = t.limits
+    if t.medcouple is None:
+        return [[float(settings.inner), float(settings.outer)]] * 2
+    low, high, iqr = float(limits.q1), float(limits.q3), float(limits.iqr)
+    return [
+        [(low - float(limits.low)) / iqr, (low - float(limits.outer_low)) / iqr],
+        [(float(limits.high) - high) / iqr, (float(limits.outer_high) - high) / iqr],
+    ]
+
+
+def _described(t: _Tested, flagged: int, scale: int, kind: str) -> FenceGroup:
+    unit = 10**scale
+
+    def shown(value: Fraction) -> float | None:
+        place = in_units(value, unit)
+        return amount_of(place) if kind == "log" else place
+
+    f = t.limits
+    return FenceGroup(
+        group=t.key,
+        n=t.n,
+        q1=shown(f.q1),
+        median=shown(f.median),
+        q3=shown(f.q3),
+        iqr=in_units(f.iqr, unit),
+        low=shown(f.low),
+        high=shown(f.high),
+        outer_low=shown(f.outer_low),
+        outer_high=shown(f.outer_high),
+        medcouple=t.medcouple,
+        flagged=flagged,
+    )
+
+
+def _cautions(tested: list[_Tested], not_tested: list[NotTested]) -> list[Caution]:
+    sizes = [(t.key, t.n) for t in tested] + [(t.group, t.rows) for t in not_tested]
+    return lim.size_cautions([n for _, n in sizes], not_tested)

@@ -1,0 +1,1 @@
+"""What the tests that set limits on one measure share: the limits as a table, scales, views."""

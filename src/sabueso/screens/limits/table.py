@@ -1,0 +1,355 @@
+"""Limits of groups as a table that rows are joined with: what is beyond them, how many, how far."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from math import ceil
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.screens.finding import Aim, Caution, NotTested, Rung, with_structs
+from sabueso.screens.grouping import UNITS, Grouping, Keyed, key_table
+from sabueso.screens.limits.result import Histogram
+from sabueso.screens.limits.scales import LOG_SCALE
+from sabueso.screens.subject import row_key
+
+INT64 = np.iinfo(np.int64)
+CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
+BINS = 60
+WORTH = "worth"  # the amount itself in minor units, whatever the scale of the test
+
+
+def clamped(values: Sequence[int]) -> pa.Array:
+    """Integer limits as BIGINT; those outside its range flag nothing there."""
+    return pa.array([min(max(v, int(INT64.min)), int(INT64.max)) for v in values], pa.int64())
+
+
+def limit_table(
+    groups: Grouping,
+    items: Sequence[Keyed],
+    bounds: Sequence[tuple[int, int]],
+    places: Sequence[tuple[float, float, float]],
+) -> pa.Table:
+    """The input table ``limits``: group keys, least, greatest, and the group's position.
+
+    ``places`` are (lower, upper, unit) of each group: the strength of a row beyond the limits is
+    how many units it lies above ``upper`` or below ``lower``.
+    """
+    return key_table(
+        groups,
+        items,
+        {
+            "least": clamped([low for low, _ in bounds]),
+            "greatest": clamped([high for _, high in bounds]),
+            "lower": pa.array([p[0] for p in places], pa.float64()),
+            "upper": pa.array([p[1] for p in places], pa.float64()),
+            "unit": pa.array([p[2] for p in places], pa.float64()),
+            "position": pa.array(range(len(items)), pa.int64()),
+        },
+    )
+
+
+def flag_table(found: pa.Table, columns: dict[str, np.ndarray | pa.Array]) -> pa.Table:
+    """The rows of :func:`rows_beyond` as flags, with the test's own columns."""
+    own = ("position", "strength", "high", WORTH)
+    kept = found.drop_columns([name for name in own if name in found.column_names])
+    for name, values in columns.items():
+        kept = kept.append_column(
+            name, values if isinstance(values, pa.Array) else pa.array(values)
+        )
+    return kept
+
+
+def directions(high: np.ndarray) -> pa.Array:
+    """Above or below the limits, a byte a row."""
+    return pa.DictionaryArray.from_arrays(high.astype(np.int8), ["low", "high"])
+
+
+def size_cautions(sizes: Sequence[int], not_tested: Sequence[NotTested]) -> list[Caution]:
+    """``too_few`` for groups below 11 rows, ``zero_spread`` for those without any."""
+    cautions = []
+    few = [n for n in sizes if n < 11]
+    if few:
+        which = (
+            f"{len(few)} of {len(sizes)} groups have fewer than 11 rows"
+            if len(sizes) > 1
+            else f"only {few[0]} rows are used; a limit on fewer than 11 means little"
+        )
+        figures = {"groups": len(few), "smallest_n": min(few)}
+        cautions.append(Caution("too_few", which, figures))
+    flat = [t for t in not_tested if t.reason.startswith("zero_spread")]
+    if flat:
+        rows = sum(t.rows for t in flat)
+        which = (
+            f"{len(flat)} groups ({rows:,} rows) have no spread and are not tested"
+            if len(sizes) > 1
+            else f"the {rows:,} amounts have no spread and are not tested"
+        )
+        cautions.append(Caution("zero_spread", which, {"groups": len(flat), "rows": rows}))
+    return cautions
+
+
+def beyond(side: str = "both") -> Tree:
+    """Condition of a row beyond its group's limits."""
+    units = sql.column(UNITS, "b")
+    low = exp.LT(this=units, expression=sql.column("least", "limits"))
+    high = exp.GT(this=units.copy(), expression=sql.column("greatest", "limits"))
+    if side == "both":
+        return exp.paren(exp.or_(low, high))
+    return low if side == "low" else high
+
+
+def context_columns(table: Table) -> list[Column]:
+    """Columns that help a reader to recognise a row, in the order of their roles."""
+    found = (table.role(role) for role in CONTEXT_ROLES)  # type: ignore[arg-type]
+    return [column for column in found if column is not None]
+
+
+@dataclass(frozen=True)
+class RowColumns:
+    """What names a flagged row, what helps to recognise it, and its amount.
+
+    In a query they have names of this program's, whatever the client's columns are called; in the
+    flags they are the fields of structs.
+    """
+
+    identity: Column | None
+    context: tuple[Column, ...]
+    measure: Column | None
+
+    @classmethod
+    def of(cls, table: Table, measure: Column | None) -> RowColumns:
+        identity = table.role("id")
+        shown = (c for c in context_columns(table) if identity is None or c.name != identity.name)
+        return cls(identity, tuple(shown), measure)
+
+    def trees(self) -> dict[str, Tree]:
+        """Named values for the base of a query."""
+        columns = {"row_file": FILE_COLUMN, "row_line": LINE_COLUMN}
+        if self.identity is not None:
+            columns["row_id"] = self.identity.name
+        columns |= {f"c{i}": column.name for i, column in enumerate(self.context)}
+        if self.measure is not None:
+            columns["amount"] = self.measure.name
+        return {name: sql.column(column) for name, column in columns.items()}
+
+    def gathered(self, found: pa.Table, groups: Mapping[str, str] | None = None) -> pa.Table:
+        """A result with these values as flags have them; ``groups`` are labels and their columns."""
+        own = [] if self.identity is None else [self.identity.name]
+        key = row_key(own[0] if own else None, "row_file", "row_line", "row_id")
+        return with_structs(
+            found,
+            {
+                "subject": key,
+                "context": {column.name: f"c{i}" for i, column in enumerate(self.context)},
+                "group": groups or {},
+            },
+        )
+
+
+MANY_ROWS = 100_000
+"""Flagged rows whose memory is worth the loading of what saves it."""
+
+
+def rows_beyond(
+    population: Population,
+    values: dict[str, Tree],
+    reasons: Sequence[Reason],
+    grouping: Grouping,
+    limits: pa.Table,
+    side: str,
+    measure: Column,
+    carry: Sequence[str] = (),
+    scale: str = "amount",
+) -> pa.Table:
+    """Rows beyond their group's limits, strongest first, then as they stand in the sources.
+
+    ``limits`` is a :func:`limit_table`; ``carry`` are named values that come along. The result has
+    ``position`` (of the group), ``strength``, ``high`` (above, not below), ``amount`` and the
+    structs of flags.
+    """
+    columns = RowColumns.of(population.table, measure)
+    named = columns.trees()
+    values = {**values, **named}
+    if scale == "log":
+        limits = with_amounts(limits)
+        base = _near(population, values, reasons, grouping, side)
+    else:
+        base = population.base(values, reasons)
+    units = sql.column(UNITS, "b")
+    high = exp.GT(this=units, expression=sql.column("greatest", "limits"))
+    value = sql.cast(units.copy(), "DOUBLE")
+    above = exp.Sub(this=value, expression=sql.column("upper", "limits"))
+    below = exp.Sub(this=sql.column("lower", "limits"), expression=value.copy())
+    off = exp.Case().when(high, above).else_(below)
+    strength = exp.Div(this=off, expression=sql.column("unit", "limits"))
+    wanted: list[Tree] = [
+        sql.column("position", "limits"),
+        exp.alias_(strength, "strength"),
+        exp.alias_(high.copy(), "high"),
+    ]
+    wanted += [sql.column(name, "b") for name in (*carry, *named)]
+    wanted += grouping.columns("b")
+    select = exp.select(*wanted).from_(base.subquery("b"))
+    select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
+    select = select.where(beyond(side)).order_by(
+        sql.ordered(sql.column("strength"), descending=True),
+        sql.ordered(sql.column("row_file")),
+        sql.ordered(sql.column("row_line")),
+    )
+    found = population.query(select, limits=limits)
+    if found.num_rows >= MANY_ROWS:
+        # A file's name stands in each of its rows.
+        place = found.column_names.index("row_file")
+        found = found.set_column(place, "row_file", found.column(place).dictionary_encode())
+    return columns.gathered(found, dict(zip(grouping.labels, grouping.names, strict=True)))
+
+
+def with_amounts(limits: pa.Table) -> pa.Table:
+    """Limits on the log scale with the amounts ``low_amount`` and ``high_amount`` that rows beyond
+    them are surely beyond: a millionth nearer than the limits."""
+    for name, of, sign in (("low_amount", "least", 1), ("high_amount", "greatest", -1)):
+        place = limits.column(of).to_numpy() / 10**LOG_SCALE
+        with np.errstate(over="ignore"):
+            amount = np.sign(place) * (10 ** np.abs(place) - 1)
+        # No amount is beyond what a float holds: such a limit flags nothing, and stays infinite.
+        margin = np.where(np.isfinite(amount), (np.abs(amount) + 1) * 1e-6, 0)
+        limits = limits.append_column(name, pa.array(amount + sign * margin))
+    return limits
+
+
+def _near(
+    population: Population,
+    values: dict[str, Tree],
+    reasons: Sequence[Reason],
+    grouping: Grouping,
+    side: str,
+) -> exp.Select:
+    """A base of the rows that may be beyond their limits. Amounts are compared first: a comparison
+    costs a tenth of a logarithm, and few rows are left to take one of."""
+    plain = {name: tree for name, tree in values.items() if name != UNITS}
+    amount = sql.cast(sql.column("amount", "b"), "DOUBLE")
+    low = exp.LT(this=amount, expression=sql.column("low_amount", "limits"))
+    high = exp.GT(this=amount.copy(), expression=sql.column("high_amount", "limits"))
+    select = exp.select(*(sql.column(name, "b") for name in plain))
+    select = select.select(exp.alias_(sql.log_units(sql.column("amount", "b"), LOG_SCALE), UNITS))
+    select = select.from_(population.base(plain, reasons).subquery("b"))
+    select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
+    return select.where({"low": low, "high": high}.get(side, exp.paren(exp.or_(low, high))))
+
+
+def ends_of(grouping: Grouping) -> tuple[str, ...]:
+    """Shares between which the middle of a histogram lies; groups have none."""
+    return () if grouping.labels else ("0.005", "0.995")
+
+
+def histogram(
+    population: Population,
+    base: exp.Select,
+    scale: int,
+    bounds: tuple[int, int],
+    ends: Sequence[int],
+) -> Histogram:
+    """Counts of all rows used in equal bins, for a figure.
+
+    The bins cover the limits and the middle 99 % of the rows, which lie between ``ends``; what
+    lies outside is counted as ``below`` and ``above``, so that the counts add to n.
+    """
+    units = sql.column(UNITS, "b")
+    least, greatest = int(min(ends[0], bounds[0])), int(max(ends[1], bounds[1])) + 1
+    width = max((greatest - least) // BINS, 1)
+    off = exp.Sub(this=units.copy(), expression=sql.integer(least))
+    place = exp.Floor(
+        this=exp.Div(this=sql.cast(exp.paren(off), "DOUBLE"), expression=sql.integer(width))
+    )
+    clipped = exp.Greatest(
+        this=sql.integer(-1),
+        expressions=[exp.Least(this=sql.cast(place, "BIGINT"), expressions=[sql.integer(BINS)])],
+    )
+    inner = exp.select(exp.alias_(clipped, "bin")).from_(base.subquery("b"))
+    select = (
+        exp.select("bin", exp.alias_(sql.count(), "n")).from_(inner.subquery("c")).group_by("bin")
+    )
+    counts = {row["bin"]: row["n"] for row in population.query(select).to_pylist()}
+    unit = 10**scale
+    return Histogram(
+        edges=[(least + i * width) / unit for i in range(BINS + 1)],
+        counts=[counts.get(i, 0) for i in range(BINS)],
+        below=counts.get(-1, 0),
+        above=counts.get(BINS, 0),
+    )
+
+
+AIM_STEPS = 10_000
+"""A limit that is solved for is rounded up to this fraction: it can be written down and met again."""
+_AROUND = ("0.5", "0.67", "0.8", "0.9", "1.1", "1.25", "1.5", "2")
+
+
+def aim(
+    population: Population,
+    base: exp.Select,
+    grouping: Grouping,
+    limits: pa.Table,
+    side: str,
+    capacity: int,
+    scale: int,
+) -> Aim:
+    """The least limit that flags no more than a number of rows, and the ladder of limits around it.
+
+    Parameters
+    ----------
+    base : Select
+        With the units and ``worth``, the amount in minor units.
+    limits : Table
+        A :func:`limit_table`; its least and greatest are not used.
+    capacity : int
+        How many exceptions can be reviewed.
+    scale : int
+        Decimals of the amount.
+    """
+    value = sql.cast(sql.column(UNITS, "b"), "DOUBLE")
+    above = exp.Sub(this=value, expression=sql.column("upper", "limits"))
+    below = exp.Sub(this=sql.column("lower", "limits"), expression=value.copy())
+    off: Tree = {
+        "high": above,
+        "low": below,
+        "both": exp.Greatest(this=above, expressions=[below]),
+    }[side]
+    strength = exp.Div(this=exp.paren(off), expression=sql.column("unit", "limits"))
+    inner = exp.select(exp.alias_(strength, "strength"), sql.column(WORTH, "b"))
+    inner = inner.from_(base.subquery("b"))
+    inner = inner.join("limits", on=grouping.join("b", "limits"), join_type="inner")
+    rows = inner.subquery("r")
+    far = sql.column("strength", "r")
+    select = exp.select(far).from_(rows).order_by(sql.ordered(far.copy(), descending=True))
+    found = population.query(select.limit(capacity + 1), limits=limits).column("strength")
+    last = found[capacity].as_py() if len(found) > capacity else 0.0
+    solved = Decimal(max(ceil(max(last, 0.0) * AIM_STEPS), 1)) / AIM_STEPS
+    steps = sorted({solved, *(_rounded(solved * Decimal(factor)) for factor in _AROUND)})
+    fields: list[Tree] = []
+    for place, step in enumerate(steps):
+        passed = exp.GT(this=far.copy(), expression=sql.number(step))
+        worth = exp.Case().when(passed.copy(), sql.column(WORTH, "r"))
+        fields += [
+            exp.alias_(sql.only(sql.count(), passed), f"n{place}"),
+            exp.alias_(sql.exact_sum(worth), f"t{place}"),
+        ]
+    counted = population.query(exp.select(*fields).from_(rows.copy()), limits=limits).to_pylist()[0]
+    ladder = [
+        Rung(step, counted[f"n{place}"], money(int(counted[f"t{place}"] or 0), scale))
+        for place, step in enumerate(steps)
+    ]
+    return Aim(capacity, solved, ladder)
+
+
+def _rounded(value: Decimal) -> Decimal:
+    """Three significant digits."""
+    return Decimal(f"{value:.3g}")

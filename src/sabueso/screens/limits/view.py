@@ -1,0 +1,106 @@
+"""What the tests that set limits show alike: groups with their limits, rows beyond them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, TypeVar
+
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
+from sabueso.screens.limits.result import LimitGroup
+from sabueso.screens.view import MARKS, MOST_FLAGS, View, and_more, cell_text, more_flags
+
+MOST_GROUPS, MOST_CONTEXT = 10, 3
+G = TypeVar("G", bound=LimitGroup)
+
+
+class LimitView(View[G]):
+    """Groups with most flagged rows first, then the rows."""
+
+    def columns(self) -> dict[str, str]:
+        """Figures of a group, and what they are called."""
+        raise NotImplementedError
+
+    def cell(self, name: str, value: Any) -> str:
+        """A figure of a group as text."""
+        return num.number(None if value is None else float(value), self.finding.scale)
+
+    def beside(self) -> tuple[str, ...]:
+        """Names of the figures that are compared with and without the rows set aside."""
+        return ()
+
+    def figures(self, group: G) -> dict[str, float | None]:
+        values = {name: getattr(group, name) for name in self.beside()}
+        return {name: None if v is None else float(v) for name, v in values.items()}
+
+    def blocks(self, *, whole: bool = False) -> list[Block]:
+        return [*self.limits(whole=whole), *self.flagged()]
+
+    def limits(self, *, whole: bool = False) -> list[Block]:
+        """The groups and their limits."""
+        finding, named = self.finding, self.columns()
+        if not finding.groups:
+            return []
+        head = [Column("group", "flex"), Column("n")] if finding.by else [Column(" n")]
+        head += [Column(name) for name in (*named.values(), "flagged")]
+        ranked = sorted(finding.groups, key=lambda g: -g.flagged)
+        shown = ranked if whole else ranked[:MOST_GROUPS]
+        rows = [
+            [
+                *([num.group_name(g.group)] if finding.by else []),
+                num.count(g.n),
+                *(self.cell(name, getattr(g, name)) for name in named),
+                num.count(g.flagged),
+            ]
+            for g in shown
+        ]
+        return [Table(head, rows, rest=and_more(len(ranked) - len(shown), "group"))]
+
+    def strength(self) -> tuple[list[Column], int]:
+        """Columns that say how far a flagged row is beyond its limit, and the score's decimals."""
+        return [Column("score"), Column("adj. p")], 1
+
+    def beyond(self, flag: dict[str, Any]) -> list[str]:
+        """What stands beside the score of a flagged row."""
+        return [num.p_value(flag.get("p_adjusted"))]
+
+    def flagged(self) -> list[Block]:
+        finding = self.finding
+        if not len(finding.flags):
+            return [Gap(), Line("nothing is beyond the limits")]
+        columns, places = self.strength()
+        rows: list[tuple[dict[str, Any], list[Cell]]] = [
+            (
+                flag,
+                [
+                    num.number(flag["score"], places),
+                    *self.beyond(flag),
+                    Marked(MARKS.get(flag["direction"], "◆ far")),
+                ],
+            )
+            for flag in finding.flags.rows(MOST_FLAGS)
+        ]
+        return [Gap(), rows_table(self.finding, rows, [*columns, Column("", "left")])]
+
+    def drawing(self, kind: str = "plain") -> Drawing | None:
+        from sabueso.screens.limits.figure import limits_drawing
+
+        return limits_drawing(self.finding, kind)
+
+
+def rows_table(
+    finding: Any, flags: Sequence[tuple[dict[str, Any], list[Cell]]], columns: Sequence[Column]
+) -> Table:
+    """Flagged rows: what names them, what helps to recognise them, their amount, and ``columns``."""
+    context = list(flags[0][0].get("context") or {})[:MOST_CONTEXT]
+    head = [Column("row", "left"), *(Column(name, "flex") for name in context), Column("amount")]
+    rows = [
+        [
+            finding.flags.named(flag).short(),
+            *(cell_text(flag["context"][name]) for name in context),
+            num.amount(flag["amount"], finding.scale),
+            *more,
+        ]
+        for flag, more in flags
+    ]
+    return Table([*head, *columns], rows, rest=more_flags(finding.flags), flags=True)

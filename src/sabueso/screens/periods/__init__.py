@@ -1,0 +1,1 @@
+"""One period against another, or against a budget."""

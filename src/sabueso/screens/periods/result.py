@@ -1,0 +1,49 @@
+"""What a comparison of two periods finds: lines that add up to their total."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+from sabueso.base.plain import ADDED
+
+
+@dataclass(frozen=True)
+class Parts:
+    """A change split into volume, rate and mix, which add to it to the last unit."""
+
+    volume: Decimal
+    rate: Decimal
+    mix: Decimal
+
+
+@dataclass(frozen=True)
+class ComparedLine:
+    """A line in both periods. Shares are of 1, the shift in percentage points; no per cent where the
+    base is 0."""
+
+    key: dict[str, Any]
+    base: Decimal
+    current: Decimal
+    change: Decimal
+    change_percent: float | None
+    part_of_change: float | None
+    base_share: float | None
+    current_share: float | None
+    share_shift: float | None
+    reading: str
+    flagged: bool
+    rate_volume: Parts | None = field(default=None, metadata=ADDED)
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """All lines and their total."""
+
+    group: dict[str, Any]
+    base: str
+    current: str
+    lines: list[ComparedLine]
+    total: ComparedLine
+    rate_volume: Parts | None

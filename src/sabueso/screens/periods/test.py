@@ -1,0 +1,399 @@
+"""Lines of one period against another, or against a budget: change, shares, rate and volume."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from fractions import Fraction
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+import sqlglot.expressions as exp
+from pydantic import Field, field_validator
+
+from sabueso.base.errors import UserError, nearest
+from sabueso.population import expressions, sql
+from sabueso.population.calendar import Span
+from sabueso.population.population import Account, Population, Reason, missing
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, money
+from sabueso.report.blocks import Suit
+from sabueso.screens.finding import Caution, Finding, Flags
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.interface import Screen
+from sabueso.screens.periods.result import ComparedLine, Comparison, Parts
+from sabueso.screens.periods.view import PeriodsView
+from sabueso.screens.settings import Settings, listed
+from sabueso.screens.subject import own_name
+from sabueso.stats.change import Change, RateVolume, compare, rate_and_volume
+
+Key = tuple[Any, ...]
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+
+class PeriodsSettings(Settings):
+    """Settings of ``periods``."""
+
+    per: list[str] = Field(min_length=1, description="the lines: account, or several columns")
+    base: str | None = Field(None, description="the period compared with: 2024, 2024-Q3, 2024-07")
+    current: str = Field(description="the period judged")
+    against: str | None = Field(
+        None, description="another table to compare with, such as budget (same period)"
+    )
+    on: str | None = Field(None, description="the measure: a number column (default: role amount)")
+    amount_limit: Decimal | None = Field(
+        None, ge=0, description="a flagged change is at least this amount"
+    )
+    percent_limit: Decimal | None = Field(
+        Decimal(10), ge=0, description="and at least this per cent of the base; off: 0"
+    )
+    share_limit: Decimal | None = Field(
+        None, gt=0, description="flag also a share that shifts by this many points"
+    )
+    quantity: str | None = Field(
+        None, description="column of quantities: splits the change into rate and volume"
+    )
+
+    _listed = field_validator("per", mode="before")(listed)
+
+
+@dataclass(frozen=True)
+class _Side:
+    """Sums of one period by line: minor units, quantities, and the months that have rows."""
+
+    amounts: dict[Key, int]
+    quantities: dict[Key, Fraction]
+    months: set[int]
+
+
+class Periods(Screen):
+    """Horizontal and vertical comparison of two periods."""
+
+    name = "periods"
+    summary = "lines that moved against the prior period or the budget"
+    reference = "Horizontal and vertical (common-size) analysis; METHODS in the documentation"
+    settings = PeriodsSettings
+    group = Comparison
+    view = PeriodsView
+    place = 70
+    examples = (
+        "sabueso try periods journal --per account --base 2024 --current 2025 --amount-limit 5000",
+        "sabueso try periods journal --per cuenta --against budget --current 2025-Q1",
+        "sabueso try periods traffic --on pasajeros --per ruta --base 2024 --current 2025",
+    )
+
+    def tables(self, settings: Mapping[str, Any]) -> tuple[str, ...]:
+        """The budget that the ledger is compared with, where one is named."""
+        against = settings.get("against")
+        return (str(against),) if against else ()
+
+    def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        table = population.table
+        date, account = table.role("date"), table.role("account")
+        if date is None or date.type not in ("date", "timestamp"):
+            yield Suit(self.name, "no", "the table has no date")
+            return
+        years = _years(population, date)
+        if len(years) < 2:
+            only = years[0] if years else "none"
+            yield Suit(
+                self.name, "with care", f"one year only, {only}: against a budget, or by months"
+            )
+            return
+        line = account.name if account is not None else "a column"
+        last = years[-2:]
+        options = f"--per {line} --base {last[0]} --current {last[1]}"
+        yield Suit(self.name, "yes", f"{len(years)} years: {', '.join(map(str, years))}", options)
+
+    def run(self, population: Population, settings: PeriodsSettings) -> Finding[Comparison]:
+        table = population.table
+        measure = table.measure(settings.on)
+        quantity = table.number(settings.quantity, what="quantity") if settings.quantity else None
+        first_month = table.fiscal_year_starts
+        now = Span.of(settings.current, first_month, "current")
+        if settings.against is None:
+            if settings.base is None:
+                raise UserError("periods needs --base PERIOD, or --against TABLE for a budget")
+            before = Span.of(settings.base, first_month, "base")
+            if before.overlaps(now):
+                raise UserError(f"base {before.name} and current {now.name} overlap")
+            account, sides = _sums(population, settings.per, measure, quantity, [before, now])
+            old, new = sides
+            base_name = before.name
+        else:
+            other = _other(population, settings.against)
+            before = Span.of(settings.base or settings.current, first_month, "base")
+            account, (new,) = _sums(population, settings.per, measure, quantity, [now])
+            against = other.table.measure(
+                settings.on if settings.on in {c.name for c in other.table.columns} else None
+            )
+            if against.scale > measure.scale:
+                raise UserError(
+                    f"{against.name!r} of {settings.against!r} has more decimals than {measure.name!r}"
+                )
+            _, (old,) = _sums(other, settings.per, against, None, [before])
+            factor = 10 ** (measure.scale - against.scale)
+            old = replace(old, amounts={k: v * factor for k, v in old.amounts.items()})
+            base_name = f"{settings.against} {before.name}"
+        keys = sorted({*old.amounts, *new.amounts}, key=lambda key: [str(part) for part in key])
+        lines = compare(
+            [old.amounts.get(k, 0) for k in keys], [new.amounts.get(k, 0) for k in keys]
+        )
+        labels = [expressions.label(text, table) for text in settings.per]
+        parts, whole = _rates(quantity, keys, lines, old, new)
+        flagged = [_is_flagged(line, settings, measure.scale) for line in lines]
+        described = [
+            _line(dict(zip(labels, key, strict=True)), line, part, flag, measure.scale)
+            for key, line, part, flag in zip(keys, lines, parts, flagged, strict=True)
+        ]
+        total = compare([sum(line.base for line in lines)], [sum(line.current for line in lines)])[
+            0
+        ]
+        return Finding(
+            test=self.name,
+            table=table.name,
+            on=measure.name,
+            by=[],
+            settings=settings.model_dump(),
+            solved={"base": base_name},
+            population=account,
+            groups=[
+                Comparison(
+                    group={},
+                    base=base_name,
+                    current=now.name,
+                    lines=described,
+                    total=_line({}, total, whole, False, measure.scale),
+                    rate_volume=_rate_volume(whole, measure.scale),
+                )
+            ],
+            flags=_flags(described, settings, now),
+            tests_made=len(lines),
+            cautions=_cautions(lines, old, new, base_name, now.name),
+            not_tested=[],
+            currency=table.currency,
+            scale=measure.scale,
+        )
+
+
+def _years(population: Population, date: Column) -> list[int]:
+    year = exp.alias_(sql.year(sql.column(date.name), population.table.fiscal_year_starts), "y")
+    select = population.used(exp.select(year), [missing(date)])
+    each = exp.select(sql.column("y")).from_(select.subquery("b")).group_by(sql.column("y"))
+    return sorted(row["y"] for row in population.query(each).to_pylist())
+
+
+def _other(population: Population, name: str) -> Population:
+    if name not in population.tables:
+        raise UserError(
+            f"there is no table {name!r} to compare with{nearest(name, population.tables)}"
+        )
+    other = Population(
+        population.engine, population.tables[name], population.where, tables=population.tables
+    )
+    try:
+        other.conditions()
+    except UserError as error:
+        raise UserError(f"the condition must hold for {name!r} as well: {error}") from None
+    return other
+
+
+def _sums(
+    population: Population,
+    per: Sequence[str],
+    measure: Column,
+    quantity: Column | None,
+    spans: Sequence[Span],
+) -> tuple[Account, list[_Side]]:
+    """Exact sums by line of each span, in one pass."""
+    table = population.table
+    date = table.role("date")
+    if date is None or date.type not in ("date", "timestamp"):
+        raise UserError(f"periods needs a date in the role date; table {table.name!r} has none")
+    day = sql.column(date.name)
+    within = exp.or_(*(exp.paren(span.holds(day)) for span in spans))
+    reasons = [missing(measure), Reason("outside_periods", exp.Not(this=exp.paren(
+        exp.Coalesce(this=within, expressions=[exp.false()])
+    )))]  # fmt: skip
+    lines = Grouping.of(per, table)
+    which = exp.Case()
+    for position, span in enumerate(spans):
+        which = which.when(span.holds(day), sql.integer(position))
+    values: dict[str, Tree] = {
+        **lines.values(),
+        UNITS: sql.minor_units(measure),
+        "side": which,
+    }
+    if quantity is not None:
+        values["quantity"] = sql.minor_units(quantity)
+    base = population.base(values, reasons)
+    keys: list[Tree] = [*lines.columns(), sql.column("side")]
+    fields: list[Tree] = [exp.alias_(sql.exact_sum(sql.column(UNITS)), "total")]
+    if quantity is not None:
+        fields.append(exp.alias_(sql.exact_sum(sql.column("quantity")), "items"))
+    select = exp.select(*keys, *fields).from_(base.subquery("b")).group_by(*keys)
+    found = population.query(select)
+    sides = [_Side({}, {}, set()) for _ in spans]
+    unit = 10**quantity.scale if quantity is not None else 1
+    for named_key, row in zip(lines.keys(found), found.to_pylist(), strict=True):
+        key, side = tuple(named_key.values()), sides[row["side"]]
+        side.amounts[key] = int(row["total"])
+        if quantity is not None:
+            side.quantities[key] = Fraction(int(row["items"] or 0), unit)
+    for row in population.query(_months(population, reasons, spans, day)).to_pylist():
+        sides[row["side"]].months.add(row["month"])
+    return population.account(measure, reasons), sides
+
+
+def _months(
+    population: Population, reasons: Sequence[Reason], spans: Sequence[Span], day: exp.Column
+) -> exp.Select:
+    """The months of each span that have rows, told from the distinct days, which are few."""
+    days = population.base({"day": sql.cast(day.copy(), "DATE")}, reasons).distinct()
+    which = exp.Case()
+    for position, span in enumerate(spans):
+        which = which.when(span.holds(sql.column("day")), sql.integer(position))
+    fields = [exp.alias_(which, "side"), exp.alias_(exp.Month(this=sql.column("day")), "month")]
+    return exp.select(*fields).from_(days.subquery("d")).distinct()
+
+
+def _rates(
+    quantity: Column | None, keys: Sequence[Key], lines: Sequence[Change], old: _Side, new: _Side
+) -> tuple[Sequence[RateVolume | None], RateVolume | None]:
+    if quantity is None:
+        return [None] * len(lines), None
+    return rate_and_volume(
+        [line.base for line in lines],
+        [line.current for line in lines],
+        [old.quantities.get(k, Fraction(0)) for k in keys],
+        [new.quantities.get(k, Fraction(0)) for k in keys],
+    )
+
+
+def _is_flagged(line: Change, settings: PeriodsSettings, scale: int) -> bool:
+    """Both limits of a change passed, or the shift of its share. A base of 0 has no per cent:
+    such a line is judged by its amount alone."""
+    by_amount = (
+        settings.amount_limit is None or abs(line.change) >= settings.amount_limit * 10**scale
+    )
+    by_percent = (
+        settings.percent_limit is None
+        or line.percent is None
+        or abs(line.percent) >= Fraction(settings.percent_limit)
+    )
+    some_limit = settings.amount_limit is not None or settings.percent_limit is not None
+    shift = line.share_shift
+    by_share = (
+        settings.share_limit is not None
+        and shift is not None
+        and abs(100 * shift) >= Fraction(settings.share_limit)
+    )
+    return (line.change != 0 and some_limit and by_amount and by_percent) or by_share
+
+
+def _number(value: Fraction | None, factor: int = 1) -> float | None:
+    return None if value is None else float(value * factor)
+
+
+def _line(
+    key: dict[str, Any], line: Change, part: RateVolume | None, flagged: bool, scale: int
+) -> ComparedLine:
+    return ComparedLine(
+        key=key,
+        base=money(line.base, scale),
+        current=money(line.current, scale),
+        change=money(line.change, scale),
+        change_percent=_number(line.percent),
+        part_of_change=_number(line.part),
+        base_share=_number(line.base_share),
+        current_share=_number(line.current_share),
+        share_shift=_number(line.share_shift, 100),
+        reading=line.reading,
+        flagged=flagged,
+        rate_volume=_rate_volume(part, scale),
+    )
+
+
+def _rate_volume(part: RateVolume | None, scale: int) -> Parts | None:
+    """Parts as amounts; volume and mix are rounded and the rate takes the rest, so that they add
+    to the change to the last unit."""
+    if part is None:
+        return None
+    change = part.volume + part.rate + part.mix
+    volume, mix = round(part.volume), round(part.mix)
+    return Parts(
+        volume=money(volume, scale),
+        rate=money(int(change) - volume - mix, scale),
+        mix=money(mix, scale),
+    )
+
+
+def _flags(lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Span) -> Flags:
+    """Flagged lines, the largest change first. The period is part of the subject."""
+    rows = []
+    for line in sorted(lines, key=lambda item: -abs(item.change)):
+        if not line.flagged:
+            continue
+        row: dict[str, Any] = {"subject": {**line.key, own_name("period", line.key): now.name}}
+        percent = line.change_percent
+        row |= {
+            "score": float(line.change),
+            "limit": float(settings.amount_limit or 0),
+            "direction": "high" if line.change > 0 else "low",
+            "p": None,
+            "p_adjusted": None,
+            "amount": line.change,
+            "base": line.base,
+            "current": line.current,
+            "change_percent": percent,
+            "share_shift": line.share_shift,
+            "reading": line.reading,
+        }
+        rows.append(row)
+    return Flags("line", pa.Table.from_pylist(rows) if rows else pa.table({}))
+
+
+def _cautions(
+    lines: Sequence[Change], old: _Side, new: _Side, base: str, current: str
+) -> list[Caution]:
+    found = []
+    zero = [line for line in lines if line.base == 0 and line.current != 0]
+    if zero:
+        found.append(
+            Caution(
+                "base_zero",
+                f"{len(zero)} of {len(lines)} lines have nothing in {base}: no per cent for them",
+                {"lines": len(zero)},
+            )
+        )
+    for name, amounts in ((base, [x.base for x in lines]), (current, [x.current for x in lines])):
+        if min(amounts, default=0) < 0 < max(amounts, default=0):
+            gross = sum(abs(a) for a in amounts)
+            found.append(
+                Caution(
+                    "mixed_signs",
+                    f"the lines of {name} have both signs: shares are of a net total that is "
+                    f"{100 * abs(sum(amounts)) / gross:.1f}% of the gross",
+                    {"period": name},
+                )
+            )
+    if old.months != new.months:
+        only = [
+            f"{name} has rows in {len(mine)} months, {len(mine - other)} of them missing in {against}"
+            for name, mine, other, against in (
+                (base, old.months, new.months, current),
+                (current, new.months, old.months, base),
+            )
+            if mine - other
+        ]
+        found.append(
+            Caution(
+                "partial_period",
+                "; ".join(only),
+                {"base_months": sorted(old.months), "current_months": sorted(new.months)},
+            )
+        )
+    return found

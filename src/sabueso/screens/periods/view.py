@@ -1,0 +1,106 @@
+"""What a comparison of periods shows: the lines that moved, and the total that they add up to."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sabueso.population.expressions import equals
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Sheet, Table
+from sabueso.report.commands import shell
+from sabueso.screens.periods.result import ComparedLine, Comparison
+from sabueso.screens.view import View, and_more
+
+MOST_FLAGGED, MOST_LINES, MANY_LINES = 25, 10, 60
+LARGE = 10**6
+
+
+class PeriodsView(View[Comparison]):
+    """Flagged lines, the largest change first; where none is flagged, the largest changes."""
+
+    subjects = ("line", "lines")
+
+    def headline(self) -> str:
+        s = self.finding.used
+        return f"{s['current']} against {s['base']}, per {', '.join(s['per'])}"
+
+    def name(self) -> str:
+        s = self.finding
+        return f"{s.table} {s.settings['current']} against {s.used['base']}"
+
+    def blocks(self, *, whole: bool = False) -> list[Block]:
+        finding, (group,) = self.finding, self.finding.groups
+        lines = sorted(group.lines, key=lambda line: (not line.flagged, -abs(line.change)))
+        shown = [line for line in lines if line.flagged][:MOST_FLAGGED] or lines[:MOST_LINES]
+        if whole:
+            shown = lines[:MANY_LINES]
+        labels = list(shown[0].key) if shown else finding.settings["per"]
+        head = [Column(label, "flex") for label in labels]
+        head += map(Column, (group.base, group.current, "change", "%", "points"))
+        places = finding.scale
+        if max((abs(line.current) for line in lines), default=0) >= LARGE and not whole:
+            places = 0
+        rows: list[Sequence[Cell]] = [
+            [
+                *("(missing)" if v is None else str(v) for v in line.key.values()),
+                *_sums(line, places),
+                num.signed(line.share_shift),
+                _reading(line),
+            ]
+            for line in shown
+        ]
+        blank = [""] * (len(labels) - 1)
+        rows.append(["total", *blank, *_sums(group.total, places), "", ""])
+        rest = and_more(len(lines) - len(shown), "line", ", in the total")
+        table = Table(
+            [*head, Column("", "left")], rows, strong=frozenset([len(rows) - 1]), rest=rest
+        )
+        parts = group.rate_volume
+        if parts is None:
+            return [table]
+        change, volume, rate, mix = (
+            num.amount(v, finding.scale)
+            for v in (group.total.change, parts.volume, parts.rate, parts.mix)
+        )
+        return [
+            table,
+            Gap(),
+            Line(f"of the change {change}: volume {volume}, rate {rate}, mix {mix}"),
+        ]
+
+    def flagged(self) -> list[Block]:
+        return []  # the lines above say it
+
+    def sheet(self) -> Sheet:
+        """Every line with all its figures."""
+        lines = self.finding.groups[0].lines
+        names = [n for n in ComparedLine.__dataclass_fields__ if n not in ("key", "rate_volume")]
+        header = [*lines[0].key, *names] if lines else []
+        rows = [[*x.key.values(), *(getattr(x, name) for name in names)] for x in lines]
+        return Sheet("lines", header, rows)
+
+    def steps(self, where: str | None) -> list[str]:
+        finding = self.finding
+        flag = next(finding.flags.rows(1), None)
+        if flag is None:
+            return []
+        key, value = next(iter(finding.flags.named(flag).clients().items()))
+        condition = equals(key, value) + (f" and ({where})" if where else "")
+        return [f"sabueso dig {finding.table} --where {shell(condition)} --by {key} --across year"]
+
+    def drawing(self, kind: str = "plain") -> Drawing | None:
+        from sabueso.screens.periods.figure import periods_drawing
+
+        return periods_drawing(self.finding)
+
+
+def _sums(line: ComparedLine, places: int) -> list[str]:
+    values = (line.base, line.current, line.change)
+    shown = [num.amount(round(value, places), places) for value in values]
+    return [*shown, num.signed(line.change_percent)]
+
+
+def _reading(line: ComparedLine) -> Marked:
+    if not line.flagged:
+        return Marked(line.reading, "muted")
+    return Marked(f"{'▲' if line.change > 0 else '▼'} {line.reading}")

@@ -1,0 +1,1 @@
+"""Limits that are declared."""

@@ -1,0 +1,35 @@
+"""What declared limits show: each rule, and the rows that break it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
+from sabueso.screens.limits.view import rows_table
+from sabueso.screens.range.result import Rules
+from sabueso.screens.view import MOST_FLAGS, View
+
+
+class RangeView(View[Rules]):
+    """Rules with the number of rows that break them."""
+
+    def headline(self) -> str:
+        return "outside what is declared"
+
+    def blocks(self, *, whole: bool = False) -> list[Block]:
+        rules: list[list[Cell]] = [
+            [rule.rule, Marked(num.count(rule.flagged), "mark" if rule.flagged else "plain")]
+            for g in self.finding.groups
+            for rule in g.rules
+        ]
+        table = Table([Column("rule", "wrap"), Column("rows that break it")], rules)
+        return [table, Gap(), *self.flagged()]
+
+    def flagged(self) -> list[Block]:
+        if not len(self.finding.flags):
+            return [Line("no row breaks what was declared")]
+        rows: list[tuple[dict[str, Any], list[Cell]]] = [
+            (flag, [Marked(flag["rule"])]) for flag in self.finding.flags.rows(MOST_FLAGS)
+        ]
+        return [rows_table(self.finding, rows, [Column("breaks", "wrap")])]

@@ -1,0 +1,1 @@
+"""A share of the largest or smallest rows."""

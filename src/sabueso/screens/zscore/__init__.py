@@ -1,0 +1,1 @@
+"""Limits by deviates from the mean or the median."""
