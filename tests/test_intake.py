@@ -17,9 +17,9 @@ from hypothesis import strategies as st
 from conftest import inside as sabueso
 from conftest import inside_json as as_json
 from sabueso.base.errors import UserError
+from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import FileReport
-from sabueso.intake.number_format import NumberFormat
-from sabueso.intake.records import Splitter, blocks
+from sabueso.intake.readers.records import Splitter, blocks
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, intake_engine, take_file
 

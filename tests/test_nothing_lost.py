@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json
 from sabueso.case.folder import Case
 from sabueso.case.register import Register
-from sabueso.intake.delimited import DelimitedReader
+from sabueso.intake.readers.delimited import DelimitedReader
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, intake_engine, take_file
 

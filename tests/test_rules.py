@@ -17,8 +17,8 @@ from hypothesis import strategies as st
 from conftest import inside as sabueso
 from conftest import inside_json as as_json
 from sabueso.case.plan import Plan, rules_of
-from sabueso.intake.checks import judge
 from sabueso.intake.interface import FileReport
+from sabueso.intake.rules.judging import judge
 from sabueso.intake.take import intake_engine
 from sabueso.population.table import Column, Part, Table
 

@@ -30,9 +30,9 @@ from sabueso.case.taking import (
     reported,
     state,
 )
-from sabueso.intake.columnar import opened_parquet
+from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.interface import FileReport
-from sabueso.intake.roles import guess_roles
+from sabueso.intake.readers.columnar import opened_parquet
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Progress, intake_engine, readable, reader_for
 from sabueso.population import sql

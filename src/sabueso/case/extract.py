@@ -15,7 +15,7 @@ from sabueso.base.files import flush_file, sync_folder
 from sabueso.base.hashing import file_hash
 from sabueso.case.folder import Case
 from sabueso.case.plan import check_table_name
-from sabueso.intake.cells import column_names, text_of
+from sabueso.intake.readers.cells import column_names, text_of
 
 FETCHED = 50_000  # rows at a time: memory does not grow with the result
 

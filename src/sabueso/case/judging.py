@@ -10,9 +10,9 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.plan import TableSection
-from sabueso.intake.checks import RuleReport, judge
 from sabueso.intake.interface import FileReport
-from sabueso.intake.rules import AnyRule, Exists
+from sabueso.intake.rules.declared import AnyRule, Exists
+from sabueso.intake.rules.judging import RuleReport, judge
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.engines import Engine
 from sabueso.population.table import Part, Table, unify

@@ -17,7 +17,7 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import ROLES
 
 if TYPE_CHECKING:
-    from sabueso.intake.rules import AnyRule
+    from sabueso.intake.rules.declared import AnyRule
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]{0,40}")
 _SIZE = re.compile(r"[1-9][0-9]*(\.[0-9]+)? ?(KB|MB|GB|TB|KiB|MiB|GiB|TiB)")
@@ -202,7 +202,7 @@ def rules_of(path: Path, table: str, section: TableSection) -> list[AnyRule]:
         return []
     from pydantic import TypeAdapter
 
-    from sabueso.intake.rules import Rule
+    from sabueso.intake.rules.declared import Rule
 
     adapter: TypeAdapter[AnyRule] = TypeAdapter(Rule)
     found: list[AnyRule] = []

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.files import csv_rows, write_whole
-from sabueso.intake.checks import RuleReport
 from sabueso.intake.interface import FileReport
+from sabueso.intake.rules.judging import RuleReport
 
 
 def write_quarantine(

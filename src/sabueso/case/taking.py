@@ -18,9 +18,9 @@ from sabueso.case.judging import Control, controls, judge_files, one_currency
 from sabueso.case.plan import TableSection, check_table_name, rules_of, write_table
 from sabueso.case.quarantine import write_quarantine
 from sabueso.case.register import Writer
-from sabueso.intake.checks import RuleReport
 from sabueso.intake.interface import FileReport
-from sabueso.intake.rules import AnyRule
+from sabueso.intake.rules.declared import AnyRule
+from sabueso.intake.rules.judging import RuleReport
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import (
     Prior,

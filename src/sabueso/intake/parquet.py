@@ -15,7 +15,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.base.hashing import file_hash
-from sabueso.intake.formats import Format
+from sabueso.intake.formats.deciding import Format
 from sabueso.intake.interface import Layout
 from sabueso.population import sql
 from sabueso.population.engines import Engine, QueryError

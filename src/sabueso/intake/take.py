@@ -25,9 +25,10 @@ import pyarrow.compute as pc
 
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.base.exact import within_digits
-from sabueso.intake.convert import SIGNED, Conversion, Converted
-from sabueso.intake.date_format import DateFormat
-from sabueso.intake.detection import (
+from sabueso.intake.formats.convert import SIGNED, Conversion, Converted
+from sabueso.intake.formats.dates import DateFormat
+from sabueso.intake.formats.deciding import Format
+from sabueso.intake.formats.detection import (
     Prior,
     Widen,
     base_of,
@@ -37,7 +38,8 @@ from sabueso.intake.detection import (
     differing,
     widen_or_not,
 )
-from sabueso.intake.formats import Format
+from sabueso.intake.formats.names import Named, own_names
+from sabueso.intake.formats.numbers import MOST_DIGITS, NumberFormat, too_long
 from sabueso.intake.interface import (
     Batch,
     Damaged,
@@ -47,8 +49,6 @@ from sabueso.intake.interface import (
     Reader,
     TotalsLine,
 )
-from sabueso.intake.names import Named, own_names
-from sabueso.intake.number_format import MOST_DIGITS, NumberFormat, too_long
 from sabueso.intake.parquet import (
     Written,
     repeated_columns,
@@ -56,8 +56,8 @@ from sabueso.intake.parquet import (
     stored,
     verify,
 )
+from sabueso.intake.readers.source import plain_suffix
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.source import plain_suffix
 from sabueso.population.engines import Engine, EngineSettings, open_engine
 from sabueso.population.table import LINE_COLUMN, Column, Role, exact_total
 

@@ -11,9 +11,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.intake.formats import Format, TextFormat
+from sabueso.intake.formats.deciding import Format, TextFormat
+from sabueso.intake.formats.roles import SIDE_SIGNS
 from sabueso.intake.interface import Batch
-from sabueso.intake.roles import SIDE_SIGNS
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
 SIGNED = "amount"

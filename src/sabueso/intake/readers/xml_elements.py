@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.intake.source import opened
+from sabueso.intake.readers.source import opened
 
 
 def root_name(path: Path) -> tuple[str, str]:

@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.intake.cells import (
+from sabueso.intake.interface import Batch, Layout
+from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
     Record,
     batches_of,
@@ -19,7 +20,6 @@ from sabueso.intake.cells import (
     text_of,
     text_table,
 )
-from sabueso.intake.interface import Batch, Layout
 from sabueso.intake.settings import ReadSettings
 
 LOOKED_AT = 50  # rows among which the header is looked for

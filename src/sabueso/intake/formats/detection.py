@@ -11,17 +11,17 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.base.errors import UserError
-from sabueso.intake.convert import CODE_ROLES, SIGNED
-from sabueso.intake.formats import TOLERATED, Format, TextFormat, decide, widened
-from sabueso.intake.interface import Layout
-from sabueso.intake.number_format import NumberFormat
-from sabueso.intake.roles import (
+from sabueso.intake.formats.convert import CODE_ROLES, SIGNED
+from sabueso.intake.formats.deciding import TOLERATED, Format, TextFormat, decide, widened
+from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.roles import (
     guess_roles,
     looks_like_code,
     looks_like_date,
     looks_like_measure,
     side_column,
 )
+from sabueso.intake.interface import Layout
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role
 

@@ -9,10 +9,10 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.intake.cells import SAMPLE_ROWS, Record, batches_of, stating, text_table
 from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.readers.cells import SAMPLE_ROWS, Record, batches_of, stating, text_table
+from sabueso.intake.readers.xml_elements import elements, root_name, value
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.xml_elements import elements, root_name, value
 
 HEADER = [
     "entry", "booked", "value date", "amount", "currency", "status", "account", "counterparty",

@@ -17,11 +17,11 @@ import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.intake.breaches import NEW, breach, gaps
 from sabueso.intake.interface import Damaged, FileReport
 from sabueso.intake.parquet import open_writer, verify
-from sabueso.intake.rules import AnyRule
-from sabueso.intake.rules import Sequence as NumberSequence
+from sabueso.intake.rules.breaches import NEW, breach, gaps
+from sabueso.intake.rules.declared import AnyRule
+from sabueso.intake.rules.declared import Sequence as NumberSequence
 from sabueso.population import sql
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree

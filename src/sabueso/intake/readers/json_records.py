@@ -11,7 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.intake.cells import (
+from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
     Record,
     batches_of,
@@ -19,9 +20,8 @@ from sabueso.intake.cells import (
     name_notes,
     text_table,
 )
-from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.readers.source import opened
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.source import opened
 
 CHUNK = 1 << 20
 LONGEST = (

@@ -11,7 +11,8 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from sabueso.base.errors import UserError
-from sabueso.intake.cells import (
+from sabueso.intake.interface import Batch, Layout
+from sabueso.intake.readers.cells import (
     BATCH_ROWS,
     SAMPLE_ROWS,
     column_names,
@@ -19,7 +20,6 @@ from sabueso.intake.cells import (
     name_notes,
     text_of,
 )
-from sabueso.intake.interface import Batch, Layout
 from sabueso.intake.settings import ReadSettings
 
 

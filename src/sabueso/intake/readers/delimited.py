@@ -18,9 +18,9 @@ import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.base.errors import ProgramFault, UserError
-from sabueso.intake.cells import column_names, counted, name_notes
 from sabueso.intake.interface import Batch, Damaged, Layout, OtherEncoding
-from sabueso.intake.records import (
+from sabueso.intake.readers.cells import column_names, counted, name_notes
+from sabueso.intake.readers.records import (
     NEWLINE,
     RETURN,
     Broken,
@@ -31,8 +31,8 @@ from sabueso.intake.records import (
     record_lines,
     wrong_count,
 )
+from sabueso.intake.readers.source import opened
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.source import opened
 
 csv.field_size_limit(2**31 - 1)  # a long text is no error
 CHUNK = 16 << 20

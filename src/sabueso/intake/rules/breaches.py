@@ -11,7 +11,7 @@ from typing import Any
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.intake.rules import (
+from sabueso.intake.rules.declared import (
     Allowed,
     AnyRule,
     Balances,

@@ -10,8 +10,8 @@ from typing import ClassVar, Protocol
 
 import pyarrow as pa
 
-from sabueso.intake.date_format import DATE_FORMS, DateFormat
-from sabueso.intake.number_format import NumberFormat, fitted, unit_of
+from sabueso.intake.formats.dates import DATE_FORMS, DateFormat
+from sabueso.intake.formats.numbers import NumberFormat, fitted, unit_of
 from sabueso.population.table import Column, ColumnType
 
 TOLERATED = 0.05

@@ -1,0 +1,1 @@
+"""What the plan asks of the rows of a table, and whether they keep it."""
