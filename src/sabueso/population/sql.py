@@ -143,6 +143,19 @@ def digit_class(units: Tree, test: str) -> Tree:
     return cast(leading, "INTEGER")
 
 
+def significand(size: Tree) -> Tree:
+    """The significand in [1, 10) of positive integer minor units, a DOUBLE.
+
+    Divided by the power of ten that the size calls for: the same quotient on every engine.
+    """
+    power = exp.Case()
+    for digits in range(1, 19):
+        below = exp.LT(this=size.copy(), expression=integer(10**digits))
+        power = power.when(below, integer(10 ** (digits - 1)), copy=False)
+    power = power.else_(integer(10**18), copy=False)
+    return exp.Div(this=cast(size.copy(), "DOUBLE"), expression=cast(power, "DOUBLE"))
+
+
 def log_units(value: Tree, decimals: int, unit: int = 1) -> Tree:
     """sign(x)·log10(1 + |x|/unit) in whole steps of 10^-decimals, BIGINT.
 

@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
-from sabueso.population.population import Account
+from collections.abc import Sequence
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Account, Population, Reason
+from sabueso.population.table import Column
 from sabueso.screens.finding import Caution
 
 
@@ -34,3 +40,75 @@ def many_zeros(account: Account) -> Caution | None:
         f"{100 * share:.1f}% of the amounts are zero",
         {"zeros": zeros, "share": share},
     )
+
+
+COPIED = 0.10
+LOOKED_AT = 500_000
+"""Rows of which copies are looked for; of more, those of every k-th amount, k a prime."""
+_PRIMES = (1, 3, 7, 13, 31, 61, 127, 251, 509, 1021, 2039)
+_OF_ITS_OWN = ("id", "document", "date", "entered")
+"""Roles whose values differ from copy to copy."""
+
+
+def copied_rows(
+    population: Population, measure: Column, reasons: Sequence[Reason], used: int
+) -> Caution | None:
+    """More than a tenth of the rows repeat another in the measure and all texts, dates and ids apart.
+
+    Rows are then not independent, and any p is too small. Copies have their amount in common: where
+    rows are many, all rows of every k-th amount stand for the whole.
+    """
+    table = population.table
+    own = {table.roles.get(role) for role in _OF_ITS_OWN}
+    texts = [
+        c.name for c in table.columns if c.type == "text" and not c.is_place and c.name not in own
+    ]
+    if not texts or not used:
+        return None
+    step = next((p for p in _PRIMES if used / p <= LOOKED_AT), _PRIMES[-1])
+    key = (
+        "copied_rows",
+        measure.name,
+        population.where,
+        population.set_aside,
+        tuple(map(str, reasons)),
+    )
+    if key not in population.known:
+        population.known[key] = _copies(population, measure, reasons, texts, step)
+    rows, copies = population.known[key]
+    if not rows or copies / rows <= COPIED:
+        return None
+    looked = "" if step == 1 else f" (of every {step}th amount)"
+    return Caution(
+        "copied_rows",
+        f"{percent(copies, rows):.1f}% of the rows{looked} repeat another in {measure.name} and every text: "
+        "rows that are not independent make any p too small",
+        {"share": copies / rows, "looked_at": rows},
+    )
+
+
+def _copies(
+    population: Population,
+    measure: Column,
+    reasons: Sequence[Reason],
+    texts: Sequence[str],
+    step: int,
+) -> tuple[int, int]:
+    """The rows looked at, and those of them that repeat an earlier one."""
+    values = {"units": sql.minor_units(measure)}
+    values |= {f"t{i}": sql.column(name) for i, name in enumerate(texts)}
+    chosen = list(reasons)
+    if step > 1:
+        rest = exp.Mod(this=sql.magnitude(sql.minor_units(measure)), expression=sql.integer(step))
+        chosen.append(Reason("", exp.NEQ(this=rest, expression=sql.integer(0))))
+    keys = [sql.column(name, "b") for name in values]
+    each = exp.select(exp.alias_(sql.count(), "n", quoted=True))
+    each = each.from_(population.base(values, chosen).subquery("b")).group_by(*keys)
+    n = sql.column("n", "e")
+    more = exp.Sub(this=n.copy(), expression=sql.integer(1))
+    fields = [
+        exp.alias_(exp.Sum(this=n), "rows", quoted=True),
+        exp.alias_(exp.Sum(this=exp.paren(more)), "copies", quoted=True),
+    ]
+    found = population.query(exp.select(*fields).from_(each.subquery("e"))).to_pylist()[0]
+    return int(found["rows"] or 0), int(found["copies"] or 0)

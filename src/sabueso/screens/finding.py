@@ -177,7 +177,10 @@ class Finding(Generic[R]):
 
     ``settings`` are those given, ``solved`` what the test found for some of them: a limit aimed at,
     a period named in full. ``groups`` are of the test's own type; ``more`` is what it says of all of
-    them together, its fields keys of the JSON.
+    them together, its fields keys of the JSON. ``tests_made`` counts hypotheses, 0 where a declared
+    limit is compared and nothing is tested; ``subjects`` what was looked at, by default as many.
+    ``flags_by_chance`` is how many flags chance alone would give on conforming data of this size with
+    these settings, where that is known.
     """
 
     test: str
@@ -193,6 +196,8 @@ class Finding(Generic[R]):
     not_tested: list[NotTested]
     currency: str = ""
     scale: int = 2
+    subjects: int | None = None
+    flags_by_chance: float | None = None
     solved: dict[str, Any] = field(default_factory=dict)
     aim: Aim | None = None
     with_set_aside: Beside | None = None
@@ -203,6 +208,11 @@ class Finding(Generic[R]):
     def used(self) -> dict[str, Any]:
         """The settings that the test went by."""
         return {**self.settings, **self.solved}
+
+    @property
+    def looked_at(self) -> int:
+        """How many rows, entities, classes or lines were judged."""
+        return self.tests_made if self.subjects is None else self.subjects
 
     def as_json(self, limit: int | None = None) -> dict[str, Any]:
         """The JSON contract: exact decimals as strings, no NaN."""
@@ -233,6 +243,8 @@ class Finding(Generic[R]):
             "flag_count": len(self.flags),
             "flag_total": plain(self.flags.total()),
             "tests_made": self.tests_made,
+            "subjects": self.looked_at,
+            "flags_by_chance": plain(self.flags_by_chance),
             "cautions": [
                 {"code": c.code, "text": c.text, **plain(c.figures)} for c in self.cautions
             ],
@@ -299,6 +311,8 @@ def recorded_finding(
         not_tested=restored(list[NotTested], content["not_tested"]),
         currency=content["currency"],
         scale=content.get("scale", 2),
+        subjects=content.get("subjects"),
+        flags_by_chance=content.get("flags_by_chance"),
         aim=restored(Aim | None, content.get("aim")),
         with_set_aside=restored(Beside | None, content.get("with_set_aside")),
         points=restored(list[Points] | None, content.get("points")),

@@ -27,6 +27,8 @@ class View(Generic[R]):
     """What is tested, one and several."""
     foremost: frozenset[str] = frozenset()
     """Codes of cautions that must be read before any figure."""
+    conforming: str = "normal data"
+    """The data that ``flags_by_chance`` supposes."""
     places: int | None = None
     """Decimal places of the figures in :meth:`figures`; those of the measure where None."""
 

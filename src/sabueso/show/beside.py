@@ -22,6 +22,25 @@ def not_tested_text(finding: Finding[Any]) -> str:
     )
 
 
+def flagged_text(view: View[Any]) -> str:
+    """How much was flagged of how much, whether that is a test, and what chance alone would flag."""
+    finding = view.finding
+    looked_at = num.many(finding.looked_at, *view.subjects)
+    if not finding.tests_made:
+        return f"flagged {len(finding.flags):,} of {looked_at}, by what was asked for: no hypothesis is tested"
+    text = f"flagged {len(finding.flags):,} of {looked_at} tested"
+    if finding.flags_by_chance is None:
+        return text
+    return f"{text}; on {view.conforming} chance alone would flag about {_few(finding.flags_by_chance)}"
+
+
+def _few(count: float) -> str:
+    """An expected number, with as many digits as mean something."""
+    if count >= 10:
+        return f"{count:,.0f}"
+    return f"{count:.2g}" if count >= 0.001 else "none"
+
+
 def beside_blocks(view: View[Any]) -> list[Block]:
     """What stands beside any finding: the ladder of a limit solved for, the rows set aside."""
     found: list[Block] = []

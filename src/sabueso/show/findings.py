@@ -14,7 +14,7 @@ from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.view import View
 from sabueso.show.account import account_lines
-from sabueso.show.beside import beside_blocks, not_tested_text
+from sabueso.show.beside import beside_blocks, flagged_text, not_tested_text
 from sabueso.show.blocks import show_blocks
 from sabueso.show.console import next_steps, notes, title
 
@@ -53,9 +53,8 @@ def _show_reconciliation(console: Console, view: View[Any]) -> None:
     finding = view.finding
     for line in account_lines(finding.population, finding.scale, finding.currency):
         console.print(Text(line))
-    if finding.tests_made:
-        tested = num.many(finding.tests_made, *view.subjects)
-        console.print(Text(f" flagged {len(finding.flags):,} of {tested} tested"))
+    if finding.looked_at:
+        console.print(Text(f" {flagged_text(view)}"))
 
 
 def command_of(finding: Finding[Any], where: str | None) -> str:

@@ -25,7 +25,7 @@ from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.view import View
 from sabueso.show.account import reasons_text
-from sabueso.show.beside import beside_blocks
+from sabueso.show.beside import beside_blocks, flagged_text
 from sabueso.show.export import workbook
 from sabueso.show.queue_sheet import queue_sheet
 from sabueso.version import __version__
@@ -215,10 +215,8 @@ def _section(
 def _flagged_text(recorded: RecordedFinding, view: View[Any]) -> str:
     """How much was flagged of how much, and where all of it stands."""
     finding = recorded.finding
-    text = (
-        f"{len(finding.flags):,} flagged of {num.many(finding.tests_made, *view.subjects)} tested"
-    )
-    text += "." if finding.groups else "; nothing could be tested."
+    text = flagged_text(view)
+    text = text[:1].upper() + text[1:] + ("." if finding.groups else "; nothing could be tested.")
     if recorded.flags_file:
         total = finding.flags.total()
         worth = "" if total is None else f", with {num.amount(total)} in all,"

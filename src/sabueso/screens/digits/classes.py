@@ -16,14 +16,14 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens import grouping as grp
-from sabueso.screens.digits.suitability import STAGED, AmountFacts, Amounts
+from sabueso.screens.digits.suitability import STAGED, AmountFacts, Amounts, facts_of_groups
 from sabueso.screens.finding import NotTested
 from sabueso.screens.grouping import UNITS, Grouping
-from sabueso.stats.digits import DigitTest
+from sabueso.stats.digits import SIGNIFICAND_TESTS, DigitTest
 
 # Cosines are summed in whole steps: the same sum in any order, and on engines whose cosines differ in
 # the last bit. What that rounds off is far below the chance of the test.
-MANTISSA_STEPS = 10**7
+STEPS = 10**7
 CLASS_FUNCTION = {
     "first": "first_digit",
     "second": "second_digit",
@@ -40,6 +40,11 @@ class DigitCounting(Protocol):
     def digits(self) -> DigitTest: ...
     @property
     def min_group(self) -> int: ...
+
+
+def least_units(test: str) -> int:
+    """The fewest minor units that have as many significant digits as the test looks at."""
+    return {"second": 10, "first-two": 10, "first-three": 100}.get(test, 1)
 
 
 def class_text(test: str, value: int) -> str:
@@ -64,16 +69,19 @@ class Counted:
     """Classes of the groups tested.
 
     ``classes`` (groups, classes) are counts, ``amounts`` and ``sizes`` the exact sums of minor units
-    and of their absolute values as Python integers, ``mantissa`` (groups, 2) the sums of cosines and sines. ``facts`` are of all rows
-    used, whatever their group.
+    and of their absolute values as Python integers, ``significands`` the sums of significands where
+    the classes are ranges of them, ``mantissa`` (groups, 2) the sums of cosines and sines. ``facts``
+    are of every group, tested or not; ``tested`` are the places of those that are.
     """
 
     keys: list[dict[str, Any]]
     classes: np.ndarray
     amounts: np.ndarray
     sizes: np.ndarray
+    significands: np.ndarray | None
     mantissa: np.ndarray
-    facts: AmountFacts
+    facts: list[AmountFacts]
+    tested: np.ndarray
     not_tested: list[NotTested]
 
 
@@ -106,6 +114,10 @@ def count_classes(
     inner = exp.select(*groups.columns(), *carried, digit).from_(amounts.source)
     fields = {"total": amounts.sum(units.copy()), **amounts.facts(measure.scale)}
     fields |= {name: amounts.sum(_steps(name, size)) for name in ("cos", "sin")}
+    whole = settings.digits in SIGNIFICAND_TESTS
+    if whole:
+        scaled = exp.Mul(this=exp.paren(sql.significand(size)), expression=sql.integer(STEPS))
+        fields["significand"] = amounts.sum(sql.cast(exp.Round(this=scaled), "BIGINT"))
     keys = [*groups.columns(), sql.column("digit")]
     select = exp.select(
         *keys, *(exp.alias_(tree, name, quoted=True) for name, tree in fields.items())
@@ -132,8 +144,11 @@ def count_classes(
     totals[at] = grp.integers(found, "total")
     sizes_of = np.zeros((len(names), count), dtype=object)
     sizes_of[at] = grp.integers(found, "size")
+    significands = np.zeros((len(names), count)) if whole else None
+    if significands is not None:
+        significands[at] = np.array(grp.integers(found, "significand")) / STEPS
     mantissa = [
-        np.add.reduceat(np.array(grp.integers(found, name)), starts) / MANTISSA_STEPS
+        np.add.reduceat(np.array(grp.integers(found, name)), starts) / STEPS
         if len(n)
         else np.empty(0)
         for name in ("cos", "sin")
@@ -143,8 +158,10 @@ def count_classes(
         classes[tested],
         totals[tested],
         sizes_of[tested],
+        None if significands is None else significands[tested],
         np.column_stack(mantissa)[tested],
-        AmountFacts.of(found),
+        facts_of_groups(found, starts),
+        tested,
         not_tested,
     )
 
@@ -153,5 +170,5 @@ def _steps(function: str, size: Tree) -> Tree:
     """cos or sin of 2π·log10 |x|, in whole steps."""
     turn = exp.Literal.number(repr(2 * np.pi))
     angle = exp.Mul(this=turn, expression=sql.call("LOG10", sql.cast(size.copy(), "DOUBLE")))
-    scaled = exp.Mul(this=sql.call(function, angle), expression=sql.integer(MANTISSA_STEPS))
+    scaled = exp.Mul(this=sql.call(function, angle), expression=sql.integer(STEPS))
     return sql.cast(exp.Round(this=scaled), "BIGINT")

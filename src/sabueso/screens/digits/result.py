@@ -28,6 +28,10 @@ class DigitClass:
     amount_share: float | None
     magnitude_share: float
     flagged: bool
+    significand_share: float | None = None
+    significand_z: float | None = None
+    significand_p: float | None = None
+    significand_p_adjusted: float | None = None
 
 
 @dataclass(frozen=True)
@@ -54,7 +58,12 @@ class Behind:
 
 @dataclass(frozen=True)
 class DigitGroup:
-    """The classes of one group and how far they are from expectation."""
+    """The classes of one group and how far they are from expectation.
+
+    ``conformity`` is the one conclusion from flags, chi-square and the excess of the mean absolute
+    deviation over the one by chance; ``mad_range`` is the published reading of the deviation alone.
+    ``few_digits`` counts differences that are too small for the test.
+    """
 
     group: dict[str, Any]
     n: int
@@ -63,7 +72,11 @@ class DigitGroup:
     chi_square_p: float
     mad: float
     mad_expected: float
-    conformity: str | None
+    mad_excess: float
+    mad_excess_low: float
+    mad_excess_high: float
+    mad_range: str | None
+    conformity: str
     ks: float
     ks_limit: float
     mantissa_l2: float | None
@@ -73,10 +86,16 @@ class DigitGroup:
     repeated: list[Repeated] | None = field(default=None, metadata=ADDED)
     repeated_in_class: dict[str, list[Repeated]] | None = field(default=None, metadata=ADDED)
     behind: list[Behind] | None = field(default=None, metadata=ADDED)
+    few_digits: int | None = field(default=None, metadata=ADDED)
 
     @property
     def flagged(self) -> list[DigitClass]:
         return [c for c in self.classes if c.flagged]
+
+    @property
+    def largest_difference(self) -> float:
+        """The largest difference of a class from its expected share, in percentage points."""
+        return max(abs(c.difference) for c in self.classes)
 
     @property
     def times_chance(self) -> float:

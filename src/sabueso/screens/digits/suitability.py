@@ -11,7 +11,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
-from sabueso.population.population import Account, Population
+from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, money
 from sabueso.screens import cautions
@@ -36,21 +36,33 @@ class AmountFacts:
     size: int  # Σ|x|, in minor units
     negative: int
     fractional: int
+    hundreds: int  # minor units that end in 00
+    whole_hundreds: int  # whole amounts that end in 00
+    below_hundred: int  # sizes below 100 minor units
     least: int
     greatest: int
 
-    @classmethod
-    def of(cls, classes: pa.Table) -> AmountFacts:
-        """Added up over the classes of a digit test."""
-        summed = [
-            sum(int(v or 0) for v in classes.column(name).to_pylist())
-            for name in ("n", "size", "negative", "fractional")
-        ]
-        ends = [
-            pick(classes.column(name).to_pylist(), default=0)
-            for pick, name in ((min, "least"), (max, "greatest"))
-        ]
-        return cls(*summed, *ends)
+
+_SUMMED = (
+    "n", "size", "negative", "fractional", "hundreds", "whole_hundreds", "below_hundred",
+)  # fmt: skip
+
+
+def facts_of_groups(classes: pa.Table, starts: np.ndarray) -> list[AmountFacts]:
+    """Facts of each group, added up over its classes, which begin at ``starts``."""
+    if not classes.num_rows:
+        return []
+    summed = [
+        np.add.reduceat(
+            np.array([int(v or 0) for v in classes.column(c).to_pylist()], object), starts
+        )
+        for c in _SUMMED
+    ]
+    ends = [
+        pick.reduceat(np.array(classes.column(c).to_pylist(), object), starts)
+        for pick, c in ((np.minimum, "least"), (np.maximum, "greatest"))
+    ]
+    return [AmountFacts(*map(int, row)) for row in zip(*summed, *ends, strict=True)]
 
 
 @dataclass(frozen=True)
@@ -82,9 +94,17 @@ class Amounts:
             "size": self.sum(size),
             "negative": self.count(negative),
             "fractional": self.count(exp.NEQ(this=rest, expression=sql.integer(0))),
+            "hundreds": self.count(_ends_in(size, 100)),
+            "whole_hundreds": self.count(_ends_in(size, 100 * 10**scale)),
+            "below_hundred": self.count(exp.LT(this=size.copy(), expression=sql.integer(100))),
             "least": exp.Min(this=size.copy()),
             "greatest": exp.Max(this=size.copy()),
         }
+
+
+def _ends_in(size: Tree, divisor: int) -> Tree:
+    rest = exp.Mod(this=size.copy(), expression=sql.integer(divisor))
+    return exp.EQ(this=rest, expression=sql.integer(0))
 
 
 STAGED = "_distinct_amounts"
@@ -105,43 +125,38 @@ def distinct_amounts(base: exp.Select) -> exp.Select:
     return each.from_(base.subquery("b")).group_by(units.copy())
 
 
-def digit_cautions(
-    population: Population,
-    measure: Column,
-    base: exp.Select,
-    account: Account,
-    test: str,
-    facts: AmountFacts,
-    *,
-    whole: bool = True,
-) -> list[Caution]:
-    """Cautions of a digit test on the rows used, ungrouped, with their amounts staged.
-
-    Without ``whole`` the figures tested are made from the amounts, and only their number is judged.
-    """
-    found: list[Caution | None] = []
-    if facts.n < LEAST_ROWS[test]:
-        least = LEAST_ROWS[test]
-        found.append(
-            Caution(
-                "too_few",
-                f"{facts.n:,} rows are used; below {least:,} the {test} digits say little",
-                {"n": facts.n, "least": least},
-            )
-        )
-    if facts.n and whole:
-        found += _from_amounts(population, measure, base, facts)
-    found.append(cautions.many_zeros(account))
-    return [caution for caution in found if caution is not None]
+def few_rows(n: int, test: str) -> Caution | None:
+    """Fewer rows than the digits need."""
+    least = LEAST_ROWS[test]
+    if n >= least:
+        return None
+    text = f"{n:,} rows are used; below {least:,} the {test} digits say little"
+    return Caution("too_few", text, {"n": n, "least": least})
 
 
+LEAST_BOUNDED = 0.0501
+"""The share at an end that is known to be more than a twentieth, and no more than that."""
 FEW_DISTINCT = 2_000_000
 """Distinct amounts up to which percentiles are counted along them, not taken from the rows."""
 
 
-def _from_amounts(
+def coarse_steps(facts: AmountFacts, scale: int) -> Caution | None:
+    """Differences that are small whole numbers of minor units follow no law of significands."""
+    share = facts.below_hundred / facts.n if facts.n else 0
+    if share <= 0.10:
+        return None
+    return Caution(
+        "coarse_steps",
+        f"{100 * share:.1f}% of the differences are below {money(100, scale):,}: their digits are those of "
+        "small whole numbers, and need not follow the law",
+        {"share": share},
+    )
+
+
+def of_amounts(
     population: Population, measure: Column, base: exp.Select, facts: AmountFacts
 ) -> list[Caution | None]:
+    """Cautions of the rows used as one group, with their amounts staged."""
     n, scale = facts.n, measure.scale
     units, rows, size = sql.column(UNITS), sql.column("n"), sql.column("size")
     top = population.query(
@@ -167,14 +182,27 @@ def _from_amounts(
         low, median, high = _along_distinct(population, n)
     else:
         low, median, high = _from_rows(population, base)
+    at_least, at_greatest = int(ends["at_least"]), int(ends["at_greatest"])
+    shown = ", ".join(f"{money(item[UNITS], scale):,}" for item in top)
+    return [
+        *judged(facts, float(low), float(median), float(high), scale),
+        bounded(facts, at_least / n, at_greatest / n, scale),
+        assigned(facts, distinct, scale),
+        repeated(sum(item["n"] for item in top), n, f"{len(top)} amounts ({shown})"),
+    ]
+
+
+def judged(
+    facts: AmountFacts, low: float, median: float, high: float, scale: int
+) -> list[Caution | None]:
+    """Cautions that the facts and three percentiles of |x| (1st, 50th, 99th, in minor units) tell."""
     unit = 10**scale
     return [
-        _narrow(float(low), float(high), unit),
-        _not_skewed(facts.size / n, float(median), unit),
-        _bounded(facts, int(ends["at_least"]), int(ends["at_greatest"]), scale),
-        _assigned(facts, distinct, scale),
-        _repeated(top, n, scale),
-        cautions.mixed_signs(facts.negative, n, "look at each sign alone"),
+        _narrow(low, high, unit),
+        _not_skewed(facts.size / facts.n, median, unit),
+        _truncated(facts, low, high, scale),
+        _rounded(facts),
+        cautions.mixed_signs(facts.negative, facts.n, "look at each sign alone"),
     ]
 
 
@@ -233,22 +261,28 @@ def _not_skewed(mean: float, median: float, unit: int) -> Caution | None:
     )
 
 
-def _bounded(facts: AmountFacts, at_least: int, at_greatest: int, scale: int) -> Caution | None:
-    for side, count, size in (
+def _share(share: float) -> str:
+    return "at least 5%" if share == LEAST_BOUNDED else f"{100 * share:.1f}%"
+
+
+def bounded(facts: AmountFacts, at_least: float, at_greatest: float, scale: int) -> Caution | None:
+    """More than 5 % of the rows at the very least or greatest amount."""
+    for side, share, size in (
         ("least", at_least, facts.least),
         ("greatest", at_greatest, facts.greatest),
     ):
-        if count / facts.n > 0.05:
+        if share > 0.05:
             return Caution(
                 "bounded",
-                f"{100 * count / facts.n:.1f}% of the rows are at the {side} amount, "
+                f"{_share(share)} of the rows are at the {side} amount, "
                 f"{money(size, scale):,}: a floor or ceiling is built in",
-                {"share": count / facts.n, "at": money(size, scale)},
+                {"share": share, "at": money(size, scale)},
             )
     return None
 
 
-def _assigned(facts: AmountFacts, distinct: int, scale: int) -> Caution | None:
+def assigned(facts: AmountFacts, distinct: int, scale: int) -> Caution | None:
+    """Distinct amounts that fill their range one by one."""
     step = 1 if facts.fractional else 10**scale
     span = (facts.greatest - facts.least) // step + 1
     if distinct < 0.95 * facts.n or distinct < 0.9 * span or facts.n < 10:
@@ -261,14 +295,55 @@ def _assigned(facts: AmountFacts, distinct: int, scale: int) -> Caution | None:
     )
 
 
-def _repeated(top: list[dict[str, int]], n: int, scale: int) -> Caution | None:
-    rows = sum(item["n"] for item in top)
+def repeated(rows: int, n: int, amounts: str) -> Caution | None:
+    """More than 30 % of the rows on five amounts."""
     if rows / n <= 0.30:
         return None
-    shown = ", ".join(f"{money(item[UNITS], scale):,}" for item in top)
     return Caution(
         "repeated_prices",
-        f"{100 * rows / n:.1f}% of the rows are on {len(top)} amounts ({shown}): prices set by hand, "
-        "not suitable for a leading-digit test",
-        {"share": rows / n, "amounts": [money(item[UNITS], scale) for item in top]},
+        f"{100 * rows / n:.1f}% of the rows are on {amounts}: prices set by hand, not suitable for a "
+        "leading-digit test",
+        {"share": rows / n},
+    )
+
+
+MANY_ENOUGH = 500
+"""Rows from which the outermost hundredth says something of an end."""
+
+
+def _truncated(facts: AmountFacts, low: float, high: float, scale: int) -> Caution | None:
+    """Cut off within a decade: the outermost 1 % lie within a tenth of an order of magnitude.
+
+    An end at a power of ten leaves every class whole.
+    """
+    if facts.n < MANY_ENOUGH:
+        return None
+    for side, end, inner in (("least", facts.least, low), ("greatest", facts.greatest, high)):
+        if not end or not inner or abs(log10(inner / end)) >= 0.1:
+            continue
+        # Of a unit that is no power of ten the digits are the same.
+        place = log10(end) % 1
+        if 0.02 < place < 0.98:
+            edge, near = f"{money(end, scale):,}", f"{inner / 10**scale:,.2f}"
+            return Caution(
+                "truncated",
+                f"the {'smallest' if side == 'least' else 'largest'} 1% of the amounts lie between {near} "
+                f"and {edge}: the population is cut off at {edge}, within a decade, and need not follow "
+                "the law",
+                {"at": money(end, scale), "inner": inner / 10**scale},
+            )
+    return None
+
+
+def _rounded(facts: AmountFacts) -> Caution | None:
+    """More than 10 % of the amounts end in 00, where one in a hundred is to be expected."""
+    ended = facts.hundreds if facts.fractional else facts.whole_hundreds
+    share = ended / facts.n
+    if share <= 0.10:
+        return None
+    return Caution(
+        "rounded",
+        f"{100 * share:.1f}% of the amounts end in 00{'' if facts.fractional else ' before the point'}, "
+        "where 1% is to be expected: amounts that were rounded or set by hand need not follow the law",
+        {"share": share},
     )

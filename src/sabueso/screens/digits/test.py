@@ -18,18 +18,21 @@ from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.expressions import equals, quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
-from sabueso.population.table import Column, Table, money
+from sabueso.population.table import Column, Table
 from sabueso.report.blocks import Suit
+from sabueso.screens import grouping as grp
+from sabueso.screens.cautions import copied_rows
 from sabueso.screens.digits.classes import (
-    Counted,
     asked_conditions,
     class_condition,
-    class_text,
     count_classes,
+    least_units,
 )
+from sabueso.screens.digits.described import described_groups
 from sabueso.screens.digits.detail import changed_classes, repeated_amounts, who_is_behind
-from sabueso.screens.digits.result import DigitChange, DigitClass, DigitGroup, DigitMore
-from sabueso.screens.digits.suitability import STAGED, digit_cautions, distinct_amounts
+from sabueso.screens.digits.doubts import digit_cautions
+from sabueso.screens.digits.result import DigitChange, DigitGroup, DigitMore
+from sabueso.screens.digits.suitability import STAGED, distinct_amounts
 from sabueso.screens.digits.view import DigitsView
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping, distinct_units
@@ -37,12 +40,9 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.settings import MeasureSettings, listed
 from sabueso.screens.subject import Class, own_key, own_name
 from sabueso.stats.digits import (
-    SUMMATION_TESTS,
     DigitFit,
     DigitTest,
     fit_digits,
-    mantissa_arc,
-    summation_mad,
 )
 
 if TYPE_CHECKING:
@@ -146,13 +146,19 @@ class Digits(Screen):
         values = {**groups.values(), UNITS: sql.minor_units(measure)}
         base = population.base(values, reasons)
         amounts = settings.of == "amounts"
+        few: dict[tuple[Any, ...], int] | None = None
         if not amounts:
-            base = _differences(base, groups)
+            differences = _differences(base, groups)
+            base = _large_enough(differences, groups, settings.digits)
+            few = _too_small(population, differences, groups, settings.digits)
         with population.staged(STAGED, distinct_amounts(base)):
             counted = count_classes(population, base, measure, groups, settings)
             cautions: list[Caution] = digit_cautions(
-                population, measure, base, account, settings.digits, counted.facts, whole=amounts
+                population, measure, base, groups, account, settings.digits, counted, whole=amounts
             )
+            if amounts:
+                copied = copied_rows(population, measure, reasons, account.used)
+                cautions += [copied] if copied is not None else []
             described: list[DigitGroup] = []
             fit: DigitFit | None = None
             if counted.keys:
@@ -164,11 +170,13 @@ class Digits(Screen):
                     tolerance=settings.tolerance,
                     adjustment=settings.adjust,
                 )
-                described = _described(counted, fit, measure.scale)
+                described = described_groups(counted, fit, measure.scale, few)
             if amounts and fit is not None and not groups.labels:
                 of_all, of_class = repeated_amounts(population, measure, fit, settings.digits)
                 described[0] = replace(described[0], repeated=of_all, repeated_in_class=of_class)
         tests = 0 if fit is None else fit.z.size
+        # Under Holm and Bonferroni chance flags a class of some group in no more than alpha of cases.
+        by_chance = None if fit is None or settings.tolerance is not None else settings.alpha
         change: DigitChange | None = None
         if settings.compare:
             if len(described) == 2:
@@ -196,6 +204,8 @@ class Digits(Screen):
             groups=described,
             flags=flags,
             tests_made=tests,
+            subjects=tests,
+            flags_by_chance=by_chance if amounts else None,
             cautions=cautions,
             not_tested=counted.not_tested,
             currency=table.currency,
@@ -217,6 +227,10 @@ def _groups(
     floor = settings.at_least
     if settings.digits == "last-two" and (floor is None or floor < 10):
         reasons.append(_below(measure, "below_10", Decimal(10)))
+    least = least_units(settings.digits)
+    if settings.of == "amounts" and least > 1:
+        # An amount of one minor unit has no second digit: padded, it would always begin 10.
+        reasons.append(_below(measure, "few_digits", Decimal(least).scaleb(-measure.scale)))
     if floor is not None:
         reasons.append(_below(measure, "below_floor", floor))
     groups = Grouping.of(settings.by, table)
@@ -265,69 +279,6 @@ def _differences(base: exp.Select, groups: Grouping) -> exp.Select:
     kept = exp.Not(this=sql.is_missing(sql.column(UNITS, "g")))
     wanted = [*groups.columns("g"), sql.column(UNITS, "g")]
     return exp.select(*wanted).from_(gaps.subquery("g")).where(kept)
-
-
-def _described(counted: Counted, fit: DigitFit, scale: int) -> list[DigitGroup]:
-    """The groups and their classes."""
-    labels = [class_text(fit.test, int(label)) for label in fit.labels]
-    expected = fit.expected.tolist()
-    difference = (100 * (fit.share - fit.expected)).tolist()
-    ratio = (fit.share / fit.expected).tolist()
-    columns = [
-        values.tolist()
-        for values in (
-            counted.classes, fit.share, fit.z, fit.p, fit.p_adjusted, fit.band_low, fit.band_high,
-            counted.amounts, fit.flagged, counted.sizes,
-        )
-    ]  # fmt: skip
-    described = []
-    for i, key in enumerate(counted.keys):
-        n = int(fit.n[i])
-        l2, l2_p = mantissa_arc(n, *counted.mantissa[i].tolist())
-        total, size = sum(columns[7][i]), sum(columns[9][i])
-        rows = zip(labels, expected, difference[i], ratio[i], *(c[i] for c in columns), strict=True)
-        classes = [
-            DigitClass(
-                digits=label,
-                count=count,
-                share=share,
-                expected=wanted,
-                difference=points,
-                ratio=times,
-                z=z,
-                p=p,
-                p_adjusted=p_adjusted,
-                band_low=low,
-                band_high=high,
-                amount=money(amount, scale),
-                amount_share=amount / total if total else None,
-                magnitude_share=magnitude / size,
-                flagged=flagged,
-            )
-            for (
-                label, wanted, points, times, count, share, z, p, p_adjusted, low, high, amount,
-                flagged, magnitude,
-            ) in rows
-        ]  # fmt: skip
-        described.append(
-            DigitGroup(
-                group=key,
-                n=n,
-                chi_square=float(fit.chi_square[i]),
-                chi_square_df=fit.chi_square_df,
-                chi_square_p=float(fit.chi_square_p[i]),
-                mad=float(fit.mad[i]),
-                mad_expected=float(fit.mad_expected[i]),
-                conformity=fit.conformity[i],
-                ks=float(fit.ks[i]),
-                ks_limit=float(fit.ks_limit[i]),
-                mantissa_l2=l2,
-                mantissa_p=l2_p,
-                summation_mad=summation_mad(columns[9][i]) if fit.test in SUMMATION_TESTS else None,
-                classes=classes,
-            )
-        )
-    return described
 
 
 def _flags(
@@ -398,6 +349,26 @@ def _change_flags(
         )
     found = pa.Table.from_pylist(rows) if rows else pa.table({})
     return Flags("class", found, partial(class_subject, measure.name, settings))
+
+
+def _large_enough(base: exp.Select, groups: Grouping, test: DigitTest) -> exp.Select:
+    """The differences that have as many digits as are tested."""
+    size = sql.magnitude(sql.column(UNITS, "l"))
+    large = exp.GTE(this=size, expression=sql.integer(least_units(test)))
+    wanted = [*groups.columns("l"), sql.column(UNITS, "l")]
+    return exp.select(*wanted).from_(base.subquery("l")).where(large)
+
+
+def _too_small(
+    population: Population, base: exp.Select, groups: Grouping, test: DigitTest
+) -> dict[tuple[Any, ...], int]:
+    """By group, how many differences have fewer digits than are tested."""
+    small = exp.LT(
+        this=sql.magnitude(sql.column(UNITS, "b")), expression=sql.integer(least_units(test))
+    )
+    found = population.query(grp.per_group(base, groups, {"few": sql.only(sql.count(), small)}))
+    keys = groups.keys(found)
+    return {tuple(key.values()): n for key, n in zip(keys, grp.integers(found, "few"), strict=True)}
 
 
 def class_key(on: str, test: str, digits: str, group: Mapping[str, Any]) -> dict[str, Any]:

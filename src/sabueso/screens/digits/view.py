@@ -19,6 +19,7 @@ from sabueso.screens.digits.result import (
 )
 from sabueso.screens.subject import own_key
 from sabueso.screens.view import View, and_more
+from sabueso.stats.digits import DEPARTING, NO_DEPARTURE, NONCONFORMING, SLIGHT
 
 MOST_CLASSES, MOST_STRONG, MOST_GROUPS, MOST_BEHIND = 10, 16, 20, 8
 C = TypeVar("C", DigitClass, ChangedClass)
@@ -28,6 +29,7 @@ class DigitsView(View[DigitGroup]):
     """One group: its classes; several: the groups, furthest from expectation first."""
 
     subjects = ("class", "classes")
+    conforming = "conforming amounts"
     places = 4
 
     def headline(self) -> str:
@@ -42,6 +44,10 @@ class DigitsView(View[DigitGroup]):
         if s["compare"]:
             return f"{what}, {s['compare'][1]} against {s['compare'][0]}"
         return what + self.by()
+
+    @property
+    def _test(self) -> str:
+        return str(self.finding.settings["digits"])
 
     def name(self) -> str:
         by = self.by().replace(", ", " and ")
@@ -59,12 +65,17 @@ class DigitsView(View[DigitGroup]):
         (group,) = finding.groups
         found: list[Block] = []
         if finding.settings["of"] == "differences":
+            few = group.few_digits or 0
+            left = (
+                f", {few:,} more have too few digits for the test and are left out" if few else ""
+            )
             text = (
-                f"{group.n:,} differences between {group.n + 1:,} distinct amounts; no row is "
+                f"{group.n:,} differences between {group.n + few + 1:,} distinct amounts{left}; no row is "
                 "behind a difference, and none is flagged"
             )
             found += [Line(text), Gap()]
-        found += [*_classes(group, whole=whole), Gap(), Line(verdict(group))]
+        found += [*_classes(group, whole=whole), Gap()]
+        found += [Line(verdict(group, self._test)), Line(_excess(group))]
         if group.mantissa_p is not None:
             text = (
                 f"Kolmogorov-Smirnov D {group.ks:.4f} (limit {group.ks_limit:.4f}), "
@@ -123,7 +134,7 @@ class DigitsView(View[DigitGroup]):
             f"{num.p_text(change.chi_square_p)}"
         )
         each = (
-            Line(f"{num.group_name(g.group)}, n {g.n:,}: {verdict(g)}", "muted")
+            Line(f"{num.group_name(g.group)}, n {g.n:,}: {verdict(g, self._test)}", "muted")
             for g in self.finding.groups
         )
         return [Table(columns, rows, rest=rest), Gap(), Line(text), *each]
@@ -164,15 +175,35 @@ class DigitsView(View[DigitGroup]):
         return digits_drawing(self.finding, _change(self.finding.more))
 
 
-def verdict(group: DigitGroup) -> str:
-    """The fit in one line: the published reading, what chance gives, chi-square."""
-    reading = f"{group.conformity}: " if group.conformity else ""
-    if group.conformity in ("close", "acceptable", "marginal"):
-        reading = f"{group.conformity} conformity: "
+def verdict(group: DigitGroup, test: str) -> str:
+    """One conclusion, from flags, chi-square and excess deviation together, with its figures."""
+    law = "equal shares" if test == "last-two" else "the law"
+    most = f"{group.largest_difference:.{2 if len(group.classes) > MOST_CLASSES else 1}f} points"
+    head = {
+        NO_DEPARTURE: f"no departure from {law} can be shown with {group.n:,} rows",
+        SLIGHT: f"departs from {law}, by no more than {most} in any class",
+        DEPARTING: f"departs from {law}, by up to {most} in a class",
+        NONCONFORMING: f"nonconforming, by up to {most} in a class",
+    }[group.conformity]
     return (
-        f"{reading}MAD {group.mad:.4f} ({group.mad_expected:.4f} expected by chance), chi-square "
+        f"{head}: MAD {_mad(group.mad)} ({_mad(group.mad_expected)} expected by chance), chi-square "
         f"{group.chi_square:,.1f} on {group.chi_square_df}, {num.p_text(group.chi_square_p)}"
     )
+
+
+def _excess(group: DigitGroup) -> str:
+    """How far the deviation is beyond chance, and the published reading with what it leaves out."""
+    text = (
+        f"excess MAD {_mad(group.mad_excess)} (95% {_mad(group.mad_excess_low)} to "
+        f"{_mad(group.mad_excess_high)})"
+    )
+    if group.mad_range is None:
+        return text
+    return f"{text}; the published ranges, which leave n out, read the MAD as {group.mad_range}"
+
+
+def _mad(value: float) -> str:
+    return num.number(value, 5 if abs(value) < 0.001 else 4)
 
 
 def _change(more: DigitMore | None) -> DigitChange | None:
@@ -230,14 +261,14 @@ def _arrow(c: DigitClass) -> str:
 
 
 def _summation(group: DigitGroup) -> list[Block]:
-    """Amount by digit: every leading-digit class is expected to hold the same share of the money."""
+    """The sum of the significands, of which every class of equal width is expected to hold the same."""
     if group.summation_mad is None:
         return []
-    most = max(group.classes, key=lambda c: c.magnitude_share)
+    most = max(group.classes, key=lambda c: abs(c.significand_z or 0))
     text = (
-        f"amount by digit: each class is expected to hold {num.percent(1 / len(group.classes))} of "
-        f"the amounts, sign apart; MAD {num.percent(group.summation_mad, 2)}, most in {most.digits} "
-        f"with {num.percent(most.magnitude_share)}"
+        f"of the significands each class is expected to hold {num.percent(1 / len(group.classes))}; "
+        f"furthest is {most.digits} with {num.percent(most.significand_share)}, adjusted "
+        f"{num.p_text(most.significand_p_adjusted or 0)}. Of the amounts no share is expected"
     )
     return [Line(text, "muted")]
 

@@ -171,7 +171,8 @@ class Periods(Screen):
                 )
             ],
             flags=_flags(described, settings, now),
-            tests_made=len(lines),
+            tests_made=0,
+            subjects=len(lines),
             cautions=_cautions(lines, old, new, base_name, now.name),
             not_tested=[],
             currency=table.currency,

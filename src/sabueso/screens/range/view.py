@@ -14,6 +14,8 @@ from sabueso.screens.view import MOST_FLAGS, View
 class RangeView(View[Rules]):
     """Rules with the number of rows that break them."""
 
+    subjects = ("row", "rows")
+
     def headline(self) -> str:
         return "outside what is declared"
 

@@ -13,6 +13,8 @@ from sabueso.screens.top.result import TopGroup
 class TopView(LimitView[TopGroup]):
     """Groups with the share of their rows that is wanted."""
 
+    subjects = ("row", "rows")
+
     def headline(self) -> str:
         s = self.finding.used
         ends = {"high": "largest", "low": "smallest", "both": "largest and smallest"}[s["side"]]
