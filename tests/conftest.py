@@ -180,5 +180,7 @@ def screened(population: Population, test: str, **settings: Any) -> dict[str, An
     content = finding.as_json()
     account = content["population"]
     assert account["used"] + sum(account["left_out"].values()) == account["rows"]
-    json.dumps(content, allow_nan=False)
+    text = json.dumps(content, allow_nan=False)
+    # What a run keeps is read back as what it was.
+    assert screen.recorded(json.loads(text)).as_json() == content
     return content

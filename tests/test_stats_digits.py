@@ -11,11 +11,17 @@ from hypothesis import strategies as st
 from sabueso.stats.adjust import adjust
 from sabueso.stats.digits import (
     DIGIT_TESTS,
+    binomial_band,
+    binomial_p,
     class_labels,
-    conformity,
+    concluded,
+    deviation_error,
+    expected_deviation,
     expected_shares,
     fit_digits,
     mantissa_arc,
+    published_range,
+    significand_test,
 )
 from sabueso.stats.hypergeometric import upper_tail
 
@@ -52,14 +58,15 @@ def test_sequences_that_follow_the_law(numbers, counts):
     found = [_leading(numbers, 1).count(d) for d in range(1, 10)]
     assert found == counts
     fit = fit_digits([found], "first")
-    assert fit.conformity == ["close"]
+    assert fit.mad_range == ["close"]
+    assert fit.verdict == ["no departure shown"]
     assert not fit.flagged.any()
     assert fit.chi_square_p[0] > 0.99
 
 
 def test_uniform_amounts_do_not_conform():
     fit = fit_digits([[1111] * 9], "first")
-    assert fit.conformity == ["nonconforming"]
+    assert fit.mad_range == fit.verdict == ["nonconforming"]
     assert fit.flagged[0].tolist() == [True, True, True, True] + [True] * 5
     assert fit.z[0, 0] < -30 < 30 < fit.z[0, 8]
 
@@ -80,7 +87,9 @@ def test_fit_equals_scipy(counts):
         corrected = gap - (1 / (2 * n) if 1 / (2 * n) < gap else 0)
         z = corrected / np.sqrt(pe[k] * (1 - pe[k]) / n)
         assert abs(fit.z[0, k]) == pytest.approx(z, rel=1e-9, abs=1e-9)
-        assert fit.p[0, k] == pytest.approx(2 * scipy.stats.norm.sf(z), rel=1e-7, abs=1e-14)
+        exact = scipy.stats.binom(n, pe[k])
+        tail = min(exact.cdf(counts[k]), exact.sf(counts[k] - 1))
+        assert fit.p[0, k] == pytest.approx(min(1, 2 * tail), rel=1e-7, abs=1e-14)
 
 
 def test_band_holds_all_classes_in_95_of_100_conforming_samples():
@@ -94,14 +103,109 @@ def test_band_holds_all_classes_in_95_of_100_conforming_samples():
     assert fit.mad.mean() == pytest.approx(fit.mad_expected.mean(), rel=0.01)
 
 
+@pytest.mark.parametrize("test", DIGIT_TESTS)
+@pytest.mark.parametrize("n", [1, 2, 7, 50, 200, 1000, 10**6])
+def test_bands_and_deviations_are_those_of_the_binomial_law(test, n):
+    pe = expected_shares(test)
+    each = (1 - 0.95 ** (1 / pe.size)) / 2
+    low, high = binomial_band([[n]], pe, 0.05)
+    assert (low[0] == scipy.stats.binom.ppf(each, n, pe)).all()
+    assert (high[0] == scipy.stats.binom.ppf(1 - each, n, pe)).all()
+    if n <= 1000 and pe.size <= 100:
+        k = np.arange(n + 1)
+        law = [(np.abs(k / n - p) * scipy.stats.binom.pmf(k, n, p)).sum() for p in pe]
+        assert expected_deviation([n], test)[0] == pytest.approx(np.mean(law), rel=1e-9)
+
+
+@given(st.integers(1, 400), st.data())
+def test_two_sided_binomial_p(n, data):
+    k = data.draw(st.integers(0, n))
+    p = data.draw(st.floats(0.001, 0.999))
+    tail = min(scipy.stats.binom.cdf(k, n, p), scipy.stats.binom.sf(k - 1, n, p))
+    assert binomial_p(k, n, p) == pytest.approx(min(1, 2 * tail), rel=1e-8, abs=1e-300)
+
+
+def test_conforming_populations_are_rarely_flagged_and_never_called_nonconforming():
+    rng = np.random.default_rng(11)
+    for test, n in (("first", 200), ("first", 10**5), ("first-two", 1000), ("first-two", 10**6)):
+        pe = expected_shares(test)
+        counts = rng.multinomial(n, pe / pe.sum(), size=500)
+        fits = [fit_digits(row, test) for row in counts]
+        flagged = np.mean([f.flagged.any() for f in fits])
+        outside = np.mean([((f.share < f.band_low) | (f.share > f.band_high)).any() for f in fits])
+        assert flagged <= outside <= 0.08
+        assert sum(f.verdict == ["nonconforming"] for f in fits) <= 5
+        assert sum(f.verdict == ["no departure shown"] for f in fits) >= 440
+        inside = [abs(f.mad - f.mad_expected) <= 1.96 * f.mad_error for f in fits]
+        assert np.mean(inside) >= 0.95
+
+
+def test_rows_planted_on_one_class_are_named():
+    rng = np.random.default_rng(12)
+    for test, place in (("first", 5), ("first-two", 40), ("last-two", 0)):
+        pe = expected_shares(test)
+        named = 0
+        for _ in range(200):
+            row = rng.multinomial(950, pe / pe.sum())
+            row[place] += 50
+            fit = fit_digits(row, test)
+            named += bool(fit.flagged[0, place])
+            assert fit.verdict != ["no departure shown"] or not fit.flagged.any()
+        assert named > 190
+
+
+def test_error_of_the_deviation_is_that_of_samples():
+    rng = np.random.default_rng(13)
+    pe = expected_shares("first")
+    departing = pe * np.linspace(1.4, 0.6, 9)
+    departing /= departing.sum()
+    fit = fit_digits(rng.multinomial(4000, departing, size=4000), "first")
+    said = deviation_error(departing[None, :], pe, [4000])[0]
+    assert fit.mad.std() == pytest.approx(said, rel=0.05)
+
+
+def test_one_conclusion():
+    assert concluded("first", 0.5, shown=False) == "no departure shown"
+    said = [concluded("first", x, shown=True) for x in (-0.1, 0.005, 0.010, 0.013, 0.02)]
+    assert said == ["departs slightly"] * 2 + ["departs"] * 2 + ["nonconforming"]
+    assert concluded("last-two", 0.5, shown=True) == "departs"
+
+
+@pytest.mark.parametrize("test", ["first", "first-two", "first-three"])
+def test_significands_of_a_conforming_population(test):
+    rng = np.random.default_rng(14)
+    n, labels = 20_000, class_labels(test)
+    factor = 10 ** (len(str(labels[0])) - 1)
+    sums = []
+    for _ in range(60):
+        s = 10 ** rng.random(n)
+        place = np.minimum((s * factor).astype(int), labels[-1]) - labels[0]
+        sums.append(np.bincount(place, weights=s, minlength=labels.size))
+    fits = [significand_test(x, n, test) for x in sums]
+    z = np.array([f.z for f in fits])
+    assert abs(z.mean()) < 0.02 + 3 / np.sqrt(z.size)
+    assert z.std() == pytest.approx(1, abs=0.1)
+    assert fits[0].expected == 1 / labels.size
+    # A class's mean and variance by numerical integration of S over one decade.
+    a, b = labels[3] / factor, (labels[3] + 1) / factor
+    x = np.linspace(a, b, 20_001)
+    density = 1 / (x * np.log(10))
+    mean = np.trapezoid(x * density, x)
+    sd = np.sqrt(np.trapezoid(x**2 * density, x) - mean**2)
+    again = significand_test(np.full(labels.size, 100.0), 50, test)
+    assert again.z[3] == pytest.approx((100 - 50 * mean) / (np.sqrt(50) * sd), rel=1e-5)
+    with pytest.raises(ValueError, match="nothing"):
+        significand_test(np.zeros(labels.size), 5, test)
+
+
 def test_ranges_of_the_mean_absolute_deviation():
-    assert [conformity("first-two", m) for m in (0.0011, 0.0015, 0.0020, 0.0023)] == [
+    assert [published_range("first-two", m) for m in (0.0011, 0.0015, 0.0020, 0.0023)] == [
         "close",
         "acceptable",
         "marginal",
         "nonconforming",
     ]
-    assert conformity("last-two", 0.5) is None
+    assert published_range("last-two", 0.5) is None
     assert class_labels("last-two")[0] == 0
 
 

@@ -10,7 +10,7 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sabueso.stats.digits import compare_digits, summation_mad
+from sabueso.stats.digits import compare_digits
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.sequential import sequential_deviates
 
@@ -143,10 +143,3 @@ def test_two_profiles_equal_scipy(pairs):
         one = scipy.stats.chi2_contingency(table, correction=False)
         assert change.z[i] ** 2 == pytest.approx(one.statistic, abs=1e-8)
         assert change.p[i] == pytest.approx(one.pvalue, abs=1e-9)
-
-
-def test_summation():
-    assert summation_mad([1] * 90) == pytest.approx(0, abs=1e-16)
-    assert summation_mad([10**19, 0]) == pytest.approx(0.5)
-    with pytest.raises(ValueError, match="nothing"):
-        summation_mad([0, 0])

@@ -247,14 +247,15 @@ def binomial_band(
     """
     each = (1 - (1 - alpha) ** (1 / shares.size)) / 2
     size, q = np.broadcast_arrays(np.asarray(n, dtype=np.float64), shares)
+    whole = size.astype(np.int64)
 
     def least(level: float) -> NDArray[np.float64]:
         """The least k with P(X <= k) >= level."""
         k = np.clip(np.ceil(bdtrik(level, size, q)), 0, size)
         k = np.where(np.isfinite(k), k, 0.0)
         # The inverse is of a continuous function; a step either way sets it right.
-        k = np.where((k > 0) & (bdtr(k - 1, size, q) >= level), k - 1, k)
-        return np.where(bdtr(k, size, q) < level, k + 1, k)
+        k = np.where((k > 0) & (bdtr(k - 1, whole, q) >= level), k - 1, k)
+        return np.where(bdtr(k, whole, q) < level, k + 1, k)
 
     return least(each), least(1 - each)
 
