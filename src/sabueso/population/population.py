@@ -58,7 +58,7 @@ class Population:
 
     ``set_aside`` are row conditions that reviewers took out of later statistics; ``tables`` are
     the case's other tables, for tests that compare with one. ``known`` keeps what populations of
-    one programme share.
+    one programme share; ``given`` are inputs of every query.
     """
 
     engine: Engine
@@ -67,6 +67,7 @@ class Population:
     set_aside: tuple[str, ...] = ()
     tables: dict[str, Table] = field(default_factory=dict)
     known: dict[Any, Any] = field(default_factory=dict, repr=False, compare=False)
+    given: dict[str, pa.Table] = field(default_factory=dict, repr=False, compare=False)
 
     def conditions(self) -> list[Reason]:
         """Reasons that come before those of any test."""
@@ -177,6 +178,7 @@ class Population:
         ``inputs`` are known to the engine under a name that no table of a case can have: a client's
         table may be called as one of them is.
         """
+        inputs = {**self.given, **inputs}
         own = {f"_{name}": data for name, data in inputs.items()}
         with self._one_sentence():
             return self.engine.query(_own_inputs(tree, inputs) if inputs else tree, **own)

@@ -156,14 +156,14 @@ def significand(size: Tree) -> Tree:
     return exp.Div(this=cast(size.copy(), "DOUBLE"), expression=cast(power, "DOUBLE"))
 
 
-def log_units(value: Tree, decimals: int, unit: int = 1) -> Tree:
+def log_units(value: Tree, decimals: int, unit: Tree | int = 1) -> Tree:
     """sign(x)·log10(1 + |x|/unit) in whole steps of 10^-decimals, BIGINT.
 
     Whole steps make the sums after it exact, and so the same in any order of rows.
     """
     size: Tree = cast(exp.Abs(this=value), "DOUBLE")
     if unit != 1:
-        size = exp.Div(this=size, expression=integer(unit))
+        size = exp.Div(this=size, expression=integer(unit) if isinstance(unit, int) else unit)
     inner = exp.Add(this=exp.Literal.number("1.0"), expression=size)
     steps = exp.Mul(this=call("LOG10", inner), expression=integer(10**decimals))
     return exp.Mul(

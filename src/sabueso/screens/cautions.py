@@ -16,6 +16,11 @@ def percent(part: float, whole: float) -> float:
     return 100 * part / whole if whole else 0.0
 
 
+def few_percent(value: float) -> str:
+    """A percentage that may be next to nothing."""
+    return f"{value:.2g}%" if value >= 1e-4 else "next to none"
+
+
 def mixed_signs(negative: int, used: int, advice: str) -> Caution | None:
     """More than 5 % of the rows have the other sign."""
     fewer = min(negative, used - negative)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from sabueso.base.plain import ADDED
-from sabueso.screens.limits.result import Histogram
+from sabueso.screens.limits.result import Amounts, Histogram
 
 
 @dataclass(frozen=True)
@@ -25,4 +25,7 @@ class FenceGroup:
     outer_high: float | None
     medcouple: float | None
     flagged: int
+    with_flags: Amounts
+    without_flags: Amounts | None
+    scale_unit: float | None = field(default=None, metadata=ADDED)
     histogram: Histogram | None = field(default=None, metadata=ADDED)

@@ -16,15 +16,18 @@ from pydantic import Field, model_validator
 
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
+from sabueso.population.sql import Tree
 from sabueso.report.blocks import Suit
 from sabueso.screens import grouping as grp
+from sabueso.screens.fences.cautions import cautions_of, normal_share
 from sabueso.screens.fences.result import FenceGroup
 from sabueso.screens.fences.view import FencesView
-from sabueso.screens.finding import Aim, Caution, Finding, Flags, NotTested
+from sabueso.screens.finding import Aim, Finding, Flags, NotTested
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
-from sabueso.screens.limits.scales import LOG_SCALE, amount_of, scaled_units
+from sabueso.screens.limits.effects import MIDDLE, Effect, FlaggedSums, without_flagged
+from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.settings import MeasureSettings
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.quartiles import Fences as FenceLimits
@@ -48,7 +51,8 @@ class FencesSettings(MeasureSettings):
         "linear", description="quartiles: interpolation at (n-1)p, at (n+1)p, or Tukey's hinges"
     )
     scale: Literal["amount", "log"] = Field(
-        "amount", description="the measure as it is, or sign(x)·log10(1 + |x|)"
+        "amount",
+        description="the measure as it is, or sign(x)·log10(1 + |x|/u), u the median |x| of the group",
     )
     side: Literal["both", "high", "low"] = Field("both", description="which side is flagged")
     aim: int | None = Field(
@@ -79,6 +83,9 @@ class _Tested:
     n: int
     limits: FenceLimits
     ends: list[int]
+    effect: Effect
+    least: int
+    greatest: int
     medcouple: float | None = None
 
 
@@ -128,16 +135,16 @@ class Fences(Screen):
         measure = table.measure(settings.on)
         groups = Grouping.of(settings.by, table)
         reasons = [missing(measure)]
-        scale = LOG_SCALE if settings.scale == "log" else measure.scale
-        values = {**groups.values(), UNITS: scaled_units(measure, settings.scale)}
-        base = population.base(values, reasons)
         account = population.account(measure, reasons)
+        scale = Scale.of(settings.scale, population, groups, measure, reasons, account.used)
+        population = scale.of_population(population)
+        values: dict[str, Tree] = {**groups.values(), WORTH: sql.minor_units(measure)}
+        base = scale.base(population, values, reasons)
         aim: Aim | None = None
         tested, not_tested = _quartiles(population, base, groups, settings, account.used)
         if settings.aim is not None:
-            worth = {**values, lim.WORTH: sql.minor_units(measure)}
             aim = lim.aim(
-                population, population.base(worth, reasons), groups, _limit_table(groups, tested),
+                population, base, groups, _limit_table(groups, tested),
                 settings.side, settings.aim, measure.scale,
             )  # fmt: skip
             settings = settings.at(aim.limit)
@@ -150,17 +157,21 @@ class Fences(Screen):
             ]
         limits = _limit_table(groups, tested)
         found = lim.rows_beyond(
-            population, values, reasons, groups, limits, settings.side, measure,
-            scale=settings.scale,
+            population, values, reasons, groups, limits, settings.side, measure, carry=(WORTH,),
+            scale=scale,
         )  # fmt: skip
         flags, counts = _flags(found, tested, settings)
+        sums = FlaggedSums.of(found, len(tested))
+        without = without_flagged(
+            population, base, groups, [t.effect for t in tested], limits, sums, settings.side
+        )
         described = [
-            _described(t, count, scale, settings.scale)
-            for t, count in zip(tested, counts, strict=True)
+            _described(t, count, scale, rest)
+            for t, count, rest in zip(tested, counts, without, strict=True)
         ]
         if tested and not groups.labels:
             bounds = (tested[0].limits.least, tested[0].limits.greatest)
-            bins = lim.histogram(population, base, scale, bounds, tested[0].ends)
+            bins = lim.histogram(population, base, scale.decimals, bounds, tested[0].ends)
             described = [replace(described[0], histogram=bins)]
         return Finding(
             test=self.name,
@@ -173,7 +184,8 @@ class Fences(Screen):
             groups=described,
             flags=flags,
             tests_made=sum(t.n for t in tested),
-            cautions=_cautions(tested, not_tested),
+            flags_by_chance=_by_chance(tested, settings),
+            cautions=cautions_of(tested, described, not_tested, settings),
             not_tested=not_tested,
             currency=table.currency,
             scale=measure.scale,
@@ -210,10 +222,15 @@ def _quartiles(
     settings: FencesSettings,
     used: int,
 ) -> tuple[list[_Tested], list[NotTested]]:
-    units = sql.column(UNITS, "b")
+    units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
     fields = {
         "n": sql.count(),
         "quartiles": sql.quantiles(units, [*QUARTERS, *lim.ends_of(groups)]),
+        "middle": sql.quantiles(worth, MIDDLE),
+        "total": sql.exact_sum(worth),
+        "squares": sql.exact_square_sum(worth),
+        "least": exp.Min(this=worth.copy()),
+        "greatest": exp.Max(this=worth.copy()),
     }
     result = grp.order_statistics(population, base, groups, fields, used)
     rows = [
@@ -248,7 +265,9 @@ def _quartiles(
         mc = medcouples.get(tuple(key.values()))
         limits = _limits(q1, median, q3, mc, settings)
         ends = [round(q) for q in row["quartiles"][3:]]
-        tested.append(_Tested(key, row["n"], limits, ends, mc))
+        effect = Effect.of(row["n"], int(row["total"]), int(row["squares"]), row["middle"])
+        extremes = int(row["least"]), int(row["greatest"])
+        tested.append(_Tested(key, row["n"], limits, ends, effect, *extremes, mc))
     return tested, not_tested
 
 
@@ -310,12 +329,11 @@ def _reach(t: _Tested, settings: FencesSettings) -> list[list[float]]:
     ]
 
 
-def _described(t: _Tested, flagged: int, scale: int, kind: str) -> FenceGroup:
-    unit = 10**scale
+def _described(t: _Tested, flagged: int, scale: Scale, rest: Effect | None) -> FenceGroup:
+    unit = 10**scale.decimals
 
     def shown(value: Fraction) -> float | None:
-        place = in_units(value, unit)
-        return amount_of(place) if kind == "log" else place
+        return scale.amount(in_units(value, unit), t.key)
 
     f = t.limits
     return FenceGroup(
@@ -331,9 +349,17 @@ def _described(t: _Tested, flagged: int, scale: int, kind: str) -> FenceGroup:
         outer_high=shown(f.outer_high),
         medcouple=t.medcouple,
         flagged=flagged,
+        with_flags=t.effect.amounts(scale.measure.scale),
+        without_flags=None if rest is None else rest.amounts(scale.measure.scale),
+        scale_unit=scale.unit(t.key),
     )
 
 
-def _cautions(tested: list[_Tested], not_tested: list[NotTested]) -> list[Caution]:
-    sizes = [(t.key, t.n) for t in tested] + [(t.group, t.rows) for t in not_tested]
-    return lim.size_cautions([n for _, n in sizes], not_tested)
+def _by_chance(tested: list[_Tested], settings: FencesSettings) -> float | None:
+    """How many rows of normal data of these sizes would be beyond the fences; unknown where they lean
+    with the data."""
+    if settings.fence == "skew-adjusted":
+        return None
+    k = float(settings.outer if settings.beyond == "outer" else settings.inner)
+    sides = 2 if settings.side == "both" else 1
+    return sum(t.n * normal_share(k, t.n) for t in tested) * sides / 2

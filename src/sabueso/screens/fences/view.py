@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from sabueso.report import numbers as num
-from sabueso.report.blocks import Column
+from sabueso.report.blocks import Block, Column
 from sabueso.screens.fences.result import FenceGroup
-from sabueso.screens.limits.view import LimitView
+from sabueso.screens.limits.view import LimitView, effect_blocks
 
 
 class FencesView(LimitView[FenceGroup]):
@@ -18,6 +18,9 @@ class FencesView(LimitView[FenceGroup]):
         scale = " on the log scale" if s["scale"] == "log" else ""
         kind = "skew-adjusted " if s["fence"] == "skew-adjusted" else ""
         return f"beyond the {kind}{s['beyond']} fences{scale}{self.by()}"
+
+    def blocks(self, *, whole: bool = False) -> list[Block]:
+        return [*super().blocks(whole=whole), *effect_blocks(self.finding)]
 
     def columns(self) -> dict[str, str]:
         named = {"q1": "Q1", "median": "median", "q3": "Q3", "low": "low", "high": "high"}

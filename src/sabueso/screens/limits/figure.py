@@ -15,6 +15,7 @@ from sabueso.report.canvas import legend, one_plot, plain_number
 from sabueso.report.palette import AMBER, INK, PLUM, SAND, SEA, STONE
 from sabueso.screens.finding import Finding, Points
 from sabueso.screens.limits.result import Histogram, RangeGroup
+from sabueso.screens.limits.scales import signed_log
 from sabueso.screens.subject import Row
 
 if TYPE_CHECKING:
@@ -56,7 +57,9 @@ def _quantiles(axes: Axes, finding: Finding[Any], item: Points) -> bool:
 
     points = [nan if v is None else v for v in item.points]
     log = finding.settings.get("scale") == "log"
-    heights = [_logarithm(v) if log else v for v in points]
+    group = next(g for g in finding.groups if g.group == item.group)
+    unit = getattr(group, "scale_unit", None) or 1.0
+    heights = [signed_log(v, unit) if log else v for v in points]
     at = [float(ndtri((2 * i + 1) / (2 * len(points)))) for i in range(len(points))]
     low, high = len(points) // 4, 3 * len(points) // 4
     slope = (heights[high] - heights[low]) / (at[high] - at[low])
@@ -66,18 +69,17 @@ def _quantiles(axes: Axes, finding: Finding[Any], item: Points) -> bool:
         label="normal, through the quartiles", zorder=1,
     )  # fmt: skip
     axes.plot(at, heights, "o", color=SEA, markersize=3.6, label="each 1% of the rows", zorder=2)
-    group = next(g for g in finding.groups if g.group == item.group)
     for name in _sides(finding):
         limit = getattr(group, name, None)
         if limit is not None:
-            shown = _logarithm(limit) if log else limit
+            shown = signed_log(limit, unit) if log else limit
             axes.axhline(shown, color=PLUM, linewidth=1.2, zorder=3)
             axes.annotate(
                 f"{name} limit {num.number(limit)}", (ends[0], shown), fontsize=8, color=PLUM,
                 textcoords="offset points", xytext=(0, 3 if name == "high" else -10),
             )  # fmt: skip
     named = f", {num.group_name(item.group)}" if item.group else ""
-    scale = "log10(1 + |x|), signed" if log else finding.currency
+    scale = _log_label(group) if log else finding.currency
     axes.set_xlabel("standard normal quantile")
     axes.set_ylabel(f"{finding.on} ({scale})")
     axes.set_title(
@@ -119,7 +121,8 @@ def _histogram(axes: Axes, finding: Finding[Any], group: RangeGroup, data: Histo
     log = finding.settings.get("scale") == "log"
     low, high = group.low, group.high
     if log:
-        low, high = (None if v is None else _logarithm(v) for v in (low, high))
+        unit = getattr(group, "scale_unit", None) or 1.0
+        low, high = (None if v is None else signed_log(v, unit) for v in (low, high))
     middle = [(a + b) / 2 for a, b in itertools.pairwise(edges)]
     colors = [
         AMBER if (low is not None and m < low) or (high is not None and m > high) else SEA
@@ -139,7 +142,7 @@ def _histogram(axes: Axes, finding: Finding[Any], group: RangeGroup, data: Histo
         for rows, side in ((data.below, "below"), (data.above, "above"))
         if rows
     ]
-    scale = "log10(1 + |x|), signed" if log else finding.currency
+    scale = _log_label(group) if log else finding.currency
     axes.set_xlabel(
         f"{finding.on} ({scale}), n = {group.n:,}"
         + (f"; beyond the axis: {', '.join(outside)}" if outside else "")
@@ -148,10 +151,9 @@ def _histogram(axes: Axes, finding: Finding[Any], group: RangeGroup, data: Histo
     return True
 
 
-def _logarithm(value: float) -> float:
-    from math import copysign, log10
-
-    return copysign(log10(1 + abs(value)), value)
+def _log_label(group: Any) -> str:
+    unit = getattr(group, "scale_unit", None) or 1.0
+    return f"log10(1 + |x|/{num.number(unit)}), signed"
 
 
 def _ranges(axes: Axes, finding: Finding[Any]) -> bool:

@@ -12,7 +12,6 @@ from sabueso.screens import grouping as grp
 from sabueso.screens.finding import Finding, Points
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.limits.result import LimitGroup
-from sabueso.screens.limits.scales import LOG_SCALE, amount_of, scaled_units
 
 MOST_GROUPS = 12
 SHARES = tuple(f"{(2 * i + 1) / 200:.3f}" for i in range(100))
@@ -21,14 +20,12 @@ SHARES = tuple(f"{(2 * i + 1) / 200:.3f}" for i in range(100))
 def quantile_points(population: Population, finding: Finding[Any]) -> list[Points]:
     """For the groups with the most flagged rows, the amounts at 0.5 %, 1.5 %, … 99.5 %.
 
-    Order statistics interpolated at (n - 1)p on the scale of the test, put as amounts.
+    Order statistics interpolated at (n - 1)p.
     """
     table = population.table
     measure = table.measure(finding.on)
-    log = finding.settings.get("scale") == "log"
-    scale = LOG_SCALE if log else measure.scale
     groups = Grouping.of(finding.settings.get("by") or [], table)
-    values = {**groups.values(), UNITS: scaled_units(measure, "log" if log else "amount")}
+    values = {**groups.values(), UNITS: sql.minor_units(measure)}
     base = population.base(values, [missing(measure)])
     chosen = sorted(finding.groups, key=lambda g: (-g.flagged, -g.n))[:MOST_GROUPS]
     inputs: dict[str, pa.Table] = {}
@@ -43,7 +40,6 @@ def quantile_points(population: Population, finding: Finding[Any]) -> list[Point
     }
 
     def amounts(group: LimitGroup) -> list[float | None]:
-        at = [v / 10**scale for v in points[tuple(group.group.values())]]
-        return [amount_of(v) for v in at] if log else list(at)
+        return [v / 10**measure.scale for v in points[tuple(group.group.values())]]
 
     return [Points(g.group, g.n, amounts(g)) for g in chosen]

@@ -1,25 +1,121 @@
-"""The scale a limit is set on: the amount itself, or its signed logarithm."""
+"""The scale a limit is set on: the amount itself, or its signed logarithm in units of the group."""
 
 from __future__ import annotations
 
-from math import copysign
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from math import copysign, log10
+from typing import Any, Literal
+
+import pyarrow as pa
+import sqlglot.expressions as exp
 
 from sabueso.population import sql
+from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
+from sabueso.screens import grouping as grp
+from sabueso.screens.grouping import UNITS, Grouping
 
-LOG_SCALE = 9  # decimals that log10 values are rounded to, so that their sums are exact
+Kind = Literal["amount", "log"]
+LOG_DECIMALS = 9  # of log10 values, which are rounded to them so that their sums are exact
+WORTH = "worth"  # the amount itself in minor units, whatever the scale of the test
+SCALES = "scales"
+
+Key = tuple[Any, ...]
 
 
-def scaled_units(measure: Column, scale: str) -> Tree:
-    """The measure in minor units, or its log scale in steps of 10^-9."""
-    if scale == "amount":
-        return sql.minor_units(measure)
-    return sql.log_units(sql.column(measure.name), LOG_SCALE)
+def signed_log(amount: float, unit: float) -> float:
+    """sign(x)·log10(1 + |x|/unit)."""
+    return copysign(log10(1 + abs(amount) / unit), amount)
 
 
-def amount_of(logarithm: float) -> float | None:
-    """The amount at a point of the log scale, or None beyond what a float holds."""
-    if abs(logarithm) > 300:
-        return None
-    return copysign(10 ** abs(logarithm) - 1, logarithm)
+@dataclass(frozen=True)
+class Scale:
+    """A scale of the measure, and of each group where it is logarithmic.
+
+    On the log scale x is sign(x)·log10(1 + |x|/unit), the unit being the median of the group's |x|
+    that are not 0: another currency, or another minor unit, flags the same rows.
+    """
+
+    kind: Kind
+    measure: Column
+    groups: Grouping
+    units: Mapping[Key, float] = field(default_factory=dict)
+    table: pa.Table | None = None
+
+    @classmethod
+    def of(
+        cls,
+        kind: Kind,
+        population: Population,
+        groups: Grouping,
+        measure: Column,
+        reasons: Sequence[Reason],
+        used: int,
+    ) -> Scale:
+        """The scale of a measure; a logarithmic one finds the unit of each group first."""
+        if kind == "amount":
+            return cls(kind, measure, groups)
+        values = {**groups.values(), WORTH: sql.minor_units(measure)}
+        nothing = exp.EQ(this=sql.column(measure.name), expression=sql.integer(0))
+        base = population.base(values, [*reasons, Reason("zero", nothing)])
+        size = sql.magnitude(sql.column(WORTH, "b"))
+        found = grp.order_statistics(
+            population, base, groups, {"q": sql.quantiles(size, ["0.5"])}, used
+        )
+        minor = [row[0] if row else None for row in found.column("q").to_pylist()]
+        known = [
+            (key, value / 10**measure.scale)
+            for key, value in zip(groups.keys(found), minor, strict=True)
+            if value
+        ]
+        columns = grp.group_table(groups, [key for key, _ in known])
+        table = pa.table({**columns, "unit": pa.array([u for _, u in known], pa.float64())})
+        return cls(kind, measure, groups, {tuple(k.values()): u for k, u in known}, table)
+
+    @property
+    def is_log(self) -> bool:
+        return self.kind == "log"
+
+    @property
+    def decimals(self) -> int:
+        """Decimals of the units on this scale."""
+        return LOG_DECIMALS if self.is_log else self.measure.scale
+
+    def of_population(self, population: Population) -> Population:
+        """The population with what the base of this scale reads."""
+        if self.table is None:
+            return population
+        return replace(population, given={**population.given, SCALES: self.table})
+
+    def base(
+        self, population: Population, values: Mapping[str, Tree], reasons: Sequence[Reason]
+    ) -> exp.Select:
+        """The rows used with ``values``, the units on this scale, and the amounts as ``worth``."""
+        values = {**values, WORTH: sql.minor_units(self.measure)}
+        if not self.is_log:
+            return population.base({**values, UNITS: sql.minor_units(self.measure)}, reasons)
+        values["amount_"] = sql.column(self.measure.name)
+        inner = population.base(values, reasons)
+        kept = [sql.column(name, "p") for name in values if name != "amount_"]
+        # A group of zeros alone has no unit: they are 0 on any scale.
+        unit = exp.Coalesce(
+            this=sql.column("unit", SCALES), expressions=[exp.Literal.number("1.0")]
+        )
+        units = sql.log_units(sql.column("amount_", "p"), LOG_DECIMALS, unit)
+        select = exp.select(*kept, exp.alias_(units, UNITS, quoted=True)).from_(inner.subquery("p"))
+        return select.join(SCALES, on=self.groups.join("p", SCALES), join_type="left")
+
+    def unit(self, key: Mapping[str, Any]) -> float | None:
+        """The unit of a group on the log scale; None on the amounts' own."""
+        return self.units.get(tuple(key.values()), 1.0) if self.is_log else None
+
+    def amount(self, place: float, key: Mapping[str, Any]) -> float | None:
+        """A point of the scale as an amount; None beyond what a float holds."""
+        unit = self.unit(key)
+        if unit is None:
+            return place
+        if abs(place) > 300:
+            return None
+        return copysign((10 ** abs(place) - 1) * unit, place)

@@ -15,16 +15,16 @@ from sabueso.population import sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.report.numbers import MINUS
 from sabueso.screens.finding import Aim, Caution, NotTested, Rung, with_structs
 from sabueso.screens.grouping import UNITS, Grouping, Keyed, key_table
 from sabueso.screens.limits.result import Histogram
-from sabueso.screens.limits.scales import LOG_SCALE
+from sabueso.screens.limits.scales import LOG_DECIMALS, WORTH, Scale
 from sabueso.screens.subject import row_key
 
 INT64 = np.iinfo(np.int64)
 CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
 BINS = 60
-WORTH = "worth"  # the amount itself in minor units, whatever the scale of the test
 
 
 def clamped(values: Sequence[int]) -> pa.Array:
@@ -95,6 +95,61 @@ def size_cautions(sizes: Sequence[int], not_tested: Sequence[NotTested]) -> list
         )
         cautions.append(Caution("zero_spread", which, {"groups": len(flat), "rows": rows}))
     return cautions
+
+
+def one_sided(
+    bounds: Sequence[tuple[float | None, float | None]], ends: Sequence[tuple[int, int]], side: str
+) -> Caution | None:
+    """A limit that lies beyond anything the measure can be.
+
+    Parameters
+    ----------
+    bounds : sequence of (low, high)
+        Limits of the groups, as amounts.
+    ends : sequence of (least, greatest)
+        Their least and greatest amounts, in any unit.
+    side : str
+        The side that is looked at: a limit of the other one is none.
+    """
+    low = [
+        a
+        for (a, _), (least, _) in zip(bounds, ends, strict=True)
+        if a is not None and a < 0 <= least
+    ]
+    high = [
+        b
+        for (_, b), (_, greatest) in zip(bounds, ends, strict=True)
+        if b is not None and b > 0 >= greatest
+    ]
+    for name, found, sign, other in (
+        ("low", low, "below", "large"),
+        ("high", high, "above", "small"),
+    ):
+        if not found or side not in ("both", name):
+            continue
+        where = "" if len(bounds) == 1 else f"in {len(found):,} of {len(bounds):,} groups "
+        first = f"{found[0]:,.2f}".replace("-", MINUS)
+        return Caution(
+            "one_sided",
+            f"{where}the {name} limit, {'as ' if where else ''}{first}, lies where no amount can be: none is "
+            f"{sign} 0, and {other} ones alone can be flagged",
+            {"groups": len(found), "limit": found[0]},
+        )
+    return None
+
+
+def two_heaps(ends: Sequence[tuple[int, int]], scale: str) -> Caution | None:
+    """On the log scale amounts of both signs lie in two heaps, and the smaller is flagged."""
+    both = sum(least < 0 < greatest for least, greatest in ends)
+    if scale != "log" or not both:
+        return None
+    where = "" if len(ends) == 1 else f"in {both:,} of {len(ends):,} groups "
+    return Caution(
+        "mixed_signs",
+        f"{where}there are amounts of both signs, which on the log scale lie in two heaps apart: look at "
+        "each sign alone",
+        {"groups": both},
+    )
 
 
 def beyond(side: str = "both") -> Tree:
@@ -168,7 +223,7 @@ def rows_beyond(
     side: str,
     measure: Column,
     carry: Sequence[str] = (),
-    scale: str = "amount",
+    scale: Scale | None = None,
 ) -> pa.Table:
     """Rows beyond their group's limits, strongest first, then as they stand in the sources.
 
@@ -179,11 +234,11 @@ def rows_beyond(
     columns = RowColumns.of(population.table, measure)
     named = columns.trees()
     values = {**values, **named}
-    if scale == "log":
-        limits = with_amounts(limits)
+    if scale is not None and scale.is_log:
+        limits = with_amounts(limits, _units_of(limits, scale))
         base = _near(population, values, reasons, grouping, side)
     else:
-        base = population.base(values, reasons)
+        base = population.base({**values, UNITS: sql.minor_units(measure)}, reasons)
     units = sql.column(UNITS, "b")
     high = exp.GT(this=units, expression=sql.column("greatest", "limits"))
     value = sql.cast(units.copy(), "DOUBLE")
@@ -213,17 +268,23 @@ def rows_beyond(
     return columns.gathered(found, dict(zip(grouping.labels, grouping.names, strict=True)))
 
 
-def with_amounts(limits: pa.Table) -> pa.Table:
-    """Limits on the log scale with the amounts ``low_amount`` and ``high_amount`` that rows beyond
-    them are surely beyond: a millionth nearer than the limits."""
+def _units_of(limits: pa.Table, scale: Scale) -> np.ndarray:
+    """The unit on the log scale of each group of a limit table."""
+    keys = scale.groups.keys(limits)
+    return np.array([scale.unit(key) or 1.0 for key in keys], dtype=np.float64)
+
+
+def with_amounts(limits: pa.Table, units: np.ndarray) -> pa.Table:
+    """Limits on the log scale with the groups' ``log_unit``, and the amounts ``low_amount`` and
+    ``high_amount`` that rows beyond them are surely beyond: a millionth nearer than the limits."""
     for name, of, sign in (("low_amount", "least", 1), ("high_amount", "greatest", -1)):
-        place = limits.column(of).to_numpy() / 10**LOG_SCALE
+        place = limits.column(of).to_numpy() / 10**LOG_DECIMALS
         with np.errstate(over="ignore"):
-            amount = np.sign(place) * (10 ** np.abs(place) - 1)
+            amount = np.sign(place) * (10 ** np.abs(place) - 1) * units
         # No amount is beyond what a float holds: such a limit flags nothing, and stays infinite.
-        margin = np.where(np.isfinite(amount), (np.abs(amount) + 1) * 1e-6, 0)
+        margin = np.where(np.isfinite(amount), (np.abs(amount) + units) * 1e-6, 0)
         limits = limits.append_column(name, pa.array(amount + sign * margin))
-    return limits
+    return limits.append_column("log_unit", pa.array(units))
 
 
 def _near(
@@ -240,7 +301,9 @@ def _near(
     low = exp.LT(this=amount, expression=sql.column("low_amount", "limits"))
     high = exp.GT(this=amount.copy(), expression=sql.column("high_amount", "limits"))
     select = exp.select(*(sql.column(name, "b") for name in plain))
-    select = select.select(exp.alias_(sql.log_units(sql.column("amount", "b"), LOG_SCALE), UNITS))
+    unit = sql.column("log_unit", "limits")
+    units = sql.log_units(sql.column("amount", "b"), LOG_DECIMALS, unit)
+    select = select.select(exp.alias_(units, UNITS))
     select = select.from_(population.base(plain, reasons).subquery("b"))
     select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
     return select.where({"low": low, "high": high}.get(side, exp.paren(exp.or_(low, high))))

@@ -7,6 +7,7 @@ from typing import Any, TypeVar
 
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
+from sabueso.screens.finding import Finding
 from sabueso.screens.limits.result import LimitGroup
 from sabueso.screens.view import MARKS, MOST_FLAGS, View, and_more, cell_text, more_flags
 
@@ -104,3 +105,22 @@ def rows_table(
         for flag, more in flags
     ]
     return Table([*head, *columns], rows, rest=more_flags(finding.flags), flags=True)
+
+
+def effect_blocks(finding: Finding[Any]) -> list[Block]:
+    """What the flagged rows do to the group that has most of them."""
+    touched = [g for g in finding.groups if g.flagged and g.without_flags]
+    if not touched:
+        return []
+    g = max(touched, key=lambda item: item.flagged)
+    before, after = g.with_flags, g.without_flags
+    assert after is not None
+    scale = finding.scale
+    where = f" in {num.group_name(g.group)}" if finding.by else ""
+    text = (
+        f"without the {g.flagged:,} flagged{where}: mean {num.number(before.mean, scale)} → "
+        f"{num.number(after.mean, scale)}, median {num.number(before.median, scale)} → "
+        f"{num.number(after.median, scale)}, s {num.number(before.sd, scale)} → "
+        f"{num.number(after.sd, scale)}"
+    )
+    return [Gap(), Line(text)]

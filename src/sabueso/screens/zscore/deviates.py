@@ -3,64 +3,56 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from fractions import Fraction
-from math import log10
-from typing import Any, NamedTuple
+from math import log10, sqrt
+from typing import Any, NamedTuple, Protocol
 
-import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import money
 from sabueso.screens import grouping as grp
 from sabueso.screens.finding import NotTested
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.limits import table as lim
-from sabueso.screens.limits.result import Amounts
-from sabueso.screens.limits.table import WORTH
+from sabueso.screens.limits.effects import MIDDLE, Effect, by_position
+from sabueso.screens.limits.scales import WORTH
 from sabueso.stats.moments import moments
-from sabueso.stats.quartiles import in_units
 
-MIDDLE = ("0.5", "0.95")
-"""Shares of the order statistics of an effect."""
+SHAPE = ("0.1", "0.25", "0.5", "0.75", "0.9")
+"""Shares of the order statistics that tell whether the middle of a group is normal."""
+NORMAL_TAIL = 1.9000  # (q90 - q10)/(q75 - q25) of a normal law
+LEAST_JUDGED = 30
 
 
-class Effect(NamedTuple):
-    """n, Σ, Σ², median and 95th percentile of some amounts, in minor units."""
+def normal_middle(n: int, quantiles: Sequence[float]) -> bool:
+    """Whether the middle four fifths of a group look normal: as symmetric, and as wide at the tenths
+    against the quarters, as chance leaves it to samples of n."""
+    q10, q25, q50, q75, q90 = quantiles
+    width = q75 - q25
+    if n < LEAST_JUDGED or width <= 0:
+        return False
+    leaning = abs(q75 + q25 - 2 * q50) / width
+    tail = abs((q90 - q10) / width - NORMAL_TAIL)
+    return leaning <= 0.05 + 2.5 / sqrt(n) and tail <= 0.15 + 4 / sqrt(n)
 
-    n: int
-    total: int
-    squares: int
-    median: Fraction
-    p95: Fraction
 
-    @classmethod
-    def of(cls, n: int, total: int, squares: int, middle: Sequence[float]) -> Effect:
-        """From sums, and the median and 95th percentile as an engine gives them."""
-        median, p95 = map(sql.exact_quantile, middle, MIDDLE)
-        return cls(n, total, squares, median, p95)
+class Asked(Protocol):
+    """What the settings of a test by deviates say about the figures of its groups."""
 
-    def amounts(self, scale: int) -> Amounts:
-        unit = 10**scale
-        m = moments(self.n, self.total, self.squares, scale)
-        return Amounts(
-            n=m.n,
-            mean=m.mean,
-            median=in_units(self.median, unit),
-            sd=m.sd,
-            sum=money(self.total, scale),
-            p95=in_units(self.p95, unit),
-        )
+    @property
+    def method(self) -> str: ...
+    @property
+    def scale(self) -> str: ...
 
 
 class DeviateGroup(NamedTuple):
     """One group's sums and order statistics, in minor units of the scale used.
 
-    ``effect`` describes its amounts, whatever the scale. ``cubes`` and ``fourths`` are Σz³ and Σz⁴.
+    ``effect`` describes its amounts, whatever the scale, ``least`` and ``greatest`` too. ``cubes`` and
+    ``fourths`` are Σz³ and Σz⁴. ``middle_normal`` is judged where a modified deviate needs it.
     """
 
     key: dict[str, Any]
@@ -74,6 +66,9 @@ class DeviateGroup(NamedTuple):
     deviation2: int = 0
     cubes: float = 0.0
     fourths: float = 0.0
+    least: int = 0
+    greatest: int = 0
+    middle_normal: bool = False
 
 
 class Tested(NamedTuple):
@@ -89,7 +84,7 @@ class Tested(NamedTuple):
 
 
 def group_figures(
-    population: Population, base: exp.Select, groups: Grouping, kind: str, used: int
+    population: Population, base: exp.Select, groups: Grouping, asked: Asked, used: int
 ) -> list[DeviateGroup]:
     """Sums and order statistics of each group, in one pass."""
     units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
@@ -99,8 +94,12 @@ def group_figures(
         "total": sql.exact_sum(worth),
         "squares": sql.exact_square_sum(worth),
         "middle": sql.quantiles(worth, (*MIDDLE, *shares)),
+        "least": exp.Min(this=worth.copy()),
+        "greatest": exp.Max(this=worth.copy()),
     }
-    if kind == "log":
+    if asked.method == "modified":
+        fields["shape"] = sql.quantiles(units, SHAPE)
+    if asked.scale == "log":
         fields |= {
             "log_total": sql.exact_sum(units),
             "log_squares": sql.exact_square_sum(units),
@@ -115,12 +114,23 @@ def group_figures(
         effect = Effect.of(row["n"], int(row["total"]), int(row["squares"]), middle)
         median = effect.median
         total, squares = effect.total, effect.squares
-        if kind == "log":
+        if asked.scale == "log":
             log_median, *ends = row["log_middle"]
             median = sql.exact_quantile(log_median, "0.5")
             total, squares = int(row["log_total"]), int(row["log_squares"])
         found.append(
-            DeviateGroup(key, effect.n, total, squares, median, list(map(round, ends)), effect)
+            DeviateGroup(
+                key,
+                effect.n,
+                total,
+                squares,
+                median,
+                list(map(round, ends)),
+                effect,
+                least=int(row["least"]),
+                greatest=int(row["greatest"]),
+                middle_normal="shape" in row and normal_middle(effect.n, row["shape"]),
+            )
         )
     return found
 
@@ -197,91 +207,6 @@ def with_spread(
         )
         spread[row["g0"]] = t._replace(group=g)
     return spread
-
-
-def by_position(
-    population: Population,
-    base: exp.Select,
-    groups: Grouping,
-    limits: pa.Table,
-    values: dict[str, Tree],
-    fields: dict[str, Tree],
-    rows: int,
-    where: Tree | None = None,
-) -> pa.Table:
-    """Aggregates over the rows of a base joined with ``limits``, a table of groups, by the
-    ``position`` of the group in it, named g0: a whole number, which an engine groups by faster than
-    by the keys themselves. ``values`` name what the ``fields`` are made of."""
-    wanted = [exp.alias_(tree, name, quoted=True) for name, tree in values.items()]
-    position = exp.alias_(sql.column("position", "limits"), "g0", quoted=True)
-    inner = exp.select(position, *wanted).from_(base.subquery("b"))
-    inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
-    inner = inner if where is None else inner.where(where)
-    place = Grouping(("position",), (sql.column("position"),))
-    return grp.order_statistics(population, inner, place, fields, rows, limits=limits)
-
-
-@dataclass(frozen=True)
-class FlaggedSums:
-    """By group: how many rows were flagged, Σ and Σ² of their amounts in minor units, exact."""
-
-    n: list[int]
-    total: list[int]
-    squares: list[int]
-
-    @classmethod
-    def of(cls, found: pa.Table, groups: int) -> FlaggedSums:
-        """From the rows of :func:`limits.rows_beyond`, their ``worth`` carried along."""
-        n, total, square = ([0] * groups for _ in range(3))
-        if found.num_rows:
-            position, units = (found.column(name).to_numpy() for name in ("position", WORTH))
-            if position.min() != position.max():
-                order = np.argsort(position, kind="stable")
-                position, units = position[order], units[order]
-            places, starts = np.unique(position, return_index=True)
-            sums = _exact_sums(units, starts)
-            counts = np.diff([*starts, len(units)])
-            for place, count, t, s in zip(places.tolist(), counts.tolist(), *sums, strict=True):
-                n[place], total[place], square[place] = count, t, s
-        return cls(n, total, square)
-
-    def rest(self, place: int, whole: Effect, middle: list[float] | None) -> Effect | None:
-        """A group's amounts without its flagged rows; None where all were flagged."""
-        if not self.n[place]:
-            return whole
-        if middle is None or whole.n == self.n[place]:
-            return None
-        return Effect.of(
-            whole.n - self.n[place],
-            whole.total - self.total[place],
-            whole.squares - self.squares[place],
-            middle,
-        )
-
-
-_HALF = 20
-
-
-def _exact_sums(units: np.ndarray, starts: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Σ and Σ² of whole numbers in runs that begin at ``starts``, as Python's whole numbers.
-
-    Numbers below 2^40, and no more than 2^21 of them, are squared in two halves of 20 bits: no part
-    of a sum passes 2^63, and it takes a tenth of the time that whole numbers without limit take.
-    """
-    bound = 1 << (2 * _HALF)
-    if len(units) > 1 << 21 or units.min() <= -bound or units.max() >= bound:
-        exact = units.astype(object)
-        return np.add.reduceat(exact, starts), np.add.reduceat(exact * exact, starts)
-    size = np.abs(units)
-    high, low = size >> _HALF, size & ((1 << _HALF) - 1)
-    parts = (
-        np.add.reduceat(part, starts).astype(object)
-        for part in (high * high, high * low, low * low)
-    )
-    squares = [
-        part * 2**shift for part, shift in zip(parts, (2 * _HALF, _HALF + 1, 0), strict=True)
-    ]
-    return np.add.reduceat(units, starts).astype(object), sum(squares)
 
 
 def limits_of(groups: Grouping, tested: Sequence[Tested]) -> pa.Table:

@@ -37,5 +37,6 @@ class DeviateResult:
     flagged: int
     with_flags: Amounts
     without_flags: Amounts | None
+    scale_unit: float | None = field(default=None, metadata=ADDED)
     sequential: list[Step] | None = field(default=None, metadata=ADDED)
     histogram: Histogram | None = field(default=None, metadata=ADDED)

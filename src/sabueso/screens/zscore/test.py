@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
+from functools import partial
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -17,33 +18,31 @@ from scipy.special import ndtr
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column
 from sabueso.report.blocks import Suit
-from sabueso.screens.finding import Aim, Caution, Finding, Flags, NotTested
+from sabueso.screens.cautions import copied_rows
+from sabueso.screens.finding import Aim, Finding, Flags, NotTested
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
-from sabueso.screens.limits.scales import LOG_SCALE, amount_of, scaled_units
-from sabueso.screens.limits.table import WORTH
+from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
+from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.settings import MeasureSettings
+from sabueso.screens.zscore.cautions import cautions_of
 from sabueso.screens.zscore.deviates import (
-    MIDDLE,
     DeviateGroup,
-    Effect,
-    FlaggedSums,
     Tested,
-    by_position,
     group_figures,
     limits_of,
     testable,
     with_spread,
 )
 from sabueso.screens.zscore.result import DeviateResult
-from sabueso.screens.zscore.sequential import GOOD_FROM, sequential_limits, steps_of
+from sabueso.screens.zscore.sequential import sequential_limits, steps_of
 from sabueso.screens.zscore.view import ZScoreView
 from sabueso.stats.adjust import adjust
 from sabueso.stats.moments import (
     deviate_limits,
+    deviate_p,
     greatest_deviate,
     moments,
     shape,
@@ -72,7 +71,8 @@ class ZScoreSettings(MeasureSettings):
         None, ge=1, description="solve for the limit that flags as many rows as can be reviewed"
     )
     scale: Literal["amount", "log"] = Field(
-        "amount", description="the measure as it is, or sign(x)·log10(1 + |x|)"
+        "amount",
+        description="the measure as it is, or sign(x)·log10(1 + |x|/u), u the median |x| of the group",
     )
     side: Literal["both", "high", "low"] = Field("both", description="which side is flagged")
     min_group: int = Field(3, ge=2, description="rows below which a group is not tested")
@@ -139,17 +139,14 @@ class ZScore(Screen):
         measure = table.measure(settings.on)
         groups = Grouping.of(settings.by, table)
         reasons = [missing(measure)]
-        scale = LOG_SCALE if settings.scale == "log" else measure.scale
-        values = {
-            **groups.values(),
-            UNITS: scaled_units(measure, settings.scale),
-            WORTH: sql.minor_units(measure),
-        }
         account = population.account(measure, reasons)
-        base = population.base(values, reasons)
+        scale = Scale.of(settings.scale, population, groups, measure, reasons, account.used)
+        population = scale.of_population(population)
+        values: dict[str, Tree] = {**groups.values(), WORTH: sql.minor_units(measure)}
+        base = scale.base(population, values, reasons)
         limit = Fraction(settings.limit or ("3.5" if settings.method == "modified" else "3"))
 
-        found = group_figures(population, base, groups, settings.scale, account.used)
+        found = group_figures(population, base, groups, settings, account.used)
         found, not_tested = testable(found, settings.min_group)
         aim: Aim | None = None
         steps: list[SequentialTest] = []
@@ -182,25 +179,29 @@ class ZScore(Screen):
                 tested, flat = _limits(spread, settings.method, limit)
         not_tested += flat
         flags, beyond = _flags(
-            population, values, reasons, base, groups, tested, settings, measure, limit
+            population, values, reasons, base, groups, tested, settings, scale, limit
         )
         if settings.method == "plain":
             tested = with_spread(population, base, groups, tested)
-        without = _without(population, base, groups, tested, beyond, settings.side)
+        wholes = [t.group.effect for t in tested]
+        limits = limits_of(groups, tested)
+        without = without_flagged(population, base, groups, wholes, limits, beyond, settings.side)
         described = [
-            _described(t, rest, scale, measure.scale, settings, limit)
+            _described(t, rest, scale, settings, limit)
             for t, rest in zip(tested, without, strict=True)
         ]
         if steps:
             described = [
-                replace(group, sequential=steps_of(t, lambda v: _place(v / 10**scale, settings)))
+                replace(group, sequential=steps_of(t, partial(_on_scale, scale, group.group)))
                 for group, t in zip(described, steps, strict=True)
             ]
         if tested and not groups.labels:
             bounds = (tested[0].least, tested[0].greatest)
             ends = tested[0].group.ends
-            bins = lim.histogram(population, base, scale, bounds, ends)
+            bins = lim.histogram(population, base, scale.decimals, bounds, ends)
             described = [replace(described[0], histogram=bins)]
+        doubt = copied_rows(population, measure, reasons, account.used)
+        copied = [] if doubt is None or settings.method == "sequential" else [doubt]
         return Finding(
             test=self.name,
             table=table.name,
@@ -212,7 +213,8 @@ class ZScore(Screen):
             groups=described,
             flags=flags,
             tests_made=sum(t.group.n for t in tested),
-            cautions=_cautions(tested, not_tested, settings, limit),
+            flags_by_chance=_by_chance(tested, settings, limit),
+            cautions=[*cautions_of(tested, described, not_tested, settings, limit), *copied],
             not_tested=not_tested,
             currency=table.currency,
             scale=measure.scale,
@@ -248,65 +250,64 @@ def _flags(
     groups: Grouping,
     tested: list[Tested],
     settings: ZScoreSettings,
-    measure: Column,
+    scale: Scale,
     limit: Fraction,
 ) -> tuple[Flags, FlaggedSums]:
     """The rows beyond the limits, and their sums by group."""
     limits = limits_of(groups, tested)
     found = lim.rows_beyond(
-        population, values, reasons, groups, limits, settings.side, measure, carry=(WORTH,),
-        scale=settings.scale,
+        population, values, reasons, groups, limits, settings.side, scale.measure,
+        carry=(WORTH,), scale=scale,
     )  # fmt: skip
     sums = FlaggedSums.of(found, len(tested))
     high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
     strength = found.column("strength").to_numpy()
-    p = 2 * ndtr(-strength)
+    score = np.where(high, strength, -strength)
     if settings.method == "sequential":
         # The test judges the values one after another; no row has a p of its own.
-        columns = {
-            "score": np.where(high, strength, -strength),
-            "direction": lim.directions(high),
-        }
-        kept = lim.flag_table(found, columns)
-        return Flags("row", kept), sums
-    family = sum(t.group.n for t in tested)
+        columns: dict[str, Any] = {"score": score, "direction": lim.directions(high)}
+        return Flags("row", lim.flag_table(found, columns)), sums
+    at = found.column("position").to_numpy()
+    p = _p_of(strength, at, tested, settings)
+    adjusted = _adjusted(population, base, groups, tested, limits, p, settings)
     columns = {
-        "score": np.where(high, strength, -strength),
+        "score": score,
         "limit": np.full(len(strength), float(limit)),
         "direction": lim.directions(high),
-        "p": p,
-        "p_adjusted": _adjusted(population, base, groups, tested, limits, p, settings, family),
+        "p": pa.array(p, from_pandas=True),
+        "p_adjusted": pa.array(adjusted, from_pandas=True),
     }
-    kept = lim.flag_table(found, columns)
-    return Flags("row", kept), sums
+    return Flags("row", lim.flag_table(found, columns)), sums
 
 
-def _without(
-    population: Population,
-    base: exp.Select,
-    groups: Grouping,
-    tested: list[Tested],
-    beyond: FlaggedSums,
-    side: str,
-) -> list[Effect | None]:
-    """Each group's amounts without its flagged rows: order statistics of those that have any."""
-    touched = [place for place, n in enumerate(beyond.n) if n]
-    middles: dict[int, list[float] | None] = {}
-    if touched:
-        found = by_position(
-            population,
-            base,
-            groups,
-            limits_of(groups, [tested[place] for place in touched]),
-            {"worth": sql.column(WORTH, "b")},
-            {"middle": sql.quantiles(sql.column("worth"), MIDDLE)},
-            sum(tested[place].group.n for place in touched),
-            exp.Not(this=lim.beyond(side)),
-        )
-        middles = {touched[row["g0"]]: row["middle"] for row in found.to_pylist()}
-    return [
-        beyond.rest(place, t.group.effect, middles.get(place)) for place, t in enumerate(tested)
-    ]
+def _p_of(
+    strength: np.ndarray, at: np.ndarray, tested: Sequence[Tested], settings: ZScoreSettings
+) -> np.ndarray:
+    """p of deviates, of the groups at ``at``; NaN where no law holds.
+
+    The modified deviate has no exact law: the normal one is used where the middle of the group is
+    normal, and none elsewhere. A test of one side has its p.
+    """
+    n = np.array([t.group.n for t in tested], dtype=np.float64)
+    both = settings.side == "both"
+    if settings.method == "plain":
+        return deviate_p(strength, np.maximum(n, 3)[at], two_sided=both) if len(at) else strength
+    normal = np.array([t.group.middle_normal for t in tested], dtype=bool)
+    tail = ndtr(-strength) * (2 if both else 1)
+    return np.where(normal[at], tail, np.nan) if len(at) else tail
+
+
+def _by_chance(tested: Sequence[Tested], settings: ZScoreSettings, limit: Fraction) -> float | None:
+    """How many rows of normal data of these sizes would be beyond the limit."""
+    if settings.method == "sequential":
+        # The level is that of finding any in a group that has none.
+        return settings.alpha * len(tested)
+    n = np.array([t.group.n for t in tested], dtype=np.float64)
+    if settings.method == "modified":
+        p = np.full(len(n), ndtr(-float(limit)) * (2 if settings.side == "both" else 1))
+    else:
+        p = deviate_p(float(limit), np.maximum(n, 3), two_sided=settings.side == "both")
+    return float((n * p).sum())
 
 
 def _adjusted(
@@ -317,39 +318,49 @@ def _adjusted(
     limits: pa.Table,
     p: np.ndarray,
     settings: ZScoreSettings,
-    family: int,
 ) -> np.ndarray:
     """Adjusted p of the flagged rows. Holm and Bonferroni need those alone.
 
     The false discovery rate needs the rank of each p among all: one column of units is fetched
     for it, 8 bytes a row.
     """
-    if settings.adjust != "bh" or not len(p):
-        return adjust(p, settings.adjust, max(family, len(p)))
+    known = np.isfinite(p)
+    found = np.full(len(p), np.nan)
+    if settings.adjust != "bh" or not known.any():
+        family = sum(t.group.n for t in tested)
+        found[known] = adjust(p[known], settings.adjust, max(family, len(p)))
+        return found
     select = exp.select(sql.column("position", "limits"), sql.column(UNITS, "b"))
     select = select.from_(base.subquery("b"))
     select = select.join("limits", on=groups.join("b", "limits"), join_type="inner")
     every = population.query(select, limits=limits)
     at = every.column("position").to_numpy()
     centre, unit = np.array([t.centre for t in tested]), np.array([t.unit for t in tested])
-    all_p = 2 * ndtr(-np.abs((every.column(UNITS).to_numpy() - centre[at]) / unit[at]))
-    order = np.argsort(all_p)
-    ranked = all_p[order]
+    off = (every.column(UNITS).to_numpy() - centre[at]) / unit[at]
+    if settings.side == "both":
+        all_p = _p_of(np.abs(off), at, tested, settings)
+    else:
+        far = off if settings.side == "high" else -off
+        tail = _p_of(np.abs(off), at, tested, settings)
+        all_p = np.where(far >= 0, tail, 1 - tail)
+    ranked = np.sort(all_p[np.isfinite(all_p)])
     stepped = adjust(ranked, "bh")
-    return np.asarray(stepped[np.minimum(np.searchsorted(ranked, p), len(ranked) - 1)])
+    # Equal p have one adjusted p, the largest of their ranks.
+    place = np.searchsorted(ranked, p[known], side="right") - 1
+    found[known] = stepped[np.maximum(place, 0)]
+    return found
 
 
 def _described(
     t: Tested,
     rest: Effect | None,
-    scale: int,
-    amount_scale: int,
+    scale: Scale,
     settings: ZScoreSettings,
     limit: Fraction,
 ) -> DeviateResult:
     g = t.group
-    unit = 10**scale
-    m = moments(g.n, g.total, g.squares, scale)
+    unit, amount_scale = 10**scale.decimals, scale.measure.scale
+    m = moments(g.n, g.total, g.squares, scale.decimals)
     form = shape(g.n, g.cubes, g.fourths) if m.sd else shape(0, 0.0, 0.0)
     reach = float(limit) * t.unit
     low, high = t.centre - reach, t.centre + reach
@@ -360,7 +371,7 @@ def _described(
         open_low, open_high = t.least == lim.INT64.min, t.greatest == lim.INT64.max
 
     def place(value: float) -> float | None:
-        return _place(value, settings)
+        return scale.amount(value, g.key)
 
     return DeviateResult(
         group=g.key,
@@ -377,12 +388,12 @@ def _described(
         flagged=g.n - (rest.n if rest is not None else 0),
         with_flags=g.effect.amounts(amount_scale),
         without_flags=None if rest is None else rest.amounts(amount_scale),
+        scale_unit=scale.unit(g.key),
     )
 
 
-def _place(value: float, settings: ZScoreSettings) -> float | None:
-    """A point of the scale as an amount; spreads stay on the scale itself."""
-    return amount_of(value) if settings.scale == "log" else value
+def _on_scale(scale: Scale, key: dict[str, Any], units: float) -> float | None:
+    return scale.amount(units / 10**scale.decimals, key)
 
 
 def _decimal(limit: Fraction, settings: ZScoreSettings) -> Decimal | None:
@@ -390,62 +401,3 @@ def _decimal(limit: Fraction, settings: ZScoreSettings) -> Decimal | None:
     if settings.method == "sequential":
         return None
     return Decimal(limit.numerator) / limit.denominator
-
-
-def _cautions(
-    tested: list[Tested],
-    not_tested: list[NotTested],
-    settings: ZScoreSettings,
-    limit: Fraction,
-) -> list[Caution]:
-    cautions = []
-    if settings.method == "sequential":
-        few = [t.group.n for t in tested if t.group.n < GOOD_FROM]
-        if few:
-            cautions.append(
-                Caution(
-                    "too_few",
-                    f"{len(few)} of {len(tested)} groups have fewer than {GOOD_FROM} rows, where the "
-                    "limits of the sequential test are rough",
-                    {"groups": len(few), "smallest_n": min(few)},
-                )
-            )
-    if settings.method == "plain":
-        short = [t.group.n for t in tested if greatest_deviate(t.group.n) <= float(limit)]
-        if short:
-            largest = max(short)
-            cautions.append(
-                Caution(
-                    "limit_unreachable",
-                    f"{len(short)} of {len(tested)} groups are too small for any row to pass "
-                    f"{float(limit):g}: with n = {largest} the largest possible |z| is "
-                    f"{greatest_deviate(largest):.2f}",
-                    {"groups": len(short), "largest_n": largest},
-                )
-            )
-    if settings.method in ("plain", "sequential"):
-        skewed = []
-        for t in tested:
-            m = moments(t.group.n, t.group.total, t.group.squares)
-            if m.sd:
-                form = shape(t.group.n, t.group.cubes, t.group.fourths)
-                if abs(form.skewness or 0) > 1 or (form.kurtosis or 0) > 3:
-                    skewed.append((t.group.n, form))
-        if skewed:
-            _n, form = max(skewed, key=lambda pair: pair[0])
-            where = (
-                ""
-                if len(tested) == 1
-                else f"in {len(skewed)} of {len(tested)} groups; the largest has "
-            )
-            kurtosis = "" if form.kurtosis is None else f", excess kurtosis {form.kurtosis:.1f}"
-            cautions.append(
-                Caution(
-                    "not_normal",
-                    f"the amounts are not normal: {where}skewness {form.skewness or 0:.1f}{kurtosis}; "
-                    "a limit in standard deviations fits them badly, try --scale log or fences",
-                    {"groups": len(skewed), "skewness": form.skewness, "kurtosis": form.kurtosis},
-                )
-            )
-    sizes = [t.group.n for t in tested] + [t.rows for t in not_tested]
-    return cautions + lim.size_cautions(sizes, not_tested)

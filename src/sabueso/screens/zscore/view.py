@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from sabueso.report import numbers as num
-from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
-from sabueso.screens.limits.view import LimitView
+from sabueso.report.blocks import Block, Cell, Column, Gap, Marked, Table
+from sabueso.screens.limits.view import LimitView, effect_blocks
 from sabueso.screens.zscore.result import DeviateResult
 
 MOST_STEPS = 12
@@ -30,7 +30,12 @@ class ZScoreView(LimitView[DeviateResult]):
         return "mean", "sd", "low", "high"
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
-        return [*self.limits(whole=whole), *self._steps(), *self.flagged(), *self._effect()]
+        return [
+            *self.limits(whole=whole),
+            *self._steps(),
+            *self.flagged(),
+            *effect_blocks(self.finding),
+        ]
 
     def _steps(self) -> list[Block]:
         """The steps of the sequential test in the group with the most outliers."""
@@ -55,21 +60,3 @@ class ZScoreView(LimitView[DeviateResult]):
             for step in g.sequential[:MOST_STEPS]
         ]
         return [Gap(), Table(columns, rows)]
-
-    def _effect(self) -> list[Block]:
-        """What the flagged rows do to the group that has most of them."""
-        touched = [g for g in self.finding.groups if g.flagged and g.without_flags]
-        if not touched:
-            return []
-        g = max(touched, key=lambda item: item.flagged)
-        before, after = g.with_flags, g.without_flags
-        assert after is not None
-        scale = self.finding.scale
-        where = f" in {num.group_name(g.group)}" if self.finding.by else ""
-        text = (
-            f"without the {g.flagged:,} flagged{where}: mean {num.number(before.mean, scale)} → "
-            f"{num.number(after.mean, scale)}, median {num.number(before.median, scale)} → "
-            f"{num.number(after.median, scale)}, s {num.number(before.sd, scale)} → "
-            f"{num.number(after.sd, scale)}"
-        )
-        return [Gap(), Line(text)]
