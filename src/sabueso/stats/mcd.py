@@ -6,13 +6,15 @@ from dataclasses import dataclass
 from math import exp, floor, log
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 from scipy.special import chdtr, chdtri
 
 from sabueso.stats.distance import Floats, Location, as_measures, squared_distances
 
 STARTS = 500  # random (p + 1)-subsets
+SMALL, SMALL_STARTS = 150, 3_000  # up to this n more of them: they cost little, and decide much
 KEPT = 10  # best candidates carried to convergence
+AT_ONCE = 4_000_000  # distances of many starts that are held at once
 NESTED_ABOVE = 600  # above this n the starts are made within subsets
 SUBSETS, SUBSET_SIZE = 5, 300
 LARGE = 50_000  # above this n only the best candidate is taken on to all subjects
@@ -24,14 +26,15 @@ REWEIGHT = 0.975
 class RobustFit:
     """Reweighted MCD estimate.
 
-    ``raw`` is the consistent estimate before reweighting, ``h`` the size of the subset,
-    ``used`` the number of subjects with weight one.
+    ``raw`` is the consistent estimate before reweighting, ``h`` the size of the subset, ``inside``
+    (n,) tells the subjects with weight one, ``used`` is their number.
     """
 
     location: Location
     raw: Location
     h: int
     used: int
+    inside: NDArray[np.bool_]
 
 
 def minimum_covariance_determinant(
@@ -75,27 +78,33 @@ def minimum_covariance_determinant(
         raise ValueError("the share of the subset must lie between 0.5 and 1")
     smallest = (n + p + 1) // 2
     h = smallest if share is None else min(n, max(smallest, floor(share * n)))
-    # Columns are scaled by their own spread first: the determinant's minimum does not move, and
-    # measures of very different size do not spoil the factorisation.
-    unit = values.std(axis=0)
-    unit[unit == 0] = 1.0
-    scaled = (values - values.mean(axis=0)) / unit
+    # Columns are centred on their median and scaled by their spread first: the determinant's minimum
+    # does not move, measures of very different size do not spoil the factorisation, and large ones
+    # with small differences lose nothing in the sums.
+    middle = np.median(values, axis=0)
+    off = values - middle
+    unit = np.median(np.abs(off), axis=0)
+    unit = np.where(unit > 0, unit, np.maximum(off.std(axis=0), np.finfo(float).tiny))
+    scaled = off / unit
     best = _search(scaled, h, np.random.default_rng(seed))
-    factor = _consistency(h / n, p) * _RAW.factor(n, p, h / n)
+    # The published small-sample factors are functions of the nominal share, not of h/n.
+    nominal = 0.5 if share is None else share
+    factor = _consistency(h / n, p) * _RAW.factor(n, p, nominal)
     raw = Location(best.center, best.covariance * factor)
     inside = squared_distances(scaled, raw) <= float(chdtri(p, 1 - REWEIGHT))
     used = int(inside.sum())
     if used <= p:
         raise ValueError("too few subjects lie near the robust centre")
     chosen = scaled[inside]
-    # The factor goes by the share kept, as the published small-sample corrections suppose.
-    again = _consistency(used / n, p) * _REWEIGHTED.factor(n, p, h / n)
+    again = _consistency(used / n, p) * _REWEIGHTED.factor(n, p, nominal)
     location = Location(chosen.mean(axis=0), np.atleast_2d(np.cov(chosen, rowvar=False)) * again)
-    return RobustFit(_unscaled(location, values, unit), _unscaled(raw, values, unit), h, used)
+    return RobustFit(
+        _unscaled(location, middle, unit), _unscaled(raw, middle, unit), h, used, inside
+    )
 
 
-def _unscaled(at: Location, values: Floats, unit: Floats) -> Location:
-    return Location(at.center * unit + values.mean(axis=0), at.covariance * np.outer(unit, unit))
+def _unscaled(at: Location, middle: Floats, unit: Floats) -> Location:
+    return Location(at.center * unit + middle, at.covariance * np.outer(unit, unit))
 
 
 def _consistency(share: float, p: int) -> float:
@@ -146,19 +155,90 @@ def _starts(
 ) -> list[tuple[float, Location]]:
     """Best candidates after two steps from random (p + 1)-subsets, best first."""
     n, p = x.shape
-    found = []
-    for _ in range(count):
-        order = rng.permutation(n)
+    found: list[tuple[float, Location]] = []
+    part = max(1, AT_ONCE // (n * p))
+    for start in range(0, count, part):
+        order = np.argsort(rng.random((min(part, count - start), n)), axis=1)
         size = p + 1
-        at = _moments(x[order[:size]])
-        # A flat start is grown one subject at a time until it spans all measures.
-        while size < n and np.linalg.slogdet(at.covariance)[1] < -60:
-            size += 1
-            at = _moments(x[order[:size]])
-        reached = _concentrate(x, at, h, 2)
-        if reached is not None:
-            found.append(reached)
+        center, scatter = _moments_of(x[order[:, :size]])
+        flat = _log_determinants(scatter) < FLAT
+        # A flat start is grown until it spans all measures.
+        while flat.any() and size < n:
+            size = min(n, 2 * size)
+            center[flat], scatter[flat] = _moments_of(x[order[flat, :size]])
+            flat = _log_determinants(scatter) < FLAT
+        order = order[~flat]
+        center, scatter = center[~flat], scatter[~flat]
+        for _ in range(2):
+            if not len(center):
+                break
+            center, scatter = _moments_of(x[_nearest_of(x, center, scatter, h)])
+            spans = _log_determinants(scatter) > FLAT
+            center, scatter = center[spans], scatter[spans]
+        values = _log_determinants(scatter)
+        found += [
+            (float(values[k]), Location(center[k], scatter[k])) for k in np.argsort(values)[:KEPT]
+        ]
     return sorted(found, key=lambda pair: pair[0])[:KEPT]
+
+
+FLAT = -60.0
+"""A log determinant of scaled measures below this is that of a set on a plane."""
+
+
+def _moments_of(x: Floats) -> tuple[Floats, Floats]:
+    """Means (k, p) and maximum-likelihood covariances (k, p, p) of k sets of subjects (k, m, p)."""
+    center = x.mean(axis=1)
+    off = x - center[:, None, :]
+    return center, np.matmul(off.transpose(0, 2, 1), off) / x.shape[1]
+
+
+def _log_determinants(scatter: Floats) -> Floats:
+    if not len(scatter):
+        return np.empty(0)
+    sign, value = np.linalg.slogdet(scatter)
+    return np.where(sign > 0, value, -np.inf)
+
+
+def _nearest_of(x: Floats, center: Floats, scatter: Floats, h: int) -> NDArray[np.intp]:
+    """The h subjects nearest to each of k centres, (k, h)."""
+    inverse = np.linalg.inv(scatter)
+    off = x[None, :, :] - center[:, None, :]
+    d2 = np.einsum("kni,kni->kn", np.matmul(off, inverse), off)
+    return np.argpartition(d2, h - 1, axis=1)[:, :h]
+
+
+def _exchanged(x: Floats, at: Location, h: int) -> tuple[float, Location]:
+    """The end of exchanging one subject of the subset for another as long as the determinant falls.
+
+    What an exchange does to it follows from distances alone (Hawkins, D. M. 1994, Computational
+    Statistics & Data Analysis 17, 197-210).
+    """
+    d2 = squared_distances(x, at)
+    inside = np.zeros(x.shape[0], dtype=bool)
+    inside[np.argpartition(d2, h - 1)[:h]] = True
+    at = _moments(x[inside])
+    for _ in range(200):
+        off = x - at.center
+        inner = off @ np.linalg.solve(at.covariance * h, off.T)
+        own = np.diag(inner)
+        within, without = np.flatnonzero(inside), np.flatnonzero(~inside)
+        # With subject u taken out and v put in: w is v less the mean of the others.
+        uu = own[within][:, None]
+        uw = inner[np.ix_(within, without)] + uu / (h - 1)
+        ww = (
+            own[without][None, :] + 2 * inner[np.ix_(within, without)] / (h - 1) + uu / (h - 1) ** 2
+        )
+        left = 1 - h / (h - 1) * uu
+        with np.errstate(divide="ignore", invalid="ignore"):
+            gained = 1 + (h - 1) / h * (ww + h / (h - 1) * uw**2 / left)
+            ratio = np.where(left > 1e-12, left * gained, np.inf)
+        out, into = np.unravel_index(int(np.argmin(ratio)), ratio.shape)
+        if ratio[out, into] >= 1 - 1e-10:
+            break
+        inside[within[out]], inside[without[into]] = False, True
+        at = _moments(x[inside])
+    return float(np.linalg.slogdet(at.covariance)[1]), at
 
 
 def _search(x: Floats, h: int, rng: np.random.Generator) -> Location:
@@ -169,7 +249,7 @@ def _search(x: Floats, h: int, rng: np.random.Generator) -> Location:
     if p == 1:
         return _shortest_variance(x[:, 0], h)
     if n <= NESTED_ABOVE:
-        candidates = _starts(x, h, STARTS, rng)
+        candidates = _starts(x, h, SMALL_STARTS if n <= SMALL else STARTS, rng)
     else:
         groups = min(SUBSETS, n // SUBSET_SIZE)
         chosen = rng.permutation(n)[: groups * SUBSET_SIZE]
@@ -192,6 +272,9 @@ def _search(x: Floats, h: int, rng: np.random.Generator) -> Location:
     finished = [r for _, at in candidates if (r := _concentrate(x, at, h, last)) is not None]
     if not finished:
         raise ValueError("more than half of the subjects lie on one line: the fit is singular")
+    if n <= NESTED_ABOVE:
+        # Few subjects: chance decides which of several near minima the starts meet.
+        finished += [_exchanged(x, at, h) for _, at in sorted(finished, key=lambda r: r[0])]
     return min(finished, key=lambda pair: pair[0])[1]
 
 

@@ -24,10 +24,13 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats import distance as dist
+from sabueso.stats import distance_law as law
 from sabueso.stats.adjust import Method, adjust
 from sabueso.stats.mcd import minimum_covariance_determinant
 
 Floats = np.ndarray
+MASKING_LEVEL = 0.01
+"""Adjusted p below which a subject is far beyond doubt, whatever the level asked for."""
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -49,13 +52,16 @@ class DistanceSettings(Settings):
     )
     fit: Literal["robust", "classical"] = Field("robust", description="the distance that flags")
     law: Literal["beta", "chi-square"] = Field(
-        "beta", description="law of the classical distance; the robust one uses chi-square"
+        "beta",
+        description="the exact law (of the robust distance the calibrated one), or chi-square",
     )
     alpha: float = Field(
         0.001, gt=0, lt=0.5, description="share of a normal population beyond the limit"
     )
     transform: Literal["none", "log", "rank"] = Field(
-        "none", description="of each measure: none, sign(x)·log10(1 + |x|), or normal scores"
+        "none",
+        description="of each measure within its peer group: none, sign(x)·log10(1 + |x|/u), u the "
+        "median |x|, or normal scores",
     )
     share: float | None = Field(
         None, ge=0.5, le=1, description="share of subjects in the robust subset"
@@ -78,6 +84,7 @@ class _Result:
     robust: Floats | None
     p: Floats
     limit: float
+    masked: int
     contribution: Floats
     mardia: dist.Mardia | None
     dropped: list[str]
@@ -131,7 +138,7 @@ class Distance(Screen):
         subjects, account = _subjects(population, settings)
         values = np.column_stack(
             [
-                _transformed(subjects.column(f"m{j}"), settings.transform)
+                subjects.column(f"m{j}").to_numpy().astype(np.float64)
                 for j in range(len(settings.measures))
             ]
         )
@@ -140,7 +147,7 @@ class Distance(Screen):
         not_tested: list[NotTested] = []
         cautions: list[Caution] = []
         for key, rows in _peers(subjects, keys):
-            outcome = _distances(values[rows], rows, settings)
+            outcome = _distances(_transformed(values, rows, settings.transform), rows, settings)
             if isinstance(outcome, str):
                 not_tested.append(NotTested(key, outcome, len(rows)))
             else:
@@ -161,6 +168,7 @@ class Distance(Screen):
             ],
             flags=flags,
             tests_made=sum(len(r.rows) for _, r in results),
+            flags_by_chance=settings.alpha * sum(len(r.rows) for _, r in results),
             cautions=cautions,
             not_tested=not_tested,
             currency=population.table.currency,
@@ -241,18 +249,25 @@ def _most_frequent(
     return {name: found.column(name) for name in groups.names}
 
 
-def _transformed(column: pa.ChunkedArray, transform: str) -> Floats:
-    values = column.to_numpy().astype(np.float64)
+def _transformed(values: Floats, rows: np.ndarray, transform: str) -> Floats:
+    """The measures of one peer group on the scale asked for."""
+    x = values[rows]
     if transform == "log":
-        return np.asarray(np.sign(values) * np.log10(1 + np.abs(values)))
+        size = np.abs(x)
+        units = [np.median(column[column > 0]) if (column > 0).any() else 1.0 for column in size.T]
+        return np.asarray(np.sign(x) * np.log10(1 + size / np.array(units)))
     if transform == "rank":
-        from scipy.special import ndtri
+        return np.column_stack([_normal_scores(column) for column in x.T])
+    return x
 
-        # Normal scores by Blom (1958): (rank - 3/8)/(n + 1/4), equal values sharing their mean rank.
-        _, place, times = np.unique(values, return_inverse=True, return_counts=True)
-        ranks = (np.cumsum(times) - (times - 1) / 2)[place]
-        return np.asarray(ndtri((ranks - 0.375) / (len(values) + 0.25)))
-    return values
+
+def _normal_scores(values: Floats) -> Floats:
+    """Normal scores by Blom (1958): (rank - 3/8)/(n + 1/4), equal values sharing their mean rank."""
+    from scipy.special import ndtri
+
+    _, place, times = np.unique(values, return_inverse=True, return_counts=True)
+    ranks = (np.cumsum(times) - (times - 1) / 2)[place]
+    return np.asarray(ndtri((ranks - 0.375) / (len(values) + 0.25)))
 
 
 def _peers(subjects: pa.Table, groups: Grouping) -> list[tuple[dict[str, Any], np.ndarray]]:
@@ -295,26 +310,41 @@ def _distances(x: Floats, rows: np.ndarray, settings: DistanceSettings) -> _Resu
         return "singular: " + "; ".join(notes)
     x = x[:, kept]
     p = len(kept)
-    if n <= p + 2 or (settings.fit == "robust" and n <= 2 * p):
+    robust_fit = settings.fit == "robust"
+    if n <= p + 2 or (robust_fit and not law.is_known(n, p)):
         return f"too_few: {n} subjects for {p} measures"
     plain = dist.classical(x)
     classical = dist.squared_distances(x, plain)
     robust: Floats | None = None
-    location = plain
+    tail: Floats | None = None
+    limit, location = np.nan, plain
     try:
-        fitted = minimum_covariance_determinant(x, share=settings.share, seed=settings.seed)
-        robust = dist.squared_distances(x, fitted.location)
-        if settings.fit == "robust":
-            location = fitted.location
+        if law.is_known(n, p):
+            fitted = minimum_covariance_determinant(x, share=settings.share, seed=settings.seed)
+            robust = dist.squared_distances(x, fitted.location)
+            location = fitted.location if robust_fit else plain
+            if settings.law == "beta":
+                asked = n, p, settings.share, fitted.inside
+                tail = law.robust_tail(robust, *asked)
+                limit = law.robust_limit(settings.alpha, *asked)
+            else:
+                tail, limit = law.chi_square_law(robust, p, settings.alpha)
     except ValueError as error:
-        if settings.fit == "robust":
+        if robust_fit:
             return f"singular: {error}"
-    if settings.fit == "robust" and robust is not None:
-        tail, limit = dist.chi_square_tail(robust, p), dist.chi_square_limit(settings.alpha, p)
-    elif settings.law == "beta":
-        tail, limit = dist.beta_tail(classical, n, p), dist.beta_limit(settings.alpha, n, p)
+        robust = None
+    if settings.law == "beta":
+        plain_tail = dist.beta_tail(classical, n, p)
+        plain_limit = dist.beta_limit(settings.alpha, n, p)
     else:
-        tail, limit = dist.chi_square_tail(classical, p), dist.chi_square_limit(settings.alpha, p)
+        plain_tail, plain_limit = law.chi_square_law(classical, p, settings.alpha)
+    masked = 0
+    if tail is not None:
+        # Far beyond doubt by the robust distance, and within the classical limit.
+        certain = adjust(tail, "holm") < min(settings.alpha, MASKING_LEVEL)
+        masked = int((certain & (classical <= plain_limit)).sum())
+    if not robust_fit or tail is None:
+        tail, limit = plain_tail, plain_limit
     return _Result(
         rows=rows,
         measures=[names[j] for j in kept],
@@ -324,6 +354,7 @@ def _distances(x: Floats, rows: np.ndarray, settings: DistanceSettings) -> _Resu
         robust=robust,
         p=tail,
         limit=limit,
+        masked=masked,
         contribution=x,
         mardia=dist.mardia(x) if n > p + 1 else None,
         dropped=notes,
@@ -492,24 +523,21 @@ def _cautions(
                 Caution(
                     "not_normal",
                     f"the measures{of(key)} are not jointly normal (Mardia's skewness p "
-                    f"{r.mardia.skewness_p:.2g}, kurtosis p {r.mardia.kurtosis_p:.2g}): the "
-                    "distances rank subjects, their p-values are too small",
+                    f"{r.mardia.skewness_p:.2g}, kurtosis p {r.mardia.kurtosis_p:.2g}): p ranks and does "
+                    "not prove",
                     {"group": key},
                 )
             )
-        if r.robust is not None:
-            classical_limit = dist.beta_limit(settings.alpha, n, p)
-            robust_limit = dist.chi_square_limit(settings.alpha, p)
-            masked = int(((r.robust > robust_limit) & (r.classical <= classical_limit)).sum())
-            if masked:
-                found.append(
-                    Caution(
-                        "masking",
-                        f"{masked} subject{'s' if masked != 1 else ''}{of(key)} far by the robust "
-                        "distance lie within the classical limit: outliers that hide one another",
-                        {"masked": masked, "group": key},
-                    )
+        if r.masked:
+            found.append(
+                Caution(
+                    "masking",
+                    f"{r.masked} subject{'s' if r.masked != 1 else ''}{of(key)} far by the robust "
+                    "distance, also after adjustment, lie within the classical limit: outliers that "
+                    "hide one another",
+                    {"masked": r.masked, "group": key},
                 )
+            )
     singular = [t for t in not_tested if t.reason.startswith("singular")]
     if singular:
         found.append(

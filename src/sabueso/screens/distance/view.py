@@ -7,7 +7,7 @@ from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marke
 from sabueso.screens.distance.result import DistanceGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
-MOST_GROUPS, MANY_GROUPS, MOST_MEASURES = 6, 60, 4
+MOST_GROUPS, MANY_GROUPS, MOST_MEASURES = 6, 60, 3
 
 
 class DistanceView(View[DistanceGroup]):
@@ -22,7 +22,10 @@ class DistanceView(View[DistanceGroup]):
         found: list[Block] = []
         for g in self.finding.groups[:most]:
             named = f"{num.group_name(g.group)}: " if g.group else ""
-            text = f"{named}{g.n:,} subjects, limit of d² {g.limit:.2f}, flagged {g.flagged:,}"
+            text = (
+                f"{named}{g.n:,} subjects, limit of d² {g.limit:.2f}, flagged {g.flagged:,}; Mardia's "
+                f"skewness {_p(g.mardia_skewness_p)}, kurtosis {_p(g.mardia_kurtosis_p)}"
+            )
             rows: list[list[Cell]] = [
                 [name, num.number(g.center[j]), num.number(g.covariance[j][j] ** 0.5)]
                 for j, name in enumerate(g.measures)
@@ -40,7 +43,12 @@ class DistanceView(View[DistanceGroup]):
             return [Line("nothing is beyond the limit")]
         measures = finding.settings["measures"][:MOST_MEASURES]
         columns = [Column("subject", "flex"), *map(Column, measures)]
-        columns += [Column("d²"), Column("classical"), Column("driven by", "flex")]
+        columns += [
+            Column("d²"),
+            Column("classical"),
+            Column("adj. p"),
+            Column("driven by", "flex"),
+        ]
         rows: list[list[Cell]] = []
         for flag in finding.flags.rows(MOST_FLAGS):
             shares = {k: v for k, v in flag["contribution"].items() if v is not None}
@@ -51,6 +59,7 @@ class DistanceView(View[DistanceGroup]):
                     *(num.number(flag["values"][m]) for m in measures),
                     num.number(flag["score"], 1),
                     num.number(flag["classical"], 1),
+                    num.p_value(flag["p_adjusted"]),
                     Marked(f"{driver} {shares[driver]:.0f}%"),
                 ]
             )
@@ -60,3 +69,7 @@ class DistanceView(View[DistanceGroup]):
         from sabueso.screens.distance.figure import distance_drawing
 
         return distance_drawing(self.finding)
+
+
+def _p(p: float | None) -> str:
+    return "not known" if p is None else num.p_text(p)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 from decimal import Decimal
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
@@ -22,6 +23,7 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
+from sabueso.screens.periods.partial import partial_periods
 from sabueso.screens.periods.result import ComparedLine, Comparison, Parts
 from sabueso.screens.periods.view import PeriodsView
 from sabueso.screens.settings import Settings, listed
@@ -62,11 +64,11 @@ class PeriodsSettings(Settings):
 
 @dataclass(frozen=True)
 class _Side:
-    """Sums of one period by line: minor units, quantities, and the months that have rows."""
+    """Sums of one period by line: minor units, quantities, and all days of the table with rows."""
 
     amounts: dict[Key, int]
     quantities: dict[Key, Fraction]
-    months: set[int]
+    days: frozenset[date]
 
 
 class Periods(Screen):
@@ -173,7 +175,7 @@ class Periods(Screen):
             flags=_flags(described, settings, now),
             tests_made=0,
             subjects=len(lines),
-            cautions=_cautions(lines, old, new, base_name, now.name),
+            cautions=_cautions(lines, old, new, base_name, before, now),
             not_tested=[],
             currency=table.currency,
             scale=measure.scale,
@@ -237,28 +239,23 @@ def _sums(
         fields.append(exp.alias_(sql.exact_sum(sql.column("quantity")), "items"))
     select = exp.select(*keys, *fields).from_(base.subquery("b")).group_by(*keys)
     found = population.query(select)
-    sides = [_Side({}, {}, set()) for _ in spans]
+    sides = [_Side({}, {}, frozenset()) for _ in spans]
     unit = 10**quantity.scale if quantity is not None else 1
     for named_key, row in zip(lines.keys(found), found.to_pylist(), strict=True):
         key, side = tuple(named_key.values()), sides[row["side"]]
         side.amounts[key] = int(row["total"])
         if quantity is not None:
             side.quantities[key] = Fraction(int(row["items"] or 0), unit)
-    for row in population.query(_months(population, reasons, spans, day)).to_pylist():
-        sides[row["side"]].months.add(row["month"])
+    covered = _days_with_rows(population, measure, day)
+    sides = [replace(side, days=covered) for side in sides]
     return population.account(measure, reasons), sides
 
 
-def _months(
-    population: Population, reasons: Sequence[Reason], spans: Sequence[Span], day: exp.Column
-) -> exp.Select:
-    """The months of each span that have rows, told from the distinct days, which are few."""
-    days = population.base({"day": sql.cast(day.copy(), "DATE")}, reasons).distinct()
-    which = exp.Case()
-    for position, span in enumerate(spans):
-        which = which.when(span.holds(sql.column("day")), sql.integer(position))
-    fields = [exp.alias_(which, "side"), exp.alias_(exp.Month(this=sql.column("day")), "month")]
-    return exp.select(*fields).from_(days.subquery("d")).distinct()
+def _days_with_rows(population: Population, measure: Column, day: exp.Column) -> frozenset[date]:
+    """The distinct days that have rows, which are few, in any period."""
+    named: dict[str, Tree] = {"day": sql.cast(day.copy(), "DATE")}
+    found = population.query(population.base(named, [missing(measure)]).distinct())
+    return frozenset(d for d in found.column("day").to_pylist() if d is not None)
 
 
 def _rates(
@@ -358,8 +355,9 @@ def _flags(lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Span) 
 
 
 def _cautions(
-    lines: Sequence[Change], old: _Side, new: _Side, base: str, current: str
+    lines: Sequence[Change], old: _Side, new: _Side, base: str, before: Span, now: Span
 ) -> list[Caution]:
+    current = now.name
     found = []
     zero = [line for line in lines if line.base == 0 and line.current != 0]
     if zero:
@@ -381,20 +379,5 @@ def _cautions(
                     {"period": name},
                 )
             )
-    if old.months != new.months:
-        only = [
-            f"{name} has rows in {len(mine)} months, {len(mine - other)} of them missing in {against}"
-            for name, mine, other, against in (
-                (base, old.months, new.months, current),
-                (current, new.months, old.months, base),
-            )
-            if mine - other
-        ]
-        found.append(
-            Caution(
-                "partial_period",
-                "; ".join(only),
-                {"base_months": sorted(old.months), "current_months": sorted(new.months)},
-            )
-        )
-    return found
+    spans = (base, before, old.days), (current, now, new.days)
+    return [*found, *partial_periods(spans)]

@@ -1,0 +1,101 @@
+"""Whether the data of a period cover it: days with rows against the usual, weekday by weekday."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterable
+from datetime import date, timedelta
+from math import prod
+
+from sabueso.population.calendar import Span
+from sabueso.screens.finding import Caution
+
+LEAST_EXPECTED = 2.5
+"""Days that would usually have rows, for a gap to be one."""
+SURELY = 0.001
+LEAST_CALENDAR = 28
+"""Days outside a period that are enough to tell what is usual."""
+
+
+def partial_periods(
+    spans: Iterable[tuple[str, Span, Collection[date]]],
+) -> list[Caution]:
+    """``partial_period`` for each period whose data stop early or start late.
+
+    Parameters
+    ----------
+    spans : iterable of (name, span, days)
+        The periods compared, each with all days of its table that have rows, inside it or not.
+    """
+    every = list(spans)
+    found = []
+    for name, span, days in every:
+        others = [s for n, s, _ in every if n != name]
+        doubts = [*_gaps(span, days), *_months_without(span, days, every, others)]
+        if doubts:
+            text = f"{name} {' and '.join(doubts)}: its figures are those of a part of it"
+            found.append(Caution("partial_period", text, {"period": name}))
+    return found
+
+
+def _gaps(span: Span, days: Collection[date]) -> list[str]:
+    inside = sorted(d for d in days if span.start <= d < span.end)
+    if not inside:
+        return ["has no rows"]
+    rate = _usual(span, days, inside)
+    first, last, end = inside[0], inside[-1], span.end - timedelta(days=1)
+    found = []
+    for gap, text in (
+        (_days(span.start, first), f"has no rows before {first}"),
+        (_days(last + timedelta(days=1), span.end), f"has no rows after {last}"),
+    ):
+        expected = sum(rate[d.weekday()] for d in gap)
+        if expected >= LEAST_EXPECTED and prod(1 - rate[d.weekday()] for d in gap) < SURELY:
+            of = f"of the {len(gap)} days to {end} about" if gap[-1] == end else "where about"
+            found.append(f"{text}, {of} {expected:.0f} would usually have some")
+    return found
+
+
+def _usual(span: Span, days: Collection[date], inside: list[date]) -> dict[int, float]:
+    """The share of each weekday's days that have rows: outside the period where enough is known,
+    else within what the period has."""
+    start, end = min(days), max(days)
+    calendar = [d for d in _days(start, end + timedelta(days=1)) if not span.start <= d < span.end]
+    if len(calendar) < LEAST_CALENDAR:
+        calendar = _days(inside[0], inside[-1] + timedelta(days=1))
+    all_days = Counter(d.weekday() for d in calendar)
+    known = set(days)
+    with_rows = Counter(d.weekday() for d in calendar if d in known)
+    return {w: with_rows[w] / all_days[w] if all_days[w] else 0.0 for w in range(7)}
+
+
+def _months_without(
+    span: Span,
+    days: Collection[date],
+    every: list[tuple[str, Span, Collection[date]]],
+    others: list[Span],
+) -> list[str]:
+    """Months of a period without rows where the other, of as many months, has some."""
+    mine = _months(span, days)
+    for name, other, its_days in every:
+        if other not in others or len(_places(other)) != len(_places(span)) < 2:
+            continue
+        lacking = sorted(_months(other, its_days) - mine)
+        if lacking and mine:
+            which = ", ".join(_places(span)[place] for place in lacking)
+            return [f"has no rows in {which}, where {name} has some in the same months"]
+    return []
+
+
+def _places(span: Span) -> list[str]:
+    return list(dict.fromkeys(f"{d:%Y-%m}" for d in _days(span.start, span.end)))
+
+
+def _months(span: Span, days: Collection[date]) -> set[int]:
+    """Places of the months with rows, from the first of the period."""
+    names = _places(span)
+    return {names.index(f"{d:%Y-%m}") for d in days if span.start <= d < span.end}
+
+
+def _days(start: date, end: date) -> list[date]:
+    return [start + timedelta(days=i) for i in range((end - start).days)]
