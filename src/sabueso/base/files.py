@@ -9,6 +9,7 @@ import os
 import re
 import uuid
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -28,13 +29,19 @@ def unfinished(path: Path) -> Path:
 
 def write_whole(path: Path, content: bytes) -> None:
     """Write a file beside its place, flush it to the disk, and move it there in one step."""
+    with whole_file(path) as temporary:
+        temporary.write_bytes(content)
+
+
+@contextmanager
+def whole_file(path: Path) -> Iterator[Path]:
+    """A file beside its place, to be written by the caller; it is moved there in one step when the
+    block ends well, and taken away when it does not."""
     path.parent.mkdir(parents=True, exist_ok=True)
     temporary = unfinished(path)
     try:
-        with temporary.open("wb") as file:
-            file.write(content)
-            file.flush()
-            os.fsync(file.fileno())
+        yield temporary
+        flush_file(temporary)
         temporary.replace(path)
     except BaseException as error:
         temporary.unlink(missing_ok=True)

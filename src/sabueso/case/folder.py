@@ -245,8 +245,12 @@ class Case:
             If it is not in the plan, has no rows yet, or a role names a column it lacks.
         """
         tables = self.plan.tables
+        name = self.plan.base_of(name)
         if name not in tables:
-            hint = nearest(name, tables) or "; take files in with: sabueso intake PATH --as TABLE"
+            hint = (
+                nearest(name, [*tables, *self.plan.populations])
+                or "; take files in with: sabueso intake PATH --as TABLE"
+            )
             raise UserError(f"there is no table {name!r}{hint}")
         found = self.sources(name)
         if not found:
@@ -308,14 +312,16 @@ class Case:
     def populations(self, *names: str) -> Iterator[Callable[..., Population]]:
         """The plan's engine with some tables attached, and locked: it reads nothing else.
 
-        Yields a function (name, where=None, with_set_aside=False) -> Population. Rows that a
-        review set aside are left out, unless ``with_set_aside``.
+        Yields a function (name, where=None, with_set_aside=False) -> Population, the name one of a
+        table or of a population of the plan. Rows that a review set aside are left out, unless
+        ``with_set_aside``.
         """
         from sabueso.case.standing import set_aside_selectors
         from sabueso.population.engines import EngineSettings, QueryError, open_engine
-        from sabueso.population.population import Population
+        from sabueso.population.population import Defined, Population
 
-        tables = {name: self.table(name) for name in dict.fromkeys(names)}
+        base = self.plan.base_of
+        tables = {name: self.table(name) for name in dict.fromkeys(map(base, names))}
         beside = [link.table for each in tables.values() for link in each.links.values()]
         for other in beside:
             tables.setdefault(other.name, other)
@@ -337,8 +343,12 @@ class Case:
         def population(
             name: str, where: str | None = None, *, with_set_aside: bool = False
         ) -> Population:
-            aside = () if with_set_aside else set_aside_selectors(self.register, name)
-            return Population(engine, tables[name], where, aside, tables, known)
+            aside = () if with_set_aside else set_aside_selectors(self.register, base(name))
+            section = self.plan.populations.get(name)
+            defined = None if section is None else Defined(name, section.where, section.reason)
+            return Population(
+                engine, tables[base(name)], where, aside, tables, known, defined=defined
+            )
 
         try:
             for each in tables.values():

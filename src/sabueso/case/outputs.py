@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from sabueso.base.errors import UserError
-from sabueso.base.files import json_text, write_whole
+from sabueso.base.files import json_text, whole_file, write_whole
+from sabueso.base.hashing import file_hash
 from sabueso.case.folder import OWN_FOLDERS, PLAN, REGISTER, Case
 from sabueso.case.unfinished import FOLDER
 
@@ -60,6 +63,17 @@ def write_target(case: Case, path: Path, content: bytes) -> None:
         write_whole(case.folder / KEPT, json_text(known).encode())
     except PermissionError:
         return  # a case that may only be read: the file is there, and next time --force is asked for
+
+
+@contextmanager
+def streamed_target(case: Case, path: Path) -> Iterator[Path]:
+    """A file for the user that is written piece by piece, and remembered when it is whole."""
+    with whole_file(path) as temporary:
+        yield temporary
+        digest = file_hash(temporary)
+    known = _written(case) | {str(path.resolve()): digest}
+    with suppress(PermissionError):  # as above
+        write_whole(case.folder / KEPT, json_text(known).encode())
 
 
 def _written(case: Case) -> dict[str, str]:

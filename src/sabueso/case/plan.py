@@ -9,7 +9,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.files import write_whole
@@ -89,6 +89,14 @@ class TableSection(_Part):
         return value
 
 
+class PopulationSection(_Part):
+    """``[populations.NAME]``: rows of a table that later work is on, and why the others are not."""
+
+    table: str
+    where: str = Field(min_length=1)
+    reason: str = Field(min_length=1)
+
+
 class ScreenSection(BaseModel):
     """``[[screens]]``: a name, a test, a table, and the test's settings."""
 
@@ -111,6 +119,7 @@ class Plan(_Part):
     case: CaseSection
     engine: EngineSection = Field(default_factory=EngineSection)
     tables: dict[str, TableSection] = Field(default_factory=dict)
+    populations: dict[str, PopulationSection] = Field(default_factory=dict)
     screens: list[ScreenSection] = Field(default_factory=list)
 
     @field_validator("tables")
@@ -133,6 +142,30 @@ class Plan(_Part):
         if twice:
             raise ValueError(f"two screens are named {sorted(twice)[0]!r}")
         return value
+
+    @model_validator(mode="after")
+    def _populations_of_tables(self) -> Plan:
+        tables = {name.lower() for name in self.tables}
+        for name, section in self.populations.items():
+            if not _NAME.fullmatch(name):
+                raise ValueError(
+                    f"population {name!r}: expected a letter, then letters, digits or _"
+                )
+            if name.lower() in tables:
+                raise ValueError(f"population {name!r} has the name of a table; choose another")
+            if section.table not in self.tables:
+                known = nearest(section.table, self.tables)
+                raise ValueError(f"population {name!r}: there is no table {section.table!r}{known}")
+        return self
+
+    def base_of(self, name: str) -> str:
+        """The table that a named population is of; any other name is a table's own."""
+        section = self.populations.get(name)
+        return name if section is None else section.table
+
+    def holds(self, name: str) -> bool:
+        """Whether there is such a table or population."""
+        return name in self.tables or name in self.populations
 
 
 def check_table_name(name: str, known: Iterable[str] = ()) -> str:

@@ -32,7 +32,6 @@ from sabueso.case.register import Writer, marks_hash
 from sabueso.case.standing import set_aside_selectors
 from sabueso.population import sql
 from sabueso.population.population import Population
-from sabueso.population.table import Table
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
@@ -58,8 +57,13 @@ def run_test(
     place: str,
     *,
     points: bool = False,
+    also: Callable[[Screen, Population, Finding], None] | None = None,
 ) -> Finding:
-    """Run one test and record nothing; with ``points`` the finding holds quantiles for a figure."""
+    """Run one test and record nothing.
+
+    With ``points`` the finding holds quantiles for a figure; ``also`` is done with the rows while the
+    engine is open.
+    """
     screen = find_screen(test)
     validated = screen.settings.from_plan(settings, place)
     others = screen.tables(settings)
@@ -69,6 +73,8 @@ def run_test(
         finding = screened(screen, rows, whole, validated)
         if points and finding.groups:
             finding = replace(finding, points=quantile_points(rows, finding))
+        if also is not None:
+            also(screen, rows, finding)
         return finding
 
 
@@ -160,7 +166,7 @@ def _screen(
     """Run screens on one engine; ``failed`` gets those that the data do not allow."""
     tables = sorted(
         {
-            name
+            case.plan.base_of(name)
             for section, screen, _ in ready
             for name in (section.table, *screen.tables(section.settings))
         }
@@ -192,7 +198,7 @@ def _screen(
             _Found(
                 section,
                 finding,
-                _subjects(rows.table, finding, doubled.get(rows.table.name, frozenset()), n),
+                _subjects(rows, finding, doubled.get(rows.table.name, frozenset()), n),
             )
             for (section, finding, rows), n in zip(found, most, strict=True)
         ]
@@ -205,10 +211,11 @@ def _record(
 ) -> Run:
     """Record findings with their exceptions and marks, all in one transaction."""
     at = datetime.now(UTC).isoformat(timespec="seconds")
-    prefixes = {item.section.table: case.plan.tables[item.section.table].prefix for item in found}
+    base = case.plan.base_of
+    prefixes = {name: section.prefix for name, section in case.plan.tables.items()}
     with case.locked() as writer:
         number = next_number(case, writer)
-        keys = ((item.section.table, s["key"]) for item in found for s in item.subjects)
+        keys = ((base(item.section.table), s["key"]) for item in found for s in item.subjects)
         named = _Named(writer, keys)
         marks: list[dict[str, Any]] = []
         screens = []
@@ -218,16 +225,20 @@ def _record(
             own: list[dict[str, Any]] = []
             for rank, subject in enumerate(item.subjects, 1):
                 identity = named.identity(
-                    prefixes[section.table], section.table, subject["key"], flags.kind, number
+                    prefixes[base(section.table)],
+                    base(section.table),
+                    subject["key"],
+                    flags.kind,
+                    number,
                 )
                 place = {"run": number, "screen": section.name, "exception": identity}
                 own.append(place | {"rank": rank, "flagged": len(flags), **subject})
-            kind = {"table_name": section.table, "kind": flags.kind}
+            kind = {"table_name": base(section.table), "kind": flags.kind}
             screens.append(
                 ScreenRun(
                     screen=section.name,
                     test=section.test,
-                    table=section.table,
+                    table=base(section.table),
                     purpose=section.purpose,
                     finding=item.finding,
                     exceptions=[mark["exception"] for mark in own],
@@ -278,12 +289,12 @@ class _Named:
 
 
 def _subjects(
-    table: Table, finding: Finding, doubled: frozenset[Any], most: int
+    rows: Population, finding: Finding, doubled: frozenset[Any], most: int
 ) -> list[dict[str, Any]]:
     """What the register keeps of each of the strongest flags, in their order."""
-    kept = []
+    kept, table = [], rows.table
     for flag in finding.flags.rows(most):
-        subject = finding.flags.subject(flag, finding.settings.get("where"), table)
+        subject = finding.flags.subject(flag, rows.asked, table)
         if isinstance(subject, Row) and doubled.intersection(subject.clients().values()):
             subject = replace(subject, shares_id=True)
         kept.append(

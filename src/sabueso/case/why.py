@@ -101,7 +101,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     finding = _finding(case, item)
     settings = finding.settings
     with case.populations(item.table) as opened:
-        population = opened(item.table, settings.get("where"), with_set_aside=True)
+        population = opened(finding.source, settings.get("where"), with_set_aside=True)
         table = population.table
         on = finding.on or table.roles.get("amount")
         measure = None if on is None else table.number(on)

@@ -106,7 +106,7 @@ def give(args: argparse.Namespace, answer: Answer[Any]) -> int:
     The one place that answers either.
     """
     out: Path | None = getattr(args, "out", None)
-    if out is not None:
+    if out is not None and not getattr(args, "every", False):
         write_target(case_of(args), out, _file(answer, out))
     form = getattr(args, "format", "text")
     if form == "text" or answer.data is None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
+from sabueso.base.errors import UserError
 from sabueso.cli import words
 from sabueso.cli.common import answered, case_option, listed_examples, output_options
 from sabueso.screens import find_screen, screen_names
@@ -40,6 +41,11 @@ def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> 
         else:
             parser.add_argument("--figure", help=argparse.SUPPRESS)  # said below, where it is given
     parser.add_argument(
+        "--every",
+        action="store_true",
+        help="--out FILE.csv or .parquet gets the score of every row used, not the flagged alone",
+    )
+    parser.add_argument(
         "--keep", metavar="NAME", help="add this screen to the programme in case.toml"
     )
     case_option(parser)
@@ -53,10 +59,20 @@ def run(args: argparse.Namespace) -> int:
 
     settings = given_options(args, find_screen(args.test).settings)
     drawn = args.out is not None
+    every = args.out if args.every else None
+    if args.every and every is None:
+        raise UserError("--every writes a file: --out FILE.csv or FILE.parquet")
     return answered(
         args,
         lambda case: try_test(
-            case, args.test, args.table, settings, keep=args.keep, figure=args.figure, drawn=drawn
+            case,
+            args.test,
+            args.table,
+            settings,
+            keep=args.keep,
+            figure=args.figure,
+            drawn=drawn,
+            every=every,
         ),
         (*DATA, *FIGURES, PAGE),
     )

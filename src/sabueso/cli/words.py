@@ -24,7 +24,8 @@ def tests(**_: Any) -> list[str]:
 
 
 def tables(**_: Any) -> list[str]:
-    return list(_plan().get("tables", {}))
+    plan = _plan()
+    return [*plan.get("tables", {}), *plan.get("populations", {})]
 
 
 def screens(**_: Any) -> list[str]:

@@ -56,9 +56,9 @@ def dig(
     if limit < 1:
         raise UserError(f"--limit {limit}: expected at least 1")
     table, condition, exception = what, where, None
-    if what not in case.plan.tables:
+    if not case.plan.holds(what):
         if "-" not in what:
-            known = nearest(what, case.plan.tables)
+            known = nearest(what, [*case.plan.tables, *case.plan.populations])
             raise UserError(f"{what!r} is neither a table nor an exception id{known}")
         exception = one_exception(case, what)
         table = exception.table
@@ -69,8 +69,8 @@ def dig(
         if as_rows:
             return _rows(drills.rows(population, limit=limit, on=on), exception)
         result = drills.drill(population, by=list(by), across=across, measure=measure, on=on)
-    dated = "date" in case.plan.tables[table].roles
-    steps = _steps(what, result, condition, dated=dated)
+    dated = "date" in case.plan.tables[case.plan.base_of(table)].roles
+    steps = _steps(what, table, result, condition, dated=dated)
 
     def show(console: Console) -> None:
         from sabueso.show.drill import show_drill
@@ -106,9 +106,9 @@ def _rows(found: Rows, exception: AuditException | None) -> Answer[Rows]:
     return Answer(found, show, data)
 
 
-def _steps(what: str, result: Drill, where: str | None, *, dated: bool) -> list[str]:
+def _steps(what: str, table: str, result: Drill, where: str | None, *, dated: bool) -> list[str]:
     """Open the largest group, or see it over time."""
-    table, extra = result.table, f" and ({where})" if where else ""
+    extra = f" and ({where})" if where else ""
     if not result.total.children:
         return [f"sabueso dig {what} --by account", f"sabueso dig {what} --rows"]
     largest = max(result.total.children, key=lambda node: abs(node.value or 0))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -63,6 +63,16 @@ def survey(
     """
     if bins is not None and bins < 1:
         raise UserError(f"--bins {bins}: expected at least 1")
+    _check_obeyed(
+        "tables as a whole" if table is None else "pairs" if pairs else "columns of a table",
+        {"--where": where, "--by": by, "--stem": stem, "--bins": bins, "--pairs": pairs},
+        ("--where", "--pairs") if table is not None else (),
+        measured=bool(columns) and not pairs,
+    )
+    if keep and table is not None:
+        raise UserError("--keep-links goes with all tables: sabueso survey --keep-links")
+    if columns and not pairs and by and (stem or bins is not None):
+        raise UserError("--stem and --bins describe one population: leave --by out")
     if table is None:
         return _tables(case, keep=keep)
     with case.populations(table) as opened:
@@ -71,7 +81,20 @@ def survey(
             return _pairs(rows, columns)
         if columns:
             return _measures(rows, columns, by, stem=stem, bins=bins)
-        return _columns(rows, latest_rules(case, table))
+        return _columns(rows, latest_rules(case, case.plan.base_of(table)))
+
+
+def _check_obeyed(
+    what: str, given: Mapping[str, object], obeyed: Sequence[str], *, measured: bool
+) -> None:
+    """Refuse options that would not be obeyed; all of them are where measures are described."""
+    if measured:
+        return
+    for option, value in given.items():
+        if value and option not in obeyed:
+            raise UserError(
+                f"{option} does not go with a survey of {what}: name a table and a measure"
+            )
 
 
 def _tables(case: Case, *, keep: bool) -> Answer[Any]:

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import closing
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
+from sabueso.case.outputs import streamed_target
 from sabueso.case.plan import write_screen
 from sabueso.case.programme import run_test
 from sabueso.commands.interface import Answer, Data
+from sabueso.population.population import Population
 from sabueso.screens import find_screen, screen_names
 from sabueso.screens.finding import Finding
+from sabueso.screens.interface import Screen
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -30,6 +35,7 @@ def try_test(
     keep: str | None = None,
     figure: str | None = None,
     drawn: bool = False,
+    every: Path | None = None,
 ) -> Answer[Finding[Any]]:
     """Run a test on a table.
 
@@ -43,6 +49,8 @@ def try_test(
         Which of the test's figures is to be drawn.
     drawn : bool
         Whether a figure is going to be drawn at all.
+    every : Path, optional
+        Write the score of every row used, flagged or not, to this .csv or .parquet.
 
     Raises
     ------
@@ -52,7 +60,8 @@ def try_test(
     screen = find_screen(test)
     points = _needs_points(test, figure, drawn=drawn)
     place = f"sabueso try {test}"
-    finding = run_test(case, test, table, dict(settings), place, points=points)
+    also = None if every is None else partial(_write_every, case, every)
+    finding = run_test(case, test, table, dict(settings), place, points=points, also=also)
     if keep is not None:
         if not keep.strip():
             raise UserError("--keep needs a name for the screen")
@@ -87,6 +96,24 @@ def try_test(
         lambda: Data(finding.as_json(), [view.sheet()]),
         files={PAGE: page, **dict.fromkeys(FIGURES, picture)},
     )
+
+
+def _write_every(
+    case: Case, path: Path, screen: Screen, rows: Population, finding: Finding[Any]
+) -> None:
+    """Every row's score in a file that is written as the rows come."""
+    from sabueso.show.stream import SUFFIXES, write_batches
+
+    if path.suffix.lower() not in SUFFIXES:
+        raise UserError(f"--out {path}: --every writes {' or '.join(SUFFIXES)}")
+    batches = screen.every_row(rows, finding)
+    if batches is None:
+        raise UserError(
+            f"--every: not each row has a score of its own in {screen.name} as it was asked"
+        )
+    # The engine must be there when the last batch is let go of.
+    with closing(batches), streamed_target(case, path) as temporary:
+        write_batches(temporary, path.suffix.lower(), batches)
 
 
 def _needs_points(test: str, figure: str | None, *, drawn: bool) -> bool:

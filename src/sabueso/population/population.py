@@ -53,12 +53,22 @@ class Account:
 
 
 @dataclass(frozen=True)
+class Defined:
+    """A population that the plan names: a condition on a table's rows, and why the others are left
+    out."""
+
+    name: str
+    where: str
+    reason: str
+
+
+@dataclass(frozen=True)
 class Population:
     """Rows of one table that a screen or drill-down looks at.
 
     ``set_aside`` are row conditions that reviewers took out of later statistics; ``tables`` are
     the case's other tables, for tests that compare with one. ``known`` keeps what populations of
-    one programme share; ``given`` are inputs of every query.
+    one programme share; ``given`` are inputs of every query; ``defined`` is the named population.
     """
 
     engine: Engine
@@ -68,10 +78,26 @@ class Population:
     tables: dict[str, Table] = field(default_factory=dict)
     known: dict[Any, Any] = field(default_factory=dict, repr=False, compare=False)
     given: dict[str, pa.Table] = field(default_factory=dict, repr=False, compare=False)
+    defined: Defined | None = None
+
+    @property
+    def asked(self) -> str | None:
+        """The condition that rows must meet: the named population's, the given one, or both."""
+        parts = [p for p in (self.defined.where if self.defined else None, self.where) if p]
+        return (
+            " and ".join(f"({part})" for part in parts)
+            if len(parts) > 1
+            else next(iter(parts), None)
+        )
 
     def conditions(self) -> list[Reason]:
         """Reasons that come before those of any test."""
         reasons = []
+        if self.defined is not None:
+            held = expressions.condition(
+                self.defined.where, self.table, f"population {self.defined.name}"
+            )
+            reasons.append(Reason("outside_population", _not_true(held)))
         if self.where:
             chosen = expressions.condition(self.where, self.table)
             reasons.append(Reason("outside_where", _not_true(chosen)))
@@ -182,6 +208,13 @@ class Population:
         own = {f"_{name}": data for name, data in inputs.items()}
         with self._one_sentence():
             return self.engine.query(_own_inputs(tree, inputs) if inputs else tree, **own)
+
+    def stream(self, tree: exp.Expr, **inputs: pa.Table) -> Iterator[pa.RecordBatch]:
+        """The same as :meth:`query`, batch by batch."""
+        inputs = {**self.given, **inputs}
+        own = {f"_{name}": data for name, data in inputs.items()}
+        with self._one_sentence():
+            yield from self.engine.stream(_own_inputs(tree, inputs) if inputs else tree, **own)
 
     @contextmanager
     def _one_sentence(self) -> Iterator[None]:

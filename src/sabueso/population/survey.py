@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import plain
 from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population, missing
 from sabueso.population.sql import Tree
@@ -73,9 +74,9 @@ class MeasureSurvey:
             "on": self.on,
             "by": self.by,
             "population": self.population.as_json(),
-            "groups": [{"group": k, **_figures(d, self.scale)} for k, d in self.groups],
-            "highest": [{**row, "amount": _plain(row["amount"])} for row in self.highest],
-            "lowest": [{**row, "amount": _plain(row["amount"])} for row in self.lowest],
+            "groups": [{"group": plain(k), **_figures(d, self.scale)} for k, d in self.groups],
+            "highest": [plain(row) for row in self.highest],
+            "lowest": [plain(row) for row in self.lowest],
         }
         if self.groups and not self.by:
             histogram = bins(self.values, self.counts, self.scale, number)
@@ -184,12 +185,22 @@ def _balance(population: Population, identity: Column, amount: Column) -> list[t
     values: dict[str, Tree] = {"entry": sql.column(identity.name), "units": sql.minor_units(amount)}
     base = population.base(values, [missing(identity)])
     off = exp.alias_(sql.exact_sum(sql.column("units")), "off", quoted=True)
-    each = exp.select(off).from_(base.subquery("b")).group_by(sql.column("entry"))
+    own = exp.alias_(sql.count(), "rows", quoted=True)
+    each = exp.select(off, own).from_(base.subquery("b")).group_by(sql.column("entry"))
     gross = sql.cast(exp.Sum(this=exp.Abs(this=sql.column("off"))), "DECIMAL(38,0)")
-    select = exp.select(exp.alias_(sql.count(), "n"), exp.alias_(gross, "gross"))
+    several = exp.GT(this=sql.column("rows"), expression=sql.integer(1))
     unequal = exp.NEQ(this=sql.column("off"), expression=sql.integer(0))
-    row = population.query(select.from_(each.subquery("e")).where(unequal)).to_pylist()[0]
-    if not row["n"]:
+    fields = {
+        "n": sql.only(sql.count(), unequal),
+        "several": sql.only(sql.count(), several),
+    }
+    select = exp.select(
+        *(exp.alias_(tree, name, quoted=True) for name, tree in fields.items()),
+        exp.alias_(gross, "gross", quoted=True),
+    )
+    row = population.query(select.from_(each.subquery("e"))).to_pylist()[0]
+    # Where no id names several rows it is one of lines, and there is no entry to balance.
+    if not row["n"] or not row["several"]:
         return []
     by = money(int(row["gross"]), amount.scale)
     entries = f"{row['n']:,} entries do" if row["n"] != 1 else "1 entry does"
@@ -314,7 +325,7 @@ def correlations(population: Population, measures: Sequence[str]) -> list[Correl
 
 def _figures(d: Description, scale: int) -> dict[str, Any]:
     exact = {"total": d.total, "least": d.least, "greatest": d.greatest}
-    plain = {
+    figures = {
         name: getattr(d, name)
         for name in (
             "n", "distinct", "negative", "zero", "mean", "standard_error", "interval", "trimmed",
@@ -323,7 +334,7 @@ def _figures(d: Description, scale: int) -> dict[str, Any]:
     }  # fmt: skip
     texts = {k: _plain(money(int(v * 10**scale), scale)) for k, v in exact.items()}
     percentiles = {str(p): float(v) for p, v in d.percentiles.items()}
-    return plain | texts | {"percentiles": percentiles, "iqr": float(d.iqr)}
+    return figures | texts | {"percentiles": percentiles, "iqr": float(d.iqr)}
 
 
 def _plain(value: Any) -> Any:

@@ -179,6 +179,7 @@ class Finding(Generic[R]):
     a period named in full. ``groups`` are of the test's own type; ``more`` is what it says of all of
     them together, its fields keys of the JSON. ``tests_made`` counts hypotheses, 0 where a declared
     limit is compared and nothing is tested; ``subjects`` what was looked at, by default as many.
+    ``named`` is the plan's population that it was run on, where it was one of these.
     ``flags_by_chance`` is how many flags chance alone would give on conforming data of this size with
     these settings, where that is known.
     """
@@ -196,6 +197,8 @@ class Finding(Generic[R]):
     not_tested: list[NotTested]
     currency: str = ""
     scale: int = 2
+    named: str = ""
+    named_reason: str = ""
     subjects: int | None = None
     flags_by_chance: float | None = None
     solved: dict[str, Any] = field(default_factory=dict)
@@ -208,6 +211,11 @@ class Finding(Generic[R]):
     def used(self) -> dict[str, Any]:
         """The settings that the test went by."""
         return {**self.settings, **self.solved}
+
+    @property
+    def source(self) -> str:
+        """What it was run on: a named population, or the table."""
+        return self.named or self.table
 
     @property
     def looked_at(self) -> int:
@@ -227,6 +235,11 @@ class Finding(Generic[R]):
             "table": self.table,
             "on": self.on,
             "by": self.by,
+            **(
+                {"population_name": self.named, "population_reason": self.named_reason}
+                if self.named
+                else {}
+            ),
             "currency": self.currency,
             "scale": self.scale,
             "settings": plain(self.settings),
@@ -311,6 +324,8 @@ def recorded_finding(
         not_tested=restored(list[NotTested], content["not_tested"]),
         currency=content["currency"],
         scale=content.get("scale", 2),
+        named=content.get("population_name", ""),
+        named_reason=content.get("population_reason", ""),
         subjects=content.get("subjects"),
         flags_by_chance=content.get("flags_by_chance"),
         aim=restored(Aim | None, content.get("aim")),

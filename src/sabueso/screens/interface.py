@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Iterable, Mapping
+from collections.abc import Generator, Iterable, Mapping
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from sabueso.population.population import Population
@@ -13,6 +13,8 @@ from sabueso.screens.settings import Settings
 from sabueso.screens.view import View
 
 if TYPE_CHECKING:
+    from pyarrow import RecordBatch
+
     from sabueso.stats.description import Description
 
 __all__ = ["Caution", "Finding", "Flags", "NotTested", "Screen", "Settings", "View"]
@@ -51,6 +53,12 @@ class Screen:
         """Whether it suits a table, whose amounts ``described`` describes; nothing where it has no
         opinion."""
         return ()
+
+    def every_row(
+        self, population: Population, finding: Finding[Any]
+    ) -> Generator[RecordBatch] | None:
+        """The score of every row used, flagged or not, strongest first; None where rows have none."""
+        return None
 
     @abstractmethod
     def run(self, population: Population, settings: Any) -> Finding[Any]:

@@ -91,11 +91,11 @@ class View(Generic[R]):
         opened = next(iter((flag.get("group") or subject.clients()).items()), None)
         if opened is None:
             return []
-        return [f"sabueso dig {self.finding.table} --where {shell(equals(*opened))} --rows"]
+        return [f"sabueso dig {self.finding.source} --where {shell(equals(*opened))} --rows"]
 
     def name(self) -> str:
         """What the screen may be called in the programme."""
-        return f"{self.finding.test} of {self.finding.table}{self.by().replace(', ', ' and ')}"
+        return f"{self.finding.test} of {self.finding.source}{self.by().replace(', ', ' and ')}"
 
     def drawing(self, kind: str = "plain") -> Drawing | None:
         """The figure, of those that the test has; None where there is nothing to draw."""

@@ -8,6 +8,7 @@ from sabueso.population.population import Account
 from sabueso.report import numbers as num
 
 LEFT_OUT = {
+    "outside_population": "outside the population",
     "outside_where": "outside the condition",
     "outside_periods": "outside the periods",
     "set_aside": "set aside by review",

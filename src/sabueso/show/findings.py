@@ -25,7 +25,7 @@ def show_finding(
     """Print a finding."""
     account = finding.population
     view = find_screen(finding.test).view(finding)
-    what = [finding.table, *([finding.on] if finding.on else []), view.headline()]
+    what = [finding.source, *([finding.on] if finding.on else []), view.headline()]
     span = f", {account.first_date} to {account.last_date}" if account.first_date else ""
     title(console, " · ".join(what), f"{num.many(account.rows, 'row')}{span}")
     first = [c for c in finding.cautions if c.code in view.foremost]
@@ -51,6 +51,10 @@ def show_finding(
 def _show_reconciliation(console: Console, view: View[Any]) -> None:
     """``rows … = used … + left out …`` and what the rows used add up to."""
     finding = view.finding
+    if finding.named:
+        console.print(
+            Text(f" population {finding.named} of {finding.table}: {finding.named_reason}")
+        )
     for line in account_lines(finding.population, finding.scale, finding.currency):
         console.print(Text(line))
     if finding.looked_at:
@@ -60,7 +64,7 @@ def _show_reconciliation(console: Console, view: View[Any]) -> None:
 def command_of(finding: Finding[Any], where: str | None) -> str:
     """The command that gives this finding again."""
     defaults = find_screen(finding.test).settings.model_fields
-    parts = [f"sabueso try {finding.test} {finding.table}"]
+    parts = [f"sabueso try {finding.test} {finding.source}"]
     for name, value in finding.settings.items():
         if name == "where" or name not in defaults or value in (None, [], defaults[name].default):
             continue

@@ -79,7 +79,7 @@ def write_paper(case: Case) -> list[Path]:
 
 def finding_page(case: Case, finding: Finding[Any]) -> str:
     """One finding that is not recorded as a page of its own."""
-    content = RecordedFinding(f"{finding.test} of {finding.table}", "", 0, "", finding)
+    content = RecordedFinding(f"{finding.test} of {finding.source}", "", 0, "", finding)
     return (
         _environment()
         .get_template("paper.html")

@@ -21,7 +21,7 @@ from sabueso.report.palette import AMBER, SEA, STONE
 from sabueso.show.account import account_lines
 from sabueso.show.console import next_steps, notes, open_table, title
 from sabueso.show.rules import show_rules
-from sabueso.stats.description import PERCENTILES, Description, bins, stem_and_leaf
+from sabueso.stats.description import Description, bins, middle_bins, stem_and_leaf
 
 BAR = 40
 MARKS = {"yes": ("✓", SEA), "with care": ("△", AMBER), "no": ("×", STONE)}
@@ -161,44 +161,49 @@ def show_measure(
 
 
 def _show_figures(console: Console, survey: MeasureSurvey, d: Description) -> None:
+    """What there is and what is missing; what stands out; shape; place; spread."""
     scale = survey.scale
 
     def money(value: Fraction | float | None) -> str:
         return num.number(None if value is None else float(value), scale)
 
-    left = [
-        ("n", num.count(d.n)), ("missing", num.count(survey.population.left_out.get("missing", 0))),
-        ("zero", num.count(d.zero)), ("negative", num.count(d.negative)), ("distinct", num.count(d.distinct)),
-        ("sum", num.amount(Decimal(d.total.numerator) / d.total.denominator, scale)),
-        ("mean", money(d.mean)), ("standard error", money(d.standard_error)),
-        ("95% interval", "–" if d.interval is None else " to ".join(map(money, d.interval))),
-        ("5% trimmed mean", money(d.trimmed)), ("Huber's estimate", money(d.huber)),
+    interval = "–" if d.interval is None else " to ".join(map(money, d.interval))
+    missing = survey.population.left_out.get("missing", 0)
+    total = num.amount(Decimal(d.total.numerator) / d.total.denominator, scale)
+    tenths = {10: "lowest tenth to", 90: "highest tenth from"}
+    parts: list[tuple[str, list[tuple[str, str]]]] = [
+        ("what there is", [
+            ("rows with a value", num.count(d.n)), ("without", num.count(missing)), ("sum", total),
+            ("distinct", num.count(d.distinct)), ("zero", num.count(d.zero)),
+            ("negative", num.count(d.negative)),
+        ]),
+        ("what stands out", [
+            ("greatest", money(d.greatest)), ("99 in 100 up to", money(d.percentiles[99])),
+            ("95 in 100 up to", money(d.percentiles[95])),
+            ("least", money(d.least)), ("1 in 100 up to", money(d.percentiles[1])),
+            ("5 in 100 up to", money(d.percentiles[5])),
+        ]),
+        ("shape", [
+            ("skewness G1", _with_error(d.skewness, d.skewness_error)),
+            ("excess kurtosis G2", _with_error(d.kurtosis, d.kurtosis_error)),
+        ]),
+        ("place", [
+            ("median", money(d.median)), ("mean", money(d.mean)), ("its 95% interval", interval),
+            ("trimmed 5% a side", money(d.trimmed)), ("Huber's estimate", money(d.huber)),
+            ("standard error", money(d.standard_error)),
+        ]),
+        ("spread", [
+            ("middle half from", money(d.percentiles[25])), ("to", money(d.percentiles[75])),
+            ("interquartile", money(d.iqr)), ("range", money(d.greatest - d.least)),
+            *((tenths[q], money(d.percentiles[q])) for q in (10, 90)),
+            ("s", money(d.sd)), ("variance", money(d.variance)),
+        ]),
     ]  # fmt: skip
-    middle = [("least", money(d.least))]
-    middle += [(f"{q}%" if q != 50 else "median", money(d.percentiles[q])) for q in PERCENTILES]
-    middle += [("greatest", money(d.greatest))]
-    right = [
-        ("s", money(d.sd)), ("variance", money(d.variance)), ("IQR", money(d.iqr)),
-        ("range", money(d.greatest - d.least)),
-        ("skewness G1", _with_error(d.skewness, d.skewness_error)),
-        ("excess kurtosis G2", _with_error(d.kurtosis, d.kurtosis_error)),
-    ]  # fmt: skip
-    table = open_table(
-        [
-            ("figure", "left"),
-            ("", "right"),
-            ("", "left"),
-            ("", "right"),
-            ("", "left"),
-            ("", "right"),
-        ]
-    )
-    for i in range(max(len(left), len(middle))):
-        cells: list[str] = []
-        for column in (left, middle, right):
-            name, text = column[i] if i < len(column) else ("", "")
-            cells += [name, text]
-        table.add_row(" " + cells[0], *cells[1:])
+    table = open_table([("", "left")] + [("", "left"), ("", "right")] * 2)
+    for name, figures in parts:
+        for start in range(0, len(figures), 2):
+            cells = [cell for pair in figures[start : start + 2] for cell in pair]
+            table.add_row(f" {name if not start else ''}", *cells, *[""] * (4 - len(cells)))
     console.print(table)
 
 
@@ -209,41 +214,32 @@ def _with_error(value: float | None, error: float | None) -> str:
 
 
 def _show_histogram(console: Console, survey: MeasureSurvey, number: int | None) -> None:
+    """Every row is in a bin: those asked for, or equal ones and an open one at either end."""
     found = bins(survey.values, survey.counts, survey.scale, number, within=20)
-    most = max(found.counts)
     total = sum(found.counts)
+    first, last = (0, len(found.counts) - 1) if number else middle_bins(found.counts)
+    rows = [
+        (_edge(survey, found.edges[i]), _edge(survey, found.edges[i + 1]), found.counts[i])
+        for i in range(first, last + 1)
+    ]
+    below, above = sum(found.counts[:first]), sum(found.counts[last + 1 :])
+    if below:
+        rows.insert(0, ("below", rows[0][0], below))
+    if above:
+        rows.append((rows[-1][1], "and above", above))
+    most = max(count for *_, count in rows)
     table = open_table(
         [("from", "right"), ("to", "right"), ("rows", "right"), ("share", "right"), ("", "left")]
     )
-    shown = _middle(found.counts)
-    for i, (edge, count) in enumerate(zip(found.edges, found.counts, strict=False)):
-        if i in shown:
-            table.add_row(
-                num.amount(Decimal(edge.numerator) / edge.denominator, survey.scale),
-                num.amount(Decimal(found.edges[i + 1].numerator) / found.edges[i + 1].denominator, survey.scale),
-                num.count(count), num.percent(count / total), Text(_bar(count / most), style=SEA),
-            )  # fmt: skip
+    for low, high, count in rows:
+        bar = Text(_bar(count / most), style=STONE if "below" in low or "and" in high else SEA)
+        table.add_row(low, high, num.count(count), num.percent(count / total), bar)
     console.print(table)
-    hidden = len(found.counts) - len(shown)
-    if hidden:
-        rows = sum(c for i, c in enumerate(found.counts) if i not in shown)
-        console.print(
-            Text(f" … {hidden} bins more at the ends hold {num.many(rows, 'row')}", style=STONE)
-        )
 
 
-def _middle(counts: Sequence[int]) -> set[int]:
-    """The bins to show: those that hold the middle 98 % of the rows, at most 24."""
-    total, first, last = sum(counts), 0, len(counts) - 1
-    left = total * 0.02
-    while last > first and (last - first >= 24 or min(counts[first], counts[last]) <= left / 2):
-        smaller = first if counts[first] < counts[last] else last
-        if last - first < 24:
-            if counts[smaller] > left:
-                break
-            left -= counts[smaller]
-        first, last = (first + 1, last) if smaller == first else (first, last - 1)
-    return set(range(first, last + 1))
+def _edge(survey: MeasureSurvey, edge: Fraction) -> str:
+    exact = Decimal(edge.numerator) / edge.denominator
+    return num.amount(round(exact, survey.scale), survey.scale)
 
 
 def _bar(share: float) -> str:
@@ -252,13 +248,25 @@ def _bar(share: float) -> str:
 
 
 def _show_stem(console: Console, survey: MeasureSurvey) -> None:
+    """Rows of digits, with one of them read aloud, and what lies beyond them."""
     found = stem_and_leaf(survey.values, survey.counts, survey.scale)
-    unit = num.amount(Decimal(found.leaf.numerator) / found.leaf.denominator, survey.scale)
-    each = f", each leaf {found.each:,} rows" if found.each > 1 else ""
-    console.print(Text(f" stem | leaf of {unit}{each}; the middle 98% of the rows", style=STONE))
+    unit = Decimal(found.leaf.numerator) / found.leaf.denominator
     width = max(len(str(s)) for s, _ in found.rows) + 1
     for s, leaves in found.rows:
-        console.print(Text(f" {s:>{width}} | {leaves}".replace("-", num.MINUS)))
+        console.print(Text(f" {s:>{width}} ╎ {leaves}".replace("-", num.MINUS)))
+    stem, leaves = max(found.rows, key=lambda row: len(row[1]))
+    if leaves:
+        value = num.amount((10 * stem + int(leaves[0])) * unit, survey.scale)
+        text = (
+            f" read {stem} ╎ {leaves[0]} as {value} and up to {num.amount(unit, survey.scale)} more"
+        )
+        text += (
+            f"; a digit stands for {found.each:,} rows" if found.each > 1 else "; a digit is a row"
+        )
+        console.print(Text(text.replace("-", num.MINUS), style=STONE))
+    if found.below or found.above:
+        beyond = f" beyond the digits: {found.below:,} rows below and {found.above:,} above"
+        console.print(Text(beyond, style=STONE))
 
 
 def _show_extremes(console: Console, survey: MeasureSurvey) -> None:

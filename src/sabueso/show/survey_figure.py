@@ -10,8 +10,8 @@ import numpy as np
 from sabueso.population.survey import Correlation, MeasureSurvey
 from sabueso.report import numbers as num
 from sabueso.report.canvas import drawn, one_plot
-from sabueso.report.palette import AMBER, INK, PLUM, SAND, SEA
-from sabueso.stats.description import bins
+from sabueso.report.palette import AMBER, INK, PLUM, SAND, SEA, STONE
+from sabueso.stats.description import bins, middle_bins
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -35,19 +35,32 @@ def _label(survey: MeasureSurvey) -> str:
 
 
 def _histogram(axes: Axes, survey: MeasureSurvey, number: int | None) -> bool:
+    """Every row is in a bar: those asked for, or equal ones and an open one at either end."""
     found = bins(survey.values, survey.counts, survey.scale, number)
-    edges = [float(e) for e in found.edges]
-    axes.stairs(found.counts, edges, fill=True, color=SEA)
+    edges, counts = [float(e) for e in found.edges], found.counts
+    first, last = (0, len(counts) - 1) if number else middle_bins(counts, 120)
+    axes.stairs(counts[first : last + 1], edges[first : last + 2], fill=True, color=SEA)
+    width = edges[1] - edges[0]
+    shown = max((last + 1 - first) / 24, 1) * width
+    for rows, at, side in (
+        (sum(counts[:first]), edges[first] - shown, "below"),
+        (sum(counts[last + 1 :]), edges[last + 1], "above"),
+    ):
+        if rows:
+            axes.bar(
+                at, rows, width=shown, align="edge", color=STONE, hatch="//", edgecolor="white"
+            )
+            axes.annotate(
+                f"{rows:,} {side}", (at + shown / 2, rows), textcoords="offset points", xytext=(0, 3),
+                ha="center", fontsize=7.5, color=INK,
+            )  # fmt: skip
     d = survey.groups[0][1]
     for value, name, style in ((float(d.median), "median", "-"), (d.mean, "mean", "--")):
         axes.axvline(
             value, color=AMBER, linestyle=style, linewidth=1.2, label=f"{name} {num.number(value)}"
         )
-    # The ends hold few rows and would leave the rest no room.
-    low, high = (float(d.percentiles[p]) for p in (1, 99))
-    room = 0.05 * (high - low) or 1.0
-    axes.set_xlim(max(float(d.least), low) - room, min(float(d.greatest), high) + room)
-    axes.set_xlabel(f"{_label(survey)} (the middle 98% of {d.n:,} rows)")
+    what = f"{len(counts)} bins" if number else "hatched: all that lie beyond"
+    axes.set_xlabel(f"{_label(survey)}, n {d.n:,} ({what})")
     axes.set_ylabel("rows")
     axes.yaxis.set_major_formatter("{x:,.0f}")
     axes.xaxis.set_major_formatter("{x:,.0f}")

@@ -197,30 +197,48 @@ def bins(
     *,
     within: int = 60,
 ) -> Bins:
-    """Counts in equal bins, by Freedman and Diaconis' width 2·IQR·n^(-1/3) or a given number.
+    """Counts in equal bins: exactly a given number from the least to the greatest, or by Freedman and
+    Diaconis' width 2·IQR·n^(-1/3).
 
-    The width is rounded up to 1, 2 or 5 times a power of ten, and the first edge to a multiple of it.
-    At most ``within`` bins cover the middle 98 % of the amounts.
+    That width is rounded up to 1, 2 or 5 times a power of ten, and the first edge to a multiple of it;
+    at most ``within`` bins cover the middle 98 % of the amounts. The counts add to n.
 
     References
     ----------
     Freedman, D. and Diaconis, P. (1981), Zeitschrift für Wahrscheinlichkeitstheorie 57, 453-476.
     """
-    span = int(values[-1] - values[0])
-    n = int(counts.sum())
-    if number is None:
-        upto = np.cumsum(counts)
-        shares = (0.01, 0.25, 0.75, 0.99)
-        low, q1, q3, high = (int(values[np.searchsorted(upto, ceil(n * q))]) for q in shares)
-        wanted = max(2 * (q3 - q1) / n ** (1 / 3), (high - low) / within, span / MOST_BINS)
-    else:
-        wanted = span / number
-    width = _round_width(max(wanted, 1))
-    first = int(values[0]) // width * width
-    place = (values - first) // width
-    found = np.bincount(place, weights=counts, minlength=1).astype(np.int64)
     unit = 10**scale
-    return Bins([Fraction(first + i * width, unit) for i in range(len(found) + 1)], found.tolist())
+    least, span, n = int(values[0]), int(values[-1] - values[0]), int(counts.sum())
+    if number is not None:
+        # Whole numbers without limit: an amount on an edge is in the bin that begins there.
+        width = Fraction(span or number, number)
+        place = (values.astype(object) - least) * width.denominator // width.numerator
+        place = np.minimum(place.astype(np.int64), number - 1)
+        found = np.bincount(place, weights=counts, minlength=number).astype(np.int64)
+        edges = [(least + i * width) / unit for i in range(number + 1)]
+        return Bins(edges, found.tolist())
+    upto = np.cumsum(counts)
+    shares = (0.01, 0.25, 0.75, 0.99)
+    low, q1, q3, high = (int(values[np.searchsorted(upto, ceil(n * q))]) for q in shares)
+    wanted = max(2 * (q3 - q1) / n ** (1 / 3), (high - low) / within, span / MOST_BINS)
+    step = _round_width(max(wanted, 1))
+    first = least // step * step
+    place = (values - first) // step
+    found = np.bincount(place, weights=counts, minlength=1).astype(np.int64)
+    edges = [Fraction(first + i * step, unit) for i in range(len(found) + 1)]
+    return Bins(edges, found.tolist())
+
+
+def middle_bins(counts: list[int], most: int = 24) -> tuple[int, int]:
+    """The first and the last of the bins that hold the middle 98 % of the rows, at most ``most``."""
+    left, first, last = sum(counts) * 0.02, 0, len(counts) - 1
+    while last > first:
+        smaller = first if counts[first] < counts[last] else last
+        if counts[smaller] > left and last - first < most:
+            break
+        left -= counts[smaller]
+        first, last = (first + 1, last) if smaller == first else (first, last - 1)
+    return first, last
 
 
 def _round_width(wanted: float) -> int:
@@ -231,11 +249,13 @@ def _round_width(wanted: float) -> int:
 @dataclass(frozen=True)
 class Stem:
     """Stem-and-leaf: ``rows`` of (stem, leaves), ``leaf`` the unit of one leaf, ``each`` how many
-    amounts one leaf stands for."""
+    amounts one leaf stands for, ``below`` and ``above`` how many lie beyond the rows."""
 
     leaf: Fraction
     each: int
     rows: list[tuple[int, str]]
+    below: int = 0
+    above: int = 0
 
 
 def stem_and_leaf(values: Integers, counts: Integers, scale: int = 0, width: int = 60) -> Stem:
@@ -265,4 +285,5 @@ def stem_and_leaf(values: Integers, counts: Integers, scale: int = 0, width: int
         here = stems == s
         per_leaf = np.bincount(leaves[here], weights=counts[inside][here], minlength=10)
         rows.append((s, "".join(str(d) * round(c / each) for d, c in enumerate(per_leaf))))
-    return Stem(Fraction(leaf, 10**scale), each, rows)
+    below, above = (int(counts[far].sum()) for far in (values < low, values > high))
+    return Stem(Fraction(leaf, 10**scale), each, rows, below, above)

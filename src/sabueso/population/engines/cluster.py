@@ -85,6 +85,9 @@ class ClusterEngine:
             for name in inputs:
                 self._session.catalog.dropTempView(name)
 
+    def stream(self, tree: exp.Expr, **inputs: pa.Table) -> Iterator[pa.RecordBatch]:
+        yield from self.query(tree, **inputs).to_batches()
+
     def stage(self, name: str, tree: exp.Expr) -> None:
         with _one_line():
             kept = self._session.sql(render(tree)).persist()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import duckdb
@@ -31,6 +32,10 @@ _OWN = {
     "EXACT_QUANTILES": "QUANTILE_CONT({0}, {1})",
     "WHOLE_DIVISION": "({0} // {1})",
 }
+
+
+STREAMED = 100_000
+"""Rows of a batch that is streamed."""
 
 
 class EmbeddedEngine:
@@ -77,6 +82,19 @@ class EmbeddedEngine:
             self._connection.register(name, data)
         try:
             return self._execute(render(tree))
+        finally:
+            for name in inputs:
+                self._connection.unregister(name)
+
+    def stream(self, tree: exp.Expr, **inputs: pa.Table) -> Iterator[pa.RecordBatch]:
+        for name, data in inputs.items():
+            self._connection.register(name, data)
+        try:
+            try:
+                relation = self._connection.sql(render(tree))
+                yield from relation.to_arrow_reader(STREAMED)
+            except duckdb.Error as error:
+                raise QueryError(_first_line(error)) from error
         finally:
             for name in inputs:
                 self._connection.unregister(name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar, Protocol
@@ -52,6 +52,9 @@ class Engine(Protocol):
         QueryError
             If the data do not allow it: a sum too large, a text compared with a number.
         """
+
+    def stream(self, tree: exp.Expr, **inputs: pa.Table) -> Iterator[pa.RecordBatch]:
+        """The same as :meth:`query`, batch by batch: the result need not fit the memory."""
 
     def stage(self, name: str, tree: exp.Expr) -> None:
         """Keep a tree's result in the engine under a name, for the queries that follow.

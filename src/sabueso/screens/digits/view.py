@@ -51,7 +51,7 @@ class DigitsView(View[DigitGroup]):
 
     def name(self) -> str:
         by = self.by().replace(", ", " and ")
-        return f"{self.finding.settings['digits']} digits of {self.finding.table}{by}"
+        return f"{self.finding.settings['digits']} digits of {self.finding.source}{by}"
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
         finding = self.finding
@@ -167,7 +167,7 @@ class DigitsView(View[DigitGroup]):
         conditions += [f"({where})"] if where else []
         by = finding.settings.get("by_whom") or "month"
         condition = shell(" and ".join(conditions))
-        return [f"sabueso dig {finding.table} --where {condition} --by {by}"]
+        return [f"sabueso dig {finding.source} --where {condition} --by {by}"]
 
     def drawing(self, kind: str = "plain") -> Drawing | None:
         from sabueso.screens.digits.figure import digits_drawing

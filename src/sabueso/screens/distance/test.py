@@ -15,7 +15,9 @@ from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
+from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
+from sabueso.screens.distance.proposed import proposed_measures
 from sabueso.screens.distance.result import DistanceGroup, Quantiles
 from sabueso.screens.distance.view import DistanceView
 from sabueso.screens.finding import Caution, Finding, Flags, NotTested, with_structs
@@ -111,11 +113,7 @@ class Distance(Screen):
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         table = population.table
-        measures = [
-            c
-            for c in table.columns
-            if c.type == "number" and c.name not in (FILE_COLUMN, LINE_COLUMN)
-        ]
+        measures = proposed_measures(population)
         names = ",".join(c.name for c in measures)
         party = table.role("party")
         if len(measures) >= 2:
@@ -132,7 +130,11 @@ class Distance(Screen):
                 options,
             )
         else:
-            yield Suit(self.name, "no", f"{len(measures)} measures are too few")
+            yield Suit(
+                self.name,
+                "no",
+                f"{num.many(len(measures), 'measure')} of a kind that can be measured together: too few",
+            )
 
     def run(self, population: Population, settings: DistanceSettings) -> Finding[DistanceGroup]:
         subjects, account = _subjects(population, settings)

@@ -111,6 +111,11 @@ class Scale:
         """The unit of a group on the log scale; None on the amounts' own."""
         return self.units.get(tuple(key.values()), 1.0) if self.is_log else None
 
+    def place(self, amount: float, key: Mapping[str, Any]) -> float:
+        """An amount as a point of the scale."""
+        unit = self.unit(key)
+        return amount if unit is None else signed_log(amount, unit)
+
     def amount(self, place: float, key: Mapping[str, Any]) -> float | None:
         """A point of the scale as an amount; None beyond what a float holds."""
         unit = self.unit(key)

@@ -26,7 +26,7 @@ class PeriodsView(View[Comparison]):
 
     def name(self) -> str:
         s = self.finding
-        return f"{s.table} {s.settings['current']} against {s.used['base']}"
+        return f"{s.source} {s.settings['current']} against {s.used['base']}"
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
         finding, (group,) = self.finding, self.finding.groups
@@ -86,7 +86,7 @@ class PeriodsView(View[Comparison]):
             return []
         key, value = next(iter(finding.flags.named(flag).clients().items()))
         condition = equals(key, value) + (f" and ({where})" if where else "")
-        return [f"sabueso dig {finding.table} --where {shell(condition)} --by {key} --across year"]
+        return [f"sabueso dig {finding.source} --where {shell(condition)} --by {key} --across year"]
 
     def drawing(self, kind: str = "plain") -> Drawing | None:
         from sabueso.screens.periods.figure import periods_drawing

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
@@ -25,6 +25,7 @@ from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
+from sabueso.screens.limits.every import every_deviate
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.settings import MeasureSettings
 from sabueso.screens.zscore.cautions import cautions_of
@@ -133,6 +134,23 @@ class ZScore(Screen):
                 "yes",
                 f"skewness {skewness or 0:.1f}, excess kurtosis {kurtosis or 0:.1f}",
             )
+
+    def every_row(
+        self, population: Population, finding: Finding[DeviateResult]
+    ) -> Generator[pa.RecordBatch] | None:
+        if finding.settings["method"] == "sequential":
+            return None
+        measure = population.table.measure(finding.on)
+        groups = Grouping.of(finding.settings["by"], population.table)
+        kind, used = finding.settings["scale"], finding.population.used
+        scale = Scale.of(kind, population, groups, measure, [missing(measure)], used)
+        limit = float(finding.used["limit"])
+        places = []
+        for g in finding.groups:
+            if g.low is not None and g.high is not None:
+                low, high = (scale.place(v, g.group) * 10**scale.decimals for v in (g.low, g.high))
+                places.append((g.group, (low + high) / 2, (high - low) / 2 / limit))
+        return every_deviate(population, finding, scale, places)
 
     def run(self, population: Population, settings: ZScoreSettings) -> Finding[DeviateResult]:
         table = population.table
