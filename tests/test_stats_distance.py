@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from itertools import combinations
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -11,7 +13,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sabueso.stats import distance as dist
+from sabueso.stats import distance_law as law
 from sabueso.stats.mcd import minimum_covariance_determinant
+
+DATA = Path(__file__).parent / "data"
+SETS = json.loads((DATA / "classical_sets.json").read_text(encoding="utf-8"))
+FITS = json.loads((DATA / "classical_fits.json").read_text(encoding="utf-8"))
 
 
 def _sample(seed: int, n: int = 60, p: int = 3) -> np.ndarray:
@@ -80,6 +87,73 @@ def test_robust_fit_finds_the_least_determinant(seed):
     inside = np.argsort(dist.squared_distances(x, fit.raw))[: fit.h]
     found = np.linalg.det(np.cov(x[inside], rowvar=False, bias=True))
     assert found == pytest.approx(best, rel=1e-9)
+
+
+@pytest.mark.parametrize("name", SETS)
+def test_robust_fit_of_classical_data_is_that_of_an_independent_implementation(name):
+    # The figures are of bench/reference_mcd.py.
+    x, known = np.array(SETS[name]["rows"], float), FITS[name]
+    fits = [minimum_covariance_determinant(x, seed=seed) for seed in range(3)]
+    for fit in fits:
+        assert (fit.h, fit.used) == (known["h"], known["used"])
+        assert fit.location.center == pytest.approx(known["center"], rel=1e-8)
+        assert fit.location.covariance == pytest.approx(np.array(known["covariance"]), rel=1e-8)
+        d2 = dist.squared_distances(x, fit.location)
+        assert d2 == pytest.approx(known["d2"], rel=1e-8)
+    dets = [np.linalg.det(fit.raw.covariance) for fit in fits]
+    assert dets == pytest.approx([dets[0]] * 3, rel=1e-9)
+
+
+def test_published_figures_of_two_sets():
+    fit = minimum_covariance_determinant(np.array(SETS["hbk"]["rows"], float))
+    assert fit.location.covariance[0, 0] == pytest.approx(1.65275398595, rel=1e-10)
+    wood = np.array(SETS["wood"]["rows"], float)
+    fit = minimum_covariance_determinant(wood)
+    d2 = dist.squared_distances(wood, fit.location)
+    far = np.flatnonzero(d2 > law.robust_limit(0.001, 20, 6, None, fit.inside)) + 1
+    assert far.tolist() == [4, 6, 8, 19]
+
+
+def test_large_measures_with_small_differences_lose_nothing():
+    x = np.random.default_rng(5).normal(size=(200, 1))
+    near = minimum_covariance_determinant(x)
+    for shift in (1e10, 1e12):
+        far = minimum_covariance_determinant(x + shift)
+        assert far.location.covariance[0, 0] == pytest.approx(
+            near.location.covariance[0, 0], rel=1e-3
+        )
+
+
+@pytest.mark.parametrize(("n", "p"), [(15, 5), (20, 5), (21, 5), (30, 3), (60, 2), (200, 4)])
+def test_law_of_the_robust_distance_on_normal_data(n, p):
+    rng = np.random.default_rng([3, n, p])
+    tails = []
+    runs = max(6_000 // n, 60)
+    for _ in range(runs):
+        x = rng.normal(size=(n, p))
+        fit = minimum_covariance_determinant(x)
+        d2 = dist.squared_distances(x, fit.location)
+        tails.append(law.robust_tail(d2, n, p, None, fit.inside))
+    every = np.concatenate(tails)
+    # Distances of one population hang together: the bounds leave room for the sample.
+    for alpha, room in ((0.05, 1.4), (0.01, 1.9)):
+        assert alpha / room < (every < alpha).mean() < alpha * room
+    assert (every < 0.001).mean() < 0.003
+    limit = law.robust_limit(0.01, n, p, None, fit.inside)
+    assert law.robust_tail([limit], n, p, None, fit.inside[:1])[0] == pytest.approx(0.01)
+
+
+def test_law_of_many_subjects():
+    x = np.random.default_rng(9).normal(size=(20_000, 3))
+    fit = minimum_covariance_determinant(x)
+    tail = law.robust_tail(dist.squared_distances(x, fit.location), len(x), 3, None, fit.inside)
+    assert (tail < 0.01).mean() == pytest.approx(0.01, rel=0.25)
+    w, p, d2 = int(fit.inside.sum()), 3, 25.0
+    expected = scipy.stats.f.sf(d2 * w * (w - p) / ((w + 1) * (w - 1) * p), p, w - p)
+    outside = law.robust_tail(np.full(len(x), d2), len(x), 3, None, fit.inside)
+    assert outside[~fit.inside][0] == pytest.approx(expected, rel=1e-9)
+    with pytest.raises(ValueError, match="no law"):
+        law.tabled(10, 5, None)
 
 
 def test_robust_fit_is_not_drawn_by_outliers_and_not_by_units():

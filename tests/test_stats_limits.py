@@ -12,10 +12,10 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
+from sabueso.screens.limits.effects import FlaggedSums, _exact_sums
 from sabueso.screens.limits.table import with_amounts
-from sabueso.screens.zscore.deviates import FlaggedSums, _exact_sums
 from sabueso.stats.change import compare, rate_and_volume
-from sabueso.stats.moments import deviate_limits, greatest_deviate, moments, shape
+from sabueso.stats.moments import deviate_limits, deviate_p, greatest_deviate, moments, shape
 from sabueso.stats.quartiles import between, centred_limits, fences, quartile_positions, robust_unit
 
 amounts = st.lists(st.integers(-(10**15), 10**15), min_size=2, max_size=40)
@@ -179,21 +179,24 @@ def test_sums_of_flagged_rows_never_wrap(rows):
     st.decimals("-1e15", "1e15", places=2),
     st.integers(-16_000_000_000, 16_000_000_000),
     st.integers(-3, 3),
+    st.sampled_from([1.0, 0.37, 4_285.2, 1e6]),
 )
-def test_amounts_near_a_log_limit_are_looked_at(amount, limit, off):
+def test_amounts_near_a_log_limit_are_looked_at(amount, limit, off, unit):
     """Whatever is beyond a limit on the log scale is beyond the amount that rows are first held to."""
 
     def steps(x):
-        return int(np.sign(x)) * round(float(np.log10(1 + abs(float(x)))) * 10**9)
+        return int(np.sign(x)) * round(float(np.log10(1 + abs(float(x)) / unit)) * 10**9)
 
     # The limit as it was drawn, and one next to the amount itself.
     for at in (limit, steps(amount) + off):
-        limits = with_amounts(pa.table({"least": [at], "greatest": [at]})).to_pylist()[0]
+        table = pa.table({"least": [at], "greatest": [at]})
+        limits = with_amounts(table, np.array([unit])).to_pylist()[0]
         if steps(amount) > at:
             assert float(amount) > limits["high_amount"]
         if steps(amount) < at:
             assert float(amount) < limits["low_amount"]
-    ends = with_amounts(pa.table({"least": [-(2**63)], "greatest": [2**63 - 1]})).to_pylist()[0]
+    table = pa.table({"least": [-(2**63)], "greatest": [2**63 - 1]})
+    ends = with_amounts(table, np.array([unit])).to_pylist()[0]
     assert ends["low_amount"] == -np.inf
     assert ends["high_amount"] == np.inf
 
@@ -209,3 +212,27 @@ def test_sums_of_flagged_amounts_are_exact(values, data):
     for place, (start, end) in enumerate(zip(starts, [*starts[1:], len(units)], strict=True)):
         part = [int(v) for v in units[start:end]]
         assert (totals[place], squares[place]) == (sum(part), sum(v * v for v in part))
+
+
+@given(st.integers(3, 400), st.floats(0, 1, exclude_max=True))
+def test_p_of_a_deviate_is_that_of_its_law(n, part):
+    z = part * greatest_deviate(n)
+    exact = scipy.stats.beta.sf(n * z * z / (n - 1) ** 2, 0.5, (n - 2) / 2)
+    assert deviate_p(z, n) == pytest.approx(exact, rel=1e-7, abs=1e-300)
+    assert deviate_p(z, n, two_sided=False) == pytest.approx(exact / 2, rel=1e-7, abs=1e-300)
+
+
+def test_p_of_a_deviate_far_out_and_of_many():
+    # Thompson's law through Student's: t² = n (n - 2) z² / ((n - 1)² - n z²) on n - 2.
+    for z, n in ((3.39, 15), (12.0, 1000), (6.0, 10**7)):
+        t = np.sqrt(n * (n - 2) * z * z / ((n - 1) ** 2 - n * z * z))
+        assert deviate_p(z, n) == pytest.approx(2 * scipy.stats.t.sf(t, n - 2), rel=1e-6)
+    assert float(f"{deviate_p(3.39, 15):.1g}") == 2e-7
+    with pytest.raises(ValueError, match="three"):
+        deviate_p(1.0, 2)
+    # Samples of twelve normal amounts: the share beyond each p is that p.
+    x = np.random.default_rng(4).normal(size=(40_000, 12))
+    z = (x - x.mean(axis=1, keepdims=True)) / x.std(axis=1, ddof=1, keepdims=True)
+    p = deviate_p(z, 12)
+    for alpha in (0.1, 0.01, 0.001):
+        assert (p < alpha).mean() == pytest.approx(alpha, rel=0.1)

@@ -289,7 +289,8 @@ def deviation_error(
     """
     size = np.asarray(n, dtype=np.float64)[:, None]
     gap, sigma = share - expected, np.sqrt(share * (1 - share) / size)
-    ratio = np.divide(gap, sigma, out=np.zeros_like(gap), where=sigma > 0)
+    # A class that is empty, or holds all, does not vary: its sign is settled.
+    ratio = np.divide(gap, sigma, out=np.sign(gap) * 40, where=sigma > 0)
     sign = erf(ratio / np.sqrt(2))
     folded = sigma * np.sqrt(2 / np.pi) * np.exp(-(ratio**2) / 2) + gap * sign
     alone = gap**2 + sigma**2 - folded**2
