@@ -237,7 +237,9 @@ def test_skew_adjusted_fences_flag_what_numpy_flags(populate, settings):
         ]
         x = np.array([float(r["amount"]) for r in mine])
         if log:
-            x = np.round(np.sign(x) * np.log10(1 + np.abs(x)), 9)
+            unit = np.median(np.abs(x[x != 0])) / 100
+            assert group["scale_unit"] == pytest.approx(unit)
+            x = np.round(np.sign(x) * np.log10(1 + np.abs(x) / unit), 9)
         mc = definition(np.round(x * 10**9 if log else x * 100))
         assert group["medcouple"] == pytest.approx(mc, abs=1e-9)
         q1, q3 = np.percentile(x, [25, 75])

@@ -143,7 +143,7 @@ def test_a_test_of_another_package_goes_through_every_command(marisma, tmp_path)
     for command in (["dig", identity], ["why", identity], ["paper"], ["queue", "--out", "q.csv"],
                     ["review", identity, "--cleared", "--reason", "x", "--as", "KL"]):  # fmt: skip
         run(*command)
-    assert "40 flagged of" in (case / "papers" / "working-paper.html").read_text()
+    assert "Flagged 40 of" in (case / "papers" / "working-paper.html").read_text()
     plan = case / "case.toml"
     plan.write_text(plan.read_text() + '\n[engine]\nkind = "half"\n')
     assert "the engine 'half' does not write EXACT_QUANTILES" in run("dig", "payments", code=2)

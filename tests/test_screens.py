@@ -126,6 +126,10 @@ def test_classical_accuracy_case(populate):
     assert (group["mean"], group["sd"]) == (10000000.2, 0.1)
 
 
+def _deviate_p(z, n):
+    return scipy.stats.beta.sf(n * z**2 / (n - 1) ** 2, 0.5, (n - 2) / 2)
+
+
 @pytest.mark.parametrize("by", [None, "account"])
 def test_zscore_equals_numpy(populate, by):
     rows = _ledger()
@@ -157,8 +161,17 @@ def test_zscore_equals_numpy(populate, by):
     assert got == flagged
     scores = [abs(f["score"]) for f in found["flags"]]
     assert scores == sorted(scores, reverse=True)
-    raw = 2 * scipy.stats.norm.sf(np.array(scores))
-    assert [f["p"] for f in found["flags"]] == pytest.approx(raw.tolist())
+    sizes = np.array([len(expected[f.get("group", {}).get("account", "")]) for f in found["flags"]])
+    exact = _deviate_p(np.array(scores), sizes)
+    assert [f["p"] for f in found["flags"]] == pytest.approx(exact.tolist(), rel=1e-6, abs=1e-300)
+    sizes = np.array([g["n"] for g in found["groups"]])
+    chance = (sizes * _deviate_p(np.full(len(sizes), 2.5), sizes)).sum()
+    assert found["flags_by_chance"] == pytest.approx(chance)
+    high = screened(populate(rows), "zscore", on="amount", by=by or "", limit="2.5", side="high")
+    both = {f["subject"]["line"]: f["p"] for f in found["flags"]}
+    assert high["flags"]
+    for f in high["flags"]:
+        assert f["p"] == pytest.approx(both[f["subject"]["line"]] / 2, rel=1e-9)
 
 
 def test_modified_zscore_on_the_log_scale(populate):
@@ -171,20 +184,34 @@ def test_modified_zscore_on_the_log_scale(populate):
         scale="log",
         limit="3",
     )
-    x = np.log10(1 + np.array([v for v in _amounts(rows)[""] if v > 0]))
+    amounts = np.array([v for v in _amounts(rows)[""] if v > 0])
+    hundredth = np.median(amounts) / 100
+    x = np.log10(1 + amounts / hundredth)
     unit = np.median(np.abs(x - np.median(x))) / 0.6745
     z = (x - np.median(x)) / unit
     assert [f["score"] for f in found["flags"]] == pytest.approx(
         sorted(z[np.abs(z) > 3], key=lambda v: -abs(v)), abs=1e-5
     )
-    assert found["groups"][0]["median"] == pytest.approx(10 ** np.median(x) - 1, rel=1e-6)
+    middle = (10 ** np.median(x) - 1) * hundredth
+    assert found["groups"][0]["median"] == pytest.approx(middle, rel=1e-6)
+    assert found["groups"][0]["scale_unit"] == pytest.approx(hundredth)
+    # Another unit of the amounts: the same rows.
+    for factor in (Decimal(10), Decimal("0.125")):
+        other = [r | {"amount": r["amount"] and round(r["amount"] * factor, 5)} for r in rows]
+        again = screened(
+            populate(other, where="amount > 0"), "zscore", on="amount", method="modified",
+            scale="log", limit="3",
+        )  # fmt: skip
+        assert [f["subject"]["line"] for f in again["flags"]] == [
+            f["subject"]["line"] for f in found["flags"]
+        ]
 
 
 def test_false_discovery_rate_over_all_rows(populate):
     rows = _ledger(600)
     found = screened(populate(rows), "zscore", on="amount", limit="1.5", adjust="bh")
     x = np.array(_amounts(rows)[""])
-    p = 2 * scipy.stats.norm.sf(np.abs((x - x.mean()) / x.std(ddof=1)))
+    p = _deviate_p((x - x.mean()) / x.std(ddof=1), len(x))
     expected = np.sort(scipy.stats.false_discovery_control(p))[: found["flag_count"]]
     assert sorted(f["p_adjusted"] for f in found["flags"]) == pytest.approx(expected.tolist())
 
@@ -223,7 +250,9 @@ def test_distance_of_rows(populate, fit):
         assert np.array(g["covariance"]) == pytest.approx(np.cov(x, rowvar=False))
         limit = scipy.stats.beta.isf(0.01, 1, (len(x) - 3) / 2) * (len(x) - 1) ** 2 / len(x)
     else:
-        limit = scipy.stats.chi2.isf(0.01, 2)
+        # The law of 800 subjects is tabled: within some per cent of chi-square, and above it.
+        limit = g["limit"]
+        assert scipy.stats.chi2.isf(0.01, 2) < limit < 1.06 * scipy.stats.chi2.isf(0.01, 2)
     assert g["limit"] == pytest.approx(limit)
     off = x - np.array(g["center"])
     d2 = np.einsum("ij,jk,ik->i", off, np.linalg.inv(np.array(g["covariance"])), off)

@@ -77,7 +77,7 @@ def test_pairs_equal_numpy(marisma):
 
 def test_views_and_figures(marisma, tmp_path):
     stem = sabueso("survey", "payroll", "salario_base", "--stem", cwd=marisma).stdout
-    assert " | " in stem and "leaf of" in stem
+    assert " ╎ " in stem and " read " in stem and "beyond the digits: " in stem
     for options in ([], ["--by", "categoria"]):
         out = tmp_path / f"x{len(options)}.png"
         sabueso("survey", "payroll", "neto", *options, "--out", str(out), cwd=marisma)

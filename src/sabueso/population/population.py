@@ -94,9 +94,10 @@ class Population:
         """Reasons that come before those of any test."""
         reasons = []
         if self.defined is not None:
-            held = expressions.condition(
-                self.defined.where, self.table, f"population {self.defined.name}"
-            )
+            try:
+                held = expressions.condition(self.defined.where, self.table)
+            except UserError as error:
+                raise UserError(f"population {self.defined.name!r}: {error}") from None
             reasons.append(Reason("outside_population", _not_true(held)))
         if self.where:
             chosen = expressions.condition(self.where, self.table)

@@ -269,7 +269,7 @@ def expected_deviation(n: ArrayLike, test: DigitTest) -> NDArray[np.float64]:
     Examples
     --------
     >>> expected_deviation([300], "first").round(5).tolist()
-    [0.01402]
+    [0.01357]
     """
     size = np.asarray(n, dtype=np.float64)[:, None]
     p = expected_shares(test)

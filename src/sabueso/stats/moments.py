@@ -121,7 +121,7 @@ def deviate_p(z: ArrayLike, n: ArrayLike, *, two_sided: bool = True) -> NDArray[
     Examples
     --------
     >>> float(f"{deviate_p(3.39, 15):.2g}")
-    2.1e-07
+    2.4e-07
     """
     size = np.asarray(n, dtype=np.float64)
     if np.any(size < 3):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal
 from typing import TypeVar
 
 from sabueso.report import numbers as num
@@ -74,7 +75,7 @@ class DigitsView(View[DigitGroup]):
                 "behind a difference, and none is flagged"
             )
             found += [Line(text), Gap()]
-        found += [*_classes(group, whole=whole), Gap()]
+        found += [*_classes(group, finding.scale, whole=whole), Gap()]
         found += [Line(verdict(group, self._test)), Line(_excess(group))]
         if group.mantissa_p is not None:
             text = (
@@ -219,34 +220,56 @@ def _strongest(classes: Sequence[C]) -> list[C]:
     return sorted(chosen, key=lambda c: c.digits)
 
 
-def _classes(group: DigitGroup, *, whole: bool) -> list[Block]:
+def _classes(group: DigitGroup, scale: int, *, whole: bool) -> list[Block]:
+    """Classes with their bars; whole, every class with its p and amount, and the control total."""
     classes = group.classes
     shown = classes if whole else _strongest(classes)
     largest = max(max(c.share, c.band_high) for c in shown)
     places = 1 if len(classes) <= MOST_CLASSES else 2
-    columns = [
-        *map(Column, ("digits", "count", "share", "expected", "points", "of amount")),
-        Column("", "bar"),
-        Column("", "left"),
-    ]
-    rows: list[list[Cell]] = [
-        [
-            Marked(c.digits, "strong" if c.flagged else "plain"),
-            num.count(c.count),
-            num.percent(c.share, places),
-            num.percent(c.expected, places),
-            num.signed(c.difference, places),
-            num.percent(c.amount_share, 1),
-            Bar(c.share, c.expected, c.band_low, c.band_high, largest, c.flagged),
-            Marked(_remark(c)),
-        ]
-        for c in shown
-    ]
+    head = ["digits", "count", "share", "expected", "points"]
+    head += ["z", "p", "adj. p", "amount"] if whole else []
+    columns = [*map(Column, (*head, "of amount")), Column("", "bar"), Column("", "left")]
+    rows: list[list[Cell]] = []
+    for c in shown:
+        more = [num.signed(c.z, 2), num.p_value(c.p), num.p_value(c.p_adjusted)]
+        rows.append(
+            [
+                Marked(c.digits, "strong" if c.flagged else "plain"),
+                num.count(c.count),
+                num.percent(c.share, places),
+                num.percent(c.expected, places),
+                num.signed(c.difference, places),
+                *([*more, num.amount(c.amount, scale)] if whole else []),
+                num.percent(c.amount_share, 1),
+                Bar(c.share, c.expected, c.band_low, c.band_high, largest, c.flagged),
+                Marked(_remark(c)),
+            ]
+        )
+    strong: frozenset[int] = frozenset()
+    if whole:
+        rows.append(_control(classes, scale))
+        strong = frozenset([len(rows) - 1])
     rest = ""
     if len(shown) < len(classes):
         inside = len(classes) - len(group.flagged)
         rest = f"{inside} of {len(classes)} classes are within the band or not significant"
-    return [Table(columns, rows, rest=rest)]
+    return [Table(columns, rows, strong=strong, rest=rest)]
+
+
+def _control(classes: Sequence[DigitClass], scale: int) -> list[Cell]:
+    """What the classes add up to: all rows used, and their amount."""
+    shares = [c.amount_share for c in classes if c.amount_share is not None]
+    return [
+        "total",
+        num.count(sum(c.count for c in classes)),
+        num.percent(sum(c.share for c in classes)),
+        num.percent(sum(c.expected for c in classes)),
+        *[""] * 4,
+        num.amount(sum((c.amount for c in classes), Decimal(0)), scale),
+        num.percent(sum(shares) if shares else None),
+        "",
+        "",
+    ]
 
 
 def _remark(c: DigitClass) -> str:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Drawing
@@ -10,9 +11,14 @@ from sabueso.report.canvas import one_plot, plain_number
 from sabueso.report.palette import AMBER, INK, PLUM, SEA, STONE
 from sabueso.screens.distance.result import DistanceGroup
 from sabueso.screens.finding import Finding
+from sabueso.stats.distance import chi_square_limit
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+
+MOST_NAMED = 4
+"""Subjects of a group that the figure names."""
 
 
 def distance_drawing(finding: Finding[DistanceGroup]) -> Drawing | None:
@@ -42,15 +48,43 @@ def _distance(axes: Axes, finding: Finding[DistanceGroup]) -> bool:
         )
     top = max(max(g.quantiles.expected) for g in chosen)
     axes.plot([0, top], [0, top], color=STONE, linewidth=0.8, zorder=1)
-    limit = chosen[0].limit
-    axes.axhline(limit, color=PLUM, linewidth=1)
+    limit = max(g.limit for g in chosen)
+    for color, g in zip(colors, chosen, strict=False):
+        axes.axhline(g.limit, color=PLUM if len(chosen) == 1 else color, linewidth=1)
+    lowest = min(g.limit for g in chosen)
+    name = (
+        f"limit {limit:.1f}"
+        if lowest == limit
+        else f"limits of the groups, {lowest:.1f} to {limit:.1f}"
+    )
     axes.annotate(
-        f"limit {limit:.1f}", (0, limit), xycoords=("axes fraction", "data"), xytext=(4, 3),
+        name, (0, limit), xycoords=("axes fraction", "data"), xytext=(4, 3),
         textcoords="offset points", fontsize=8, color=PLUM,
     )  # fmt: skip
     axes.set_yscale("symlog", linthresh=max(limit, 1))
+    # No distance is below 0, and the furthest points are whole.
+    highest = max(max(g.quantiles.observed) for g in chosen)
+    axes.set_ylim(0, max(highest, limit) * 1.6)
+    axes.set_xlim(-0.02 * top, 1.08 * top)
+    _named(axes, finding, chosen)
     axes.yaxis.set_major_formatter(plain_number)
     axes.set_xlabel("d² expected of a normal population (chi-square)")
     axes.set_ylabel("d² observed")
     axes.legend(frameon=False, fontsize=8, loc="upper left")
     return True
+
+
+def _named(axes: Axes, finding: Finding[DistanceGroup], chosen: Sequence[DistanceGroup]) -> None:
+    """The furthest subjects by name, each at its place among those of its group."""
+    places: dict[Any, list[Any]] = {tuple(g.group.values()): [0, g] for g in chosen}
+    for flag in finding.flags.rows(MOST_NAMED * len(chosen)):
+        found = places.get(tuple((flag.get("group") or {}).values()))
+        if found is None or found[0] >= MOST_NAMED:
+            continue
+        rank, g = found
+        at = chi_square_limit((rank + 0.5) / g.n, len(g.measures))
+        found[0] = rank + 1
+        axes.annotate(
+            finding.flags.named(flag).short()[:24], (at, flag["score"]), textcoords="offset points",
+            xytext=(-5, 3 if rank % 2 else -9), ha="right", fontsize=6.5, color=INK,
+        )  # fmt: skip

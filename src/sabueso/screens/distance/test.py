@@ -24,6 +24,7 @@ from sabueso.screens.finding import Caution, Finding, Flags, NotTested, with_str
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
+from sabueso.screens.limits.scales import MEDIAN_PARTS
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats import distance as dist
 from sabueso.stats import distance_law as law
@@ -32,6 +33,7 @@ from sabueso.stats.mcd import minimum_covariance_determinant
 
 Floats = np.ndarray
 MASKING_LEVEL = 0.01
+FURTHEST = 20
 """Adjusted p below which a subject is far beyond doubt, whatever the level asked for."""
 
 if TYPE_CHECKING:
@@ -62,8 +64,8 @@ class DistanceSettings(Settings):
     )
     transform: Literal["none", "log", "rank"] = Field(
         "none",
-        description="of each measure within its peer group: none, sign(x)·log10(1 + |x|/u), u the "
-        "median |x|, or normal scores",
+        description="of each measure within its peer group: none, sign(x)·log10(1 + |x|/u), u a "
+        "hundredth of the median |x|, or normal scores",
     )
     share: float | None = Field(
         None, ge=0.5, le=1, description="share of subjects in the robust subset"
@@ -257,7 +259,7 @@ def _transformed(values: Floats, rows: np.ndarray, transform: str) -> Floats:
     if transform == "log":
         size = np.abs(x)
         units = [np.median(column[column > 0]) if (column > 0).any() else 1.0 for column in size.T]
-        return np.asarray(np.sign(x) * np.log10(1 + size / np.array(units)))
+        return np.asarray(np.sign(x) * np.log10(1 + size * MEDIAN_PARTS / np.array(units)))
     if transform == "rank":
         return np.column_stack([_normal_scores(column) for column in x.T])
     return x
@@ -345,6 +347,9 @@ def _distances(x: Floats, rows: np.ndarray, settings: DistanceSettings) -> _Resu
         # Far beyond doubt by the robust distance, and within the classical limit.
         certain = adjust(tail, "holm") < min(settings.alpha, MASKING_LEVEL)
         masked = int((certain & (classical <= plain_limit)).sum())
+        if masked and not _normal_core(x[fitted.inside]):
+            # Long tails, and no outliers of a population that is otherwise normal.
+            masked = 0
     if not robust_fit or tail is None:
         tail, limit = plain_tail, plain_limit
     return _Result(
@@ -361,6 +366,12 @@ def _distances(x: Floats, rows: np.ndarray, settings: DistanceSettings) -> _Resu
         mardia=dist.mardia(x) if n > p + 1 else None,
         dropped=notes,
     )
+
+
+def _normal_core(x: Floats) -> bool:
+    """Whether the subjects near the robust centre lie evenly about it, as those of a normal population
+    do; their tails are cut off, and tell nothing."""
+    return len(x) <= x.shape[1] + 1 or dist.mardia(x).skewness_p >= MASKING_LEVEL
 
 
 def _flags(
@@ -491,7 +502,9 @@ def _quantiles(r: _Result, settings: DistanceSettings) -> Quantiles:
     """Ordered d² at up to 200 ranks against chi-square(p), for a figure."""
     used = np.sort(r.robust if settings.fit == "robust" and r.robust is not None else r.classical)
     n = len(used)
-    ranks = np.unique(np.linspace(0, n - 1, min(n, 200)).round().astype(int))
+    even = np.linspace(0, n - 1, min(n, 200)).round().astype(int)
+    # The furthest are all there: they are what the figure is looked at for.
+    ranks = np.unique(np.concatenate([even, np.arange(max(n - FURTHEST, 0), n)]))
     expected = [dist.chi_square_limit(float(1 - (k + 0.5) / n), len(r.measures)) for k in ranks]
     return Quantiles(expected, used[ranks].tolist())
 
@@ -525,8 +538,8 @@ def _cautions(
                 Caution(
                     "not_normal",
                     f"the measures{of(key)} are not jointly normal (Mardia's skewness p "
-                    f"{r.mardia.skewness_p:.2g}, kurtosis p {r.mardia.kurtosis_p:.2g}): p ranks and does "
-                    "not prove",
+                    f"{num.p_value(r.mardia.skewness_p)}, kurtosis p {num.p_value(r.mardia.kurtosis_p)}): "
+                    "p ranks and does not prove",
                     {"group": key},
                 )
             )

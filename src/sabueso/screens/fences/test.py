@@ -52,7 +52,7 @@ class FencesSettings(MeasureSettings):
     )
     scale: Literal["amount", "log"] = Field(
         "amount",
-        description="the measure as it is, or sign(x)·log10(1 + |x|/u), u the median |x| of the group",
+        description="the measure as it is, or sign(x)·log10(1 + |x|/u), u 1% of the median |x|",
     )
     side: Literal["both", "high", "low"] = Field("both", description="which side is flagged")
     aim: int | None = Field(
@@ -163,8 +163,9 @@ class Fences(Screen):
         flags, counts = _flags(found, tested, settings)
         sums = FlaggedSums.of(found, len(tested))
         without = without_flagged(
-            population, base, groups, [t.effect for t in tested], limits, sums, settings.side
-        )
+            population, base, groups, [t.effect for t in tested],
+            lambda places: _limit_table(groups, [tested[i] for i in places]), sums, settings.side,
+        )  # fmt: skip
         described = [
             _described(t, count, scale, rest)
             for t, count, rest in zip(tested, counts, without, strict=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import NamedTuple
@@ -145,11 +145,14 @@ def without_flagged(
     base: exp.Select,
     groups: Grouping,
     wholes: Sequence[Effect],
-    limits: pa.Table,
+    limits_at: Callable[[list[int]], pa.Table],
     beyond: FlaggedSums,
     side: str,
 ) -> list[Effect | None]:
-    """Each group's amounts without its flagged rows: order statistics of those that have any."""
+    """Each group's amounts without its flagged rows: order statistics of those that have any.
+
+    ``limits_at`` gives the limit table of some groups.
+    """
     touched = [place for place, n in enumerate(beyond.n) if n]
     middles: dict[int, list[float] | None] = {}
     if touched:
@@ -157,11 +160,11 @@ def without_flagged(
             population,
             base,
             groups,
-            limits.take(pa.array(touched)),
+            limits_at(touched),
             {"worth": sql.column(WORTH, "b")},
             {"middle": sql.quantiles(sql.column("worth"), MIDDLE)},
             sum(wholes[place].n for place in touched),
             exp.Not(this=lim.beyond(side)),
         )
-        middles = {row["g0"]: row["middle"] for row in found.to_pylist()}
+        middles = {touched[row["g0"]]: row["middle"] for row in found.to_pylist()}
     return [beyond.rest(place, whole, middles.get(place)) for place, whole in enumerate(wholes)]

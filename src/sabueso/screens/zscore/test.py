@@ -73,7 +73,7 @@ class ZScoreSettings(MeasureSettings):
     )
     scale: Literal["amount", "log"] = Field(
         "amount",
-        description="the measure as it is, or sign(x)·log10(1 + |x|/u), u the median |x| of the group",
+        description="the measure as it is, or sign(x)·log10(1 + |x|/u), u 1% of the median |x|",
     )
     side: Literal["both", "high", "low"] = Field("both", description="which side is flagged")
     min_group: int = Field(3, ge=2, description="rows below which a group is not tested")
@@ -202,8 +202,10 @@ class ZScore(Screen):
         if settings.method == "plain":
             tested = with_spread(population, base, groups, tested)
         wholes = [t.group.effect for t in tested]
-        limits = limits_of(groups, tested)
-        without = without_flagged(population, base, groups, wholes, limits, beyond, settings.side)
+        without = without_flagged(
+            population, base, groups, wholes,
+            lambda places: limits_of(groups, [tested[i] for i in places]), beyond, settings.side,
+        )  # fmt: skip
         described = [
             _described(t, rest, scale, settings, limit)
             for t, rest in zip(tested, without, strict=True)

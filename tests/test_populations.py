@@ -1,0 +1,231 @@
+"""Named populations, the score of every row, partial periods, options that are obeyed or refused."""
+
+from __future__ import annotations
+
+import csv
+import json
+import shutil
+from datetime import date, timedelta
+from decimal import Decimal
+
+import numpy as np
+import pyarrow.parquet as pq
+import pytest
+
+from conftest import inside, inside_json, screened
+from sabueso.population.calendar import Span
+from sabueso.screens.distance.proposed import proposed_measures
+from sabueso.screens.periods.partial import partial_periods
+from test_digits_and_limits import ROLES, ledger
+
+DEBITS = """
+[populations.debits]
+table = "payments"
+where = "importe > 0"
+reason = "refunds are looked at apart"
+"""
+
+
+@pytest.fixture
+def named(marisma, tmp_path):
+    """A copy of the sample case with a named population."""
+    case = tmp_path / "case"
+    shutil.copytree(marisma, case)
+    plan = case / "case.toml"
+    plan.write_text(plan.read_text(encoding="utf-8") + DEBITS, encoding="utf-8")
+    return case
+
+
+def test_a_named_population_can_be_given_wherever_a_table_can(named):
+    whole = inside_json("try", "zscore", "payments", "--where", "importe > 0", cwd=named)
+    found = inside_json("try", "zscore", "debits", cwd=named)
+    assert (found["population_name"], found["table"]) == ("debits", "payments")
+    assert found["population"]["left_out"] == {"outside_population": 743}
+    assert found["groups"] == whole["groups"]
+    assert found["flag_count"] == whole["flag_count"]
+    text = inside("try", "zscore", "debits", cwd=named).stdout
+    assert "population debits of payments: refunds are looked at apart" in text
+    assert "sabueso try zscore debits --keep" in text
+    dug = inside_json("dig", "debits", "--by", "cuenta", cwd=named)
+    assert dug["population"]["left_out"] == {"outside_population": 743}
+    assert inside_json("survey", "debits", "importe", cwd=named)[0]["population"]["used"] == 34943
+    # Kept, screened and reviewed: the exceptions are the table's own.
+    inside("try", "top", "debits", "--aim", "3", "--keep", "the largest debits", cwd=named)
+    done = inside_json("screen", "the largest debits", cwd=named)
+    assert done["screens"][0]["table"] == "payments"
+    ids = done["screens"][0]["exceptions"]
+    assert all(each.startswith("PAY-") for each in ids)
+    assert inside_json("why", ids[0], cwd=named)["population_rows"] == 34943
+    assert inside_json("dig", ids[0], cwd=named)["rows"][0]["importe"]
+    inside("paper", cwd=named)
+    page = (named / "papers" / "working-paper.html").read_text(encoding="utf-8")
+    assert "Population debits (refunds are looked at apart) of table payments" in page
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ('[populations.payments]\ntable = "payments"\nwhere = "1 = 1"\nreason = "x"\n', "name of a table"),
+        ('[populations.x]\ntable = "paymnts"\nwhere = "1 = 1"\nreason = "x"\n', "did you mean"),
+        ('[populations.x]\ntable = "payments"\nwhere = "importe > 0"\n', "reason"),
+    ],
+)  # fmt: skip
+def test_a_population_that_is_none(marisma, tmp_path, text, message):
+    case = tmp_path / "case"
+    shutil.copytree(marisma, case)
+    plan = case / "case.toml"
+    plan.write_text(plan.read_text(encoding="utf-8") + "\n" + text, encoding="utf-8")
+    refused = inside("survey", "payments", cwd=case, code=2).stderr
+    assert message in refused
+    assert len(refused.splitlines()) == 1
+
+
+def test_a_condition_of_a_population_that_does_not_hold(named):
+    plan = named / "case.toml"
+    plan.write_text(plan.read_text("utf-8").replace("importe > 0", "imprte > 0"), "utf-8")
+    refused = inside("try", "digits", "debits", cwd=named, code=2).stderr
+    assert "imprte" in refused and "debits" in refused
+
+
+@pytest.mark.parametrize("scale", ["amount", "log"])
+def test_the_score_of_every_row(marisma, tmp_path, scale):
+    flags = inside_json(
+        "try", "zscore", "payments", "--by", "cuenta", "--scale", scale, cwd=marisma
+    )
+    out = tmp_path / "z.csv"
+    arguments = ["try", "zscore", "payments", "--by", "cuenta", "--scale", scale, "--every"]
+    inside(*arguments, "--out", str(out), cwd=marisma)
+    with out.open(encoding="utf-8-sig", newline="") as file:
+        rows = list(csv.DictReader(file))
+    assert len(rows) == flags["population"]["used"]
+    sizes = [abs(float(r["score"])) for r in rows]
+    assert sizes == sorted(sizes, reverse=True)
+    assert sum(Decimal(r["importe"]) for r in rows) == Decimal(flags["population"]["used_total"])
+    by_id = {r["pago"]: r for r in rows}
+    for flag in flags["flags"][:50]:
+        row = by_id[flag["subject"]["pago"]]
+        assert float(row["score"]) == pytest.approx(flag["score"], rel=1e-9)
+        assert (row["file"], int(row["line"])) == (flag["subject"]["file"], flag["subject"]["line"])
+    beyond = sum(size > 3 for size in sizes)
+    assert beyond == flags["flag_count"]
+    again = tmp_path / "z.parquet"
+    inside(*arguments, "--out", str(again), cwd=marisma)
+    assert pq.read_table(again).column("score").to_pylist() == [float(r["score"]) for r in rows]
+    # A cell that a spreadsheet would run is none.
+    assert not any(v[:1] in "=@" for r in rows[:2000] for v in r.values() if v)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["try", "zscore", "payments", "--every"], "--every writes a file"),
+        (["try", "zscore", "payments", "--every", "--out", "z.xlsx"], ".csv or .parquet"),
+        (["try", "fences", "payments", "--every", "--out", "z.csv"], "not each row has a score"),
+        (["survey", "--by", "cuenta"], "--by does not go with a survey of tables"),
+        (["survey", "payments", "--stem"], "--stem does not go with"),
+        (["survey", "payroll", "--pairs", "--by", "categoria"], "--by does not go with"),
+        (["survey", "payroll", "neto", "--by", "categoria", "--bins", "5"], "leave --by out"),
+    ],
+)
+def test_an_option_that_is_not_obeyed_is_refused(marisma, arguments, message):
+    refused = inside(*arguments, cwd=marisma, code=2).stderr
+    assert message in refused
+    assert len(refused.splitlines()) == 1
+
+
+def test_survey_by_dates_is_json(marisma):
+    for by in ("year", "month", "fecha", "cuenta,year"):
+        found = inside_json("survey", "payments", "importe", "--by", by, cwd=marisma)
+        assert sum(g["n"] for g in found[0]["groups"]) == 35686
+
+
+def test_bins_are_those_asked_for(marisma):
+    for number in (1, 15, 20):
+        found = inside_json("survey", "payments", "importe", "--bins", str(number), cwd=marisma)
+        histogram = found[0]["histogram"]
+        assert len(histogram["counts"]) == number == len(histogram["edges"]) - 1
+        assert sum(histogram["counts"]) == 35686
+    text = inside("survey", "payments", "importe", cwd=marisma).stdout
+    lines = [
+        line.split() for line in text.splitlines() if ("%" in line and "█" in line) or "▏" in line
+    ]
+    assert any(line[0] == "below" for line in lines) and "and above" in text
+
+
+def _days(first: str, last: str, skip: tuple[int, ...] = ()) -> set[date]:
+    start, end = date.fromisoformat(first), date.fromisoformat(last)
+    every = (start + timedelta(days=i) for i in range((end - start).days + 1))
+    return {d for d in every if d.weekday() not in skip}
+
+
+@pytest.mark.parametrize(
+    ("days", "names", "partial"),
+    [
+        # Complete months of unequal length.
+        (_days("2024-01-01", "2025-12-31"), ("2025-01", "2025-02"), []),
+        (_days("2024-01-02", "2025-12-30", (5, 6)), ("2024", "2025"), []),
+        # A December of three days, and a year that starts in March.
+        (_days("2024-01-01", "2025-12-03"), ("2024-12", "2025-12"), ["2025-12"]),
+        (_days("2024-03-01", "2025-12-31", (6,)), ("2024", "2025"), ["2024"]),
+        # Once a month; a month is lacking.
+        ({date(y, m, 1) for y in (2024, 2025) for m in range(1, 13)}, ("2024", "2025"), []),
+        (
+            {date(y, m, 1) for y in (2024, 2025) for m in range(1, 13)} - {date(2025, 8, 1)},
+            ("2024", "2025"),
+            ["2025"],
+        ),
+        (_days("2024-01-01", "2024-12-31"), ("2024", "2025"), ["2025"]),
+    ],
+)  # fmt: skip
+def test_partial_periods(days, names, partial):
+    spans = [(name, Span.of(name), days) for name in names]
+    found = partial_periods(spans)
+    assert [c.figures["period"] for c in found] == partial
+    json.dumps([c.figures for c in found])
+
+
+def test_measures_that_are_proposed(populate):
+    rng = np.random.default_rng(2)
+    rows = ledger(n=400)
+    for i, row in enumerate(rows):
+        row["place"] = Decimal(i + 1)  # a line number
+        row["code"] = Decimal(int(rng.integers(620, 630)))
+        row["hours"] = Decimal(int(rng.integers(1, 2000))).scaleb(-2)
+        row["seldom"] = Decimal(i) if i % 10 == 0 else None
+    population = populate(rows, **ROLES)
+    assert [c.name for c in proposed_measures(population)] == ["amount", "hours"]
+    found = screened(population, "distance", measures="amount,hours")
+    assert found["population"]["used"] > 300
+    assert found["flags_by_chance"] == pytest.approx(0.001 * found["tests_made"])
+
+
+def test_digits_by_group_say_how_many_groups_are_unfit(populate):
+    rng = np.random.default_rng(3)
+    rows = [
+        {"amount": Decimal(int(10 ** rng.uniform(2, 6))).scaleb(-2), "who": f"g{i % 50:02d}"}
+        for i in range(3000)
+    ]
+    found = screened(populate(rows, amount="amount"), "digits", by="who")
+    few = next(c for c in found["cautions"] if c["code"] == "too_few")
+    assert (few["groups"], few["of"]) == (50, 50)
+    assert "in 50 of 50 groups" in few["text"]
+    assert found["flags_by_chance"] == 0.05
+    cut = [{"amount": Decimal(int(10 ** rng.uniform(2, 5.7))).scaleb(-2)} for _ in range(4000)]
+    cut = [r for r in cut if r["amount"] < 3000]
+    codes = {c["code"] for c in screened(populate(cut, amount="amount"), "digits")["cautions"]}
+    assert "truncated" in codes
+    round_ = [{"amount": Decimal(int(rng.uniform(1, 900)) * 100)} for _ in range(1000)]
+    codes = {c["code"] for c in screened(populate(round_, amount="amount"), "digits")["cautions"]}
+    assert "rounded" in codes
+
+
+def test_rows_that_repeat_are_said(populate):
+    rows = ledger(n=900)
+    for row in rows:
+        row["amount"] = row["amount"] or Decimal("1.00")
+    twice = [*rows, *[r | {"id": f"{r['id']}b"} for r in rows[:300]]]
+    for test in ("digits", "zscore"):
+        codes = [c["code"] for c in screened(populate(rows, **ROLES), test)["cautions"]]
+        assert "copied_rows" not in codes
+        codes = [c["code"] for c in screened(populate(twice, **ROLES), test)["cautions"]]
+        assert "copied_rows" in codes
