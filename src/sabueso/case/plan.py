@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -351,9 +351,15 @@ def _save(path: Path, document: Any) -> None:
 
 
 def write_table(
-    path: Path, name: str, prefix: str, sources: list[str], roles: dict[str, str]
+    path: Path,
+    name: str,
+    prefix: str,
+    sources: list[str],
+    roles: dict[str, str],
+    read: Mapping[str, Any],
 ) -> None:
-    """Add a table to the plan, or new sources and roles to one that is there."""
+    """Add a table to the plan, or new sources and roles to one that is there, and how it is read as
+    far as that was said."""
     import tomlkit
 
     document = _document(path)
@@ -373,6 +379,10 @@ def write_table(
     for source in sources:
         if source not in known:
             known.append(source)
+    if read:
+        if "read" not in section:
+            section.add("read", tomlkit.inline_table())
+        section["read"].update(dict(read))
     if roles and "roles" not in section:
         inline = tomlkit.inline_table()
         inline.update(roles)

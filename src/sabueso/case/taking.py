@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+
+from pydantic import ValidationError
 
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
@@ -159,6 +161,7 @@ class Taking:
     origin: dict[str, str] | None = None
     initials: str = ""
     progress: Progress | None = None
+    given: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass
@@ -195,6 +198,7 @@ def take_in(
     initials: str = "",
     progress: Progress | None = None,
     hashes: Hashes | None = None,
+    given: Mapping[str, Any] | None = None,
 ) -> TakeReport:
     """Read files into a table, all of them or none.
 
@@ -213,13 +217,17 @@ def take_in(
         Where the file is from, for the register: the database and the query.
     hashes : Hashes, optional
         Where the hash of a file was begun before.
+    given : mapping, optional
+        Settings of ``read`` that are not to be detected; they are kept in the plan.
 
     Raises
     ------
     UserError
         If a file cannot be read, or a file of that name was taken in with other content.
     """
-    asked = Taking(table, paths, named, replace_old, origin, initials, progress)
+    asked = Taking(
+        table, paths, named, replace_old, origin, initials, progress, _checked(given or {})
+    )
     with ExitStack() as stack:
         hashes = hashes or stack.enter_context(Hashes())
         shop = None
@@ -233,6 +241,24 @@ def take_in(
             if not read.reports or _keep(case, asked, read):
                 return reported(case, asked, read, kept=True)
     raise busy(table)
+
+
+def _checked(given: Mapping[str, Any]) -> dict[str, Any]:
+    """Settings of ``read`` as they are kept.
+
+    Raises
+    ------
+    UserError
+        If one is none.
+    """
+    try:
+        known = ReadSettings(**given)
+    except ValidationError as error:
+        first = error.errors()[0]
+        name = "-".join(map(str, first["loc"])) or "read"
+        message = first["msg"].removeprefix("Value error, ")
+        raise UserError(f"--{name} {given.get(name)!r}: {message}") from None
+    return {name: getattr(known, name) for name in given}
 
 
 def busy(table: str) -> UserError:
@@ -289,7 +315,7 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
     names = {event.body["file"]: event for event in before.values()}
     rules = _rules(case, table)
     settings = (section.read if section else ReadSettings()).model_copy(
-        update={"currency": case.plan.case.currency}
+        update={**asked.given, "currency": case.plan.case.currency}
     )
     sizes = {event.body["bytes"] for event in before.values()}
     found = Read(seen, section, {})
@@ -411,7 +437,7 @@ def record(
     sources = [
         relative(Path(name), case.folder) if Path(name).exists() else name for name in asked.named
     ]
-    write_table(case.plan_path, table, prefix, sources, read.roles)
+    write_table(case.plan_path, table, prefix, sources, read.roles, asked.given)
     for report, place in zip(read.reports, places, strict=True):
         writer.append("source", table, asked.initials, report.as_json() | place)
     if read.judged:

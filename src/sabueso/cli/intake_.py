@@ -3,10 +3,16 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from sabueso.base.hashing import Hashes
+from sabueso.base.visible import visible
 from sabueso.cli.common import answered, case_option, initials_of, with_bar
+
+if TYPE_CHECKING:
+    from sabueso.intake.interface import Ambiguous
 
 EXAMPLES = (
     "sabueso intake inbox/payments --as payments",
@@ -40,8 +46,22 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         action="store_true",
         help="exit code 3 if anything is quarantined or does not reconcile",
     )
+    reading = parser.add_argument_group("how the files are read, where that is not to be detected")
+    for name, text in READ.items():
+        reading.add_argument(f"--{name}", dest=f"read_{name}", metavar="X", help=text)
     case_option(parser)
     parser.add_argument("--format", choices=("text", "json", "csv"), default="text")
+
+
+READ = {
+    "decimal": "the decimal mark: . or ,",
+    "thousands": "the thousands mark: . , ' or a space",
+    "dates": "day first, month first or year first",
+    "header-line": "the line of the header, or none",
+    "encoding": "such as utf-8, latin-1, cp1250",
+    "delimiter": "one character",
+}
+"""How files are read where that is not to be detected: the keys of read in the plan."""
 
 
 def run(args: argparse.Namespace) -> int:
@@ -50,15 +70,41 @@ def run(args: argparse.Namespace) -> int:
         first = Path.cwd() / args.paths[0] if args.paths else None
         if first is not None and first.is_file() and not args.attach:
             hashes.begin(first)
-        from sabueso.commands.intake import intake
+        from sabueso.intake.interface import Ambiguous
 
-        return answered(
-            args,
-            lambda case: with_bar(
-                lambda bar: intake(
-                    case, args.table, args.paths, url=args.url, query=args.query, check=args.check,
-                    replace=args.replace, attach=args.attach, gate=args.gate,
-                    initials=initials_of(args, case), progress=bar, hashes=hashes,
-                )
-            ),
-        )  # fmt: skip
+        given = {name.removesuffix("-line"): getattr(args, f"read_{name}") for name in READ}
+        given = {name: value for name, value in given.items() if value is not None}
+        while True:
+            try:
+                return _taken(args, hashes, given)
+            except Ambiguous as question:
+                if not (sys.stdin.isatty() and sys.stderr.isatty()):
+                    raise
+                given |= _asked(question)
+
+
+def _taken(args: argparse.Namespace, hashes: Hashes, given: dict[str, str]) -> int:
+    from sabueso.commands.intake import intake
+
+    return answered(
+        args,
+        lambda case: with_bar(
+            lambda bar: intake(
+                case, args.table, args.paths, url=args.url, query=args.query, check=args.check,
+                replace=args.replace, attach=args.attach, gate=args.gate,
+                initials=initials_of(args, case), progress=bar, hashes=hashes, given=given,
+            )
+        ),
+    )  # fmt: skip
+
+
+def _asked(question: Ambiguous) -> dict[str, str]:
+    """Ask which of the readings is right; an empty answer takes none."""
+    print(visible(str(question)), file=sys.stderr)
+    for place, (reading, name, value) in enumerate(question.readings, 1):
+        print(visible(f"  {place}  {reading}   (--{name} {value!r})"), file=sys.stderr)
+    answer = input(f"which is right, 1 to {len(question.readings)}? ").strip()
+    if not answer.isdigit() or not 1 <= int(answer) <= len(question.readings):
+        raise question
+    _, name, value = question.readings[int(answer) - 1]
+    return {name: value}

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.hashing import Hashes
@@ -35,6 +35,7 @@ def intake(
     initials: str = "",
     progress: Progress | None = None,
     hashes: Hashes | None = None,
+    given: Mapping[str, Any] | None = None,
 ) -> Answer[TakeReport]:
     """Read files, or the rows of a database's query, into a table of the case, and reconcile them.
 
@@ -50,6 +51,9 @@ def intake(
         A changed file takes the place of the one of its name.
     attach : bool
         Use Parquet files where they lie.
+    given : mapping, optional
+        How the files are to be read where that is not to be detected: ``decimal``, ``thousands``,
+        ``dates``, ``header``, ``encoding``, ``delimiter``; kept in the plan.
     gate : bool
         The exit code is 3 where anything is quarantined or does not reconcile.
 
@@ -80,7 +84,7 @@ def intake(
     else:
         report = take_in(
             case, table, files, named=named, keep=not check, replace_old=replace, origin=origin,
-            initials=initials, progress=step, hashes=hashes,
+            initials=initials, progress=step, hashes=hashes, given=given,
         )  # fmt: skip
 
     def show(console: Console) -> None:

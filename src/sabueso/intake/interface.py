@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Generator
+from collections.abc import Collection, Generator, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
@@ -11,6 +11,7 @@ from typing import Any, Protocol
 import numpy as np
 import pyarrow as pa
 
+from sabueso.base.errors import UserError
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import Column
 
@@ -105,6 +106,15 @@ class TotalsLine:
     @property
     def agrees(self) -> bool:
         return self.stated in (self.accepted, self.accepted + self.quarantined)
+
+
+class Ambiguous(UserError):
+    """What a file does not tell, with the readings that there are: (what it would be, the setting of
+    ``read`` that says so, its value)."""
+
+    def __init__(self, sentence: str, readings: Sequence[tuple[str, str, str]]) -> None:
+        super().__init__(sentence)
+        self.readings = list(readings)
 
 
 class OtherEncoding(Exception):

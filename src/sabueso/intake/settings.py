@@ -18,6 +18,13 @@ class ReadSettings(BaseModel):
     thousands: str | None = Field(None, description="thousands mark: . , ' or a space; none: empty")
     dates: str | None = Field(None, description="day first, month first or year first")
     sheet: str | None = Field(None, description="the sheet of a spreadsheet")
+    header: int | str | None = Field(
+        None, description='the line of the header, or "none" where the file has none'
+    )
+    missing: list[str] = Field(
+        default_factory=list,
+        description="texts that stand for a missing number or date, beside the usual",
+    )
     columns: str | None = Field(
         None, description='"may differ": a file may lack columns of the table, or add some'
     )
@@ -33,6 +40,15 @@ class ReadSettings(BaseModel):
         if value is not None and len(value) != 1:
             raise ValueError("a delimiter is one character")
         return value
+
+    @field_validator("header", mode="before")
+    @classmethod
+    def _line(cls, value: object) -> object:
+        if isinstance(value, str) and value.strip().isdigit():
+            value = int(value)
+        if value in (None, "none") or (isinstance(value, int) and value >= 1):
+            return value
+        raise ValueError('expected a line, 1 or more, or "none"')
 
     @field_validator("decimal")
     @classmethod

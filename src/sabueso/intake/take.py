@@ -8,11 +8,12 @@ import re
 import struct
 import zipfile
 import zlib
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack, closing, contextmanager
 from dataclasses import dataclass, field, replace
+from datetime import date
 from decimal import Decimal
 from functools import cache, partial
 from importlib.metadata import entry_points
@@ -41,6 +42,7 @@ from sabueso.intake.formats.detection import (
 from sabueso.intake.formats.names import Named, own_names
 from sabueso.intake.formats.numbers import MOST_DIGITS, NumberFormat, too_long
 from sabueso.intake.interface import (
+    Ambiguous,
     Batch,
     Damaged,
     FileReport,
@@ -80,6 +82,11 @@ class _Tally:
     damaged: list[Damaged] = field(default_factory=list)
     confirmed: set[str] = field(default_factory=set)
     currencies: set[str] = field(default_factory=set)
+    odd: dict[str, str] = field(default_factory=dict)
+    summed: set[int] = field(default_factory=set)
+    ranges: dict[str, list[date]] = field(default_factory=dict)
+    absent: Counter[tuple[str, str]] = field(default_factory=Counter)
+    credits_signed: bool = False
     first_date: Any = None
     last_date: Any = None
 
@@ -172,6 +179,8 @@ def take_file(
         if output is not None:
             output.unlink(missing_ok=True)
         raise
+    _check_told(path, formats, tally.confirmed, tally.odd)
+    _check_mostly_read(path, tally)
     if tally.accepted == 0 and not tally.damaged:
         if output is not None:
             output.unlink(missing_ok=True)
@@ -188,7 +197,7 @@ def take_file(
         digest = verify(path, output, tally.accepted, tally.sums, engine)
     for name in tally.confirmed:
         formats[name] = replace(formats[name], assumed=False)  # type: ignore[type-var]
-    texts = _described(formats, columns, roles, settings)
+    texts = _described(formats, columns, roles, settings, added=tally.credits_signed)
     return FileReport(
         file=path.name,
         size=path.stat().st_size,
@@ -209,15 +218,80 @@ def take_file(
         notes=list(layout.notes)
         + _differences(layout, settings, prior)
         + [
-            f"{name}: read as {f.described()}; nothing in the file contradicts it"
+            f"{name}: read as {f.described()}; nothing in the file contradicts it{_either(tally, name)}"
             for name, f in formats.items()
             if isinstance(f, (DateFormat, NumberFormat)) and f.assumed
+        ]
+        + [
+            f"{name}: numbers that a program wrote as binary floats are read to 15 digits"
+            for name, f in formats.items()
+            if isinstance(f, NumberFormat) and "machine" in f.styles
+        ]
+        + [
+            f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
+            for (name, text), count in sorted(tally.absent.items())
         ],
         first_date=_iso(tally.first_date),
         last_date=_iso(tally.last_date),
         unit=reader.unit,
         currencies=tuple(sorted(tally.currencies)),
         parquet_sha256=digest,
+    )
+
+
+SIGNED_SHARE = 0.95
+
+
+def _credits_signed(
+    layout: Layout, formats: Mapping[str, Format], roles: Mapping[Role, str]
+) -> bool:
+    """Whether the amounts of the credit column have their minus already."""
+    name = roles.get("credit", "")
+    if name not in layout.header:
+        return False
+    texts = [v.strip() for v in layout.sample.column(name).to_pylist() if v and v.strip()]
+    values = [v for v in formats[name].read(pa.array(texts, pa.string())).to_pylist() if v]
+    return bool(values) and sum(v < 0 for v in values) >= SIGNED_SHARE * len(values)
+
+
+def _check_told(
+    path: Path, formats: Mapping[str, Format], confirmed: Collection[str], odd: Mapping[str, str]
+) -> None:
+    """Refuse numbers that may be thousands or decimals, where nothing in the whole file tells."""
+    for name, found in formats.items():
+        if isinstance(found, NumberFormat) and found.assumed and found.thousands:
+            if name in confirmed:
+                continue
+            text = odd.get(name, f"12{found.thousands}345")
+            whole = re.sub(rf"[^0-9({re.escape('-')}]", "", text)
+            point = found.thousands
+            decimals = re.sub(r"[^0-9.,(-]", "", text).replace(point, ".")
+            raise Ambiguous(
+                f"{path}: column {name!r} may be read in two ways, {text!r} as {whole} or as "
+                f"{decimals}, and nothing in the file tells which; say what its decimal mark is: --decimal "
+                f"{found.decimal!r} for {whole}, --decimal {point!r} for {decimals}",
+                [(whole, "decimal", found.decimal), (decimals, "decimal", point)],
+            )
+
+
+MOSTLY = 0.5
+LEAST_JUDGED = 4
+
+
+def _check_mostly_read(path: Path, tally: _Tally) -> None:
+    """Refuse a file of which more than half would be quarantined: it is not what it was taken for."""
+    read = tally.accepted + len(tally.damaged)
+    if tally.accepted and len(tally.damaged) <= MOSTLY * read:
+        return
+    if not tally.damaged or (read < LEAST_JUDGED and tally.accepted):
+        return
+    first = tally.damaged[0]
+    shown = "" if not first.column else f", column {first.column!r}"
+    raise UserError(
+        f"{path}: {len(tally.damaged):,} of {read:,} lines cannot be read, the first of them line "
+        f"{first.line}{shown}: {first.reason}; nothing was taken in. If another line is the header, say so with "
+        "--header-line N; a delimiter, an encoding or a column's type is set under read of the table in "
+        "case.toml"
     )
 
 
@@ -267,13 +341,16 @@ def _described(
     columns: Sequence[Column],
     roles: Mapping[Role, str],
     settings: ReadSettings,
+    *,
+    added: bool = False,
 ) -> dict[str, str]:
     """How each column was read, those that were made of others included."""
     texts = {name: f.described() for name, f in formats.items()}
     amount = base_of(roles.get("amount", ""), settings)
     for column in columns:
         if column.name not in texts and not column.is_place:
-            made = "debit less credit" if column.name == SIGNED else f"{amount} at the plan's rates"
+            pair = "debit with credit, which is negative already" if added else "debit less credit"
+            made = pair if column.name == SIGNED else f"{amount} at the plan's rates"
             texts[column.name] = made
     if "side" in roles and amount in texts:
         texts[amount] += f", sign by {roles['side']}"
@@ -306,7 +383,11 @@ def _read(
         converted = next(c for c in columns if c.name == roles["amount"])
         base = base_of(converted.name, settings)
     rates = {settings.currency: Decimal(1), **settings.rates}
-    conversion = Conversion(layout.header, formats, roles, signed, converted, base, rates)
+    added = signed is not None and _credits_signed(layout, formats, roles)
+    conversion = Conversion(
+        layout.header, formats, roles, signed, converted, base, rates, settings.missing, added
+    )
+    tally.credits_signed = added
     repeated = repeated_columns(layout, formats)
     failures: dict[str, tuple[int, int]] = {}
     schema = schema_of(columns, repeated)
@@ -328,6 +409,9 @@ def _read(
             if not len(batch.lines):
                 continue
             tally.blank += int(found.blank.sum())
+            tally.absent += found.absent
+            _confirm_marks(batch.cells, formats, tally)
+            found = _with_totals_by_sum(found, layout, roles, money, tally)
             _note_totals(found, layout, money, tally)
             _note_damage(found, batch, layout, conversion, settings, money, tally, failures)
             keep = found.good
@@ -373,6 +457,64 @@ def _with_progress(
         done = min(size, done + (16 << 20))
         if progress is not None:
             progress(path.name, rows, done)
+
+
+MOST_SUSPECTS = 200
+LEAST_SUMMED = 2
+
+
+def _with_totals_by_sum(
+    found: Converted, layout: Layout, roles: Mapping[Role, str], money: list[str], tally: _Tally
+) -> Converted:
+    """The batch with rows taken for totals that say so by what they add up to, whatever words they have.
+
+    A row is looked at that has no date (where the table has one), or hardly a text; it is a total where
+    every figure in it is the sum of the rows before it, or of those since the last total.
+    """
+    named = [name for name in money if name in layout.header]
+    good = found.good
+    if not named or not good.any():
+        return found
+    texts = [n for n in layout.header if n not in money and n != roles.get("date")]
+    dated = roles.get("date")
+    n = found.values.num_rows
+    empty = np.zeros(n, dtype=np.int32)
+    for name in texts:
+        if found.values.column(name).null_count:
+            empty += pc.is_null(found.values.column(name)).to_numpy(zero_copy_only=False)
+    lean = empty * 2 >= max(len(texts), 1)
+    if dated is not None and dated in layout.header:
+        lean = pc.is_null(found.values.column(dated)).to_numpy(zero_copy_only=False)
+    suspects = np.flatnonzero((lean & good) | found.totals)[:MOST_SUSPECTS]
+    lines = found.values.column(LINE_COLUMN)
+    totals = found.totals.copy()
+    since = np.flatnonzero(totals)
+    for place in suspects.tolist():
+        row = {name: found.values.column(name)[place].as_py() for name in named}
+        stated = {name: value for name, value in row.items() if value}
+        if not stated or len(stated) * 2 < len([v for v in row.values() if v is not None]):
+            continue
+        before = good & ~totals
+        before[place:] = False
+        rows = tally.accepted + int(before.sum())
+        last = max([p for p in since.tolist() if p < place], default=-1)
+        block = before.copy()
+        block[: last + 1] = False
+        for chosen, carried in ((before, True), (block, last < 0)):
+            if rows < LEAST_SUMMED or (chosen is block and int(block.sum()) < LEAST_SUMMED):
+                continue
+            kept = found.values.select(list(stated)).filter(pa.array(chosen))
+            sums = {
+                name: exact_total(kept.column(name))
+                + (tally.sums.get(name, Decimal(0)) if carried else Decimal(0))
+                for name in stated
+            }
+            if all(sums[name] == value for name, value in stated.items()):
+                totals[place] = True
+                since = np.append(since, place)
+                tally.summed.add(lines[place].as_py())
+                break
+    return replace(found, totals=totals) if totals.any() else found
 
 
 def _note_totals(found: Converted, layout: Layout, money: list[str], tally: _Tally) -> None:
@@ -457,6 +599,50 @@ def _note_dates(good: pa.Table, roles: Mapping[Role, str], tally: _Tally) -> Non
         tally.last_date = max(filter(None, (tally.last_date, both["max"])))
 
 
+def _confirm_marks(cells: pa.Table, formats: Mapping[str, Format], tally: _Tally) -> None:
+    """Texts that tell that assumed thousands are some: two marks in one, or none in a small number."""
+    for name, found in formats.items():
+        if not (isinstance(found, NumberFormat) and found.assumed and found.thousands):
+            continue
+        if name in tally.confirmed:
+            continue
+        texts = pc.unique(cells.column(name).cast(pa.string()))
+        mark = re.escape(found.thousands)
+        telling = pc.match_substring_regex(
+            texts, rf"{mark}[0-9]*{mark}|\A[^0-9.,]*[1-9][0-9]{{0,2}}[^0-9.,]*\z"
+        )
+        if pc.any(telling).as_py():
+            tally.confirmed.add(name)
+        elif name not in tally.odd:
+            marked = [t for t in texts.to_pylist() if t and found.thousands in t]
+            if marked:
+                tally.odd[name] = marked[0].strip()
+
+
+def _either(tally: _Tally, name: str) -> str:
+    """Where the dates of a column lie by either order of day and month."""
+    if name not in tally.ranges:
+        return ""
+    low, high, other_low, other_high = tally.ranges[name]
+    return (
+        f": {low:%Y-%m} to {high:%Y-%m}, by the other order {other_low:%Y-%m} to {other_high:%Y-%m}; say "
+        'which with --dates "day first" or "month first"'
+    )
+
+
+def _note_either(good: pa.Table, name: str, tally: _Tally) -> None:
+    days = [d for d in pc.unique(good.column(name).cast(pa.date32())).to_pylist() if d is not None]
+    if not days:
+        return
+    swapped = [d.replace(month=d.day, day=d.month) for d in days if d.day <= 12]
+    ends = [min(days), max(days), *([min(swapped), max(swapped)] if swapped else [])]
+    if len(ends) == 4:
+        known = tally.ranges.get(name, ends)
+        tally.ranges[name] = [
+            min(known[0], ends[0]), max(known[1], ends[1]), min(known[2], ends[2]), max(known[3], ends[3])
+        ]  # fmt: skip
+
+
 def _confirm_orders(good: pa.Table, formats: Mapping[str, Format], tally: _Tally) -> None:
     """A day above 12 anywhere in the file settles an order of day and month that was assumed."""
     for name, found in formats.items():
@@ -464,6 +650,9 @@ def _confirm_orders(good: pa.Table, formats: Mapping[str, Format], tally: _Tally
             latest = pc.max(pc.day(good.column(name))).as_py()
             if latest is not None and latest > 12:
                 tally.confirmed.add(name)
+                tally.ranges.pop(name, None)
+            else:
+                _note_either(good, name, tally)
 
 
 def _totals_lines(tally: _Tally) -> list[TotalsLine]:
@@ -472,7 +661,8 @@ def _totals_lines(tally: _Tally) -> list[TotalsLine]:
             line=line,
             column=name,
             stated=stated,
-            accepted=tally.sums.get(name, Decimal(0)),
+            # A total of a block, or of the rows so far, is that of the rows above it.
+            accepted=stated if line in tally.summed else tally.sums.get(name, Decimal(0)),
             quarantined=tally.quarantined_sums.get(name, Decimal(0)),
             what=what,
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -18,11 +19,41 @@ from sabueso.population.table import LINE_COLUMN, Column, Role
 
 SIGNED = "amount"
 """The column made of a debit and a credit column."""
-TOTALS = r"\A(?i:\W*(?:(?:sub|gran|grand)[ -]?)?(?:total(?:es|s)?|sumas?|sum)\b)"
-BARE_TOTAL = (
-    r"\A(?i:\W*(?:(?:sub|gran|grand)[ -]?)?(?:total(?:es|s)?|sumas?|sum)(?: general)?\W*)\z"
+_TOTAL_WORDS = (
+    r"(?:(?:sub|gran|grand|zwischen|gesamt|sous|totale?|somme)[ -]?)?(?:total(?:es|s|e|i|en)?|totaal|totaux|sumas?"
+    r"|summen?|gesamt|somme|somma|soma|razem|suma ogolem|ogolem|celkem|osszesen|yhteensa|итого|всего|sum)"
 )
+TOTALS = rf"\A(?i:\W*{_TOTAL_WORDS}\b)"
+BARE_TOTAL = rf"\A(?i:\W*{_TOTAL_WORDS}(?: general| generale| général)?\W*)\z"
 TOTALS_COLUMNS = 24
+MISSING = frozenset(
+    [
+        "na",
+        "n/a",
+        "n.a.",
+        "nan",
+        "null",
+        "none",
+        "nil",
+        "#n/a",
+        "#na",
+        "#null!",
+        "#value!",
+        "#ref!",
+        "#div/0!",
+        "-",
+        "--",
+        "–",
+        "—",
+        ".",
+        "..",
+        "s/d",
+        "k.a.",
+        "n.d.",
+        "nd",
+    ]
+)
+"""Texts that stand for nothing where a number or a date is expected, small letters."""
 CODE_ROLES: tuple[Role, ...] = (
     "id", "account", "party", "document", "preparer", "approver",
 )  # fmt: skip
@@ -31,16 +62,23 @@ CODE_ROLES: tuple[Role, ...] = (
 @dataclass(frozen=True)
 class Converted:
     """A batch's values. ``bad`` (n,) is the first column that a row's text does not fit, else -1;
-    ``totals`` (n,) are the rows that state a total; ``blank`` (n,) those without any text."""
+    ``totals`` (n,) are the rows that state a total; ``blank`` (n,) those without any text; ``absent``
+    counts the texts of a column that stand for nothing, such as NA."""
 
     values: pa.Table
     bad: np.ndarray
     totals: np.ndarray
     blank: np.ndarray
+    absent: Counter[tuple[str, str]] = field(default_factory=Counter)
 
     @property
     def good(self) -> np.ndarray:
         return np.asarray((self.bad < 0) & ~self.totals & ~self.blank)
+
+
+def says_missing(text: str, more: Collection[str] = ()) -> bool:
+    """Whether a text says that there is no value."""
+    return text.casefold() in MISSING or text in more
 
 
 @dataclass(frozen=True)
@@ -59,6 +97,8 @@ class Conversion:
     converted: Column | None = None
     base: str = ""
     rates: Mapping[str, Decimal] = field(default_factory=dict)
+    missing: Collection[str] = ()
+    credit_signed: bool = False
 
     def expected(self, name: str) -> str:
         """What a text of a column should have been, to be told of one that does not fit."""
@@ -74,6 +114,7 @@ class Conversion:
         texts: dict[str, pa.Array] = {}
         values: dict[str, pa.Array] = {}
         bad = np.full(n, -1)
+        absent: Counter[tuple[str, str]] = Counter()
         for position, name in reversed(list(enumerate(self.header))):
             raw = _whole(batch.cells.column(name))
             if isinstance(self.formats[name], TextFormat):
@@ -83,15 +124,31 @@ class Conversion:
             values[name] = read = self.formats[name].read(text)
             if read.null_count != text.null_count:
                 unread = pc.and_not(pc.is_null(read), pc.is_null(text))
+                unread = self._unless_missing(name, text, unread, absent)
                 bad[unread.to_numpy(zero_copy_only=False)] = position
         columns = {name: values[name] for name in self.header}
         if self.signed is not None:
             debit, credit = values[self.roles["debit"]], values[self.roles["credit"]]
-            columns[SIGNED] = _signed(debit, credit, self.signed)
+            columns[SIGNED] = _signed(debit, credit, self.signed, added=self.credit_signed)
         self._sided(columns, bad)
         self._at_rates(columns, bad)
         columns[LINE_COLUMN] = pa.array(batch.lines, pa.int64())
-        return Converted(pa.table(columns), bad, self._totals(texts, bad, n), _blank(texts, n))
+        totals, blank = self._totals(texts, bad, n), _blank(texts, n)
+        return Converted(pa.table(columns), bad, totals, blank, absent)
+
+    def _unless_missing(
+        self, name: str, text: pa.Array, unread: pa.Array, absent: Counter[tuple[str, str]]
+    ) -> pa.Array:
+        """The rows that could not be read and do not say that there is nothing to read."""
+        plain = text.cast(pa.string()) if pa.types.is_dictionary(text.type) else text
+        odd = pc.value_counts(plain.filter(unread)).to_pylist()
+        marks = [item for item in odd if says_missing(item["values"], self.missing)]
+        if not marks:
+            return unread
+        for item in marks:
+            absent[name, item["values"]] += item["counts"]
+        said = pc.is_in(plain, value_set=pa.array([item["values"] for item in marks]))
+        return pc.and_not(unread, said)
 
     def _sided(self, columns: dict[str, pa.Array], bad: np.ndarray) -> None:
         """Give the amounts the sign of their side; rows without a side that is known do not fit."""
@@ -218,14 +275,14 @@ def _texts(raw: pa.Array, code: bool) -> tuple[pa.Array, pa.Array]:
     return text, pc.if_else(pc.is_null(text), text, plain)
 
 
-def _signed(debit: pa.Array, credit: pa.Array, column: Column) -> pa.Array:
-    """Debit less credit, missing where both are."""
+def _signed(debit: pa.Array, credit: pa.Array, column: Column, *, added: bool = False) -> pa.Array:
+    """Debit less credit, or with it where credits are negative already; missing where both are."""
     kind = pa.decimal128(column.precision, column.scale)
     wide = pa.decimal128(37, column.scale)  # a difference has one digit more
     neither = pc.and_(pc.is_null(debit), pc.is_null(credit))
     zero = pa.scalar(0, pa.int64()).cast(wide)
     sides = [pc.coalesce(side.cast(wide), zero) for side in (debit, credit)]
-    difference = pc.subtract(*sides).cast(kind)
+    difference = (pc.add if added else pc.subtract)(*sides).cast(kind)
     return pc.if_else(neither, pa.scalar(None, kind), difference)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
@@ -25,6 +26,9 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%d/%m/%y": (r"[0-9]{1,2}/[0-9]{1,2}/[0-9]{2}", "date", "day first", "dd/mm/yy"),
     "%m/%d/%y": (r"[0-9]{1,2}/[0-9]{1,2}/[0-9]{2}", "date", "month first", "mm/dd/yy"),
     "%d.%m.%y": (r"[0-9]{1,2}\.[0-9]{1,2}\.[0-9]{2}", "date", "day first", "dd.mm.yy"),
+    "%d-%m-%y": (r"[0-9]{1,2}-[0-9]{1,2}-[0-9]{2}", "date", "day first", "dd-mm-yy"),
+    "%m-%d-%y": (r"[0-9]{1,2}-[0-9]{1,2}-[0-9]{2}", "date", "month first", "mm-dd-yy"),
+    "%d %m %Y": (r"[0-9]{1,2} [0-9]{1,2} [0-9]{4}", "date", "day first", "dd mm yyyy"),
     "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
     "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
     "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
@@ -32,15 +36,22 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
 }
 _CLOCKS = {" %H:%M:%S": r" [0-9]{1,2}:[0-9]{2}:[0-9]{2}", " %H:%M": r" [0-9]{1,2}:[0-9]{2}",
-           "T%H:%M:%S": r"T[0-9]{2}:[0-9]{2}:[0-9]{2}"}  # fmt: skip
-for _form, (_pattern, _type, _order, _shown) in list(DATE_FORMS.items())[:9]:
+           "T%H:%M:%S": r"T[0-9]{2}:[0-9]{2}:[0-9]{2}",
+           " %H.%M.%S": r" [0-9]{1,2}\.[0-9]{2}\.[0-9]{2}",
+           " %I:%M:%S %p": r" [0-9]{1,2}:[0-9]{2}:[0-9]{2} ?[AaPp][Mm]",
+           " %I:%M %p": r" [0-9]{1,2}:[0-9]{2} ?[AaPp][Mm]"}  # fmt: skip
+_SHOWN_CLOCKS = {
+    " %H:%M:%S": " hh:mm:ss", " %H:%M": " hh:mm", "T%H:%M:%S": "Thh:mm:ss", " %H.%M.%S": " hh.mm.ss",
+    " %I:%M:%S %p": " hh:mm:ss am/pm", " %I:%M %p": " hh:mm am/pm",
+}  # fmt: skip
+for _form, (_pattern, _type, _order, _shown) in list(DATE_FORMS.items())[:13]:
     if _form != "%Y%m%d":
         for _clock, _clock_pattern in _CLOCKS.items():
             DATE_FORMS[_form + _clock] = (
                 _pattern + _clock_pattern,
                 "timestamp",
                 _order,
-                _shown + _clock.replace("%H:%M:%S", "hh:mm:ss").replace("%H:%M", "hh:mm"),
+                _shown + _SHOWN_CLOCKS[_clock],
             )
 
 
@@ -58,6 +69,64 @@ DATE_FORMS["fraction"] = (
     "yyyy-mm-dd hh:mm:ss with fractions of a second",
 )
 
+# Months by their names, whole or cut, in the main languages of Europe; without accents, small letters.
+_MONTHS: dict[str, int] = {}
+for _names in (
+    "january february march april may june july august september october november december",
+    "enero febrero marzo abril mayo junio julio agosto septiembre octubre noviembre diciembre",
+    "januar februar marz april mai juni juli august september oktober november dezember",
+    "janvier fevrier mars avril mai juin juillet aout septembre octobre novembre decembre",
+    "gennaio febbraio marzo aprile maggio giugno luglio agosto settembre ottobre novembre dicembre",
+    "janeiro fevereiro marco abril maio junho julho agosto setembro outubro novembro dezembro",
+    "januari februari maart april mei juni juli augustus september oktober november december",
+):
+    for _number, _name in enumerate(_names.split(), 1):
+        for _length in {3, 4, len(_name)}:
+            _MONTHS.setdefault(_name[:_length], _number)
+_MONTHS |= {
+    "jan": 1,
+    "mrz": 3,
+    "maerz": 3,
+    "sept": 9,
+    "set": 9,
+    "dez": 12,
+    "ene": 1,
+    "abr": 4,
+    "ago": 8,
+    "dic": 12,
+}
+_NAME = r"[^\W\d_]{3,10}\.?"
+_NAMED_CLOCK = r"(?:,? [0-9]{1,2}:[0-9]{2}(?::[0-9]{2})?)?"
+DATE_FORMS["day name"] = (
+    rf"[0-9]{{1,2}}(?:st|nd|rd|th|\.)?[ .\-/]?(?:de |of )?{_NAME}[ .\-/,]{{0,2}}(?:de |del )?(?:[0-9]{{4}}|[0-9]{{2}})",
+    "date", "day first", "day, month by its name, year",
+)  # fmt: skip
+DATE_FORMS["name day"] = (
+    rf"{_NAME}[ .\-]?[0-9]{{1,2}}(?:st|nd|rd|th)?,?[ \-][0-9]{{4}}",
+    "date", "month first", "month by its name, day, year",
+)  # fmt: skip
+
+
+def _named(form: str, text: str) -> date | None:
+    """A date with the month by its name."""
+    plain = unicodedata.normalize("NFKD", text.casefold())
+    plain = "".join(c for c in plain if not unicodedata.combining(c))
+    words = [
+        w
+        for w in re.findall(r"[a-z]+", plain)
+        if w not in ("de", "del", "of", "st", "nd", "rd", "th")
+    ]
+    numbers = [int(n) for n in re.findall(r"[0-9]+", plain)]
+    if len(words) != 1 or len(numbers) != 2 or words[0] not in _MONTHS:
+        return None
+    day, year = numbers
+    year += 0 if year > 99 else 2000 if year < 69 else 1900
+    try:
+        return date(year, _MONTHS[words[0]], day)
+    except ValueError:
+        return None
+
+
 _ARROW = {"date": pa.date32(), "timestamp": pa.timestamp("us"), "time": pa.time64("us")}
 MANY_DATES = 5_000
 
@@ -66,17 +135,31 @@ MANY_DATES = 5_000
 def _moment(form: str, text: str | None) -> date | time | None:
     """A text read by a form, or None where it does not fit or is no day of the calendar."""
     pattern, kind, _, _ = DATE_FORMS[form]
-    if text is None or not re.fullmatch(pattern, text):
+    if text is None:
         return None
+    if not re.fullmatch(pattern, text):
+        # A moment at midnight may be written as its day alone.
+        day = re.split(r"[ T]%[HI]", form)[0]
+        if kind != "timestamp" or day == form or day not in DATE_FORMS:
+            return None
+        alone = _moment(day, text)
+        return None if alone is None else datetime.combine(alone, time())  # type: ignore[arg-type]
+    if form in ("day name", "name day"):
+        return _named(form, text)
     if form == "serial":
         return date(1899, 12, 30) + timedelta(days=int(text))
     if form in ("zoned", "fraction"):
         return _instant(text)
     try:
-        read = datetime.strptime(text, form)
+        read = datetime.strptime(_spaced(text) if "%p" in form else text, form)
     except ValueError:
         return None
     return read if kind == "timestamp" else read.date() if kind == "date" else read.time()
+
+
+def _spaced(text: str) -> str:
+    """10:39PM as 10:39 PM."""
+    return re.sub(r"([0-9])([AaPp][Mm])\Z", r"\1 \2", text)
 
 
 def _instant(text: str) -> datetime | None:
@@ -132,7 +215,7 @@ class DateFormat:
                 return texts.cast(pa.timestamp("us", zone)).cast(kind)
             except pa.ArrowInvalid:
                 pass
-        elif len(texts) > MANY_DATES and self.order:
+        elif len(texts) > MANY_DATES and self.order and "%" in self.form and "%I" not in self.form:
             try:
                 return pc.replace_substring_regex(texts, *_iso(self.form)).cast(kind)
             except pa.ArrowInvalid:

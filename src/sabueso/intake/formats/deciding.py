@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import ClassVar, Protocol
 
@@ -130,7 +130,7 @@ def _decide_date(
         if not any(map(shape.fullmatch, probe)):
             continue
         found = DateFormat(form)
-        count = sum(times[v] for v in times if shape.fullmatch(v) and found.fits(v))
+        count = sum(times[v] for v in times if found.fits(v))
         if count >= max(least, 1):
             fitting.append((count, found))
     if not fitting:
@@ -148,26 +148,71 @@ def _decide_number(
     best: tuple[tuple[int, int], NumberFormat] | None = None
     times = Counter(values)
     unit = unit_of(times)
-    ambiguous = all(re.fullmatch(r"[+-]?[0-9]{1,3}([.,])[0-9]{3}", v) for v in values)
     for preference, (point, mark) in enumerate(_MARKS):
         if decimal not in (None, point) or thousands not in (None, mark):
             continue
         found = fitted(NumberFormat(point, mark, unit=unit), list(times), sided=sided)
         count = sum(times[v] for v in times if found.fits(v))
-        # Texts with three decimals after a single mark may be thousands: a column of nothing else
-        # is read by the decimal mark of the file where that is known, else as decimals.
         score = (count, -preference)
         if best is None or score > best[0]:
-            best = score, replace(found, assumed=ambiguous and bool(values) and decimal is None)
+            best = score, found
     if best is None or best[0][0] < least:
         return None
+    if decimal is None and thousands is None:
+        mark = _thousands_or_decimals(times)
+        if mark:
+            other = "," if mark == "." else "."
+            grouped = fitted(
+                NumberFormat(other, mark, unit=unit, assumed=True), list(times), sided=sided
+            )
+            grouped = replace(grouped, scale=0)
+            if sum(times[v] for v in times if grouped.fits(v)) >= best[0][0]:
+                return replace(grouped, assumed=not any(map(tells_thousands, times)))
     return best[1]
+
+
+_GROUPED = re.compile(r"[^0-9.,]*[1-9][0-9]{0,2}(?:\.[0-9]{3}|,[0-9]{3})+[^0-9.,]*")
+_BARE = re.compile(r"[^0-9.,]*[1-9][0-9]{0,2}[^0-9.,]*")
+
+
+def _thousands_or_decimals(times: Mapping[str, int]) -> str:
+    """The one mark that has exactly three digits after it wherever it stands, and may be either that
+    of thousands or that of decimals; nothing where the texts tell."""
+    marked = [v for v in times if "." in v or "," in v]
+    marks = {c for v in marked for c in v if c in ".,"}
+    if not marked or len(marks) != 1:
+        return ""
+    if not all(_GROUPED.fullmatch(v) for v in marked):
+        return ""
+    # A whole number above 999 without a mark: thousands are not marked here.
+    for text in times:
+        digits = re.sub(r"[^0-9]", "", text)
+        if text not in marked and len(digits) > 3:
+            return ""
+    return marks.pop()
+
+
+def tells_thousands(text: str) -> bool:
+    """Whether a text that fits assumed thousands tells that they are some: two marks in it, or none,
+    where a decimal would have its three places."""
+    marks = sum(c in ".," for c in text)
+    return marks > 1 or (not marks and _BARE.fullmatch(text) is not None)
 
 
 def widened(
     format: Format, failing: Sequence[str], *, decimal: str | None, thousands: str | None
 ) -> Format | None:
     """A wider format of the same kind that reads some of the failing texts, or None."""
+    if isinstance(format, NumberFormat) and format.assumed and format.thousands:
+        # What contradicts thousands that were assumed makes decimals of them, or settles them.
+        pointed = NumberFormat(
+            format.thousands, "", unit=format.unit, scale=3, styles=format.styles
+        )
+        settled = replace(format, assumed=False)
+        for wider in (fitted(pointed, failing), fitted(settled, failing)):
+            if all(map(wider.fits, failing)):
+                return wider
+        format = settled
     if isinstance(format, NumberFormat):
         marks = [format.thousands]
         if not format.thousands and thousands is None:
@@ -190,4 +235,10 @@ def widened(
         swapped = format.form.replace("%d", "%_").replace("%m", "%d").replace("%_", "%m")
         if swapped in DATE_FORMS and any(map(DateFormat(swapped).fits, failing)):
             return DateFormat(swapped)
+    if isinstance(format, DateFormat) and format.type == "date":
+        # Days among which moments turn up are moments at midnight.
+        for form in DATE_FORMS:
+            clocked = form.startswith(format.form) and form != format.form
+            if clocked and any(map(DateFormat(form).fits, failing)):
+                return DateFormat(form, format.assumed)
     return None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.base.errors import UserError
-from sabueso.intake.formats.convert import CODE_ROLES, SIGNED
+from sabueso.intake.formats.convert import CODE_ROLES, SIGNED, says_missing
 from sabueso.intake.formats.deciding import TOLERATED, Format, TextFormat, decide, widened
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.roles import (
@@ -95,11 +95,14 @@ def detect(
         known = prior.columns.get(name)
         if kind is None and known is not None:
             kind = {"timestamp": "date", "time": "date"}.get(known.type, known.type)
-        code = role_of.get(name) in CODE_ROLES or (name not in role_of and looks_like_code(name))
+        code = role_of.get(name) in CODE_ROLES or (
+            name not in role_of and looks_like_code(name, samples[name])
+        )
         if kind is None and code and role_of.get(name) in CODE_ROLES:
             kind = "text"
+        present = [v for v in samples[name] if not says_missing(v, settings.missing)]
         return decide(
-            samples[name],
+            present or samples[name],
             kind=kind,
             decimal=decimal,
             thousands=settings.thousands,
@@ -121,7 +124,9 @@ def detect(
             mark = max(set(sure), key=sure.count)
             for name, found in list(formats.items()):
                 if isinstance(found, NumberFormat) and found.assumed:
-                    formats[name] = format_of(name, mark)
+                    # The decimal mark of the rest is the other one: these are thousands.
+                    same = found.thousands == mark
+                    formats[name] = format_of(name, mark) if same else replace(found, assumed=False)
     columns = [formats[name].column(name) for name in layout.header]
     if prior.roles:
         known = {**prior.roles, "amount": base_of(prior.roles.get("amount", ""), settings)}

@@ -7,6 +7,7 @@ import sys
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from functools import cache
 from typing import ClassVar
 
@@ -41,7 +42,11 @@ _UNIT = re.compile(
 class NumberFormat:
     """An exact decimal. ``styles`` are the ways a minus may be written beside a leading one: trailing,
     in parentheses, or as the side of the ledger (``12.50 CR``). ``unit`` may stand on either side of
-    the digits; a per cent sign must, or 12 among 12% would be read as 1200%."""
+    the digits; a per cent sign must, or 12 among 12% would be read as 1200%. The style ``machine``
+    reads exponents, and decimals that only a binary float has, to the 15 digits that it holds.
+
+    ``assumed`` thousands are those of which nothing yet tells that they are no decimals: three digits
+    after every mark. They are strict: whatever would be written otherwise is not theirs."""
 
     decimal: str = "."
     thousands: str = ""
@@ -64,6 +69,8 @@ class NumberFormat:
         if self.thousands:
             mark = re.escape(self.thousands)
             digits = rf"(?:[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+|[0-9]+)"
+            if self.assumed:
+                digits = rf"(?:[1-9][0-9]{{0,2}}(?:{mark}[0-9]{{3}})+|[0-9]{{1,3}})"
         body = digits
         if most:
             mark = re.escape(self.decimal)
@@ -86,12 +93,16 @@ class NumberFormat:
         return rf"{unit} ?(?:{whole})|(?:{whole}) ?{unit}|{signed}|{whole}|\({unit} ?{body}\)"
 
     def fits(self, text: str) -> bool:
+        if "machine" in self.styles:
+            text = plain_number(text)
         return _compiled(self).fullmatch(text) is not None and not too_long(text)
 
     def read(self, texts: pa.Array) -> pa.Array:
         kind = pa.decimal128(self.precision, self.scale)
         if pa.types.is_dictionary(texts.type):
             texts = texts.cast(pa.string())
+        if "machine" in self.styles:
+            texts = _plain_numbers(texts)
         if not (self.thousands or self.styles or self.unit or _is_foreign(texts, self._points())):
             # Nothing but digits, signs and the decimal mark: what converts, fits.
             try:
@@ -127,16 +138,48 @@ class NumberFormat:
 
     def described(self) -> str:
         grouped = f"1{self.thousands}234" if self.thousands else "1234"
+        floats = ", floats to 15 digits" if "machine" in self.styles else ""
         unit = f" {self.unit}" if self.unit else ""
         if "sides" in self.styles:
             unit += " D/C"
+        unit += floats
         if not self.scale:
-            return f"whole number {grouped}{unit}"
+            assumed = " (thousands mark assumed)" if self.assumed and self.thousands else ""
+            return f"whole number {grouped}{unit}{assumed}"
         shown = f"number {grouped}{self.decimal}{'5678901234567'[: self.scale]}{unit}"
         return shown + (" (decimal mark assumed)" if self.assumed else "")
 
     def column(self, name: str) -> Column:
         return Column(name, "number", self.scale, self.precision)
+
+
+_MACHINE = re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?[eE][+-]?[0-9]{1,2}|[+-]?[0-9]+\.[0-9]{9,}")
+FLOAT_DIGITS = 15
+
+
+def is_machine(text: str) -> bool:
+    """Whether only a program writes a number so: with an exponent, or with more digits than a binary
+    float holds."""
+    if _MACHINE.fullmatch(text) is None:
+        return False
+    return "e" in text.lower() or sum(map(str.isdigit, text.lstrip("+-0."))) > FLOAT_DIGITS
+
+
+def plain_number(text: str) -> str:
+    """A number written by a program, as people write it; any other text as it is."""
+    if not is_machine(text):
+        return text
+    return format(Decimal(format(float(text), f".{FLOAT_DIGITS}g")), "f")
+
+
+def _plain_numbers(texts: pa.Array) -> pa.Array:
+    """The same of many; few of them are looked at one by one."""
+    odd = pc.match_substring_regex(texts, rf"\A(?:{_MACHINE.pattern})\z")
+    if not pc.any(odd).as_py():
+        return texts
+    encoded = texts.dictionary_encode()
+    words = [None if w is None else plain_number(w) for w in encoded.dictionary.to_pylist()]
+    return pa.array(words, pa.string()).take(encoded.indices)
 
 
 def too_long(text: str) -> bool:
@@ -247,6 +290,9 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
     pattern = re.compile(every.pattern(MOST_DECIMALS))
     scale, whole, styles = start.scale, start.whole if start.scale else 0, set(start.styles)
     for text in values:
+        if start.decimal == "." and is_machine(text):
+            text = plain_number(text)
+            styles.add("machine")
         if pattern.fullmatch(text):
             side = re.search(
                 rf" ?(?:{SIDES})\Z", text.replace(start.unit, "") if start.unit else text

@@ -11,20 +11,25 @@ from sabueso.population.table import Column, Role
 # Header words in English and Spanish, the most telling first. A word ends in * where more may
 # follow. The trade's words only: a header that says something else gets no role.
 _WORDS: dict[Role, str] = {
-    "debit": "debit debe dr cargo",
-    "credit": "credit haber cr abono",
-    "amount": "amount importe monto amt value valor net neto total presupuesto budget sum suma",
-    "quantity": "quantity cantidad qty unidades units litros litres liters",
-    "price": "price precio rate tarifa",
-    "date": "date fecha posting posted day dia booked month mes",
+    "debit": "debit debits debe dr cargo cargos withdrawal withdrawals soll debito addebito addebiti "
+    "dare debet belastung ausgaben ausgabe salidas egresos egreso spent outflow uitgaven af",
+    "credit": "credit credits haber cr abono abonos deposit deposits haben credito accredito "
+    "accrediti avere crediti gutschrift einnahmen einnahme entradas ingresos ingreso received inflow "
+    "inkomsten bij",
+    "amount": "amount importe monto amt betrag montant importo bedrag valore waarde wert value valor net "
+    "neto netto total gross brutto presupuesto budget sum suma summe somme umsatz",
+    "quantity": "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal",
+    "price": "price precio rate tarifa preis prix prezzo prijs",
+    "date": "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum "
+    "valuta monat giorno jour dag",
     "entered": "entered created time hora timestamp registro alta",
     "approver": "approver approved aprobado aprueba autorizado authorised authorized",
     "preparer": "preparer prepared preparado usuario user operator operador initials contabilizado",
-    "party": "party supplier vendor proveedor payee beneficiario customer cliente employee empleado "
+    "party": "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor proveedor payee beneficiario customer cliente employee empleado "
     "acreedor counterparty tercero",
-    "account": "account cuenta acct ledger",
-    "document": "document documento invoice factura voucher reference referencia ref",
-    "text": "text texto description descripcion concepto memo narrative detalle glosa name nombre",
+    "account": "account cuenta acct ledger konto compte conto rekening",
+    "document": "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference referencia ref",
+    "text": "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto description descripcion concepto memo narrative detalle glosa name nombre",
     "currency": "currency moneda divisa ccy",
     "id": "id pago payment entry asiento number numero no num codigo code transaction movimiento",
 }
@@ -43,9 +48,85 @@ def folded(name: str) -> str:
     return " ".join(re.findall(r"[a-z]+|[0-9]+", plain))
 
 
-def looks_like_code(name: str) -> bool:
-    """Whether a header names identifiers, whose digits are not a quantity."""
-    return _CODE_WORDS.search(folded(name)) is not None
+_MEASURE_WORDS = frozenset(
+    [
+        "amount",
+        "amounts",
+        "importe",
+        "importes",
+        "monto",
+        "balance",
+        "saldo",
+        "total",
+        "totals",
+        "subtotal",
+        "net",
+        "neto",
+        "netto",
+        "gross",
+        "brutto",
+        "tax",
+        "vat",
+        "iva",
+        "mwst",
+        "tva",
+        "fee",
+        "fees",
+        "cost",
+        "coste",
+        "costo",
+        "price",
+        "precio",
+        "rate",
+        "paid",
+        "due",
+        "charge",
+        "charges",
+        "betrag",
+        "montant",
+        "importo",
+        "bedrag",
+        "summe",
+        "discount",
+        "descuento",
+        "value",
+        "valor",
+        "base",
+        "salary",
+        "salario",
+        "wage",
+    ]
+)
+_RUNNING = frozenset(["balance", "saldo", "solde", "saldi", "kontostand"])
+_DECIMAL = re.compile(r"[^0-9]*[0-9][0-9.,' ]*[.,][0-9]{1,2}[^0-9]*")
+
+
+def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
+    """Whether a column holds identifiers, whose digits are not a quantity.
+
+    Its values decide before its name: what a header calls an amount besides, and holds decimals or
+    minuses, is one, whatever other word stands in it (``Invoice Amount``, ``VAT``).
+    """
+    plain = folded(name)
+    if _CODE_WORDS.search(plain) is None:
+        return False
+    measure = not _MEASURE_WORDS.isdisjoint(plain.split())
+    if not measure or not values:
+        return not (measure and not values and not _NUMBERED.search(plain))
+    if _NUMBERED.search(plain):
+        return True
+    numbers = [v for v in values if any(map(str.isdigit, v))]
+    signed = sum(v.lstrip().startswith(("-", "(", "+")) or v.endswith("-") for v in numbers)
+    decimals = sum(_DECIMAL.fullmatch(v) is not None for v in numbers)
+    if signed or decimals * 2 >= len(numbers):
+        return False
+    # Whole numbers: a code has its length, an amount has many.
+    lengths = {len(v) for v in numbers}
+    plain_tax = bool({"tax", "vat", "iva"} & set(plain.split())) and len(plain.split()) <= 2
+    return plain_tax and len(lengths) <= 2 and min(lengths, default=0) >= 6
+
+
+_NUMBERED = re.compile(r"\b(id|no|num|numero|number|nr|code|codigo|iban|nif|cif)\b")
 
 
 def looks_like_measure(name: str) -> bool:
@@ -77,6 +158,22 @@ def side_column(samples: Mapping[str, Sequence[str]], amounts: Sequence[str]) ->
         odd = signs.count(None)
         if {1, -1} <= set(signs) and 4 * odd <= len(signs):
             return name
+    return None
+
+
+_PHRASES = (
+    ("money out", "money in"), ("paid out", "paid in"), ("payments", "receipts"), ("out", "in"),
+    ("sortie", "entree"), ("sorties", "entrees"), ("uscite", "entrate"), ("payment", "receipt"),
+    ("debit amount", "credit amount"), ("amount debit", "amount credit"), ("pagos", "cobros"),
+)  # fmt: skip
+"""Names of two columns, one for what goes out and one for what comes in, accents apart."""
+
+
+def _phrased_pair(names: Sequence[str]) -> tuple[str, str] | None:
+    known = {folded(name): name for name in names}
+    for out, into in _PHRASES:
+        if out in known and into in known:
+            return known[out], known[into]
     return None
 
 
@@ -112,7 +209,10 @@ def guess_roles(
         parts = set(folded(column.name).split())
         if role == "currency":
             return "foreign" in parts
-        return role == "account" and bool(parts & {"bancaria", "bank", "iban"})
+        if role == "amount":
+            # What an account stands at after each row is no amount of the row.
+            return not parts.isdisjoint(_RUNNING)
+        return role == "account" and bool(parts & {"bancaria", "bank", "iban", "balance", "saldo"})
 
     def best(role: Role) -> str | None:
         words = _WORDS[role].split()
@@ -126,7 +226,13 @@ def guess_roles(
                 scored.append((len(parts) > 1, min(ranks), position, column.name))
         return min(scored)[3] if scored else None
 
+    pair = _phrased_pair([c.name for c in columns if c.type == "number"])
+    if pair is not None:
+        found |= {"debit": pair[0], "credit": pair[1]}
+        taken |= set(pair)
     for role in _WORDS:
+        if role in found:
+            continue
         name = best(role)
         if name is not None:
             found[role] = name

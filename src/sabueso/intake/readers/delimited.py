@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import csv
 import io
+import re
 from collections import Counter, deque
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -18,6 +19,7 @@ import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.base.errors import ProgramFault, UserError
+from sabueso.intake.formats.header import LOOKED_AT, find_header
 from sabueso.intake.interface import Batch, Damaged, Layout, OtherEncoding
 from sabueso.intake.readers.cells import column_names, counted, name_notes
 from sabueso.intake.readers.records import (
@@ -70,25 +72,12 @@ class DelimitedReader:
         if not whole:
             text = text[: text.rfind("\n") + 1] or text
         lines = text.split("\n")
-        header_line = next((i for i, line in enumerate(lines, 1) if line.strip()), 0)
-        if not header_line:
+        if not any(line.strip() for line in lines):
             raise UserError(f"{path}: the file is empty; expected a header line and rows")
-        delimiter = settings.delimiter or detect_delimiter(lines[header_line - 1 :])
-        # A name in quotes may go on in the next line.
-        pieces = [line.encode("utf-8", "surrogateescape") for line in lines[header_line - 1 :]]
-        spanned = record_lines(pieces, delimiter.encode())
-        if not spanned:
-            raise UserError(
-                f"{path}, line {header_line}: the header opens a quote and does not close it"
-            )
-        body = "\n".join(lines[header_line - 1 : header_line - 1 + spanned])
-        try:
-            header = next(csv.reader(io.StringIO(body, newline=""), delimiter=delimiter))
-        except csv.Error as error:
-            raise UserError(
-                f"{path}, line {header_line}: {error}; expected a header line"
-            ) from None
-        header_line += spanned - 1
+        said = _SEPARATOR.fullmatch(lines[0].strip())
+        start = 1 if said else 0
+        delimiter = settings.delimiter or (said[1] if said else detect_delimiter(lines[start:]))
+        header, header_line, notes = _header(path, lines, start, delimiter, settings)
         sample = _sample("\n".join(lines[header_line:]), delimiter, len(header))
         names = column_names(header)
         columns = list(zip(*sample, strict=True)) if sample else [()] * len(names)
@@ -100,7 +89,7 @@ class DelimitedReader:
                 "delimiter": DELIMITERS.get(delimiter, repr(delimiter)),
             },
             sample=pa.table([pa.array(c, pa.string()) for c in columns], names=names),
-            notes=name_notes(header, names),
+            notes=(*notes, *name_notes(header, names)),
             encoding=encoding,
             delimiter=delimiter,
         )
@@ -159,6 +148,87 @@ class DelimitedReader:
             blank=records.blank,
             continued=records.continued,
         )
+
+
+_SEPARATOR = re.compile(r"(?i)sep=(.)")
+
+
+def _header(
+    path: Path, lines: list[str], start: int, delimiter: str, settings: ReadSettings
+) -> tuple[list[str], int, list[str]]:
+    """The header's cells, the last line of it, and what is to be said of how it was found."""
+    given = settings.header
+    if isinstance(given, int):
+        if given > len(lines):
+            raise UserError(f"{path}: there is no line {given} to be the header")
+        return *_record(path, lines, given - 1, delimiter), []
+    rows, firsts = _rows(lines, start, delimiter)
+    found = find_header(rows)
+    if found is None:
+        raise UserError(f"{path}: the file is empty; expected a header line and rows")
+    first = firsts[found.row]
+    if given == "none" or (found.none and given is None):
+        assumed = "" if given else ", as it seems: if it has, say so with --header-line N"
+        note = f"the file has no header line{assumed}; the columns are named by their places"
+        cells = [f"column {i}" for i in range(1, found.width + 1)]
+        return cells, first, [note]
+    cells, last = _record(path, lines, first, delimiter)
+    notes = []
+    skipped = [i for i in range(start, first) if lines[i].strip()]
+    if skipped:
+        notes.append(
+            f"the header is line {first + 1}; {num_lines(len(skipped))} before it are no part of the table"
+        )
+    # One mark more, or less, at the end of every line is a habit of the program that wrote them.
+    wide = Counter(len(row) for row in rows[found.row + 1 :] if any(row))
+    usual = wide.most_common(1)[0][0] if wide else len(cells)
+    if usual == len(cells) - 1 and not cells[-1].strip():
+        cells = cells[:-1]
+        notes.append("the header ends with a mark more than the lines below: it is left out")
+    elif usual == len(cells) + 1 and not any(
+        row[-1] for row in rows[found.row + 1 :] if len(row) == usual
+    ):
+        cells = [*cells, ""]
+        notes.append("every line ends with a mark more than the header: an empty column is kept")
+    return cells, last, notes
+
+
+def num_lines(count: int) -> str:
+    return f"{count:,} line{'s' if count != 1 else ''}"
+
+
+def _record(path: Path, lines: list[str], first: int, delimiter: str) -> tuple[list[str], int]:
+    """The cells of the record that starts at a line, and its last line from 1."""
+    # A name in quotes may go on in the next line.
+    pieces = [line.encode("utf-8", "surrogateescape") for line in lines[first:]]
+    spanned = record_lines(pieces, delimiter.encode())
+    if not spanned:
+        raise UserError(f"{path}, line {first + 1}: the header opens a quote and does not close it")
+    body = "\n".join(lines[first : first + spanned])
+    try:
+        cells = next(csv.reader(io.StringIO(body, newline=""), delimiter=delimiter), [])
+    except csv.Error as error:
+        raise UserError(f"{path}, line {first + 1}: {error}; expected a header line") from None
+    return cells, first + spanned
+
+
+def _rows(lines: list[str], start: int, delimiter: str) -> tuple[list[list[str]], list[int]]:
+    """The first records, their cells trimmed, each with its first line from 0."""
+    rows: list[list[str]] = []
+    firsts: list[int] = []
+    at = start
+    while at < len(lines) and len(rows) < LOOKED_AT:
+        pieces = [line.encode("utf-8", "surrogateescape") for line in lines[at : at + 40]]
+        spanned = record_lines(pieces, delimiter.encode()) or 1
+        body = "\n".join(lines[at : at + spanned])
+        try:
+            cells = next(csv.reader(io.StringIO(body, newline=""), delimiter=delimiter), [])
+        except csv.Error:
+            cells = [body]
+        rows.append([" ".join(cell.split()) for cell in cells])
+        firsts.append(at)
+        at += spanned
+    return rows, firsts
 
 
 def _whole_block(
@@ -289,14 +359,15 @@ _NOT_CONTROL = bytes(b for b in range(256) if not 0x80 <= b <= 0x9F)
 
 
 def detect_delimiter(lines: list[str]) -> str:
-    """The mark that cuts most lines into as many fields as the header."""
+    """The mark that cuts most lines into equally many fields, of those into the most."""
     chosen = [line for line in lines[:200] if line.strip()]
     best, score = ",", (0.0, 0)
     for mark in DELIMITERS:
         sizes = Counter(len(row) for row in csv.reader(chosen, delimiter=mark) if row)
-        fields = len(next(csv.reader(chosen[:1], delimiter=mark)))
-        if fields > 1:
-            share = sizes[fields] / max(sum(sizes.values()), 1)
+        several = {size: count for size, count in sizes.items() if size > 1}
+        if several:
+            fields = max(several, key=lambda size: (several[size], size))
+            share = several[fields] / max(sum(sizes.values()), 1)
             if (round(share, 1), fields) > score:
                 best, score = mark, (round(share, 1), fields)
     return best

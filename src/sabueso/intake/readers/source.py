@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bz2
 import gzip
 import lzma
 import zipfile
@@ -9,11 +10,12 @@ import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from sabueso.base.errors import UserError
 
-PACKED = (".gz", ".zip")
+PACKED = (".gz", ".zip", ".bz2", ".xz")
+_STREAMS: dict[str, Any] = {".gz": gzip.open, ".bz2": bz2.open, ".xz": lzma.open}
 _DAMAGED = (
     EOFError, gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, lzma.LZMAError, NotImplementedError,
 )  # fmt: skip
@@ -28,7 +30,7 @@ def plain_suffix(path: Path) -> str:
         If a zip archive does not hold exactly one file.
     """
     suffix = path.suffix.lower()
-    if suffix == ".gz":
+    if suffix in _STREAMS:
         return Path(path.stem).suffix.lower()
     if suffix == ".zip":
         return Path(_only_member(path).filename).suffix.lower()
@@ -45,9 +47,10 @@ def opened(path: Path) -> Iterator[IO[bytes]]:
         If a packed file is damaged, encrypted, or packed twice.
     """
     try:
-        if path.suffix.lower() == ".gz":
-            with gzip.open(path, "rb") as file:
-                yield file  # type: ignore[misc]
+        unpack = _STREAMS.get(path.suffix.lower())
+        if unpack is not None:
+            with unpack(path, "rb") as file:
+                yield file
         elif path.suffix.lower() == ".zip":
             member = _only_member(path)
             with zipfile.ZipFile(path) as archive, archive.open(member) as file:
@@ -57,6 +60,10 @@ def opened(path: Path) -> Iterator[IO[bytes]]:
                 yield file
     except _DAMAGED as error:
         raise _damaged(path, error) from error
+    except OSError as error:
+        if error.errno is not None:
+            raise
+        raise _damaged(path, error) from error  # of the library that unpacks, not of the system
 
 
 def _damaged(path: Path, error: Exception) -> UserError:

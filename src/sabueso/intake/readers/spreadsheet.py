@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
+from sabueso.intake.formats.header import find_header
 from sabueso.intake.interface import Batch, Layout
 from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
@@ -54,17 +55,18 @@ class SpreadsheetReader:
         if settings.sheet and settings.sheet not in book.sheet_names:
             names = ", ".join(map(repr, book.sheet_names))
             raise UserError(f"{path}: there is no sheet {settings.sheet!r}; it has {names}")
-        found = [sheet for name in named if (sheet := _sheet(book, name)) is not None]
+        found = [s for name in named if (s := _sheet(book, name, settings.header)) is not None]
         if not found:
             raise UserError(f"{path}: the workbook is empty; expected a header row and rows")
-        first = found[0]
+        # A cover sheet is no table: the longest sheet is, and those with its header.
+        first = max(found, key=lambda s: book.get_sheet_by_name(s.name).height - s.header_row)
         chosen = tuple(s for s in found if s.header == first.header)
         others = [s.name for s in found if s.header != first.header]
         notes = list(first.notes)
         if others:
             listed = ", ".join(map(repr, others))
             notes.append(
-                f"not taken, for their columns differ from those of {first.name!r}: {listed}"
+                f"not taken, for their columns differ from those of {first.name!r}, the longest: {listed}"
             )
         sample = [dict(r) for _, r in islice(_records(book, first), SAMPLE_ROWS)]
         return _Workbook(
@@ -108,21 +110,39 @@ def _rows(book: Any, name: str) -> Iterator[tuple[int, Sequence[Any]]]:
     yield from enumerate(sheet.to_python(skip_empty_area=True), start + 1)
 
 
-def _sheet(book: Any, name: str) -> _Sheet | None:
-    """The header of a sheet: the first row that is about as wide as the table, all of it texts."""
+def _sheet(book: Any, name: str, given: int | str | None) -> _Sheet | None:
+    """The header of a sheet: the first row that is about as wide as the table, and names it."""
     head = list(islice(_rows(book, name), LOOKED_AT))
     filled = [[i for i, cell in enumerate(row) if cell not in ("", None)] for _, row in head]
     width = max(map(len, filled), default=0)
     if not width:
         return None
-    for (number, row), places in zip(head, filled, strict=True):
-        if len(places) >= max(0.6 * width, 1) and all(isinstance(row[i], str) for i in places):
-            last = max(max(p) for p in filled if p)
-            columns = list(range(places[0], last + 1))
-            given = [str(row[i] or "") for i in columns]
-            names = column_names(given)
-            return _Sheet(name, names, number, columns, name_notes(given, names))
-    return None
+    last = max(max(p) for p in filled if p)
+    start = min(min(p) for p in filled if len(p) >= max(0.6 * width, 1))
+    columns = list(range(start, last + 1))
+    cells = [[text_of(row[i]) or "" if i < len(row) else "" for i in columns] for _, row in head]
+    found = find_header(cells)
+    if found is None:
+        return None
+    place = found.row
+    if isinstance(given, int):
+        place = next((i for i, (number, _) in enumerate(head) if number == given), -1)
+        if place < 0:
+            return None
+    notes: list[str] = []
+    if given == "none" or (found.none and given is None):
+        assumed = "" if given else ", as it seems: if it has, say so with --header-line N"
+        notes.append(f"the sheet has no header{assumed}; the columns are named by their places")
+        texts = [f"column {i}" for i in range(1, len(columns) + 1)]
+        return _Sheet(name, texts, head[place][0] - 1, columns, tuple(notes))
+    skipped = sum(map(bool, filled[:place]))
+    if skipped:
+        notes.append(
+            f"the header is row {head[place][0]}; {skipped} filled above are no part of the table"
+        )
+    texts = cells[place]
+    names = column_names(texts)
+    return _Sheet(name, names, head[place][0], columns, (*notes, *name_notes(texts, names)))
 
 
 def _records(book: Any, sheet: _Sheet) -> Iterator[Record]:

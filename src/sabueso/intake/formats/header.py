@@ -1,0 +1,96 @@
+"""Which row of a file is its header: told by what the rows below it hold."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+LOOKED_AT = 60
+"""Rows among which the header is looked for."""
+_NUMBER = re.compile(
+    r"[+\-(]? ?(?:[$€£¥] ?|[A-Z]{3} )?[+-]?[0-9][0-9.,' \u00a0]*[)%-]?(?: ?(?:[€$£¥]|[A-Z]{2,3}))?"
+)
+_DATE = re.compile(
+    r"[0-9]{1,4}[-/.][0-9]{1,2}[-/.][0-9]{1,4}(?:[T ][0-9:.]+(?:Z|[+-][0-9:]+)?)?"
+    r"|[0-9]{1,2}:[0-9]{2}(?::[0-9]{2})?"
+)
+_YEAR = re.compile(r"(?:19|20)[0-9]{2}")
+DATA_SHARE = 0.8
+
+
+@dataclass(frozen=True)
+class Found:
+    """The row of the header, from 0, and how many cells a row has; ``none`` where the first row is
+    one of the table's own."""
+
+    row: int
+    width: int
+    none: bool = False
+
+
+def find_header(rows: Sequence[Sequence[str]]) -> Found | None:
+    """The header among the first rows of a file.
+
+    Parameters
+    ----------
+    rows : sequence of sequences of str
+        Cells, trimmed; a row without any is blank.
+
+    Returns
+    -------
+    Found or None
+        None where no row holds anything.
+    """
+    filled = [i for i, row in enumerate(rows) if any(row)]
+    if not filled:
+        return None
+    width = _width([rows[i] for i in filled])
+    first = next((i for i in filled if _may_head(rows[i], width)), filled[0])
+    if width < 2:
+        return Found(first, width)
+    below = [rows[i] for i in filled if i > first and len(rows[i]) == len(rows[first])]
+    if below and _is_data(rows[first], below):
+        return Found(first, width, none=True)
+    return Found(first, width)
+
+
+def _width(rows: Sequence[Sequence[str]]) -> int:
+    """How many cells most rows have; of equally many the more, since titles are narrow."""
+    sizes = Counter(len(row) for row in rows)
+    return max(sizes, key=lambda size: (sizes[size] if size > 1 else 0, size))
+
+
+def _may_head(row: Sequence[str], width: int) -> bool:
+    """About as many cells as the table has, most of them named."""
+    named = sum(map(bool, row))
+    return abs(len(row) - width) <= 1 and named >= max(0.6 * width, 1)
+
+
+def _kind(cell: str) -> str:
+    if not cell:
+        return ""
+    return "data" if _NUMBER.fullmatch(cell) or _DATE.fullmatch(cell) else "text"
+
+
+def _is_data(row: Sequence[str], below: Sequence[Sequence[str]]) -> bool:
+    """Whether a row is one of the table's: dates and numbers where the rows below have such, and no
+    name above a column of them. Years in their order are names."""
+    years = [cell for cell in row if _YEAR.fullmatch(cell)]
+    numbers = [cell for cell in row if _kind(cell) == "data"]
+    if (
+        len(years) > 1
+        and years == numbers
+        and years in (sorted(years), sorted(years, reverse=True))
+    ):
+        return False
+    same = 0
+    for place, cell in enumerate(row):
+        kinds = [k for other in below if (k := _kind(other[place]))]
+        if not kinds or kinds.count("data") < DATA_SHARE * len(kinds):
+            continue
+        if _kind(cell) == "text":
+            return False
+        same += _kind(cell) == "data"
+    return same > 0
