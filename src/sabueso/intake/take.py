@@ -175,12 +175,12 @@ def take_file(
                 formats, roles = detect(layout, settings, prior)
         else:
             raise UserError(f"{path}: the columns' formats contradict each other from row to row")
+        _check_told(path, formats, tally.confirmed, tally.odd)
+        _check_mostly_read(path, tally)
     except BaseException:
         if output is not None:
             output.unlink(missing_ok=True)
         raise
-    _check_told(path, formats, tally.confirmed, tally.odd)
-    _check_mostly_read(path, tally)
     if tally.accepted == 0 and not tally.damaged:
         if output is not None:
             output.unlink(missing_ok=True)

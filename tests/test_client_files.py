@@ -1,0 +1,259 @@
+"""Files as clients send them: what they hold, read right; what they do not tell, asked and not guessed."""
+
+from __future__ import annotations
+
+import bz2
+import lzma
+from decimal import Decimal
+from pathlib import Path
+
+import pyarrow.parquet as pq
+import pytest
+import xlsxwriter
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import inside, inside_json
+from sabueso.base.errors import UserError
+from sabueso.intake.formats.detection import Prior
+from sabueso.intake.formats.header import find_header
+from sabueso.intake.interface import Ambiguous
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.take import intake_engine, take_file
+
+
+@pytest.fixture(scope="module")
+def engine():
+    opened = intake_engine()
+    yield opened
+    opened.close()
+
+
+def taken(engine, folder: Path, text: str | bytes, name: str = "x.csv", **read):
+    """The report of a file, and its rows."""
+    path, out = folder / name, folder / "x.parquet"
+    path.write_bytes(
+        text if isinstance(text, bytes) else text.encode(read.get("encoding", "utf-8"))
+    )
+    report = take_file(path, out, ReadSettings(**read), Prior(), engine)
+    return report, pq.read_table(out).to_pylist()
+
+
+CASES = {
+    # Whole numbers with a thousands mark, in English, German, Swiss and French.
+    "thousands, commas": ('id,day,amount\nA1,2024-01-02,"19,582"\nA2,2024-01-03,900\n', {"amount": "20482"}, 2),
+    "thousands, points": ("id;day;amount\nA1;2024-01-02;12.500\nA2;2024-01-03;1.250\nA3;2024-01-04;900\n", {"amount": "14650"}, 3),
+    "thousands, two marks": ('id,amount\nA1,"1,234,567"\nA2,"12,000"\n', {"amount": "1246567"}, 2),
+    "thousands by another column": ('id,amount,fee\nA1,"19,582",1.20\nA2,"20,100",3.40\n', {"amount": "39682"}, 2),
+    "decimals by another column": ("id;menge;betrag\nA1;19,582;1,20\nA2;20,100;3,40\n", {"menge": "39.682"}, 2),
+    "decimals that begin with 0": ("id;litros\nA1;0,500\nA2;12,250\n", {"litros": "12.750"}, 2),
+    "apostrophes": ("id;amount\nA1;1'234.50\nA2;2.00\n", {"amount": "1236.50"}, 2),
+    "narrow blanks": ("id;montant\nA1;1\u202f234,50\nA2;2,00\n", {"montant": "1236.50"}, 2),
+    "parentheses": ('id,amount\nA1,"(1,234.50)"\nA2,2.00\n', {"amount": "-1232.50"}, 2),
+    "trailing minus": ("id;importe\nA1;1.234,50-\nA2;2,00\n", {"importe": "-1232.50"}, 2),
+    # Values before names.
+    "names of codes": ("Invoice No,Invoice Amount,Sales Tax,VAT,Account Balance\nI-1,100.00,7.00,21.00,1000.50\nI-2,50.25,3.50,10.50,900.00\n", {"Invoice Amount": "150.25", "Sales Tax": "10.50", "VAT": "31.50", "Account Balance": "1900.50"}, 2),
+    "importe factura": ("factura;importe factura\nF1;100,50\nF2;-3,25\n", {"importe factura": "97.25"}, 2),
+    # Pairs by their usual names.
+    "withdrawal, deposit": ("Date,Details,Withdrawal,Deposit\n13/02/2024,foo,12.50,\n14/02/2024,bar,,3.00\n", {"amount": "9.50"}, 2),
+    "money out, money in": ("Date,Details,Money Out,Money In\n13/02/2024,foo,12.50,\n14/02/2024,bar,,3.00\n", {"amount": "9.50"}, 2),
+    "paid in, paid out": ("Date,Details,Paid In,Paid Out\n13/02/2024,foo,,12.50\n14/02/2024,bar,3.00,\n", {"amount": "9.50"}, 2),
+    "Soll, Haben": ("Datum;Text;Soll;Haben\n13.02.2024;foo;12,50;\n14.02.2024;bar;;3,00\n", {"amount": "9.50"}, 2),
+    "débit, crédit": ("Date;Libellé;Débit;Crédit\n13/02/2024;foo;12,50;\n14/02/2024;bar;;3,00\n", {"amount": "9.50"}, 2),
+    "cargo, abono": ("Fecha;Concepto;Cargo;Abono\n13/02/2024;foo;12,50;\n14/02/2024;bar;;3,00\n", {"amount": "9.50"}, 2),
+    "dare, avere": ("Data;Descrizione;Dare;Avere\n13/02/2024;foo;12,50;\n14/02/2024;bar;;3,00\n", {"amount": "9.50"}, 2),
+    "credits negative already": ("Date,Details,Debit,Credit\n13/02/2024,a,12.50,\n14/02/2024,b,,-3.00\n15/02/2024,c,,-5.00\n", {"amount": "4.50"}, 3),
+    "a side column": ("Date,Details,Amount,D/C\n13/02/2024,a,12.50,D\n14/02/2024,b,3.00,C\n15/02/2024,c,5.00,C\n", {"Amount": "4.50"}, 3),
+    # Totals by word and by what they add up to.
+    "Summe": ("Datum;Text;Betrag\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Summe;15,50\n", {"Betrag": "15.50"}, 2),
+    "Totaal": ("Datum;Omschrijving;Bedrag\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Totaal;15,50\n", {"Bedrag": "15.50"}, 2),
+    "Итого": ("Дата;Текст;Сумма\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Итого;15,50\n", {"Сумма": "15.50"}, 2),
+    "totals without a word": ("date,text,amount\n2024-01-02,a,1.00\n2024-01-03,b,2.00\n,,3.00\n", {"amount": "3.00"}, 2),
+    "totals of blocks": ("dept,name,gross,net\nA,x,10.00,8.00\nA,y,20.00,16.00\nA,,30.00,24.00\nB,z,5.00,4.00\nB,w,6.00,5.00\nB,,11.00,9.00\n,,41.00,33.00\n", {"gross": "41.00", "net": "33.00"}, 4),
+    "no total: it does not add up": ("date,text,amount\n2024-01-02,a,1.00\n2024-01-03,b,2.00\n,c,9.00\n", {"amount": "12.00"}, 3),
+    # Numbers that a program wrote.
+    "float noise": ("id,amount\nA1,48.053808600000004\nA2,3.5\n", {"amount": "51.5538086"}, 2),
+    "exponents": ("id,amount\nA1,1.2E+05\nA2,7\n", {"amount": "120007"}, 2),
+    # The header.
+    "titles before it": ("My bank\nAccount 123\n\nDate;Text;Amount\n01.02.2024;foo;-12,50\n13.02.2024;bar;3,00\n", {"Amount": "-9.50"}, 2),
+    "comments before it": ("# made on Monday\n# by hand\nDate;Text;Amount\n01.02.2024;foo;-12,50\n13.02.2024;bar;3,00\n", {"Amount": "-9.50"}, 2),
+    "sep=": ("sep=;\nDate;Text;Amount\n01.02.2024;foo;-12,50\n13.02.2024;bar;3,00\n", {"Amount": "-9.50"}, 2),
+    "years as names": ("account,2023,2024\n100,1.50,2.50\n200,3.00,4.00\n", {"2023": "4.50", "2024": "6.50"}, 2),
+    "a line end in a name": ('id,"amount\nin EUR"\nA1,1.50\nA2,2.00\n', {"amount in EUR": "3.50"}, 2),
+    "no header": ("2024-01-02,foo,12.50\n2024-01-03,bar,3.00\n2024-01-04,baz,4.00\n", {"column 3": "19.50"}, 3),
+    "a mark more in the lines": ("a;b;amount\n1;x;2,50;\n2;y;3,50;\n", {"amount": "6.00"}, 2),
+    "a mark more in the header": ("a;b;amount;\n1;x;2,50\n2;y;3,50\n", {"amount": "6.00"}, 2),
+    # Nothing, as people write it.
+    "marks of nothing": ("day,amount,qty\n2024-01-02,1.50,NA\n2024-01-03,n/a,3\n#N/A,2.50,-\n", {"amount": "4.00", "qty": "3"}, 3),
+    "mixed line ends": (b"id,amount\r\nA1,1.50\nA2,2.00\rA3,3.00\r\n", {"amount": "6.50"}, 3),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_files_are_read_right(engine, tmp_path, name):
+    text, sums, rows = CASES[name]
+    report, _ = taken(engine, tmp_path, text)
+    assert report.accepted == rows
+    assert report.reconciled and not report.quarantined
+    for column, total in sums.items():
+        assert report.sums[column] == Decimal(total), column
+
+
+@pytest.mark.parametrize(
+    ("texts", "days"),
+    [
+        (("04 Feb 2022", "5-mar-22", "1. März 2024"), ("2022-02-04", "2022-03-05", "2024-03-01")),
+        (("4 de febrero de 2022", "12 août 2023"), ("2022-02-04", "2023-08-12")),
+        (("Jan 1, 2000", "December 31 2001"), ("2000-01-01", "2001-12-31")),
+        (("31-12-23", "01-02-24"), ("2023-12-31", "2024-02-01")),
+        (("2022-05-25 10.39.15", "2022-05-26"), ("2022-05-25 10:39:15", "2022-05-26 00:00:00")),
+        (("2024-01-02", "2024-01-03 10:00:00"), ("2024-01-02 00:00:00", "2024-01-03 10:00:00")),
+        (("05/25/2022 10:39 PM", "05/26/2022 1:02 AM"), ("2022-05-25 22:39:00", "2022-05-26 01:02:00")),
+        (("20240102", "20241231"), ("2024-01-02", "2024-12-31")),
+    ],
+)  # fmt: skip
+def test_dates_as_people_and_machines_write_them(engine, tmp_path, texts, days):
+    lines = "".join(f"{text};1,50\n" for text in texts)
+    report, rows = taken(engine, tmp_path, f"Date;Amount\n{lines}")
+    assert not report.quarantined
+    assert tuple(str(row["Date"]) for row in rows) == days
+
+
+@pytest.mark.parametrize("text", ['"19,582"', "12.500", '"(1,234)"'])
+def test_what_nothing_in_the_file_tells_is_refused(engine, tmp_path, text):
+    other = text.strip('"').replace("1", "2")
+    lines = f'id,amount\nA1,{text}\nA2,"{other}"\n'
+    with pytest.raises(Ambiguous, match="in two ways") as caught:
+        taken(engine, tmp_path, lines)
+    readings = caught.value.readings
+    assert len(readings) == 2 and readings[0][0] != readings[1][0]
+    sums = [
+        taken(engine, tmp_path, lines, decimal=value)[0].sums["amount"] for _, _, value in readings
+    ]
+    assert sums[0] == 1000 * sums[1]
+
+
+def test_a_later_line_may_tell(engine, tmp_path):
+    many = "".join(f'A{i},"{i % 8 + 1},{i % 900 + 100}"\n' for i in range(3000))
+    with pytest.raises(Ambiguous):
+        taken(engine, tmp_path, f"id,amount\n{many}")
+    whole = sum((i % 8 + 1) * 1000 + i % 900 + 100 for i in range(3000))
+    report, _ = taken(engine, tmp_path, f"id,amount\n{many}B1,7\n")
+    assert report.sums["amount"] == whole + 7
+    report, _ = taken(engine, tmp_path, f'id,amount\n{many}B1,"0,500"\n')
+    assert report.sums["amount"] == Decimal(whole) / 1000 + Decimal("0.5")
+
+
+def test_what_is_mostly_unread_is_refused(engine, tmp_path):
+    text = "id,amount\n1,abc\n2,def\n3,4.00\n4,x\n5,y\n"
+    with pytest.raises(UserError, match="4 of 5 lines cannot be read, the first of them line 2"):
+        taken(engine, tmp_path, text, types={"amount": "number"})
+    assert not (tmp_path / "x.parquet").exists()
+
+
+@pytest.mark.parametrize(("pack", "suffix"), [(bz2.compress, "bz2"), (lzma.compress, "xz")])
+def test_packed_files(engine, tmp_path, pack, suffix):
+    report, _ = taken(engine, tmp_path, pack(b"id,amount\nA1,2.50\nA2,3.00\n"), f"x.csv.{suffix}")
+    assert report.sums["amount"] == Decimal("5.50")
+    with pytest.raises(UserError, match="damaged"):
+        taken(engine, tmp_path, b"BZhno archive at all", f"x.csv.{suffix}")
+
+
+def test_a_cover_sheet_is_passed_over(engine, tmp_path):
+    path = tmp_path / "book.xlsx"
+    book = xlsxwriter.Workbook(str(path))
+    cover = book.add_worksheet("cover")
+    for i, pair in enumerate((("Report", "of the year"), ("Made", "by hand"))):
+        cover.write_row(i, 0, pair)
+    sheet = book.add_worksheet("data")
+    sheet.write(0, 0, "Payroll of the harbour")
+    sheet.write_row(2, 0, ["employee", 2023, 2024])
+    for i in range(12):
+        sheet.write_row(3 + i, 0, [f"E{i}", 1.5 * i, 2.25])
+    book.close()
+    report, rows = taken(engine, tmp_path, path.read_bytes(), "book.xlsx")
+    assert (report.accepted, report.sums["2024"]) == (12, Decimal("27.00"))
+    assert any("'cover'" in note for note in report.notes)
+    assert any("the header is row 3" in note for note in report.notes)
+    assert rows[1]["2023"] == Decimal("1.5")
+
+
+def test_header_given(engine, tmp_path):
+    text = "a;b\nx;y\nid;amount\nA1;1,50\n"
+    report, _ = taken(engine, tmp_path, text, header=3)
+    assert report.sums["amount"] == Decimal("1.50")
+    report, _ = taken(engine, tmp_path, "A1;1,50\nA2;2,00\n", header="none")
+    assert report.sums["column 2"] == Decimal("3.50")
+    with pytest.raises(UserError, match="no line 40"):
+        taken(engine, tmp_path, text, header=40)
+
+
+def test_options_of_reading_are_kept_in_the_plan(tmp_path):
+    inside("open", "c", cwd=tmp_path)
+    case = tmp_path / "c"
+    (case / "x.csv").write_text('id,day,amount\nA1,04/09/2024,"19,582"\nA2,05/10/2024,"20,100"\n')
+    refused = inside("intake", "x.csv", "--as", "x", cwd=case, code=2).stderr
+    assert "--decimal" in refused and len(refused.splitlines()) == 1
+    assert not list((case / "population").glob("x/*"))
+    options = ["--decimal", ".", "--dates", "month first"]
+    found = inside_json("intake", "x.csv", "--as", "x", *options, cwd=case)
+    assert found["total"]["amount"] == "39682"
+    assert found["files"][0]["first_date"] == "2024-04-09"
+    assert 'dates = "month first"' in (case / "case.toml").read_text()
+    wrong = inside("intake", "x.csv", "--as", "y", "--dates", "backwards", cwd=case, code=2).stderr
+    assert "--dates 'backwards'" in wrong
+
+
+# --- any table in any style
+
+STYLES = [
+    (point, mark, minus, unit)
+    for point, mark in ((".", ""), (".", ","), (",", ""), (",", "."), (",", " "), (".", "'"), (",", "\u202f"), (",", "\u00a0"))
+    for minus, unit in (("-{}", ""), ("{}-", ""), ("({})", ""), ("-{}", "€"), ("-{}", "EUR"))
+]  # fmt: skip
+
+
+def _written(value: Decimal, style) -> str:
+    point, mark, minus, unit = style
+    whole, _, decimals = f"{abs(value):,}".partition(".")
+    text = whole.replace(",", mark) + (point + decimals if decimals else "")
+    text = minus.format(text) if value < 0 else text
+    return f"{text} {unit}" if unit else text
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.lists(st.decimals("-9999999", "9999999", places=2), min_size=1, max_size=12),
+    st.integers(0, 3),
+    st.sampled_from(STYLES),
+)
+def test_any_table_is_read_back_or_refused(engine, tmp_path_factory, values, places, style):
+    folder = tmp_path_factory.mktemp("style")
+    values = [round(v, places) if places else Decimal(int(v)) for v in values]
+    if places == 3:
+        values = [v / 10 for v in values]
+        values = [v.quantize(Decimal("0.001")) for v in values]
+    lines = "".join(f'R{i}\t"{_written(v, style)}"\n' for i, v in enumerate(values))
+    try:
+        report, rows = taken(engine, folder, f"id\tamount\n{lines}", "x.tsv")
+    except UserError:
+        return  # said, and nothing kept
+    if report.quarantined:
+        return  # said, line by line
+    read = [row["amount"] for row in rows]
+    if all(isinstance(v, Decimal) for v in read):
+        assert read == values
+    else:
+        # Text that nothing told to be a number.
+        assert report.roles.get("amount") is None
+
+
+@given(
+    st.lists(st.lists(st.sampled_from(["", "a", "Name", "12", "3,50", "2024-01-02", "2023"]), max_size=5), max_size=12)
+)  # fmt: skip
+def test_a_header_is_always_one_of_the_rows(rows):
+    found = find_header(rows)
+    if found is None:
+        assert not any(any(row) for row in rows)
+    else:
+        assert any(rows[found.row]) and found.width >= 1
