@@ -257,3 +257,38 @@ def test_a_header_is_always_one_of_the_rows(rows):
         assert not any(any(row) for row in rows)
     else:
         assert any(rows[found.row]) and found.width >= 1
+
+
+def test_a_folder_is_proposed_as_tables_and_taken_in(tmp_path):
+    inside("open", ".", cwd=tmp_path)
+    box = tmp_path / "box"
+    for folder in ("bank", "pagos", "pagos/more"):
+        (box / folder).mkdir(parents=True, exist_ok=True)
+    for month in (1, 2):
+        rows = "".join(f"V{i % 7},2025-0{month}-{i % 27 + 1:02d},{i},50\n" for i in range(1, 40))
+        (box / f"pagos/p-2025-0{month}.csv").write_text("vendor,date,number,amount\n" + rows)
+    (box / "pagos/more/fixed.csv").write_text("Amount,NUMBER,vendor,date\n7.25,900,V1,2025-03-01\n")
+    (box / "vendors.csv").write_text("vendor,name\n" + "".join(f"V{i},N{i}\n" for i in range(7)))
+    (box / "bank/jan 2025.csv").write_text("id;importe\n1;19,582\n2;20,100\n")
+    (box / "note.txt").write_text("A letter.\n\nTo whom it may concern, in short: nothing.\n")
+    (box / "picture.png").write_bytes(b"\x89PNG\r\n\x1a\n" + bytes(range(256)))
+
+    # Without a word of consent nothing is written.
+    before = (tmp_path / "case.toml").read_text()
+    shown = inside("intake", "box", cwd=tmp_path).stdout
+    assert "--yes" in shown and (tmp_path / "case.toml").read_text() == before
+
+    answer = inside("intake", "box", "--yes", "--format", "json", cwd=tmp_path, code=2)
+    assert all(word in answer.stderr for word in ("'19,582'", "--decimal '.'", "--as jan"))
+    tables = {t["table"]: t for t in inside_json("survey", cwd=tmp_path)["tables"]}
+    assert {name: t["rows"] for name, t in tables.items() if t["rows"]} == {
+        "pagos": 79,
+        "vendors": 7,
+    }
+    assert 'vendor = "vendors.vendor"' in (tmp_path / "case.toml").read_text()
+
+    # A file of the same columns goes to the table that has them.
+    (box / "april.csv").write_text("vendor,date,number,amount\nV2,2025-04-01,901,1.50\n")
+    again = inside_json("intake", "box/april.csv", "--yes", cwd=tmp_path)
+    assert again["proposed"][0]["table"] == "pagos" and again["proposed"][0]["known"]
+    assert inside_json("survey", "pagos", cwd=tmp_path)["population"]["rows"] == 80

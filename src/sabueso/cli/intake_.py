@@ -7,14 +7,17 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from sabueso.base.errors import UserError
 from sabueso.base.hashing import Hashes
 from sabueso.base.visible import visible
 from sabueso.cli.common import answered, case_option, initials_of, with_bar
 
 if TYPE_CHECKING:
+    from sabueso.case.proposing import Proposal
     from sabueso.intake.interface import Ambiguous
 
 EXAMPLES = (
+    "sabueso intake inbox",
     "sabueso intake inbox/payments --as payments",
     "sabueso intake inbox/journal-2024.csv inbox/journal-2025.csv --as journal",
     "sabueso intake inbox/payments/pagos-2025-07.csv --as again --check",
@@ -25,7 +28,11 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument("paths", nargs="*", metavar="PATH", help="files, folders or patterns")
     parser.add_argument(
-        "--as", dest="table", required=True, metavar="TABLE", help="the table they become"
+        "--as", dest="table", metavar="TABLE",
+        help="the table they become (without it: files alike in columns become tables, as proposed)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--yes", action="store_true", help="take the proposed tables in without asking"
     )
     query = parser.add_argument_group("from a database, not from files")
     query.add_argument(
@@ -67,13 +74,14 @@ READ = {
 def run(args: argparse.Namespace) -> int:
     with Hashes() as hashes:
         # What reads a file takes half a second to load; meanwhile its hash can be begun.
+        if args.table is None:
+            return _folder(args)
         first = Path.cwd() / args.paths[0] if args.paths else None
         if first is not None and first.is_file() and not args.attach:
             hashes.begin(first)
         from sabueso.intake.interface import Ambiguous
 
-        given = {name.removesuffix("-line"): getattr(args, f"read_{name}") for name in READ}
-        given = {name: value for name, value in given.items() if value is not None}
+        given = _given(args)
         while True:
             try:
                 return _taken(args, hashes, given)
@@ -81,6 +89,42 @@ def run(args: argparse.Namespace) -> int:
                 if not (sys.stdin.isatty() and sys.stderr.isatty()):
                     raise
                 given |= _asked(question)
+
+
+def _folder(args: argparse.Namespace) -> int:
+    """Files without a table: what they may become is shown, asked for on a terminal, taken with --yes."""
+    if args.url or args.query or args.attach or args.check or args.replace or args.gate:
+        raise UserError("this needs the table that the rows become: --as TABLE")
+    if not args.paths:
+        raise UserError(
+            "name a folder of files: sabueso intake FOLDER, or sabueso intake PATH --as TABLE"
+        )
+    from sabueso.commands.intake_folder import intake_folder
+
+    asked = sys.stdin.isatty() and sys.stdout.isatty() and args.format == "text"
+    return answered(
+        args,
+        lambda case: with_bar(
+            lambda bar: intake_folder(
+                case, args.paths, yes=args.yes, confirm=_confirmed if asked else None,
+                initials=initials_of(args, case), given=_given(args), progress=bar,
+            )
+        ),
+    )  # fmt: skip
+
+
+def _confirmed(proposal: Proposal) -> bool:
+    from sabueso.show.console import make_console
+    from sabueso.show.intake_folder import show_proposal
+
+    show_proposal(make_console(), proposal)
+    return input("take these tables in, y or n? ").strip().lower() in ("y", "yes")
+
+
+def _given(args: argparse.Namespace) -> dict[str, str]:
+    """How the files are to be read, as far as that was said."""
+    given = {name.removesuffix("-line"): getattr(args, f"read_{name}") for name in READ}
+    return {name: value for name, value in given.items() if value is not None}
 
 
 def _taken(args: argparse.Namespace, hashes: Hashes, given: dict[str, str]) -> int:

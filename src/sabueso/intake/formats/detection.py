@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -133,7 +133,7 @@ def detect(
         roles = {r: c for r, c in known.items() if c in layout.header}
         return formats, roles  # type: ignore[return-value]
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
-    guessed = guess_roles(columns, distinct)
+    guessed = guess_roles(columns, distinct, both_filled(layout.sample))
     if "amount" in guessed and "debit" not in guessed:
         side = side_column(samples, samples[guessed["amount"]])
         if side is not None:
@@ -142,6 +142,19 @@ def detect(
         if role in guessed:
             formats[guessed[role]] = TextFormat()
     return formats, guessed
+
+
+def both_filled(sample: pa.Table) -> Callable[[str, str], bool]:
+    """Whether most rows of a sample have a figure, and no nought, in both of two columns."""
+
+    def holds(first: str, second: str) -> bool:
+        sides = [
+            [any(c in "123456789" for c in text or "") for text in sample.column(name).to_pylist()]
+            for name in (first, second)
+        ]
+        return 2 * sum(a and b for a, b in zip(*sides, strict=True)) > sample.num_rows
+
+    return holds
 
 
 def columns_of(
@@ -203,6 +216,9 @@ def widen_or_not(
         count, rows = failures[name]
         amount = base_of(roles.get("amount", ""), settings)
         declared = name in settings.types or amount == name or _is_given(roles, name)
+        # A word that comes back among codes of digits is a code too, and no damage.
+        if not (declared or looks_like_measure(name)) and len(texts) >= 3 * len(failing):
+            raise Widen(name, TextFormat())
         # So many texts that do not fit are no damage: the column is not what the sample showed.
         if not declared and count > 20 and count > 4 * TOLERATED * rows:
             raise Widen(name, TextFormat())

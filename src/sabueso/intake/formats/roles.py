@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from sabueso.population.table import Column, Role
 
@@ -161,6 +161,10 @@ def side_column(samples: Mapping[str, Sequence[str]], amounts: Sequence[str]) ->
     return None
 
 
+_SIDES = frozenset(
+    ["debit", "debe", "dr", "credit", "haber", "cr", "soll", "haben", "dare", "avere"]
+)
+"""Words that name a side of the ledger and nothing else."""
 _PHRASES = (
     ("money out", "money in"), ("paid out", "paid in"), ("payments", "receipts"), ("out", "in"),
     ("sortie", "entree"), ("sorties", "entrees"), ("uscite", "entrate"), ("payment", "receipt"),
@@ -178,7 +182,9 @@ def _phrased_pair(names: Sequence[str]) -> tuple[str, str] | None:
 
 
 def guess_roles(
-    columns: Sequence[Column], distinct: Mapping[str, tuple[int, int]]
+    columns: Sequence[Column],
+    distinct: Mapping[str, tuple[int, int]],
+    both_filled: Callable[[str, str], bool] = lambda debit, credit: False,
 ) -> dict[Role, str]:
     """Roles of columns, each role and each column at most once.
 
@@ -188,6 +194,9 @@ def guess_roles(
         The columns with their types.
     distinct : mapping of str to (int, int)
         Per column, distinct and non-empty texts in the sample.
+    both_filled : callable
+        Whether most rows have a figure in both of two columns: two measures then, and no sides of the
+        ledger, unless the trade's own words name them.
     """
     found: dict[Role, str] = {}
     taken: set[str] = set()
@@ -227,7 +236,7 @@ def guess_roles(
         return min(scored)[3] if scored else None
 
     pair = _phrased_pair([c.name for c in columns if c.type == "number"])
-    if pair is not None:
+    if pair is not None and not both_filled(*pair):
         found |= {"debit": pair[0], "credit": pair[1]}
         taken |= set(pair)
     for role in _WORDS:
@@ -237,6 +246,11 @@ def guess_roles(
         if name is not None:
             found[role] = name
             taken.add(name)
+    if {"debit", "credit"} <= set(found):
+        sides = found["debit"], found["credit"]
+        words = set(folded(" ".join(sides)).split())
+        if words.isdisjoint(_SIDES) and both_filled(*sides):
+            del found["debit"], found["credit"]
     # A debit without a credit is only a column called "cargo".
     if ("debit" in found) != ("credit" in found):
         alone: Role = "debit" if "debit" in found else "credit"

@@ -1,0 +1,144 @@
+"""What a folder of files may become: tables, told by their columns."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from sabueso.base.errors import UserError
+from sabueso.case.folder import OWN_FOLDERS, Case
+from sabueso.case.taking import TakeReport
+from sabueso.intake.formats.roles import folded
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.take import readable, reader_for
+from sabueso.population.links import Link
+
+_NO_ROWS = "no row under what would be its header has as many cells as that"
+
+
+@dataclass(frozen=True)
+class Proposed:
+    """Files with the same columns, and the table that they may become; ``known`` where the case has
+    it already."""
+
+    table: str
+    files: tuple[Path, ...]
+    columns: tuple[str, ...]
+    known: bool = False
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """What a folder holds, and what no reader takes, with the reason."""
+
+    tables: list[Proposed]
+    unread: list[tuple[Path, str]]
+
+
+@dataclass(frozen=True)
+class Worked:
+    """What became of a proposal: tables taken in, those refused with the reason, and the links found."""
+
+    proposal: Proposal
+    taken: list[TakeReport] = field(default_factory=list)
+    refused: list[tuple[str, str]] = field(default_factory=list)
+    links: list[Link] = field(default_factory=list)
+    done: bool = False
+
+
+def propose(case: Case, paths: Sequence[str]) -> Proposal:
+    """Tables that files may become: those with the same columns are one.
+
+    Raises
+    ------
+    UserError
+        If a path names nothing, or nothing in it can be read.
+    """
+    groups: dict[tuple[str, ...], list[tuple[Path, tuple[str, ...], Path]]] = {}
+    unread: list[tuple[Path, str]] = []
+    for root, path in _files(case, paths):
+        try:
+            with readable(path):
+                layout = reader_for(path).layout(path, ReadSettings())
+        except UserError as error:
+            unread.append((path, str(error).removeprefix(f"{path}: ")))
+            continue
+        if not layout.sample.num_rows:
+            unread.append((path, f"no table: {_NO_ROWS}"))
+            continue
+        key = tuple(sorted(folded(name) or name for name in layout.header))
+        groups.setdefault(key, []).append((path, tuple(layout.header), root))
+    if not groups:
+        first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
+        raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
+    known = {
+        tuple(
+            sorted(folded(c.name) or c.name for c in case.part(event).columns if not c.is_place)
+        ): name
+        for name in case.plan.tables
+        for event in case.sources(name)[-1:]
+    }
+    tables: list[Proposed] = []
+    taken = {name.lower() for name in case.plan.tables}
+    for key, found in groups.items():
+        files = tuple(path for path, _, _ in found)
+        name = known.get(key)
+        if name is None:
+            name = _free(_named(files, found[0][2]), taken)
+            taken.add(name.lower())
+        tables.append(Proposed(name, files, found[0][1], known=key in known))
+    return Proposal(sorted(tables, key=lambda each: each.table), unread)
+
+
+def _files(case: Case, paths: Sequence[str]) -> list[tuple[Path, Path]]:
+    """Every file with the folder it was found through, the case's own left alone."""
+    found: list[tuple[Path, Path]] = []
+    own = [case.folder / name for name in OWN_FOLDERS]
+    for text in paths:
+        given = Path.cwd() / text
+        if given.is_file():
+            found.append((given.parent, given))
+        elif given.is_dir():
+            for path in sorted(given.rglob("*")):
+                inside = path.relative_to(given).parts
+                mine = any(folder in path.parents for folder in own)
+                if path.is_file() and not mine and not any(p.startswith(".") for p in inside):
+                    found.append((given, path))
+        else:
+            raise UserError(f"{text}: there is no such file or folder")
+    own_files = {case.plan_path.resolve(), (case.folder / "register.db").resolve()}
+    return [(root, path) for root, path in found if path.resolve() not in own_files]
+
+
+def _named(files: Sequence[Path], root: Path) -> str:
+    """A table's name: that of the folder that the files share, else what their names have in common."""
+    shared = Path(os.path.commonpath([path.parent for path in files]))
+    if len(files) > 1 and shared != root and shared.is_relative_to(root):
+        return _word(shared.name)
+    stems = {_word(re.sub(r"[\W_]*[0-9][0-9\W_]*", " ", path.name.split(".")[0])) for path in files}
+    if len(stems) == 1:
+        return stems.pop()
+    shortest = min(stems, key=len)
+    common = next(
+        (
+            shortest[:n]
+            for n in range(len(shortest), 2, -1)
+            if all(s.startswith(shortest[:n]) for s in stems)
+        ),
+        "",
+    )
+    return _word(common) if len(common.strip("_")) > 2 else _word(files[0].parent.name)
+
+
+def _word(text: str) -> str:
+    """Words as a table's name: small letters without accents, digits, underscores."""
+    word = "_".join(folded(text).split())
+    return word if word[:1].isalpha() else f"table_{word}".rstrip("_")
+
+
+def _free(name: str, taken: set[str]) -> str:
+    names = (name, *(f"{name}_{n}" for n in range(2, 10_000)))
+    return next(each for each in names if each.lower() not in taken)

@@ -1,0 +1,127 @@
+"""A folder of files, proposed as tables and taken in."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from sabueso.base.errors import UserError
+from sabueso.case.folder import Case
+from sabueso.case.linking import keep_links
+from sabueso.case.proposing import Proposal, Proposed, Worked, propose
+from sabueso.case.taking import TakeReport, source_files, take_in
+from sabueso.commands.interface import Answer, Data
+from sabueso.intake.interface import Ambiguous
+from sabueso.population.links import Link, links
+from sabueso.report.blocks import Sheet
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+Confirm = Callable[[Proposal], bool]
+
+
+def intake_folder(
+    case: Case,
+    paths: Sequence[str],
+    *,
+    yes: bool = False,
+    confirm: Confirm | None = None,
+    initials: str = "",
+    given: Mapping[str, Any] | None = None,
+    progress: Callable[[str, int, int], None] | None = None,
+) -> Answer[Worked]:
+    """Propose tables for the files of folders, and take them in.
+
+    Parameters
+    ----------
+    paths : sequence of str
+        Folders, looked through with their folders, or files.
+    yes : bool
+        Take the proposal in without asking.
+    confirm : callable, optional
+        Asked with the proposal; it is taken in where it says so.
+
+    Raises
+    ------
+    UserError
+        If there is no file that a reader takes.
+    """
+    proposal = propose(case, paths)
+    if not (yes or (confirm is not None and confirm(proposal))):
+        return _answer(Worked(proposal))
+    taken: list[TakeReport] = []
+    refused: list[tuple[str, str]] = []
+    for place, each in enumerate(proposal.tables):
+        if progress is not None:
+            progress(each.table, place, len(proposal.tables))
+        files = [str(path) for path in each.files]
+        try:
+            taken.append(
+                take_in(
+                    case, each.table, source_files(case, files, each.table), named=files,
+                    initials=initials, given=given,
+                )
+            )  # fmt: skip
+        except Ambiguous:
+            if confirm is not None:
+                raise
+            refused.append((each.table, _reason(case, each, given)))
+        except UserError as error:
+            refused.append((each.table, str(error)))
+    return _answer(Worked(proposal, taken, refused, _linked(case) if taken else [], done=True))
+
+
+def _reason(case: Case, each: Proposed, given: Mapping[str, Any] | None) -> str:
+    try:
+        take_in(case, each.table, list(each.files), keep=False, given=given)
+    except UserError as error:
+        return f"{error}; take it in with --as {each.table}"
+    return "it could be read a moment ago"
+
+
+def _linked(case: Case) -> list[Link]:
+    """Links between the case's tables, those that hold for nearly all rows written to the plan."""
+    names = [name for name in case.plan.tables if case.sources(name)]
+    with case.populations(*names) as opened:
+        between = links([opened(name) for name in names])
+    keep_links(case, between)
+    return between
+
+
+def _answer(worked: Worked) -> Answer[Worked]:
+    def show(console: Console) -> None:
+        from sabueso.show.intake_folder import show_worked
+
+        show_worked(console, worked)
+
+    def data() -> Data:
+        content = {
+            "proposed": [
+                {
+                    "table": each.table,
+                    "files": [path.name for path in each.files],
+                    "columns": list(each.columns),
+                    "known": each.known,
+                }
+                for each in worked.proposal.tables
+            ],
+            "unread": [{"file": path.name, "reason": why} for path, why in worked.proposal.unread],
+            "taken": [report.as_json() for report in worked.taken],
+            "refused": [{"table": name, "reason": why} for name, why in worked.refused],
+            "links": [{**vars(link), "share": link.share} for link in worked.links],
+        }
+        rows = [
+            [each.table, len(each.files), ", ".join(each.columns)]
+            for each in worked.proposal.tables
+        ]
+        return Data(content, [Sheet("tables", ["table", "files", "columns"], rows)])
+
+    fault = None
+    if worked.refused:
+        name, why = worked.refused[0]
+        fault = UserError(
+            f"{len(worked.refused)} of {len(worked.proposal.tables)} tables could not be taken in; "
+            f"{name!r}: {why}"
+        )
+    return Answer(worked, show, data, fault=fault)

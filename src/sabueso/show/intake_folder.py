@@ -1,0 +1,96 @@
+"""A folder's proposal, and what became of it, as terminal text."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.text import Text
+
+from sabueso.report import numbers as num
+from sabueso.report.palette import AMBER, SEA, STONE
+from sabueso.show.console import next_steps, notes, open_table, title
+
+if TYPE_CHECKING:
+    from sabueso.case.proposing import Proposal, Worked
+
+MOST_COLUMNS = 6
+WEAK = 0.9
+
+
+def show_proposal(console: Console, proposal: Proposal) -> None:
+    """The tables that the files may become."""
+    files = sum(len(each.files) for each in proposal.tables)
+    title(console, f"{num.many(len(proposal.tables), 'table')} of {num.many(files, 'file')}")
+    table = open_table([("table", "left"), ("files", "right"), ("", "left"), ("columns", "flex")])
+    for each in proposal.tables:
+        shown = ", ".join(each.columns[:MOST_COLUMNS])
+        more = len(each.columns) - MOST_COLUMNS
+        table.add_row(
+            f" {each.table}", num.count(len(each.files)),
+            Text("there already" if each.known else "new", style=STONE if each.known else SEA),
+            shown + (f" and {more} more" if more > 0 else ""),
+        )  # fmt: skip
+    console.print(table)
+    notes(
+        console,
+        "not read",
+        (f"{path.name}: {why}" for path, why in proposal.unread),
+    )
+
+
+def show_worked(console: Console, worked: Worked) -> None:
+    """The proposal, or the tables taken in with their roles and links."""
+    if not worked.done:
+        show_proposal(console, worked.proposal)
+        console.print()
+        console.print(Text(" nothing is taken in yet: the same with --yes takes these tables in"))
+        return
+    title(console, f"{num.many(len(worked.taken), 'table')} taken in")
+    table = open_table(
+        [
+            ("table", "left"), ("files", "right"), ("rows", "right"), ("set aside", "right"),
+            ("amounts", "right"), ("roles", "flex"),
+        ]
+    )  # fmt: skip
+    for report in worked.taken:
+        roles = ", ".join(f"{role} {column}" for role, column in report.roles.items())
+        table.add_row(
+            f" {report.table}", num.count(len(report.files)), num.count(report.total("accepted")),
+            num.count(report.total("quarantined")), num.amount(report.amount_sum), roles,
+        )  # fmt: skip
+    console.print(table)
+    for report in worked.taken:
+        said = dict.fromkeys(note for file in report.files for note in file.notes)
+        notes(console, "note", (f"{report.table}: {note}" for note in said))
+    _show_links(console, worked)
+    notes(console, "not read", (f"{path.name}: {why}" for path, why in worked.proposal.unread))
+    notes(console, "refused", (f"{name}: {why}" for name, why in worked.refused), AMBER)
+    console.print()
+    next_steps(
+        console,
+        ["sabueso survey", f"sabueso survey {_largest(worked)}"] if worked.taken else [],
+    )
+
+
+def _largest(worked: Worked) -> str:
+    """The table with the most money in it, else the most rows: where the work begins."""
+    return max(
+        worked.taken,
+        key=lambda each: ("date" in each.roles and "amount" in each.roles, each.total("accepted")),
+    ).table
+
+
+def _show_links(console: Console, worked: Worked) -> None:
+    if not worked.links:
+        return
+    console.print()
+    table = open_table(
+        [("column", "left"), ("is found in", "left"), ("rows", "right"), ("", "left")]
+    )
+    for link in worked.links:
+        weak = (
+            Text("weak: not kept", style=AMBER) if link.share < WEAK else Text("kept", style=STONE)
+        )
+        table.add_row(f" {link.column}", link.other, num.percent(link.share), weak)
+    console.print(table)
