@@ -15,6 +15,7 @@ import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from decimal import Decimal
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -96,29 +97,34 @@ def deviates(runs: int = 200_000) -> None:
         print(f"| {n} | " + " | ".join(f"{(p < a).mean() / a:.2f}" for a in (0.05, 0.01, 0.001)) + " |", flush=True)  # fmt: skip
 
 
-def distance(runs: int = 30_000, sizes: tuple[float, ...] = (3, 5, 10, 30, 100)) -> None:
+def distance(
+    runs: int = 30_000,
+    sizes: tuple[float, ...] = (3, 5, 10, 30, 100),
+    shares: tuple[float | None, ...] = (None, 0.6, 0.75, 0.9),
+) -> None:
     print(
         "\nrobust distance of normal populations: share flagged, over alpha; masking said, per cent\n"
     )
-    print("| measures | subjects | 0.05 | 0.01 | 0.001 | masking |")
-    print("|---:|---:|---:|---:|---:|---:|")
-    for p in (2, 3, 5, 8):
-        for ratio in sizes:
+    print("| subset | measures | subjects | 0.05 | 0.01 | 0.001 | masking |")
+    print("|---:|---:|---:|---:|---:|---:|---:|")
+    for share, p in product(shares, (2, 3, 5, 8)):
+        for ratio in sizes if share is None else sizes[1:3]:
             n = max(int(ratio * p), 2 * p + 3)
             rng = np.random.default_rng([SEED, n, p])
             tails, masked = [], 0
             many = max(runs // n, 100)
             for _ in range(many):
                 x = rng.standard_normal((n, p))
-                fit = minimum_covariance_determinant(x)
-                tail = robust_tail(squared_distances(x, fit.location), n, p, None, fit.inside)
+                fit = minimum_covariance_determinant(x, share=share)
+                tail = robust_tail(squared_distances(x, fit.location), n, p, share, fit.inside)
                 plain = squared_distances(x, classical(x))
                 certain = adjust(tail, "holm") < 0.001
                 masked += bool((certain & (plain <= beta_limit(0.001, n, p))).any())
                 tails.append(tail)
             every = np.concatenate(tails)
-            shares = (f"{(every < a).mean() / a:.2f}" for a in (0.05, 0.01, 0.001))
-            print(f"| {p} | {n} | " + " | ".join(shares) + f" | {100 * masked / many:.1f} |", flush=True)  # fmt: skip
+            flagged = (f"{(every < a).mean() / a:.2f}" for a in (0.05, 0.01, 0.001))
+            subset = "default" if share is None else f"{share:g}"
+            print(f"| {subset} | {p} | {n} | " + " | ".join(flagged) + f" | {100 * masked / many:.1f} |", flush=True)  # fmt: skip
 
 
 # --- what is said

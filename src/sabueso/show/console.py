@@ -22,6 +22,7 @@ from sabueso.report.palette import AMBER, SEA, STONE
 # A rule under the header, nothing between columns.
 OPEN = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 GAP = 2  # spaces between columns
+LEAST_WRAP = 24
 LEAST_FLEX = 8
 PLAIN_WIDTH = 100
 LEAST_WIDTH, MOST_WIDTH = 40, 1000
@@ -97,6 +98,8 @@ class OpenTable:
                 break
             widths[widest] -= 1
             over -= 1
+        for i in (i for i, (_, kind) in enumerate(self._columns) if kind == "wrap"):
+            over -= max(min(over, widths[i] - LEAST_WRAP), 0)
         # A figure is never cut: rather a line longer than the terminal is wide.
         room = options.update_width(options.max_width + max(over, 0))
         yield from console.render(self._table(widths), room)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from decimal import Decimal
 
 from rich.console import Console
@@ -176,15 +177,20 @@ def _show_totals(console: Console, report: TakeReport) -> None:
             if t.stated != t.accepted:
                 text += f" + quarantined {num.amount(t.quarantined)}"
             console.print(Text(text))
-        elif not t.agrees:
-            gap = t.stated - t.accepted
-            text = (
-                f" {_place(name, t)}: {t.column} stated {num.amount(t.stated)}, rows accepted "
-                f"{num.amount(t.accepted)}, difference {num.amount(gap)}"
-            )
-            if t.quarantined:
-                text += f" (quarantined rows with a readable amount: {num.amount(t.quarantined)})"
-            console.print(Text(text, style=AMBER))
+    for text in unequal_totals(report):
+        console.print(Text(" " + text, style=AMBER))
+
+
+def unequal_totals(report: TakeReport) -> Iterator[str]:
+    """The client's totals lines that the rows do not add up to, each with the difference."""
+    for name, t in ((f.file, t) for f in report.files for t in f.totals_lines if not t.agrees):
+        text = (
+            f"{_place(name, t)}: {t.column} stated {num.amount(t.stated)}, rows accepted "
+            f"{num.amount(t.accepted)}, difference {num.amount(t.stated - t.accepted)}"
+        )
+        if t.quarantined:
+            text += f" (quarantined rows with a readable amount: {num.amount(t.quarantined)})"
+        yield text
 
 
 def _show_controls(console: Console, report: TakeReport) -> None:

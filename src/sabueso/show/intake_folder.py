@@ -8,8 +8,9 @@ from rich.console import Console
 from rich.text import Text
 
 from sabueso.report import numbers as num
-from sabueso.report.palette import AMBER, SEA, STONE
-from sabueso.show.console import next_steps, notes, open_table, title
+from sabueso.report.palette import AMBER, PLUM, SEA, STONE
+from sabueso.show.console import next_steps, notes, open_table, said, title
+from sabueso.show.intake import unequal_totals
 
 if TYPE_CHECKING:
     from sabueso.case.proposing import Proposal, Worked
@@ -50,19 +51,44 @@ def show_worked(console: Console, worked: Worked) -> None:
     table = open_table(
         [
             ("table", "left"), ("files", "right"), ("rows", "right"), ("set aside", "right"),
-            ("amounts", "right"), ("roles", "flex"),
+            ("amounts", "right"), ("roles", "wrap"),
         ]
     )  # fmt: skip
     for report in worked.taken:
-        roles = ", ".join(f"{role} {column}" for role, column in report.roles.items())
+        roles = ", ".join(
+            role if role == column else f"{role} {column}" for role, column in report.roles.items()
+        )
         table.add_row(
             f" {report.table}", num.count(len(report.files)), num.count(report.total("accepted")),
             num.count(report.total("quarantined")), num.amount(report.amount_sum), roles,
+            style=AMBER if report.total("quarantined") or not report.reconciled else "",
         )  # fmt: skip
     console.print(table)
+    odd = [report for report in worked.taken if not report.reconciled]
+    if worked.taken and not odd:
+        said(console, " what was read is accounted for in every file")
+    notes(
+        console,
+        "does not reconcile",
+        (
+            f"{each.table}: {'; '.join(unequal_totals(each)) or 'its control figures'}"
+            for each in odd
+        ),
+        PLUM,
+    )
+    notes(
+        console,
+        "set aside",
+        (
+            f"{num.many(each.total('quarantined'), 'row')} of {each.table}, each with its reason in "
+            f"quarantine/{each.table}/"
+            for each in worked.taken
+            if each.total("quarantined")
+        ),
+    )
     for report in worked.taken:
-        said = dict.fromkeys(note for file in report.files for note in file.notes)
-        notes(console, "note", (f"{report.table}: {note}" for note in said))
+        each_once = dict.fromkeys(note for file in report.files for note in file.notes)
+        notes(console, "note", (f"{report.table}: {note}" for note in each_once))
     _show_links(console, worked)
     notes(console, "not read", (f"{path.name}: {why}" for path, why in worked.proposal.unread))
     notes(console, "refused", (f"{name}: {why}" for name, why in worked.refused), AMBER)
