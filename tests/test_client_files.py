@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import bz2
+import json
 import lzma
+import re
 from decimal import Decimal
 from pathlib import Path
 
@@ -292,3 +294,115 @@ def test_a_folder_is_proposed_as_tables_and_taken_in(tmp_path):
     again = inside_json("intake", "box/april.csv", "--yes", cwd=tmp_path)
     assert again["proposed"][0]["table"] == "pagos" and again["proposed"][0]["known"]
     assert inside_json("survey", "pagos", cwd=tmp_path)["population"]["rows"] == 80
+
+
+ROWS = [{"id": f"A{i}", "date": f"2024-01-{i:02d}", "amount": i + 0.25} for i in range(1, 29)]
+VALUES = [list(row.values()) for row in ROWS]
+JSON_FORMS = {
+    "array": ROWS,
+    "envelope": {"status": "ok", "meta": {"page": 1}, "data": ROWS, "total": 28},
+    "envelope in an envelope": {"response": {"meta": {"n": 3}, "result": {"rows": ROWS}}},
+    "under keys": {row["id"] + "x": row for row in ROWS},
+    "arrays with names": [list(ROWS[0]), *VALUES],
+    "names beside arrays": {"columns": list(ROWS[0]), "data": VALUES},
+}
+
+
+@pytest.mark.parametrize("indent", [None, 2])
+@pytest.mark.parametrize("form", JSON_FORMS)
+def test_json_in_its_usual_forms(tmp_path, engine, form, indent):
+    text = json.dumps(JSON_FORMS[form], indent=indent)
+    report, rows = taken(engine, tmp_path, text, "x.json")
+    assert (report.accepted, report.sums["amount"]) == (28, Decimal("413.00"))
+    assert [(row["id"], row["date"].isoformat()) for row in rows] == [(r["id"], r["date"]) for r in ROWS]  # fmt: skip
+    assert ("not read" in " ".join(report.notes)) == ("meta" in text)
+    # Cut short, it loses nothing without a word.
+    report, _ = taken(engine, tmp_path, text[: text.rfind("2024-01-28")], "x.json")
+    assert (report.accepted, report.quarantined > 0) == (27, True)
+
+
+def test_json_with_two_lists_is_a_question(tmp_path, engine):
+    with pytest.raises(UserError, match="'a' and in 'b'"):
+        taken(engine, tmp_path, json.dumps({"a": ROWS, "b": ROWS[:9]}), "x.json")
+
+
+MT940 = """:20:START
+:25:10020030/1234567
+:28C:00001/001
+:60F:C241231EUR1000,00
+:61:2412310102DR50,25NTRF12345//B99
+FURTHER
+:86:166?00SEPA?20EREF+77?21Rechnung 12?31DE0012
+345?32K\u00fche GmbH
+:61:250102C200,N051NONREF
+:86:Plain text of
+a credit
+:61:2501030103RC10,00NRTI
+:62F:C250131EUR1139,75
+-
+"""
+OFX = """OFXHEADER:100
+CHARSET:1252
+
+<OFX><STMTRS><CURDEF>EUR<BANKACCTFROM><ACCTID>123</BANKACCTFROM><BANKTRANLIST>
+<STMTTRN>
+<TRNTYPE>DEBIT
+<DTPOSTED>20240102120000[-5:EST]
+<TRNAMT>-12.50
+<FITID>A1
+<NAME>K\u00fche &amp; Sons
+</STMTTRN>
+<STMTTRN><TRNTYPE>CREDIT<DTPOSTED>20240103<TRNAMT>3,25<FITID>A2<NAME>Bar</STMTTRN>
+</BANKTRANLIST><LEDGERBAL><BALAMT>99.00</LEDGERBAL></STMTRS></OFX>
+"""
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "latin-1"])
+@pytest.mark.parametrize("name", ["x.sta", "x.txt"])
+def test_bank_statement_of_lines(tmp_path, engine, name, encoding):
+    report, rows = taken(engine, tmp_path, MT940.encode(encoding), name)
+    assert [(row["amount"], row["booked"].isoformat()) for row in rows] == [
+        (Decimal("-50.25"), "2025-01-02"), (Decimal("200.00"), "2025-01-02"), (Decimal("-10.00"), "2025-01-03"),
+    ]  # fmt: skip
+    assert rows[0]["value date"].isoformat() == "2024-12-31"  # of the year before
+    assert (rows[0]["counterparty"], rows[0]["counterparty account"]) == ("Kühe GmbH", "DE0012345")
+    assert rows[1]["remittance"] == "Plain text of a credit"
+    (stated,) = report.totals_lines
+    assert stated.agrees and stated.stated == Decimal("139.75")
+    wrong, _ = taken(engine, tmp_path, MT940.replace("C200,", "C201,").encode(), name)
+    assert not wrong.reconciled
+    damaged, _ = taken(engine, tmp_path, MT940.replace("DR50,25", "XX50,25").encode(), name)
+    assert damaged.quarantined == 1
+
+
+@pytest.mark.parametrize("line", ["\n", "\r\n", ""])
+def test_bank_statement_of_tags(tmp_path, engine, line):
+    head, body = OFX.split("<OFX>")
+    text = head + "<OFX>" + body.replace("\n", line)
+    report, rows = taken(engine, tmp_path, text.encode("windows-1252"), "x.ofx")
+    assert [(r["entry"], r["amount"], r["booked"].isoformat()) for r in rows] == [
+        ("A1", Decimal("-12.50"), "2024-01-02"), ("A2", Decimal("3.25"), "2024-01-03"),
+    ]  # fmt: skip
+    assert rows[0]["counterparty"] == "Kühe & Sons"
+    assert (rows[0]["currency"], rows[0]["account"]) == ("EUR", "123")
+    closed, _ = taken(engine, tmp_path, re.sub(r"<(NAME|FITID|TRNAMT)>([^<\r\n]*)", r"<\1>\2</\1>", text).encode(), "x.ofx")  # fmt: skip
+    assert closed.sums == report.sums
+    cut, _ = taken(engine, tmp_path, text.partition("<NAME>Bar")[0].encode("cp1252"), "x.ofx")
+    assert (cut.accepted, cut.quarantined) == (1, 1)
+
+
+@pytest.mark.parametrize(("kind", "whole"), [("052", "Rpt"), ("053", "Stmt"), ("054", "Ntfctn")])
+def test_bank_reports_and_notifications(tmp_path, engine, kind, whole):
+    text = (
+        f'<Document xmlns="urn:iso:std:iso:20022:tech:xsd:camt.{kind}.001.08"><M><{whole}><Id>S1</Id>'
+        "<Acct><Id><IBAN>ES1</IBAN></Id></Acct>"
+        + "".join(
+            f'<Ntry><Amt Ccy="EUR">{amount}</Amt><CdtDbtInd>{side}</CdtDbtInd><BookgDt><Dt>2025-01-0{i}'
+            f"</Dt></BookgDt></Ntry>"
+            for i, (amount, side) in enumerate([("5.50", "CRDT"), ("2.25", "DBIT")], 1)
+        )
+        + f"</{whole}></M></Document>"
+    )
+    report, rows = taken(engine, tmp_path, text, "x.xml")
+    assert report.sums["amount"] == Decimal("3.25")
+    assert {(row["account"], row["statement"]) for row in rows} == {("ES1", "S1")}

@@ -107,12 +107,13 @@ def reader_for(path: Path) -> Reader:
     suffix = plain_suffix(path)
     readers: list[Reader] = [point.load()() for point in _reader_points()]
     fitting = [reader for reader in readers if suffix in reader.suffixes]
-    for reader in fitting:
+    # What reads any text stands back where another knows the text's form.
+    for reader in sorted(fitting, key=lambda each: getattr(each, "reads_any", False)):
         if reader.takes(path):
             return reader
     if fitting:
         raise UserError(f"{path}: no reader takes its content; of {suffix} files those are read that "
-                        "are ISO 20022 camt.053 statements or OECD audit files (SAF-T)")  # fmt: skip
+                        "are ISO 20022 bank statements (camt.052, .053, .054) or OECD audit files (SAF-T)")  # fmt: skip
     known = sorted({each for reader in readers for each in reader.suffixes})
     raise UserError(f"{path}: no reader for {suffix or 'a file without suffix'}; "
                     f"expected {', '.join(known)}, or one of them packed as .gz or .zip")  # fmt: skip

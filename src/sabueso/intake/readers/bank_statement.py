@@ -1,4 +1,4 @@
-"""Bank statements by the open standard ISO 20022, message camt.053."""
+"""Bank statements, reports and notifications by the open standard ISO 20022: camt.053, 052, 054."""
 
 from __future__ import annotations
 
@@ -19,6 +19,8 @@ HEADER = [
     "counterparty account", "end to end", "remittance", "statement",
 ]  # fmt: skip
 AMOUNT = "amount"
+_MESSAGES = tuple(f"urn:iso:std:iso:20022:tech:xsd:camt.{n}" for n in ("052", "053", "054"))
+_WHOLES = ("Stmt", "Rpt", "Ntfctn")
 
 
 class BankStatementReader:
@@ -28,7 +30,7 @@ class BankStatementReader:
     unit = "entries"
 
     def takes(self, path: Path) -> bool:
-        return root_name(path)[0].startswith("urn:iso:std:iso:20022:tech:xsd:camt.053")
+        return root_name(path)[0].startswith(_MESSAGES)
 
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
         head = [r for r in islice(_entries(path, {}), SAMPLE_ROWS) if not isinstance(r, Damaged)]
@@ -52,12 +54,12 @@ def _entries(path: Path, stated: dict[str, Decimal]) -> Iterator[Record | Damage
     """Entries by their number in the file; ``stated`` gets each statement's change of balance."""
     number, account, statement = 0, None, None
     balances: dict[str, Decimal] = {}
-    for name, element in elements(path, "Ntry", ("Id", "Acct", "Bal", "Stmt")):
-        if name == "Acct" and _parent(element) == "Stmt":
+    for name, element in elements(path, "Ntry", ("Id", "Acct", "Bal", *_WHOLES)):
+        if name == "Acct" and _parent(element) in _WHOLES:
             account = value(element, "Id/IBAN") or value(element, "Id/Othr/Id")
-        elif name == "Id" and _parent(element) == "Stmt":
+        elif name == "Id" and _parent(element) in _WHOLES:
             statement = (element.text or "").strip()
-        elif name == "Bal" and _parent(element) == "Stmt":
+        elif name == "Bal" and _parent(element) in _WHOLES:
             code = value(element, "Tp/CdOrPrtry/Cd") or ""
             amount = _signed(element)
             if amount is not None:
@@ -70,7 +72,7 @@ def _entries(path: Path, stated: dict[str, Decimal]) -> Iterator[Record | Damage
                 yield Damaged(number, "amount", value(element, "Amt") or "", reason, str(row))
             else:
                 yield number, row
-        elif name == "Stmt":
+        elif name in _WHOLES:
             opening = balances.get("OPBD", balances.get("PRCD"))
             if opening is not None and "CLBD" in balances:
                 stated[statement or str(len(stated))] = balances["CLBD"] - opening

@@ -56,6 +56,7 @@ class DelimitedReader:
 
     suffixes = (".csv", ".txt", ".tsv", ".tab", ".psv")
     unit = "lines"
+    reads_any = True
 
     def takes(self, path: Path) -> bool:
         return True

@@ -1,4 +1,5 @@
-"""JSON: an array of objects, and JSON Lines. Numbers keep every digit they are written with."""
+"""JSON: an array of objects, JSON Lines, and objects in an envelope, under keys, or as arrays of values.
+Numbers keep every digit they are written with."""
 
 from __future__ import annotations
 
@@ -20,6 +21,7 @@ from sabueso.intake.readers.cells import (
     name_notes,
     text_table,
 )
+from sabueso.intake.readers.json_start import SeveralLists, Start, find_start
 from sabueso.intake.readers.source import opened
 from sabueso.intake.settings import ReadSettings
 
@@ -44,6 +46,7 @@ _DECODER = json.JSONDecoder(parse_float=str, parse_int=str, object_pairs_hook=_o
 @dataclass(frozen=True)
 class _Records(Layout):
     keys: dict[str, str]  # to the names of their columns
+    start: Start
 
 
 class JsonReader:
@@ -56,7 +59,15 @@ class JsonReader:
         return True
 
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
-        head = list(islice(_objects(path), SAMPLE_ROWS))
+        try:
+            start = find_start(_head(path))
+        except SeveralLists as error:
+            first, second = error.args
+            raise UserError(
+                f"{path}: holds records in {first!r} and in {second!r}; expected one list, write each "
+                "to a file of its own"
+            ) from None
+        head = list(islice(_objects(path, start), SAMPLE_ROWS))
         sample = [item[1] for item in head if not isinstance(item, Damaged)]
         if not sample:
             reason = head[0].reason if head and isinstance(head[0], Damaged) else "it holds none"
@@ -67,10 +78,11 @@ class JsonReader:
         return _Records(
             header=names,
             header_line=0,
-            described={"form": "JSON"},
+            described={"form": start.described},
             sample=text_table(names, named),
-            notes=name_notes(keys, names),
+            notes=(*start.notes, *name_notes(keys, names)),
             keys=dict(zip(keys, names, strict=True)),
+            start=start,
         )
 
     def batches(
@@ -80,7 +92,7 @@ class JsonReader:
         known = layout.keys
 
         def checked() -> Iterator[Record | Damaged]:
-            for item in _objects(path):
+            for item in _objects(path, layout.start):
                 if not isinstance(item, Damaged):
                     surplus = [key for key in item[1] if key not in known]
                     if surplus:
@@ -94,15 +106,24 @@ class JsonReader:
         yield from batches_of(layout.header, checked())
 
 
-def _objects(path: Path) -> Iterator[Record | Damaged]:
-    """Objects with the line each begins on; what is no object is damaged, to the end of its line."""
+def _head(path: Path) -> str:
+    with opened(path) as file:
+        return codecs.getincrementaldecoder("utf-8-sig")("replace").decode(file.read(CHUNK))
+
+
+def _objects(path: Path, start: Start) -> Iterator[Record | Damaged]:
+    """Records with the line each begins on; what is none is damaged, to the end of its line."""
     line, buffer, at, ended = 1, "", 0, False
+    skip = start.characters
     with opened(path) as file:
         decode = codecs.getincrementaldecoder("utf-8-sig")("strict").decode
         while True:
-            while at < len(buffer) and buffer[at] in " \t\r\n,[]":
+            while at < len(buffer) and (skip > 0 or buffer[at] in start.between):
                 line += buffer[at] == "\n"
                 at += 1
+                skip -= 1
+            if at < len(buffer) and buffer[at] == start.end:
+                return
             if at == len(buffer) or (not ended and len(buffer) - at < CHUNK):
                 chunk = b"" if ended else file.read(CHUNK)
                 try:
@@ -113,14 +134,16 @@ def _objects(path: Path) -> Iterator[Record | Damaged]:
                     ) from None
                 ended = not chunk
                 buffer, at = buffer[at:] + more, 0
-                if ended and not buffer.strip(" \t\r\n,[]"):
+                if ended and not buffer.strip(start.between):
+                    if start.end:
+                        yield Damaged(
+                            line, "", "", "the records are not closed: the file is cut", ""
+                        )
                     return
                 if not ended:
                     continue
             try:
-                value, end = _DECODER.raw_decode(buffer, at)
-                if not isinstance(value, dict):
-                    raise json.JSONDecodeError("not an object", buffer, at)
+                value, end = start.record(_DECODER, buffer, at)
             except (json.JSONDecodeError, RecursionError) as error:
                 if not ended and len(buffer) - at < LONGEST:
                     # It may go on beyond what was read so far.

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import bz2
+import codecs
 import gzip
+import io
 import lzma
 import zipfile
 import zlib
@@ -87,3 +89,44 @@ def _only_member(path: Path) -> zipfile.ZipInfo:
     if Path(member.filename).suffix.lower() in PACKED:
         raise UserError(f"{path}: the archive holds an archive, {member.filename}; unpack it first")
     return member
+
+
+LONGEST_LINE = 16 << 20
+
+
+def text_lines(path: Path, encoding: str | None = None) -> Iterator[str]:
+    """Lines of a text without their ends, in the encoding given, in UTF-8, or else in Windows-1252.
+
+    Raises
+    ------
+    UserError
+        If a line does not end within 16 MB, or the encoding given does not fit.
+    """
+    known = encoding or ("utf-8-sig" if _is_utf8(path) else "windows-1252")
+    with opened(path) as file:
+        # Windows-1252 leaves five bytes without a letter; those become the mark of a letter lost.
+        strict = "strict" if encoding else "replace"
+        text = io.TextIOWrapper(file, encoding=known, errors=strict, newline=None)
+        number = 0
+        try:
+            while line := text.readline(LONGEST_LINE):
+                number += 1
+                if len(line) == LONGEST_LINE:
+                    raise UserError(f"{path}, line {number}: the line is longer than 16 MB")
+                yield line.rstrip("\n")
+        except UnicodeDecodeError as error:
+            raise UserError(
+                f"{path}, near line {number + 1}: the file is not {known}: {error.reason}"
+            ) from None
+
+
+def _is_utf8(path: Path) -> bool:
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    with opened(path) as file:
+        try:
+            while chunk := file.read(1 << 20):
+                decoder.decode(chunk)
+            decoder.decode(b"", final=True)
+        except UnicodeDecodeError:
+            return False
+    return True
