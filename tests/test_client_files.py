@@ -53,6 +53,16 @@ CASES = {
     "narrow blanks": ("id;montant\nA1;1\u202f234,50\nA2;2,00\n", {"montant": "1236.50"}, 2),
     "parentheses": ('id,amount\nA1,"(1,234.50)"\nA2,2.00\n', {"amount": "-1232.50"}, 2),
     "trailing minus": ("id;importe\nA1;1.234,50-\nA2;2,00\n", {"importe": "-1232.50"}, 2),
+    "lakhs": ('Date,Particulars,Amount\n13/01/2024,A,"1,23,456.50"\n14/01/2024,B,"12,34,567.00"\n', {"Amount": "1358023.50"}, 2),
+    "minus signs of typesetting": ("id,amount\n1,\u221212.50\n2,\u20133.50\n3,5.00\n", {"amount": "-11.00"}, 3),
+    "minus signs and a currency": ("id,amount\n1,\u2212\u20ac12.50\n2,\u20ac3.50\n", {"amount": "-9.00"}, 2),
+    "Af and Bij": ('Datum,Naam,Af Bij,Bedrag (EUR)\n20240102,Huur,Af,"1200,00"\n20240103,Klant,Bij,"2500,00"\n', {"Bedrag (EUR)": "-1300.00"}, 2),
+    "Débit and Crédit as words": ("date;sens;montant\n2024-01-02;Débit;12,50\n2024-01-03;Crédit;2,00\n", {"montant": "10.50"}, 2),
+    "IN and OUT": ("date,flow,amount\n2024-01-02,OUT,12.50\n2024-01-03,IN,2.00\n", {"amount": "10.50"}, 2),
+    "kwota": ("Data;Opis;Kwota\n02-01-2024;Czynsz;-1 200,00\n13-01-2024;Klient;2 500,00\nRazem;;1 300,00\n", {"Kwota": "1300.00"}, 2),
+    "beløb": ("dato;tekst;beløb\n02-01-2024;Leje;-1.200,00\n13-01-2024;Kunde;2.500,00\n", {"beløb": "1300.00"}, 2),
+    "subtotals with a month": ("Employee;Month;Gross;Net\nE1;2024-01;1000,00;800,00\nE2;2024-01;1500,00;1200,00\nSubtotal;2024-01;2500,00;2000,00\nE1;2024-02;1000,00;800,00\nE2;2024-02;1500,00;1200,00\nSubtotal;2024-02;2500,00;2000,00\nTotal;;5000,00;4000,00\n", {"Gross": "5000.00", "Net": "4000.00"}, 4),
+    "a supplier called Total": ("date,party,amount\n2024-01-02,Total Energies,12.50\n2024-01-03,Totalsur,2.00\n2024-01-04,Otro,2.00\n", {"amount": "16.50"}, 3),
     # Values before names.
     "names of codes": ("Invoice No,Invoice Amount,Sales Tax,VAT,Account Balance\nI-1,100.00,7.00,21.00,1000.50\nI-2,50.25,3.50,10.50,900.00\n", {"Invoice Amount": "150.25", "Sales Tax": "10.50", "VAT": "31.50", "Account Balance": "1900.50"}, 2),
     "importe factura": ("factura;importe factura\nF1;100,50\nF2;-3,25\n", {"importe factura": "97.25"}, 2),
@@ -406,3 +416,16 @@ def test_bank_reports_and_notifications(tmp_path, engine, kind, whole):
     report, rows = taken(engine, tmp_path, text, "x.xml")
     assert report.sums["amount"] == Decimal("3.25")
     assert {(row["account"], row["statement"]) for row in rows} == {("ES1", "S1")}
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("DATE       VENDOR          AMOUNT\n2024-01-02 ACME             12.50\n2024-01-03 FOO             113.50\n", "fixed places"),
+        ("Name: ACME\nDate: 2024-01-02\nAmount: 12.50\n\nName: BAR\nDate: 2024-01-03\nAmount: 3.50\n", "follows its label"),
+        ('id,amount\n1,"$1,234.50"\n2,"€2,000.00"\n3,$5.00\n4,€6.00\n', "two currencies"),
+    ],
+)  # fmt: skip
+def test_what_is_no_table_or_no_sum_is_refused(tmp_path, engine, text, said):
+    with pytest.raises(UserError, match=said):
+        taken(engine, tmp_path, text)

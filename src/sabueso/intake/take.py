@@ -26,7 +26,13 @@ import pyarrow.compute as pc
 
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.base.exact import within_digits
-from sabueso.intake.formats.convert import SIGNED, Conversion, Converted
+from sabueso.intake.formats.convert import (
+    SIGNED,
+    TOTALS_COLUMNS,
+    Conversion,
+    Converted,
+    states_total,
+)
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.detection import (
@@ -462,6 +468,8 @@ def _with_progress(
 
 MOST_SUSPECTS = 200
 LEAST_SUMMED = 2
+MOST_WORDED = 100_000
+"""Rows of a file up to which every text is looked at for a total's word."""
 
 
 def _with_totals_by_sum(
@@ -469,8 +477,9 @@ def _with_totals_by_sum(
 ) -> Converted:
     """The batch with rows taken for totals that say so by what they add up to, whatever words they have.
 
-    A row is looked at that has no date (where the table has one), or hardly a text; it is a total where
-    every figure in it is the sum of the rows before it, or of those since the last total.
+    A row is looked at that has no date (where the table has one), or hardly a text, or that begins with a
+    total's word; it is a total where every figure in it is the sum of the rows before it, or of those
+    since the last total.
     """
     named = [name for name in money if name in layout.header]
     good = found.good
@@ -486,6 +495,12 @@ def _with_totals_by_sum(
     lean = empty * 2 >= max(len(texts), 1)
     if dated is not None and dated in layout.header:
         lean = pc.is_null(found.values.column(dated)).to_numpy(zero_copy_only=False)
+    for name in texts[:TOTALS_COLUMNS]:
+        words = found.values.column(name)
+        if pa.types.is_dictionary(words.type) or (
+            pa.types.is_string(words.type) and tally.accepted + n <= MOST_WORDED
+        ):
+            lean = lean | states_total(words.combine_chunks())
     suspects = np.flatnonzero((lean & good) | found.totals)[:MOST_SUSPECTS]
     lines = found.values.column(LINE_COLUMN)
     totals = found.totals.copy()

@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.intake.formats.deciding import Format, TextFormat
-from sabueso.intake.formats.roles import SIDE_SIGNS
+from sabueso.intake.formats.roles import side_sign
 from sabueso.intake.interface import Batch
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
@@ -156,9 +156,7 @@ class Conversion:
         name = self.base or self.roles.get("amount")
         if side is None or name is None or side not in columns:
             return
-        signs = _by_text(
-            columns[side], lambda text: SIDE_SIGNS.get(text.strip().upper()), pa.int64()
-        )
+        signs = _by_text(columns[side], side_sign, pa.int64())
         amounts = columns[name]
         self._unfit(bad, pc.and_(pc.is_valid(amounts), pc.is_null(signs)), side)
         credit = pc.equal(signs, -1).fill_null(False)
@@ -198,7 +196,7 @@ class Conversion:
         if date is not None and date in self.header:
             lean = _empties(texts, [date], n) == 1
             unread = np.flatnonzero(bad >= 0)
-            lean[unread] |= _states_total(texts[date].take(pa.array(unread)))
+            lean[unread] |= states_total(texts[date].take(pa.array(unread)))
         else:
             lean = _empties(texts, names, n) >= (len(names) + 1) // 2
             if len(worded) > 1:
@@ -207,14 +205,14 @@ class Conversion:
                 places = np.flatnonzero(alone & ~lean)
                 for name in worded if len(places) else ():
                     said = texts[name].take(pa.array(places))
-                    lean[places] |= _states_total(said, BARE_TOTAL)
+                    lean[places] |= states_total(said, BARE_TOTAL)
         if not lean.any():
             return lean
         places = np.flatnonzero(lean)
         chosen = pa.array(places)
         some = np.zeros(len(places), dtype=bool)
         for name in worded:
-            some |= _states_total(texts[name].take(chosen))
+            some |= states_total(texts[name].take(chosen))
         found = np.zeros(n, dtype=bool)
         found[places[some]] = True
         return found
@@ -301,7 +299,7 @@ def _blank(texts: Mapping[str, pa.Array], n: int) -> np.ndarray:
     return _empties(texts, texts.keys(), n) == len(texts)
 
 
-def _states_total(texts: pa.Array, pattern: str = TOTALS) -> np.ndarray:
+def states_total(texts: pa.Array, pattern: str = TOTALS) -> np.ndarray:
     """Texts that begin with a word for a total, or fit another pattern."""
     if pa.types.is_dictionary(texts.type):
         found = pc.match_substring_regex(texts.dictionary, pattern).take(texts.indices)

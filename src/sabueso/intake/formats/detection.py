@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -11,9 +13,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.base.errors import UserError
-from sabueso.intake.formats.convert import CODE_ROLES, SIGNED, says_missing
+from sabueso.intake.formats.convert import (
+    CODE_ROLES,
+    SIGNED,
+    TOTALS_COLUMNS,
+    says_missing,
+    states_total,
+)
 from sabueso.intake.formats.deciding import TOLERATED, Format, TextFormat, decide, widened
-from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.numbers import NumberFormat, units_of
 from sabueso.intake.formats.roles import (
     guess_roles,
     looks_like_code,
@@ -84,8 +92,9 @@ def detect(
     layout: Layout, settings: ReadSettings, prior: Prior
 ) -> tuple[dict[str, Format], dict[Role, str]]:
     """Formats and roles by the sample, by what is given, and by what is settled."""
+    sample = _without_totals(layout.sample)
     samples = {
-        name: [v.strip() for v in layout.sample.column(name).to_pylist() if v and v.strip()]
+        name: [v.strip() for v in sample.column(name).to_pylist() if v and v.strip()]
         for name in layout.header
     }
     role_of = {column: role for role, column in prior.roles.items()}
@@ -113,6 +122,9 @@ def detect(
         )
 
     formats = {name: format_of(name, settings.decimal) for name in layout.header}
+    for name, values in samples.items():
+        if isinstance(formats[name], TextFormat) and looks_like_measure(name):
+            _refuse_currencies(name, values, settings)
     if settings.decimal is None:
         # A column whose marks are ambiguous follows the columns of the file that are not.
         sure = [
@@ -142,6 +154,37 @@ def detect(
         if role in guessed:
             formats[guessed[role]] = TextFormat()
     return formats, guessed
+
+
+def _without_totals(sample: pa.Table) -> pa.Table:
+    """A sample without its rows that begin with a total's word, where those are few: a word under the
+    dates of a short file makes no texts of them."""
+    worded = np.zeros(sample.num_rows, dtype=bool)
+    for name in sample.column_names[:TOTALS_COLUMNS]:
+        worded |= states_total(sample.column(name).combine_chunks())
+    if 3 * worded.sum() > sample.num_rows:
+        return sample
+    return sample.filter(pa.array(~worded))
+
+
+def _refuse_currencies(name: str, values: list[str], settings: ReadSettings) -> None:
+    """Refuse amounts that each state another currency.
+
+    Raises
+    ------
+    UserError
+        If most of them do, and no type is given.
+    """
+    units = units_of(Counter(values))
+    if len(units) > 1 and 2 * units.total() > len(values) and name not in settings.types:
+        shown = " and ".join(
+            f"{unit} ({count} of {len(values)})" for unit, count in units.most_common(3)
+        )
+        raise UserError(
+            f"column {name!r} holds amounts in {shown}: amounts of two currencies are never added up; give "
+            f"the currency a column of its own, or keep the column as text: "
+            f'types = {{ {json.dumps(name, ensure_ascii=False)} = "text" }} under read'
+        )
 
 
 def both_filled(sample: pa.Table) -> Callable[[str, str], bool]:

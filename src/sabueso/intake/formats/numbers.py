@@ -22,6 +22,8 @@ MOST_DIGITS = 38
 SIDES = "DR|CR|Dr|Cr|D|C|S|H"
 """Marks of the side of the ledger after an amount: debit and credit, debe and haber, Soll and Haben."""
 CREDIT_SIDES = "CR|Cr|C|H"
+DASHES = str.maketrans(dict.fromkeys("\u2212\u2010\u2011\u2012\u2013\ufe63\uff0d", "-"))
+"""Minuses as typesetting has them, and what is taken for one."""
 # ISO 4217, the national currencies in use.
 _CODES = (
     "AED AFN ALL AMD ANG AOA ARS AUD AWG AZN BAM BBD BDT BGN BHD BIF BMD BND BOB BRL BSD BTN "
@@ -44,6 +46,8 @@ class NumberFormat:
     in parentheses, or as the side of the ledger (``12.50 CR``). ``unit`` may stand on either side of
     the digits; a per cent sign must, or 12 among 12% would be read as 1200%. The style ``machine``
     reads exponents, and decimals that only a binary float has, to the 15 digits that it holds.
+
+    ``dashes`` reads minuses of typesetting.
 
     ``assumed`` thousands are those of which nothing yet tells that they are no decimals: three digits
     after every mark. They are strict: whatever would be written otherwise is not theirs."""
@@ -69,6 +73,9 @@ class NumberFormat:
         if self.thousands:
             mark = re.escape(self.thousands)
             digits = rf"(?:[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+|[0-9]+)"
+            if self.thousands == ",":
+                # In India by twos above a thousand: 12,34,567.
+                digits = rf"(?:[0-9]{{1,2}}(?:,[0-9]{{2}})+,[0-9]{{3}}|{digits})"
             if self.assumed:
                 digits = rf"(?:[1-9][0-9]{{0,2}}(?:{mark}[0-9]{{3}})+|[0-9]{{1,3}})"
         body = digits
@@ -93,6 +100,8 @@ class NumberFormat:
         return rf"{unit} ?(?:{whole})|(?:{whole}) ?{unit}|{signed}|{whole}|\({unit} ?{body}\)"
 
     def fits(self, text: str) -> bool:
+        if "dashes" in self.styles:
+            text = text.translate(DASHES)
         if "machine" in self.styles:
             text = plain_number(text)
         return _compiled(self).fullmatch(text) is not None and not too_long(text)
@@ -101,6 +110,8 @@ class NumberFormat:
         kind = pa.decimal128(self.precision, self.scale)
         if pa.types.is_dictionary(texts.type):
             texts = texts.cast(pa.string())
+        if "dashes" in self.styles:
+            texts = pc.replace_substring_regex(texts, f"[{''.join(map(chr, DASHES))}]", "-")
         if "machine" in self.styles:
             texts = _plain_numbers(texts)
         if not (self.thousands or self.styles or self.unit or _is_foreign(texts, self._points())):
@@ -269,16 +280,22 @@ def _compiled(format: NumberFormat) -> re.Pattern[str]:
     return re.compile(format.pattern())
 
 
+def units_of(times: Mapping[str, int]) -> Counter[str]:
+    """How many numbers have which currency or per cent sign beside their digits."""
+    found: Counter[str] = Counter()
+    for text, count in times.items():
+        match = _UNIT.fullmatch(text.translate(DASHES))
+        if match and (match[1] or match[2]):
+            found[match[1] or match[2]] += count
+    return found
+
+
 def unit_of(times: Mapping[str, int]) -> str:
     """The currency or per cent sign beside the digits of at least half of the texts, or nothing.
 
     A unit that few texts have is another unit than that of the rest: these go to quarantine.
     """
-    found: Counter[str] = Counter()
-    for text, count in times.items():
-        match = _UNIT.fullmatch(text)
-        if match and (match[1] or match[2]):
-            found[match[1] or match[2]] += count
+    found = units_of(times)
     unit, most = found.most_common(1)[0] if found else ("", 0)
     return unit if 2 * most >= sum(times.values()) else ""
 
@@ -290,10 +307,16 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
     pattern = re.compile(every.pattern(MOST_DECIMALS))
     scale, whole, styles = start.scale, start.whole if start.scale else 0, set(start.styles)
     for text in values:
+        if (plain := text.translate(DASHES)) != text:
+            text, dashed = plain, True
+        else:
+            dashed = False
         if start.decimal == "." and is_machine(text):
             text = plain_number(text)
             styles.add("machine")
         if pattern.fullmatch(text):
+            if dashed:
+                styles.add("dashes")
             side = re.search(
                 rf" ?(?:{SIDES})\Z", text.replace(start.unit, "") if start.unit else text
             )

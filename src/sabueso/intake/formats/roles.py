@@ -17,11 +17,11 @@ _WORDS: dict[Role, str] = {
     "accrediti avere crediti gutschrift einnahmen einnahme entradas ingresos ingreso received inflow "
     "inkomsten bij",
     "amount": "amount importe monto amt betrag montant importo bedrag valore waarde wert value valor net "
-    "neto netto total gross brutto presupuesto budget sum suma summe somme umsatz",
+    "neto netto total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa castka osszeg tutar quantia",
     "quantity": "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal",
     "price": "price precio rate tarifa preis prix prezzo prijs",
     "date": "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum "
-    "valuta monat giorno jour dag",
+    "valuta monat giorno jour dag dato tarih paivamaara",
     "entered": "entered created time hora timestamp registro alta",
     "approver": "approver approved aprobado aprueba autorizado authorised authorized",
     "preparer": "preparer prepared preparado usuario user operator operador initials contabilizado",
@@ -41,9 +41,15 @@ _CODE_WORDS = re.compile(
 _NUMBER_ROLES: tuple[Role, ...] = ("debit", "credit", "amount", "quantity", "price")
 
 
+_LETTERS = str.maketrans(
+    {"ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "ß": "ss", "æ": "ae", "đ": "d", "ı": "i"}
+)
+"""Letters that are no plain letter with an accent."""
+
+
 def folded(name: str) -> str:
     """Lower case, without accents, words apart: ``N.º Factura`` -> ``n o factura``."""
-    plain = unicodedata.normalize("NFKD", name)
+    plain = unicodedata.normalize("NFKD", name.translate(_LETTERS))
     plain = "".join(c for c in plain if not unicodedata.combining(c)).lower()
     return " ".join(re.findall(r"[a-z]+|[0-9]+", plain))
 
@@ -142,10 +148,31 @@ def looks_like_date(name: str) -> bool:
 
 
 SIDE_SIGNS = {
-    **dict.fromkeys(("D", "DR", "S", "DEBE", "DEBIT", "SOLL", "CARGO", "+"), 1),
-    **dict.fromkeys(("C", "CR", "H", "HABER", "CREDIT", "HABEN", "ABONO", "-"), -1),
-}
-"""Texts that name the side of the ledger, upper case, and the sign of an amount on it."""
+    **dict.fromkeys(
+        (
+            "D", "DR", "S", "DEBE", "DEBIT", "SOLL", "CARGO", "+", "DB", "DEB", "DBIT", "DEBITO", "DARE",
+            "ADDEBITO", "AF", "OUT", "WITHDRAWAL", "MONEY OUT", "EXPENSE", "AUSGABE", "DEPENSE", "SORTIE",
+            "USCITA", "GASTO", "EGRESO", "LASTSCHRIFT", "BELASTUNG",
+        ),
+        1,
+    ),
+    **dict.fromkeys(
+        (
+            "C", "CR", "H", "HABER", "CREDIT", "HABEN", "ABONO", "-", "CRED", "CRDT", "CREDITO", "AVERE",
+            "ACCREDITO", "BIJ", "IN", "DEPOSIT", "MONEY IN", "INCOME", "EINNAHME", "RECETTE", "ENTREE",
+            "ENTRATA", "INGRESO", "GUTSCHRIFT",
+        ),
+        -1,
+    ),
+}  # fmt: skip
+"""Texts that name the side of the ledger, or whether money goes out or comes in, upper case without
+accents, and the sign of an amount on it."""
+
+
+def side_sign(text: str) -> int | None:
+    """The sign of an amount beside a text that names its side."""
+    plain = unicodedata.normalize("NFKD", text.strip())
+    return SIDE_SIGNS.get("".join(c for c in plain if not unicodedata.combining(c)).upper())
 
 
 def side_column(samples: Mapping[str, Sequence[str]], amounts: Sequence[str]) -> str | None:
@@ -154,7 +181,7 @@ def side_column(samples: Mapping[str, Sequence[str]], amounts: Sequence[str]) ->
     if any("-" in text or "(" in text for text in amounts):
         return None
     for name, values in samples.items():
-        signs = [SIDE_SIGNS.get(value.upper()) for value in values]
+        signs = [side_sign(value) for value in values]
         odd = signs.count(None)
         if {1, -1} <= set(signs) and 4 * odd <= len(signs):
             return name

@@ -51,6 +51,33 @@ class _Delimited(Layout):
     delimiter: str
 
 
+_LABELLED = re.compile(r"\w[\w ./-]{0,30}: ?\S.*")
+_SPACED = re.compile(r"\S {2,}\S")
+
+
+def _refuse_other_forms(path: Path, lines: list[str]) -> None:
+    """Text without a delimiter that is a table in another form.
+
+    Raises
+    ------
+    UserError
+        If its columns stand at fixed places, or each value follows its label.
+    """
+    filled = [line for line in lines[:SAMPLE_ROWS] if line.strip()]
+    if len(filled) < 2:
+        return
+    if sum(bool(_LABELLED.fullmatch(line.strip())) for line in filled) > 0.8 * len(filled):
+        raise UserError(
+            f"{path}: each value follows its label, line by line; expected a table with a row a record: "
+            "export it as delimited text"
+        )
+    if sum(bool(_SPACED.search(line)) for line in filled) > 0.8 * len(filled):
+        raise UserError(
+            f"{path}: the columns stand at fixed places, with blanks between; expected a delimiter between "
+            "them: export it as delimited text"
+        )
+
+
 class DelimitedReader:
     """Comma-, semicolon-, tab- or bar-separated text."""
 
@@ -80,6 +107,8 @@ class DelimitedReader:
         delimiter = settings.delimiter or (said[1] if said else detect_delimiter(lines[start:]))
         header, header_line, notes = _header(path, lines, start, delimiter, settings)
         sample = _sample("\n".join(lines[header_line:]), delimiter, len(header))
+        if len(header) == 1 and settings.delimiter is None:
+            _refuse_other_forms(path, lines[header_line:])
         names = column_names(header)
         columns = list(zip(*sample, strict=True)) if sample else [()] * len(names)
         return _Delimited(
