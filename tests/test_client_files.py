@@ -6,6 +6,7 @@ import bz2
 import json
 import lzma
 import re
+import tomllib
 from decimal import Decimal
 from pathlib import Path
 
@@ -429,3 +430,46 @@ def test_bank_reports_and_notifications(tmp_path, engine, kind, whole):
 def test_what_is_no_table_or_no_sum_is_refused(tmp_path, engine, text, said):
     with pytest.raises(UserError, match=said):
         taken(engine, tmp_path, text)
+
+
+def test_a_plan_written_by_hand_before_the_first_file(tmp_path):
+    inside("open", ".", cwd=tmp_path)
+    plan = tmp_path / "case.toml"
+    begun = plan.read_text()
+    plan.write_text(
+        begun
+        + """
+[tables.pay] # the payroll
+roles = { amount = "Gross" }
+read = { decimal = "," }
+
+[[tables.pay.rules]]
+rule = "required"
+on = ["Employee"]
+
+[[screens]]
+name = "largest"
+test = "top"
+table = "pay"
+share = "0.5"
+"""
+    )
+    (tmp_path / "p.csv").write_text(
+        "Employee;Month;Gross;Net\nE1;2024-01;1,500;800,00\nE2;2024-01;2,000;1200,00\n"
+    )
+    inside("survey", cwd=tmp_path, code=(0, 2))
+    told = inside_json("intake", "p.csv", "--as", "pay", cwd=tmp_path)
+    assert told["files"][0]["sums"]["Gross"] == "3.500"  # as the plan says, and no question
+    written = plan.read_text()
+    assert (
+        written.startswith(begun) and "# the payroll" in written and 'amount = "Gross"' in written
+    )
+    assert written.index("sources") < written.index("[[tables.pay.rules]]")
+    section = tomllib.loads(written)["tables"]["pay"]
+    assert section["prefix"] == "PAY" and section["sources"] == ["p.csv"]
+    assert section["roles"] == {"amount": "Gross", "date": "Month", "party": "Employee"}
+    assert inside_json("screen", cwd=tmp_path)["screens"][0]["name"] == "largest"
+
+    plan.write_text(begun + '\n[tables.staff]\nroles = { party = "Employe" }\n')
+    wrong = inside("intake", "p.csv", "--as", "staff", cwd=tmp_path, code=2)
+    assert "'Employe'" in wrong.stderr and "Employee" in wrong.stderr

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -72,7 +72,7 @@ class TableControl(FileControl):
 class TableSection(_Part):
     """``[tables.NAME]``."""
 
-    prefix: str = Field(pattern=r"^[A-Z][A-Z0-9]{1,5}$")
+    prefix: str = Field(default="", pattern=r"^([A-Z][A-Z0-9]{1,5})?$")
     sources: list[str] = Field(default_factory=list)
     roles: dict[str, str] = Field(default_factory=dict)
     read: ReadSettings = Field(default_factory=ReadSettings)
@@ -132,6 +132,13 @@ class Plan(_Part):
             other = known.setdefault(name.lower(), name)
             if other != name:
                 raise ValueError(_alike(name, other))
+        # A plan written by hand need not name prefixes; the first intake writes them down.
+        used = {section.prefix for section in value.values()}
+        for name, section in value.items():
+            if not section.prefix:
+                free = _free_prefix(name, used)
+                used.add(free)
+                value[name] = section.model_copy(update={"prefix": free})
         return value
 
     @field_validator("screens")
@@ -163,9 +170,21 @@ class Plan(_Part):
         section = self.populations.get(name)
         return name if section is None else section.table
 
+    def free_prefix(self, table: str) -> str:
+        """Three letters or so for a table's exception ids, unlike those in use."""
+        return _free_prefix(table, {section.prefix for section in self.tables.values()})
+
     def holds(self, name: str) -> bool:
         """Whether there is such a table or population."""
         return name in self.tables or name in self.populations
+
+
+def _free_prefix(table: str, used: Collection[str]) -> str:
+    letters = "".join(c for c in table.upper() if c.isascii() and c.isalnum())
+    for candidate in (letters[:3], letters[:4], letters[:5], letters[:1] + letters[-2:]):
+        if len(candidate) >= 2 and candidate not in used:
+            return candidate
+    return next(f"{letters[:3]}{n}" for n in range(2, 1000) if f"{letters[:3]}{n}" not in used)
 
 
 def check_table_name(name: str, known: Iterable[str] = ()) -> str:
@@ -375,21 +394,41 @@ def write_table(
         tables.add(name, section)
         fresh = True
     section = tables[name]
-    known = section.setdefault("sources", [])
+    for key, value in (("prefix", prefix), ("sources", [])):
+        if key not in section:
+            _add_key(section, key, value)
+    known = section["sources"]
     for source in sources:
         if source not in known:
             known.append(source)
     if read:
         if "read" not in section:
-            section.add("read", tomlkit.inline_table())
+            _add_key(section, "read", tomlkit.inline_table())
         section["read"].update(dict(read))
     if roles and "roles" not in section:
-        inline = tomlkit.inline_table()
-        inline.update(roles)
-        section.add("roles", inline)
+        _add_key(section, "roles", tomlkit.inline_table())
+    for role, column in roles.items():
+        if role not in section["roles"]:
+            section["roles"].update({role: column})
     if fresh:
         section.add(tomlkit.nl())
     _save(path, document)
+
+
+def _add_key(section: Any, key: str, value: Any) -> None:
+    """Add a key to a table of the plan before the tables within it: after them it would be one of
+    theirs."""
+    within = [name for name, item in section.items() if _is_table(item)]
+    held = [(name, section.pop(name)) for name in within]
+    section.add(key, value)
+    for name, item in held:
+        section.add(name, item)
+
+
+def _is_table(item: Any) -> bool:
+    from tomlkit.items import AoT, Table
+
+    return isinstance(item, (AoT, Table))
 
 
 def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:

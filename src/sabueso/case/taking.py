@@ -351,8 +351,8 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
                 found.outputs.append(output)
             if not prior.columns:
                 columns = {c.name: c for c in report.columns}
-                prior = Prior(columns, dict(prior.roles) or report.roles)
-        found.roles = dict(section.roles) if section and section.roles else dict(prior.roles)
+                prior = Prior(columns, report.roles)
+        found.roles = dict(prior.roles)
         if rules and found.reports:
             new = [Part(r.columns, (p,)) for r, p in zip(found.reports, found.outputs, strict=True)]
             found.reports, found.judged = judge_files(
@@ -433,7 +433,7 @@ def record(
     """
     table = asked.table
     write_quarantine(case.folder / "quarantine" / table, read.reports, read.judged, made)
-    prefix = read.section.prefix if read.section else _prefix(case, table)
+    prefix = read.section.prefix if read.section else case.plan.free_prefix(table)
     sources = [
         relative(Path(name), case.folder) if Path(name).exists() else name for name in asked.named
     ]
@@ -451,13 +451,3 @@ def changed(path: Path, table: str) -> UserError:
         f"{path}: a file of this name was taken into {table!r} with other content; "
         "replace it with --replace, or give the changed file another name"
     )
-
-
-def _prefix(case: Case, table: str) -> str:
-    """Three letters for a table's exception ids, unlike those in use."""
-    used = {section.prefix for section in case.plan.tables.values()}
-    letters = "".join(c for c in table.upper() if c.isalnum())
-    for candidate in (letters[:3], letters[:4], letters[:5], letters[:1] + letters[-2:]):
-        if len(candidate) >= 2 and candidate not in used:
-            return candidate
-    return next(f"{letters[:3]}{n}" for n in range(2, 1000) if f"{letters[:3]}{n}" not in used)

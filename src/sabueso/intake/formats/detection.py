@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.base.errors import UserError
+from sabueso.base.errors import UserError, nearest
 from sabueso.intake.formats.convert import (
     CODE_ROLES,
     SIGNED,
@@ -140,12 +140,22 @@ def detect(
                     same = found.thousands == mark
                     formats[name] = format_of(name, mark) if same else replace(found, assumed=False)
     columns = [formats[name].column(name) for name in layout.header]
+    given: dict[str, str] = {}
     if prior.roles:
         known = {**prior.roles, "amount": base_of(prior.roles.get("amount", ""), settings)}
         roles = {r: c for r, c in known.items() if c in layout.header}
-        return formats, roles  # type: ignore[return-value]
+        if prior.columns:
+            return formats, roles  # type: ignore[return-value]
+        _check_roles(prior.roles, layout, settings)
+        given = roles
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
     guessed = guess_roles(columns, distinct, both_filled(layout.sample))
+    if given:
+        # What the plan says of a table before its first file; the rest is guessed beside it.
+        if "amount" in given:
+            guessed = {r: c for r, c in guessed.items() if r not in ("debit", "credit")}
+        free = {r: c for r, c in guessed.items() if r not in given and c not in given.values()}
+        guessed = free | given  # type: ignore[assignment]
     if "amount" in guessed and "debit" not in guessed:
         side = side_column(samples, samples[guessed["amount"]])
         if side is not None:
@@ -165,6 +175,25 @@ def _without_totals(sample: pa.Table) -> pa.Table:
     if 3 * worded.sum() > sample.num_rows:
         return sample
     return sample.filter(pa.array(~worded))
+
+
+def _check_roles(roles: Mapping[str, str], layout: Layout, settings: ReadSettings) -> None:
+    """Refuse roles of columns that the first file of a table does not have.
+
+    Raises
+    ------
+    UserError
+        With the column, and those that there are.
+    """
+    for role, column in roles.items():
+        if (
+            column not in (*layout.header, SIGNED)
+            and base_of(column, settings) not in layout.header
+        ):
+            raise UserError(
+                f"the role {role} is given to a column {column!r}, which the file does not have"
+                f"{nearest(column, layout.header)}; its columns are {', '.join(layout.header[:12])}"
+            )
 
 
 def _refuse_currencies(name: str, values: list[str], settings: ReadSettings) -> None:
