@@ -33,6 +33,8 @@ SHARES = (0.5, 0.75, 1.0)
 ALPHAS = np.array([0.1, 0.05, 0.025, 0.01, 0.005, 0.0025, 0.001])
 DISTANCES = 100_000  # of a cell, at least
 STARTS, KEPT, STEPS = 60, 4, 12
+LEAST_FULL, MOST_FULL, DISTANCES_FULL = 5, 5, 24_000
+"""Measures from which, subjects a measure up to which, and distances with which, a cell is of full fits."""
 
 
 def size_of(n: int, p: int, share: float) -> int:
@@ -97,18 +99,33 @@ def fitted(x: np.ndarray, share: float, rng: np.random.Generator) -> np.ndarray:
     return found
 
 
+def fitted_in_full(x: np.ndarray, share: float) -> np.ndarray:
+    """The same as the program fits them, one population after another: of few subjects and many measures
+    its longer search finds determinants that the short one above does not, and larger distances."""
+    found = []
+    for each in x:
+        fit = minimum_covariance_determinant(each, share=None if share == 0.5 else share)
+        found.append(squared_distances(each, fit.location))
+    return np.array(found)
+
+
 def cell(n: int, p: int, share: float) -> tuple[float, float]:
     """a and 1/m of one size."""
     rng = np.random.default_rng([SEED, n, p, int(100 * share)])
+    if p >= LEAST_FULL and n <= MOST_FULL * p + 1 and share < 1:
+        return law_of(fitted_in_full(rng.standard_normal((DISTANCES_FULL // n, n, p)), share), n, p)
     total = max(DISTANCES // n, 400)
     chunk = max(1, min(total, 2_000_000 // (STARTS * n * p)))
     parts, done = [], 0
     while done < total:
         parts.append(fitted(rng.standard_normal((chunk, n, p)), share, rng).ravel())
         done += chunk
-    d2 = np.concatenate(parts)
-    d2 = d2[np.isfinite(d2)]
-    seen = np.quantile(d2, 1 - ALPHAS)
+    return law_of(np.concatenate(parts), n, p)
+
+
+def law_of(d2: np.ndarray, n: int, p: int) -> tuple[float, float]:
+    """a and 1/m of the law nearest to the quantiles of distances."""
+    seen = np.quantile(d2[np.isfinite(d2)], 1 - ALPHAS)
 
     def gap(v: np.ndarray) -> np.ndarray:
         return np.log(seen) - v[0] - np.log(p * f_law.isf(ALPHAS, p, np.exp(v[1])))
@@ -138,6 +155,23 @@ def made(out: Path) -> None:
                     print(f"{time.time() - start:6.0f} s  {share} {p} {n}  {a:.4f} {inverse:.4f}", flush=True)  # fmt: skip
 
 
+def refit(table: Path) -> None:
+    """The cells of full fits made again in a table, each written down once it is known."""
+    with table.open(newline="") as file:
+        header, *rows = csv.reader(file)
+    wanted = [
+        row for row in rows
+        if int(row[1]) >= LEAST_FULL and int(row[2]) <= MOST_FULL * int(row[1]) + 1 and float(row[0]) < 1
+    ]  # fmt: skip
+    start = time.time()
+    for row in sorted(wanted, key=lambda row: (float(row[0]), abs(int(row[1]) - 8), int(row[2]))):
+        a, inverse = cell(int(row[2]), int(row[1]), float(row[0]))
+        row[3:] = [f"{a:.5g}", f"{inverse:.5g}"]
+        with table.open("w", newline="\n") as file:
+            csv.writer(file, lineterminator="\n").writerows([header, *rows])
+        print(f"{time.time() - start:6.0f} s  {' '.join(row)}", flush=True)
+
+
 def checked() -> None:
     """Share of clean subjects flagged by the program itself, with the table as it is."""
     from sabueso.stats.distance_law import robust_tail
@@ -161,10 +195,15 @@ def checked() -> None:
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--out", type=Path)
+    parser.add_argument(
+        "--again", type=Path, help="the cells of full fits alone, in a table that is there"
+    )
     parser.add_argument("--check", action="store_true")
     args = parser.parse_args()
     if args.out:
         made(args.out)
+    if args.again:
+        refit(args.again)
     if args.check:
         checked()
     return 0

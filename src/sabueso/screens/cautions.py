@@ -48,7 +48,7 @@ def many_zeros(account: Account) -> Caution | None:
 
 
 COPIED = 0.10
-LOOKED_AT = 500_000
+LOOKED_AT = 100_000
 """Rows of which copies are looked for; of more, those of every k-th amount, k a prime."""
 _PRIMES = (1, 3, 7, 13, 31, 61, 127, 251, 509, 1021, 2039)
 _OF_ITS_OWN = ("id", "document", "date", "entered")
