@@ -170,16 +170,19 @@ def of_amounts(
         here = exp.EQ(this=size.copy(), expression=sql.integer(value))
         return sql.only(exp.Sum(this=rows.copy()), here)
 
+    # Of amounts of one sign each has a size of its own.
+    one_sign = facts.negative in (0, n)
+    sizes = sql.count() if one_sign else exp.Count(this=exp.Distinct(expressions=[size]))
     ends = population.query(
         exp.select(
-            exp.alias_(exp.Count(this=exp.Distinct(expressions=[size])), "distinct_amounts"),
+            exp.alias_(sizes, "distinct_amounts"),
             exp.alias_(rows_at(facts.least), "at_least"),
             exp.alias_(rows_at(facts.greatest), "at_greatest"),
         ).from_(STAGED)
     ).to_pylist()[0]
     distinct = int(ends["distinct_amounts"])
     if distinct <= FEW_DISTINCT:
-        low, median, high = _along_distinct(population, n)
+        low, median, high = _along_distinct(population, n, one_sign=one_sign)
     else:
         low, median, high = _from_rows(population, base)
     at_least, at_greatest = int(ends["at_least"]), int(ends["at_greatest"])
@@ -209,12 +212,14 @@ def judged(
 SHARES = ("0.01", "0.5", "0.99")
 
 
-def _along_distinct(population: Population, n: int) -> list[Fraction]:
+def _along_distinct(population: Population, n: int, *, one_sign: bool) -> list[Fraction]:
     """Percentiles of |x|: order statistics found along the distinct sizes and their counts."""
     positions = [(n - 1) * Fraction(share) + 1 for share in SHARES]
     size, rows = sql.column("size"), sql.column("n")
     sizes = exp.select(size, exp.alias_(exp.Sum(this=rows), "n", quoted=True))
     sizes = sizes.from_(STAGED).group_by(size.copy())
+    if one_sign:
+        sizes = exp.select(size, rows).from_(STAGED)
     running = exp.Window(
         this=exp.Sum(this=rows.copy()), order=exp.Order(expressions=[sql.ordered(size.copy())])
     )
