@@ -100,7 +100,7 @@ def deviates(runs: int = 200_000) -> None:
 def distance(
     runs: int = 30_000,
     sizes: tuple[float, ...] = (3, 5, 10, 30, 100),
-    shares: tuple[float | None, ...] = (None, 0.6, 0.75, 0.9),
+    shares: tuple[float | None, ...] = (None, 0.75),
 ) -> None:
     print(
         "\nrobust distance of normal populations: share flagged, over alpha; masking said, per cent\n"
@@ -112,7 +112,7 @@ def distance(
             n = max(int(ratio * p), 2 * p + 3)
             rng = np.random.default_rng([SEED, n, p])
             tails, masked = [], 0
-            many = max(runs // n, 100)
+            many = max((runs if share is None else runs // 4) // n, 100)
             for _ in range(many):
                 x = rng.standard_normal((n, p))
                 fit = minimum_covariance_determinant(x, share=share)
