@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from sabueso.report import numbers as num
-from sabueso.report.palette import AMBER, PLUM, SEA, STONE
+from sabueso.report.palette import AMBER, SEA, STONE
 from sabueso.show.console import next_steps, notes, open_table, said, title
 from sabueso.show.intake import unequal_totals
 
@@ -74,7 +74,7 @@ def show_worked(console: Console, worked: Worked) -> None:
             f"{each.table}: {'; '.join(unequal_totals(each)) or 'its control figures'}"
             for each in odd
         ),
-        PLUM,
+        AMBER,
     )
     notes(
         console,
