@@ -193,3 +193,17 @@ def test_robust_fit_says_why_it_cannot():
         minimum_covariance_determinant(flat)
     with pytest.raises(ValueError, match="too few"):
         minimum_covariance_determinant(_sample(1, n=6, p=3))
+
+
+def test_where_no_law_is_known_none_is_used():
+    assert [law.least_subjects(p) for p in (1, 2, 5, 8, 9, 12)] == [6, 7, 15, 24, 180, 240]
+    assert not law.is_known(179, 9)
+    with pytest.raises(ValueError, match="no law"):
+        law.robust_limit(0.001, 179, 9, None, np.ones(179, bool))
+    # Of every subset the law goes over to chi-square with the subjects.
+    for share in (None, 0.6, 0.75, 1.0):
+        scale, df = law.tabled(900, 4, share)
+        assert scale == pytest.approx(1, abs=0.03) and df > 100
+        assert law.robust_limit(0.01, 900, 4, share, np.ones(900, bool)) == pytest.approx(
+            scipy.stats.chi2.isf(0.01, 4), rel=0.06
+        )

@@ -26,9 +26,18 @@ LEAST_RATIO = 3
 _TABLE = Path(__file__).with_name("distance_law.csv")
 
 
+MOST_MEASURES, RATIO_OF_MORE = 8, 20
+"""Measures up to which the table is sure of few subjects, and the subjects for each that more need."""
+
+
+def least_subjects(p: int) -> int:
+    """Subjects of p measures from which a law is known."""
+    return max((RATIO_OF_MORE if p > MOST_MEASURES else LEAST_RATIO) * p, 2 * p + 3, 6)
+
+
 def is_known(n: int, p: int) -> bool:
     """Whether a law is known for n subjects and p measures."""
-    return n >= max(LEAST_RATIO * p, 2 * p + 3, 6)
+    return n >= least_subjects(p)
 
 
 def robust_tail(

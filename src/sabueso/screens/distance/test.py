@@ -316,7 +316,8 @@ def _distances(x: Floats, rows: np.ndarray, settings: DistanceSettings) -> _Resu
     p = len(kept)
     robust_fit = settings.fit == "robust"
     if n <= p + 2 or (robust_fit and not law.is_known(n, p)):
-        return f"too_few: {n} subjects for {p} measures"
+        least = law.least_subjects(p) if robust_fit else p + 3
+        return f"too_few: {n} subjects for {p} measures, at least {least} are needed"
     plain = dist.classical(x)
     classical = dist.squared_distances(x, plain)
     robust: Floats | None = None
