@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.linking import keep_links
-from sabueso.case.proposing import Proposal, Proposed, Worked, propose
+from sabueso.case.proposing import Proposal, Worked, propose
 from sabueso.case.taking import TakeReport, source_files, take_in
 from sabueso.commands.interface import Answer, Data
 from sabueso.intake.interface import Ambiguous
@@ -63,21 +63,10 @@ def intake_folder(
                     initials=initials, given=given,
                 )
             )  # fmt: skip
-        except Ambiguous:
-            if confirm is not None:
-                raise
-            refused.append((each.table, _reason(case, each, given)))
         except UserError as error:
-            refused.append((each.table, str(error)))
+            how = f"; take it in with --as {each.table}" if isinstance(error, Ambiguous) else ""
+            refused.append((each.table, f"{error}{how}"))
     return _answer(Worked(proposal, taken, refused, _linked(case) if taken else [], done=True))
-
-
-def _reason(case: Case, each: Proposed, given: Mapping[str, Any] | None) -> str:
-    try:
-        take_in(case, each.table, list(each.files), keep=False, given=given)
-    except UserError as error:
-        return f"{error}; take it in with --as {each.table}"
-    return "it could be read a moment ago"
 
 
 def _linked(case: Case) -> list[Link]:

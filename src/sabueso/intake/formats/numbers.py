@@ -307,10 +307,8 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
     pattern = re.compile(every.pattern(MOST_DECIMALS))
     scale, whole, styles = start.scale, start.whole if start.scale else 0, set(start.styles)
     for text in values:
-        if (plain := text.translate(DASHES)) != text:
-            text, dashed = plain, True
-        else:
-            dashed = False
+        written, text = text, text.translate(DASHES)
+        dashed = text != written
         if start.decimal == "." and is_machine(text):
             text = plain_number(text)
             styles.add("machine")

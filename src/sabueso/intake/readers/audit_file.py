@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Generator, Iterator
 from decimal import Decimal, InvalidOperation
-from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.intake.interface import Batch, Layout
-from sabueso.intake.readers.cells import SAMPLE_ROWS, Record, batches_of, stating, text_table
+from sabueso.intake.readers.cells import Record, batches_of, first_rows, stating, text_table
 from sabueso.intake.readers.xml_elements import elements, root_name, value
 from sabueso.intake.settings import ReadSettings
 
@@ -31,7 +30,7 @@ class AuditFileReader:
         return root_name(path)[1] == "AuditFile"
 
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
-        head = [values for _, values in islice(_rows(path, {}), SAMPLE_ROWS)]
+        head = first_rows(_rows(path, {}))
         if not head:
             raise UserError(f"{path}: the audit file has no general-ledger entries")
         return Layout(HEADER, 0, {"form": "OECD SAF-T"}, text_table(HEADER, head))

@@ -6,13 +6,12 @@ import html
 import re
 from collections.abc import Collection, Generator, Iterator
 from decimal import Decimal, InvalidOperation
-from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.intake.interface import Batch, Damaged, Layout
-from sabueso.intake.readers.cells import SAMPLE_ROWS, Record, batches_of, text_table
+from sabueso.intake.readers.cells import Record, batches_of, first_rows, text_table
 from sabueso.intake.readers.source import opened, text_lines
 from sabueso.intake.settings import ReadSettings
 
@@ -42,8 +41,7 @@ class BankDownloadReader:
             return b"<OFX>" in file.read(LOOKED_AT).upper()
 
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
-        head = list(islice(_entries(path, settings), SAMPLE_ROWS))
-        rows = [item[1] for item in head if not isinstance(item, Damaged)]
+        rows = first_rows(_entries(path, settings))
         if not rows:
             raise UserError(f"{path}: the statement has no entries that can be read")
         return Layout(HEADER, 0, {"form": "OFX"}, text_table(HEADER, rows))

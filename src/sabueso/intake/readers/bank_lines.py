@@ -6,12 +6,17 @@ import re
 from collections.abc import Collection, Generator, Iterator
 from dataclasses import dataclass, field
 from decimal import Decimal
-from itertools import islice
 from pathlib import Path
 
 from sabueso.base.errors import UserError
 from sabueso.intake.interface import Batch, Damaged, Layout
-from sabueso.intake.readers.cells import SAMPLE_ROWS, Record, batches_of, stating, text_table
+from sabueso.intake.readers.cells import (
+    Record,
+    batches_of,
+    first_rows,
+    stating_balances,
+    text_table,
+)
 from sabueso.intake.readers.source import opened, text_lines
 from sabueso.intake.settings import ReadSettings
 
@@ -56,8 +61,7 @@ class BankLinesReader:
         return "25" in tags and bool({"60F", "60M"} & tags)
 
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
-        head = list(islice(_entries(path, {}, settings), SAMPLE_ROWS))
-        rows = [item[1] for item in head if not isinstance(item, Damaged)]
+        rows = first_rows(_entries(path, {}, settings))
         if not rows:
             raise UserError(f"{path}: the statement has no entries that can be read")
         return Layout(HEADER, 0, {"form": "SWIFT MT940"}, text_table(HEADER, rows))
@@ -68,8 +72,7 @@ class BankLinesReader:
         stated: dict[str, Decimal] = {}
         yield from batches_of(HEADER, _entries(path, stated, settings))
         if stated:
-            change = sum(stated.values(), Decimal(0))
-            yield stating(HEADER, "closing less opening balance", {AMOUNT: change})
+            yield stating_balances(HEADER, stated, AMOUNT)
 
 
 def _entries(

@@ -4,13 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Collection, Generator, Iterator
 from decimal import Decimal, InvalidOperation
-from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.intake.interface import Batch, Damaged, Layout
-from sabueso.intake.readers.cells import SAMPLE_ROWS, Record, batches_of, stating, text_table
+from sabueso.intake.readers.cells import (
+    Record,
+    batches_of,
+    first_rows,
+    stating_balances,
+    text_table,
+)
 from sabueso.intake.readers.xml_elements import elements, root_name, value
 from sabueso.intake.settings import ReadSettings
 
@@ -33,11 +38,11 @@ class BankStatementReader:
         return root_name(path)[0].startswith(_MESSAGES)
 
     def layout(self, path: Path, settings: ReadSettings) -> Layout:
-        head = [r for r in islice(_entries(path, {}), SAMPLE_ROWS) if not isinstance(r, Damaged)]
+        head = first_rows(_entries(path, {}))
         if not head:
             raise UserError(f"{path}: the statement has no entries")
         kind = root_name(path)[0].rpartition(":")[2]
-        sample = text_table(HEADER, [values for _, values in head])
+        sample = text_table(HEADER, head)
         return Layout(HEADER, 0, {"form": f"ISO 20022 {kind}"}, sample)
 
     def batches(
@@ -46,8 +51,7 @@ class BankStatementReader:
         stated: dict[str, Decimal] = {}
         yield from batches_of(HEADER, _entries(path, stated))
         if stated:
-            change = sum(stated.values(), Decimal(0))
-            yield stating(HEADER, "closing less opening balance", {AMOUNT: change})
+            yield stating_balances(HEADER, stated, AMOUNT)
 
 
 def _entries(path: Path, stated: dict[str, Decimal]) -> Iterator[Record | Damaged]:

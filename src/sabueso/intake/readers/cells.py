@@ -105,6 +105,18 @@ def counted(header: Sequence[str], lines: int) -> Batch:
     return replace(stating(header, "", {}), file_lines=lines)
 
 
+def first_rows(records: Iterable[Record | Damaged]) -> list[Mapping[str, Any]]:
+    """The values of the first records that can be read."""
+    head = islice(records, SAMPLE_ROWS)
+    return [item[1] for item in head if not isinstance(item, Damaged)]
+
+
+def stating_balances(header: Sequence[str], changes: Mapping[str, Decimal], amount: str) -> Batch:
+    """What the statements of a file say that their entries add up to."""
+    change = sum(changes.values(), Decimal(0))
+    return stating(header, "closing less opening balance", {amount: change})
+
+
 def stating(header: Sequence[str], what: str, stated: Mapping[str, Decimal]) -> Batch:
     """A batch without rows: what a file states of its own sums."""
     empty = pa.table({name: pa.array([], pa.string()) for name in header})

@@ -46,10 +46,10 @@ class Start:
         """
         if self.key:
             key, end = decoder.raw_decode(text, at)
-            colon = _BLANK.match(text, end).end()  # type: ignore[union-attr]
+            colon = _past_blank(text, end)
             if not isinstance(key, str) or text[colon : colon + 1] != ":":
                 raise json.JSONDecodeError("no key", text, at)
-            at = _BLANK.match(text, colon + 1).end()  # type: ignore[union-attr]
+            at = _past_blank(text, colon + 1)
             value, end = decoder.raw_decode(text, at)
             if isinstance(value, dict):
                 value[self.key] = key  # in place: it may be one that has a key twice
