@@ -260,7 +260,7 @@ HOSTILE: dict[str, tuple[bytes, str]] = {
     "nested.zip": (_zipped(a_zip=_zipped(a_csv=b"a\n1\n")), "holds an archive"),
     "no.zip": (b"PK nothing", "packed file is damaged"),
     "no.xlsx": (b"PK nothing", "cannot be read as a spreadsheet"),
-    "text.xls": (b"a;b\n1;2\n", "cannot be read as a spreadsheet"),
+    "cut.xls": (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + bytes(40), "cannot be read as a spreadsheet"),
     "cut.xlsx": (_zipped(a_xml=b"<a/>"), "cannot be read as a spreadsheet"),
     "no.ods": (b"", "cannot be read as a spreadsheet"),
     "no.parquet": (b"PAR1 nothing", "cannot be read as Parquet"),

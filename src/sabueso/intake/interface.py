@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Generator, Sequence
+from collections.abc import Collection, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
@@ -53,7 +53,8 @@ class Batch:
 class Layout:
     """What was detected of a file before its rows are read.
 
-    ``notes`` are said in the report. ``skipped`` counts lines beside the first ``header_line`` that
+    ``notes`` are said in the report. ``settled`` are settings of ``read`` that the file itself states, or
+    one beside it. ``sheet`` is the first sheet taken, where it has sheets. ``skipped`` counts lines beside the first ``header_line`` that
     hold no rows: the headers of further sheets.
     """
 
@@ -63,6 +64,8 @@ class Layout:
     sample: pa.Table
     notes: tuple[str, ...] = field(default=(), kw_only=True)
     skipped: int = field(default=0, kw_only=True)
+    sheet: str = field(default="", kw_only=True)
+    settled: Mapping[str, Any] = field(default_factory=dict, kw_only=True)
 
 
 class Reader(Protocol):

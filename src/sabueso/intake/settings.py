@@ -21,6 +21,9 @@ class ReadSettings(BaseModel):
     header: int | str | None = Field(
         None, description='the line of the header, or "none" where the file has none'
     )
+    period: str | None = Field(
+        None, description='"file name" or "sheet name": where the period of the rows stands'
+    )
     missing: list[str] = Field(
         default_factory=list,
         description="texts that stand for a missing number or date, beside the usual",
@@ -62,6 +65,13 @@ class ReadSettings(BaseModel):
     def _order(cls, value: str | None) -> str | None:
         if value not in (None, "day first", "month first", "year first"):
             raise ValueError('expected "day first", "month first" or "year first"')
+        return value
+
+    @field_validator("period")
+    @classmethod
+    def _place(cls, value: str | None) -> str | None:
+        if value not in (None, "file name", "sheet name"):
+            raise ValueError('expected "file name" or "sheet name"')
         return value
 
     @field_validator("columns")

@@ -165,6 +165,7 @@ def take_file(
     """
     reader = reader_for(path)
     own, layout, named = _looked_at(reader, path, settings, prior)
+    settings = settings.model_copy(update=dict(layout.settled))
     formats, roles = detect(layout, settings, prior)
     try:
         for _ in range(4 * len(layout.header) + 4):
@@ -308,8 +309,8 @@ def _looked_at(
     """A file's own layout, the layout under the table's names, and the reader that gives these."""
     with readable(path):
         own = reader.layout(path, settings)
-    named = Named(reader, own_names(own.header, prior.columns))
-    layout = named.layout(own)
+    named = Named(reader, own_names(own.header, prior.columns), settings.period or "")
+    layout = named.layout(path, own)
     check_columns(path, layout, settings, prior)
     return own, layout, named
 

@@ -70,7 +70,7 @@ DATE_FORMS["fraction"] = (
 )
 
 # Months by their names, whole or cut, in the main languages of Europe; without accents, small letters.
-_MONTHS: dict[str, int] = {}
+MONTHS: dict[str, int] = {}
 for _names in (
     "january february march april may june july august september october november december",
     "enero febrero marzo abril mayo junio julio agosto septiembre octubre noviembre diciembre",
@@ -79,11 +79,16 @@ for _names in (
     "gennaio febbraio marzo aprile maggio giugno luglio agosto settembre ottobre novembre dicembre",
     "janeiro fevereiro marco abril maio junho julho agosto setembro outubro novembro dezembro",
     "januari februari maart april mei juni juli augustus september oktober november december",
+    "januari februari mars april maj juni juli augusti september oktober november december",
+    "januar februar marts april maj juni juli august september oktober november december",
+    "styczen luty marzec kwiecien maj czerwiec lipiec sierpien wrzesien pazdziernik listopad grudzien",
+    "stycznia lutego marca kwietnia maja czerwca lipca sierpnia wrzesnia pazdziernika listopada grudnia",
+    "gener febrer marc abril maig juny juliol agost setembre octubre novembre desembre",
 ):
     for _number, _name in enumerate(_names.split(), 1):
         for _length in {3, 4, len(_name)}:
-            _MONTHS.setdefault(_name[:_length], _number)
-_MONTHS |= {
+            MONTHS.setdefault(_name[:_length], _number)
+MONTHS |= {
     "jan": 1,
     "mrz": 3,
     "maerz": 3,
@@ -117,12 +122,12 @@ def _named(form: str, text: str) -> date | None:
         if w not in ("de", "del", "of", "st", "nd", "rd", "th")
     ]
     numbers = [int(n) for n in re.findall(r"[0-9]+", plain)]
-    if len(words) != 1 or len(numbers) != 2 or words[0] not in _MONTHS:
+    if len(words) != 1 or len(numbers) != 2 or words[0] not in MONTHS:
         return None
     day, year = numbers
     year += 0 if year > 99 else 2000 if year < 69 else 1900
     try:
-        return date(year, _MONTHS[words[0]], day)
+        return date(year, MONTHS[words[0]], day)
     except ValueError:
         return None
 

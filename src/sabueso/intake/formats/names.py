@@ -2,19 +2,26 @@
 
 Readers give the names that a file has. Here, in one place for all of them, a column gets another
 name where its own is one that this program uses, and the table's spelling where it differs from
-that in upper and lower case alone.
+that in capitals, accents, blanks or marks alone.
 """
 
 from __future__ import annotations
 
+import unicodedata
+from collections import Counter
 from collections.abc import Collection, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+import pyarrow as pa
+
+from sabueso.base.errors import UserError
+from sabueso.intake.formats.periods import period_of
 from sabueso.intake.interface import Batch, Layout, Reader
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 
+PERIOD = "period"
 RESERVED = (FILE_COLUMN, LINE_COLUMN)
 
 
@@ -28,8 +35,9 @@ def own_names(header: Sequence[str], known: Iterable[str]) -> dict[str, str]:
     known : iterable of str
         Columns that the table has already.
     """
-    spelt = {name.lower(): name for name in known if name.lower() not in RESERVED}
+    spelt = {_folded(name): name for name in known if name.lower() not in RESERVED}
     taken = {name.lower() for name in header}
+    alike = Counter(_folded(name) for name in header)
     found: dict[str, str] = {}
     for name in header:
         if name.lower() in RESERVED:
@@ -38,10 +46,18 @@ def own_names(header: Sequence[str], known: Iterable[str]) -> dict[str, str]:
             # What an earlier file of the table had it renamed to comes first.
             chosen = next(each for each in free if each.lower() not in taken)
             taken.add(chosen.lower())
-            found[name] = spelt.get(chosen.lower(), chosen)
-        elif spelt.get(name.lower(), name) != name:
-            found[name] = spelt[name.lower()]
+            found[name] = spelt.get(_folded(chosen), chosen)
+        elif name not in spelt.values() and alike[_folded(name)] == 1:
+            other = spelt.get(_folded(name), name)
+            if other != name:
+                found[name] = other
     return found
+
+
+def _folded(name: str) -> str:
+    """A name without what one export writes and another does not: capitals, accents, blanks and marks."""
+    plain = unicodedata.normalize("NFKD", name.casefold())
+    return "".join(c for c in plain if c.isalnum()) or name.lower()
 
 
 @dataclass(frozen=True)
@@ -50,13 +66,58 @@ class Named:
 
     reader: Reader
     names: Mapping[str, str]
+    period: str = ""
+
+    def _value(self, path: Path, part: str, layout: Layout) -> str:
+        """The period of rows, by the name of their file or sheet.
+
+        Raises
+        ------
+        UserError
+            If the name tells none.
+        """
+        stem = path.name.partition(".")[0]
+        sheet = part or layout.sheet
+        of_sheet = self.period == "sheet name"
+        if of_sheet and not sheet:
+            raise UserError(f'{path}: has no sheets; read.period = "sheet name" is for workbooks')
+        found = period_of(sheet, stem) if of_sheet else period_of(stem)
+        if found is None:
+            name = f"sheet {sheet!r}" if of_sheet else "the file's name"
+            raise UserError(
+                f"{path}: {name} tells no period; expected such as 2024-03, March 2024, Q1 2024 or 2024"
+            )
+        return found
+
+    def _with_period(self, path: Path, layout: Layout) -> Layout:
+        """A layout with the column of the period."""
+        name = PERIOD if PERIOD not in layout.header else f"{PERIOD} of the file"
+        value = self._value(path, "", layout)
+        kind = (
+            "date"
+            if value.count("-") and value.replace("-", "").isdigit() and len(value) != 9
+            else "text"
+        )
+        texts = pa.array([value] * layout.sample.num_rows, pa.string())
+        types = {name: kind} | dict(layout.settled.get("types", {}))
+        return replace(
+            layout,
+            header=[*layout.header, name],
+            sample=layout.sample.append_column(name, texts),
+            settled={**layout.settled, "types": types},
+            notes=(*layout.notes, f"{name}: by the {self.period}, such as {value}"),
+        )
 
     @property
     def unit(self) -> str:
         return self.reader.unit
 
-    def layout(self, layout: Layout) -> Layout:
+    def layout(self, path: Path, layout: Layout) -> Layout:
         """The layout of the file under the table's names, with what is to be said of them."""
+        named = self._named(layout)
+        return self._with_period(path, named) if self.period else named
+
+    def _named(self, layout: Layout) -> Layout:
         if not self.names:
             return layout
         header = [self.names.get(name, name) for name in layout.header]
@@ -74,6 +135,23 @@ class Named:
         self, path: Path, own: Layout, settings: ReadSettings, repeated: Collection[str] = ()
     ) -> Generator[Batch]:
         """Batches of a file, whose own layout is ``own``."""
+        given = self._batches(path, own, settings, repeated)
+        if not self.period:
+            yield from given
+            return
+        named = self._named(own)
+        name = PERIOD if PERIOD not in named.header else f"{PERIOD} of the file"
+        try:
+            for batch in given:
+                value = self._value(path, batch.part, own) if len(batch.lines) else ""
+                texts = pa.array([value] * batch.cells.num_rows, pa.string())
+                yield replace(batch, cells=batch.cells.append_column(name, texts))
+        finally:
+            given.close()
+
+    def _batches(
+        self, path: Path, own: Layout, settings: ReadSettings, repeated: Collection[str]
+    ) -> Generator[Batch]:
         back = {new: old for old, new in self.names.items()}
         given = self.reader.batches(
             path, own, settings, [back.get(name, name) for name in repeated]

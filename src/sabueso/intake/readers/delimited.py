@@ -33,11 +33,18 @@ from sabueso.intake.readers.records import (
     record_lines,
     wrong_count,
 )
-from sabueso.intake.readers.source import opened
+from sabueso.intake.readers.source import (
+    CHUNK,
+    assumed_encoding,
+    detect_encoding,
+    is_text,
+    opened,
+    plain_suffix,
+    single_byte,
+)
 from sabueso.intake.settings import ReadSettings
 
 csv.field_size_limit(2**31 - 1)  # a long text is no error
-CHUNK = 16 << 20
 WORKERS = 2
 REPEATED = pa.dictionary(pa.int32(), pa.string())
 SAMPLE = 1 << 20
@@ -51,6 +58,11 @@ class _Delimited(Layout):
     delimiter: str
 
 
+_NO_TEXT = {
+    b"PK\x03\x04": "a spreadsheet or a packed file", b"\xd0\xcf\x11\xe0": "a spreadsheet or document",
+    b"%PDF-": "a PDF document", b"\x1f\x8b": "a packed file", b"BZh": "a packed file", b"PAR1": "a Parquet table",
+    b"\xfd7zXZ": "a packed file", b"SQLite format 3": "a database",
+}  # fmt: skip
 _LABELLED = re.compile(r"\w[\w ./-]{0,30}: ?\S.*")
 _SPACED = re.compile(r"\S {2,}\S")
 
@@ -79,14 +91,14 @@ def _refuse_other_forms(path: Path, lines: list[str]) -> None:
 
 
 class DelimitedReader:
-    """Comma-, semicolon-, tab- or bar-separated text."""
+    """Comma-, semicolon-, tab- or bar-separated text, under the suffix of a spreadsheet too."""
 
-    suffixes = (".csv", ".txt", ".tsv", ".tab", ".psv")
+    suffixes = (".csv", ".txt", ".tsv", ".tab", ".psv", ".asc", ".dat", ".xls", ".xlsx")
     unit = "lines"
     reads_any = True
 
     def takes(self, path: Path) -> bool:
-        return True
+        return plain_suffix(path) not in (".xls", ".xlsx") or is_text(path)
 
     def layout(self, path: Path, settings: ReadSettings) -> _Delimited:
         with opened(path) as file:
@@ -94,7 +106,14 @@ class DelimitedReader:
             whole = len(head) < SAMPLE
         if not head.strip():
             raise UserError(f"{path}: the file is empty; expected a header line and rows")
-        encoding = settings.encoding or detect_encoding(path, head, whole=whole)
+        for mark, what in _NO_TEXT.items():
+            if head.startswith(mark):
+                raise UserError(
+                    f"{path}: holds {what}, and no text: give the file the suffix of what it is"
+                )
+        encoding, language = settings.encoding, ""
+        if encoding is None:
+            encoding, language = detect_encoding(path, head, whole=whole)
         text = _decoded(head, encoding, path, whole)
         text = text.replace("\r\n", "\n").replace("\r", "\n")
         if not whole:
@@ -106,6 +125,8 @@ class DelimitedReader:
         start = 1 if said else 0
         delimiter = settings.delimiter or (said[1] if said else detect_delimiter(lines[start:]))
         header, header_line, notes = _header(path, lines, start, delimiter, settings)
+        if language and encoding not in ("latin-1", "cp1252"):
+            notes.append(assumed_encoding(encoding, language))
         sample = _sample("\n".join(lines[header_line:]), delimiter, len(header))
         if len(header) == 1 and settings.delimiter is None:
             _refuse_other_forms(path, lines[header_line:])
@@ -362,32 +383,6 @@ def _sample(text: str, delimiter: str, fields: int) -> list[list[str]]:
     return list(islice(csv.reader(good, delimiter=delimiter), SAMPLE_ROWS))
 
 
-def detect_encoding(path: Path, head: bytes, *, whole: bool) -> str:
-    """The encoding that a file begins in: UTF-16 or UTF-8 by mark or by validity, else a Western
-    single byte. That the rest is UTF-8 too shows as it is read."""
-    if head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
-        return "utf-16"
-    if head.startswith(codecs.BOM_UTF8):
-        return "utf-8-sig"
-    try:
-        codecs.getincrementaldecoder("utf-8")().decode(head, final=whole)
-    except UnicodeDecodeError:
-        return single_byte(path)
-    return "utf-8"
-
-
-def single_byte(path: Path) -> str:
-    """Windows-1252 or Latin-1: the bytes 80-9F are letters and quotes in one, control codes in the other."""
-    with opened(path) as file:
-        while chunk := file.read(CHUNK):
-            if chunk.translate(None, delete=_NOT_CONTROL):
-                return "cp1252"
-    return "latin-1"
-
-
-_NOT_CONTROL = bytes(b for b in range(256) if not 0x80 <= b <= 0x9F)
-
-
 def detect_delimiter(lines: list[str]) -> str:
     """The mark that cuts most lines into equally many fields, of those into the most."""
     chosen = [line for line in lines[:200] if line.strip()]
@@ -459,7 +454,7 @@ def _checked(file: IO[bytes], path: Path, *, given: bool) -> Iterator[bytes]:
                 decoder.decode(chunk, final=done)
         except UnicodeDecodeError:
             if not given:
-                raise OtherEncoding(single_byte(path)) from None
+                raise OtherEncoding(single_byte(path)[0]) from None
             raise UserError(
                 f"{path} is not utf-8; set read.encoding of the table in case.toml"
             ) from None

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from sabueso.base.errors import UserError
+from sabueso.intake.formats.encodings import gathered, tell
 
 PACKED = (".gz", ".zip", ".bz2", ".xz")
 _STREAMS: dict[str, Any] = {".gz": gzip.open, ".bz2": bz2.open, ".xz": lzma.open}
@@ -91,18 +92,28 @@ def _only_member(path: Path) -> zipfile.ZipInfo:
     return member
 
 
+def is_text(path: Path) -> bool:
+    """Whether a file begins as text does, whatever its suffix says."""
+    with opened(path) as file:
+        head = file.read(4096)
+    if head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)) or _utf_16_without_mark(head):
+        return True
+    return bool(head) and not set(head) & {0, 1, 2, 3, 4, 5, 6, 7, 8} and head[:2] != b"PK"
+
+
 LONGEST_LINE = 16 << 20
+CHUNK = 16 << 20
 
 
 def text_lines(path: Path, encoding: str | None = None) -> Iterator[str]:
-    """Lines of a text without their ends, in the encoding given, in UTF-8, or else in Windows-1252.
+    """Lines of a text without their ends, in the encoding given or the one that it tells.
 
     Raises
     ------
     UserError
         If a line does not end within 16 MB, or the encoding given does not fit.
     """
-    known = encoding or ("utf-8-sig" if _is_utf8(path) else "windows-1252")
+    known = encoding or ("utf-8-sig" if _is_utf8(path) else single_byte(path)[0])
     with opened(path) as file:
         # Windows-1252 leaves five bytes without a letter; those become the mark of a letter lost.
         strict = "strict" if encoding else "replace"
@@ -130,3 +141,57 @@ def _is_utf8(path: Path) -> bool:
         except UnicodeDecodeError:
             return False
     return True
+
+
+def detect_encoding(path: Path, head: bytes, *, whole: bool) -> tuple[str, str]:
+    """The encoding that a file begins in, and the language whose letters tell it: UTF-16 or UTF-8 by mark
+    or by validity, else a single byte. That the rest is UTF-8 too shows as it is read."""
+    if head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return "utf-16", ""
+    if head.startswith(codecs.BOM_UTF8):
+        return "utf-8-sig", ""
+    if wide := _utf_16_without_mark(head):
+        return wide, ""
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(head, final=whole)
+    except UnicodeDecodeError:
+        return single_byte(path)
+    return "utf-8", ""
+
+
+def _utf_16_without_mark(head: bytes) -> str:
+    """UTF-16 by the zeros of its Latin letters: nearly every second byte, and no other."""
+    part = head[:4096]
+    even, odd = part[::2].count(0), part[1::2].count(0)
+    half = len(part) // 2
+    if half >= 8 and max(even, odd) > 0.7 * half and min(even, odd) == 0:
+        return "utf-16-le" if odd else "utf-16-be"
+    return ""
+
+
+def single_byte(path: Path) -> tuple[str, str]:
+    """The single-byte encoding of a file and the language whose letters tell it.
+
+    Windows-1252 is called Latin-1 where no byte is one of those that the two differ in: 80-9F are
+    letters and quotes in one, control codes in the other.
+    """
+    controls = False
+
+    def chunks() -> Iterator[bytes]:
+        nonlocal controls
+        with opened(path) as file:
+            while chunk := file.read(CHUNK):
+                controls = controls or bool(chunk.translate(None, delete=_NOT_CONTROL))
+                yield chunk
+
+    told = tell(*gathered(chunks()))
+    western = told.encoding == "cp1252" and not controls
+    return ("latin-1" if western else told.encoding), told.language
+
+
+def assumed_encoding(encoding: str, language: str) -> str:
+    """What is said of an encoding that nothing but the letters of a text tell."""
+    return f"the encoding is assumed to be {encoding}, since its letters are then {language}; say another with --encoding"
+
+
+_NOT_CONTROL = bytes(b for b in range(256) if not 0x80 <= b <= 0x9F)

@@ -1,16 +1,16 @@
-"""Spreadsheets: .xlsx, .xlsm, .xls and .ods, by the values their cells last had."""
+"""Spreadsheets: .xlsx, .xlsm, .xls and .ods, by the values their cells last had, and pages of tables."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Generator, Iterator, Sequence
+from collections.abc import Collection, Generator, Iterator
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
-from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.header import find_header
 from sabueso.intake.interface import Batch, Layout
+from sabueso.intake.readers.books import Book, is_marked_up, open_book
 from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
     Record,
@@ -21,6 +21,8 @@ from sabueso.intake.readers.cells import (
     text_of,
     text_table,
 )
+from sabueso.intake.readers.source import is_text, plain_suffix
+from sabueso.intake.readers.xml_elements import root_name
 from sabueso.intake.settings import ReadSettings
 
 LOOKED_AT = 50  # rows among which the header is looked for
@@ -43,23 +45,26 @@ class _Workbook(Layout):
 class SpreadsheetReader:
     """One sheet, or all sheets that have the same header."""
 
-    suffixes = (".xlsx", ".xlsm", ".xls", ".ods")
+    suffixes = (".xlsx", ".xlsm", ".xls", ".ods", ".xml", ".html", ".htm")
     unit = "rows"
 
     def takes(self, path: Path) -> bool:
-        return True
+        if plain_suffix(path) == ".xml":
+            return root_name(path)[1] == "Workbook"
+        # Programs write text and pages under the suffix of a spreadsheet.
+        return not is_text(path) or is_marked_up(path)
 
     def layout(self, path: Path, settings: ReadSettings) -> _Workbook:
-        book = _opened(path)
-        named = [settings.sheet] if settings.sheet else list(book.sheet_names)
-        if settings.sheet and settings.sheet not in book.sheet_names:
-            names = ", ".join(map(repr, book.sheet_names))
+        book = open_book(path)
+        named = [settings.sheet] if settings.sheet else book.names
+        if settings.sheet and settings.sheet not in book.names:
+            names = ", ".join(map(repr, book.names))
             raise UserError(f"{path}: there is no sheet {settings.sheet!r}; it has {names}")
         found = [s for name in named if (s := _sheet(book, name, settings.header)) is not None]
         if not found:
             raise UserError(f"{path}: the workbook is empty; expected a header row and rows")
         # A cover sheet is no table: the longest sheet is, and those with its header.
-        first = max(found, key=lambda s: book.get_sheet_by_name(s.name).height - s.header_row)
+        first = max(found, key=lambda s: book.height(s.name) - s.header_row)
         chosen = tuple(s for s in found if s.header == first.header)
         others = [s.name for s in found if s.header != first.header]
         notes = list(first.notes)
@@ -77,6 +82,7 @@ class SpreadsheetReader:
             },
             sample=text_table(first.header, sample),
             sheets=chosen,
+            sheet=first.name,
             notes=tuple(notes),
             skipped=sum(s.header_row for s in chosen[1:]),
         )
@@ -85,34 +91,17 @@ class SpreadsheetReader:
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
     ) -> Generator[Batch]:
         assert isinstance(layout, _Workbook)
-        book = _opened(path)
+        book = open_book(path)
         for sheet in layout.sheets:
             part = sheet.name if len(layout.sheets) > 1 else ""
             yield from batches_of(layout.header, _records(book, sheet), part)
-        rows = sum(book.get_sheet_by_name(sheet.name).end[0] + 1 for sheet in layout.sheets)
+        rows = sum(book.height(sheet.name) for sheet in layout.sheets)
         yield counted(layout.header, rows)
 
 
-def _opened(path: Path) -> Any:
-    from python_calamine import CalamineError, CalamineWorkbook
-
-    try:
-        return CalamineWorkbook.from_path(str(path))
-    except (CalamineError, OSError, ValueError) as error:
-        reason = (str(error).strip().splitlines() or ["no reason was given"])[0]
-        raise UserError(f"{path}: cannot be read as a spreadsheet: {reason}") from None
-
-
-def _rows(book: Any, name: str) -> Iterator[tuple[int, Sequence[Any]]]:
-    """Rows with their numbers as the spreadsheet shows them. An empty cell is an empty text."""
-    sheet = book.get_sheet_by_name(name)
-    start = sheet.start[0] if sheet.start else 0
-    yield from enumerate(sheet.to_python(skip_empty_area=True), start + 1)
-
-
-def _sheet(book: Any, name: str, given: int | str | None) -> _Sheet | None:
+def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
     """The header of a sheet: the first row that is about as wide as the table, and names it."""
-    head = list(islice(_rows(book, name), LOOKED_AT))
+    head = list(islice(book.rows(name), LOOKED_AT))
     filled = [[i for i, cell in enumerate(row) if cell not in ("", None)] for _, row in head]
     width = max(map(len, filled), default=0)
     if not width:
@@ -145,8 +134,8 @@ def _sheet(book: Any, name: str, given: int | str | None) -> _Sheet | None:
     return _Sheet(name, names, head[place][0], columns, (*notes, *name_notes(texts, names)))
 
 
-def _records(book: Any, sheet: _Sheet) -> Iterator[Record]:
-    for number, row in _rows(book, sheet.name):
+def _records(book: Book, sheet: _Sheet) -> Iterator[Record]:
+    for number, row in book.rows(sheet.name):
         if number > sheet.header_row:
             cells = (row[i] if i < len(row) else None for i in sheet.columns)
             yield number, dict(zip(sheet.header, map(text_of, cells), strict=True))

@@ -9,6 +9,12 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.intake.readers.source import opened
 
+SAFELY: dict[str, Any] = {
+    "resolve_entities": False, "load_dtd": False, "no_network": True, "huge_tree": False,
+    "remove_comments": True, "remove_pis": True,
+}  # fmt: skip
+"""Nothing is fetched and no entity expanded, however the file asks for it."""
+
 
 def root_name(path: Path) -> tuple[str, str]:
     """Namespace and name of the document's root; empty where the file is no XML."""
@@ -16,7 +22,7 @@ def root_name(path: Path) -> tuple[str, str]:
 
     try:
         with opened(path) as file:
-            for _, element in etree.iterparse(file, events=("start",), **_safely()):
+            for _, element in etree.iterparse(file, events=("start",), **SAFELY):
                 name = etree.QName(element)
                 return name.namespace or "", name.localname
     except (etree.XMLSyntaxError, OSError):
@@ -40,7 +46,7 @@ def elements(path: Path, large: str, names: Sequence[str]) -> Iterator[tuple[str
     tags = [f"{{*}}{name}" for name in (large, *names)]
     try:
         with opened(path) as file:
-            context = etree.iterparse(file, events=("end",), tag=tags, **_safely())
+            context = etree.iterparse(file, events=("end",), tag=tags, **SAFELY)
             for _, element in context:
                 document = element.getroottree().docinfo
                 if document.internalDTD is not None:
@@ -56,13 +62,6 @@ def elements(path: Path, large: str, names: Sequence[str]) -> Iterator[tuple[str
         line = error.lineno or 0
         reason = (error.msg or "not well-formed").split(", line")[0]
         raise UserError(f"{path}, line {line}: {reason[:1].lower()}{reason[1:]}") from None
-
-
-def _safely() -> dict[str, Any]:
-    return {
-        "resolve_entities": False, "load_dtd": False, "no_network": True, "huge_tree": False,
-        "remove_comments": True, "remove_pis": True,
-    }  # fmt: skip
 
 
 def value(element: Any, path: str) -> str | None:

@@ -1,0 +1,154 @@
+"""Which single-byte encoding a text is in, told by its letters.
+
+A byte above 127 is a letter in one encoding and a symbol, or another language's letter, in the next.
+Each encoding is tried on the words that hold such bytes; the one that makes of them words with the
+letters of one language is taken, and that is an assumption which is said.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass
+from itertools import islice
+
+CANDIDATES = (
+    "cp1252", "cp1250", "cp1257", "cp1254", "cp1251", "cp1253", "iso8859-2", "iso8859-15", "cp850",
+    "cp852", "mac-roman", "mac-latin2", "cp866", "koi8-r", "iso8859-7",
+)  # fmt: skip
+"""In the order of how common they are: of equally good ones the first is taken."""
+WORD = re.compile(rb"[A-Za-z'\x80-\xff]*[\x80-\xff][A-Za-z'\x80-\xff]*")
+MOST_WORDS = 20_000
+LOOKED_AT = 1 << 20
+"""Bytes of a chunk whose plain words are looked at."""
+
+_CYRILLIC = "абвгдежзийклмнопрстуфхцчшщъыьэюяё"
+ALPHABETS = {
+    "German": "äöüß", "French": "éèêàçùûîôïëœâ", "Spanish": "áéíóúñü", "Portuguese": "ãõáàâçéêíóôú",
+    "Italian": "àèéìòù", "Catalan": "àèéíïòóúüç", "Dutch": "ëéïöüè", "Swedish": "åäöé", "Danish": "æøåé",
+    "Icelandic": "áéíóúýðþæö", "Estonian": "äöõüšž", "Polish": "ąćęłńóśźż", "Czech": "áčďéěíňóřšťúůýž",
+    "Slovak": "áäčďéíĺľňóôŕšťúýž", "Hungarian": "áéíóöőúüű", "Romanian": "ăâîşţșț", "Croatian": "čćđšž",
+    "Lithuanian": "ąčęėįšųūž", "Latvian": "āčēģīķļņšūž", "Turkish": "çğıöşüİâ",
+    "Russian": _CYRILLIC, "Ukrainian": "абвгґдеєжзиіїйклмнопрстуфхцчшщьюя",
+    "Greek": "αβγδεζηθικλμνξοπρσςτυφχψωάέήίόύώϊϋΐΰ",
+}  # fmt: skip
+_HINTS = {
+    "German": "betrag buchung konto rechnung und soll haben kunde", "French": "montant compte facture libelle achat banque",
+    "Spanish": "fecha importe cuenta concepto proveedor factura pago", "Portuguese": "valor conta fornecedor fatura pagamento",
+    "Italian": "importo conto fattura descrizione pagamento", "Dutch": "bedrag omschrijving rekening factuur",
+    "Swedish": "belopp konto faktura och leverans", "Danish": "dato tekst konto faktura og bilag", "Icelandic": "dags reikningur",
+    "Estonian": "summa arve kuup konto", "Polish": "kwota opis konto faktura numer", "Czech": "popis datum faktura doklad",
+    "Slovak": "suma popis doklad", "Hungarian": "bank utalas kelt megnevez", "Romanian": "suma factura data cont furnizor",
+    "Croatian": "iznos opis datum konto", "Lithuanian": "suma data saskaita", "Latvian": "summa datums konts",
+    "Turkish": "tarih tutar hesap fatura",
+}  # fmt: skip
+_HINT, _MOST_HINTS, _NEIGHBOUR, _SIGN = 0.6, 3, 0.25, 0.6
+_VOWELS = frozenset("aeiouyáàâäãåæāąăéèêëēėęěíìîïīįióòôöõøőōœúùûüūųůűýαεηιουωάέήίόύώаеиоуыэюяёієї")
+_SETS = {name: frozenset(letters + letters.upper()) for name, letters in ALPHABETS.items()}
+_SIGNS = frozenset("€£§°ºª«»„“”‚‘’–—…·•¿¡²³½¼¾µ™®©×÷±¹¢¥ƒ\u00a0\u00ad№")
+_WORD_SIGNS = frozenset("’ºª\u00a0\u00ad·")
+"""Signs that may stand against a letter."""
+
+
+@dataclass(frozen=True)
+class Told:
+    """The encoding, and the language whose letters tell it; no language where signs alone are there."""
+
+    encoding: str
+    language: str
+
+
+def gathered(chunks: Iterable[bytes]) -> tuple[Counter[bytes], frozenset[str]]:
+    """The words of a text that hold a byte above 127, as many as are needed, and its plain words."""
+    found: Counter[bytes] = Counter()
+    plain: set[str] = set()
+    for chunk in chunks:
+        if len(plain) < MOST_WORDS:
+            plain |= {
+                word.decode() for word in re.findall(rb"[a-z]{2,12}", chunk[:LOOKED_AT].lower())
+            }
+        if len(found) < MOST_WORDS and not chunk.isascii():
+            found.update(match.group() for match in islice(WORD.finditer(chunk), MOST_WORDS))
+    return found, frozenset(plain)
+
+
+def tell(words: Mapping[bytes, int], plain: Collection[str] = ()) -> Told:
+    """The encoding that makes the best of words.
+
+    Parameters
+    ----------
+    words : mapping
+        Words that hold a byte above 127, and how often they stand there.
+    plain : collection of str
+        Words of the text without such a byte, in small letters: they hint at its language.
+
+    Examples
+    --------
+    >>> tell({"Dvořák".encode("cp1250"): 1}).encoding
+    'cp1250'
+    >>> tell({"Peñíscola".encode("latin-1"): 1})
+    Told(encoding='cp1252', language='Spanish')
+    """
+    best, score = Told(CANDIDATES[0], ""), float("-inf")
+    hints = {name: len(set(text.split()) & set(plain)) for name, text in _HINTS.items()}
+    for encoding in CANDIDATES:
+        try:
+            texts = {word.decode(encoding): count for word, count in words.items()}
+        except UnicodeDecodeError:
+            continue
+        language, points = _best_language(texts, hints)
+        if points > score + 1e-9:
+            best, score = Told(encoding, language), points
+    return best
+
+
+def _best_language(texts: Mapping[str, int], hints: Mapping[str, int]) -> tuple[str, float]:
+    """The language that most letters are of, and how well the texts read as its words."""
+    letters: Counter[str] = Counter()
+    points = 0.0
+    for text, count in texts.items():
+        for place, mark in enumerate(text):
+            if mark < "\x80":
+                continue
+            before = text[place - 1] if place else " "
+            after = text[place + 1] if place + 1 < len(text) else " "
+            if mark.isalpha() and mark not in "ªº":
+                letters[mark] += count
+                points += count * (_turns(before, mark, after) - _odd_case(before, mark, after))
+            else:
+                points -= count * _odd_sign(before, mark, after)
+    total = sum(letters.values())
+    language, inside = "", 0.0
+    for name, alphabet in _SETS.items():
+        fitting: float = sum(count for mark, count in letters.items() if mark in alphabet)
+        fitting += _HINT * min(hints.get(name, 0), _MOST_HINTS) if fitting else 0
+        if fitting > inside:
+            language, inside = name, fitting
+    return language, 2 * inside - total + points
+
+
+def _turns(before: str, mark: str, after: str) -> float:
+    """How far vowels and consonants take turns around a letter, as in words they mostly do."""
+    vowel = mark.lower() in _VOWELS
+    near = [each for each in (before, after) if each.isalpha()]
+    return _NEIGHBOUR * sum((each.lower() in _VOWELS) != vowel for each in near)
+
+
+def _odd_case(before: str, mark: str, after: str) -> float:
+    """How odd a letter is beside its neighbours: a capital after a small one, a small one among capitals,
+    one of another alphabet."""
+    if any(each.isalpha() and (each < "\u0370") != (mark < "\u0370") for each in (before, after)):
+        return 2.0  # letters of two alphabets in one word
+    if mark.isupper():
+        alone = not before.isalpha() and not after.isalpha()
+        return 2.0 if before.islower() else 0.5 if alone else 0.1
+    return 1.0 if before.isupper() and after.isupper() else 0.0
+
+
+def _odd_sign(before: str, mark: str, after: str) -> float:
+    if mark not in _SIGNS:
+        return 3.0
+    if mark in _WORD_SIGNS:
+        return 0.0
+    return 2.0 if before.isalpha() or after.isalpha() else -_SIGN

@@ -1,0 +1,256 @@
+"""Workbooks as sheets of rows, whatever the file is: a spreadsheet, a page of HTML tables, or the XML
+in which spreadsheets were written in 2003. All three are found under the suffix .xls.
+"""
+
+from __future__ import annotations
+
+import codecs
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal, InvalidOperation
+from pathlib import Path
+from typing import Any, Protocol
+
+from sabueso.base.errors import UserError
+from sabueso.intake.readers.source import is_text, opened, single_byte
+from sabueso.intake.readers.xml_elements import SAFELY, elements
+
+Row = tuple[int, Sequence[Any]]
+"""The number of a row as the sheet shows it, and its cells; an empty cell is an empty text."""
+_SHEET_XML = "urn:schemas-microsoft-com:office:spreadsheet"
+_INDEX = f"{{{_SHEET_XML}}}Index"
+MOST_COLUMNS = 20_000
+
+
+class Book(Protocol):
+    """Sheets of rows."""
+
+    @property
+    def names(self) -> list[str]:
+        """The sheets' names, in order."""
+
+    def height(self, name: str) -> int:
+        """The number of the last row of a sheet."""
+
+    def rows(self, name: str) -> Iterator[Row]:
+        """The rows of a sheet."""
+
+
+def is_marked_up(path: Path) -> bool:
+    """Whether a text begins with a mark of XML or HTML."""
+    with opened(path) as file:
+        head = file.read(4096)
+    text = head.decode("utf-16" if head[:2] in (b"\xff\xfe", b"\xfe\xff") else "latin-1", "replace")
+    return text.lstrip("\ufeffï»¿ \t\r\n").startswith("<")
+
+
+def open_book(path: Path) -> Book:
+    """The sheets of a file.
+
+    Raises
+    ------
+    UserError
+        If it is no workbook that can be read.
+    """
+    if is_text(path):
+        return _Xml2003.of(path) if _is_xml_2003(path) else _Html.of(path)
+    return _Spreadsheet.of(path)
+
+
+@dataclass(frozen=True)
+class _Spreadsheet:
+    book: Any
+
+    @classmethod
+    def of(cls, path: Path) -> _Spreadsheet:
+        from python_calamine import CalamineError, CalamineWorkbook
+
+        try:
+            return cls(CalamineWorkbook.from_path(str(path)))
+        except (CalamineError, OSError, ValueError) as error:
+            reason = (str(error).strip().splitlines() or ["no reason was given"])[0]
+            raise UserError(f"{path}: cannot be read as a spreadsheet: {reason}") from None
+
+    @property
+    def names(self) -> list[str]:
+        return list(self.book.sheet_names)
+
+    def height(self, name: str) -> int:
+        sheet = self.book.get_sheet_by_name(name)
+        return 0 if sheet.end is None else int(sheet.end[0]) + 1
+
+    def rows(self, name: str) -> Iterator[Row]:
+        sheet = self.book.get_sheet_by_name(name)
+        start = sheet.start[0] if sheet.start else 0
+        yield from enumerate(sheet.to_python(skip_empty_area=True), start + 1)
+
+
+@dataclass(frozen=True)
+class _Html:
+    """The tables of a page, each a sheet; a table within another is one of its own."""
+
+    path: Path
+    encoding: str | None
+    heights: dict[str, int]
+
+    @classmethod
+    def of(cls, path: Path) -> _Html:
+        found = cls(path, _declared(path), {})
+        for name, number, _ in found._all():
+            found.heights[name] = number
+        if not found.heights:
+            raise UserError(f"{path}: the page holds no table")
+        return found
+
+    @property
+    def names(self) -> list[str]:
+        return list(self.heights)
+
+    def height(self, name: str) -> int:
+        return self.heights[name]
+
+    def rows(self, name: str) -> Iterator[Row]:
+        yield from ((number, cells) for table, number, cells in self._all() if table == name)
+
+    def _all(self) -> Iterator[tuple[str, int, list[str]]]:
+        from lxml import etree
+
+        counts: list[int] = []
+        within: list[int] = []
+        with opened(self.path) as raw:
+            # The library knows fewer encodings than Python does.
+            told = self.encoding is not None
+            file: Any = codecs.EncodedFile(raw, "utf-8", self.encoding, "replace") if told else raw
+            context = etree.iterparse(
+                file, events=("start", "end"), tag=("table", "tr"), html=True, encoding="utf-8" if told else None,
+                no_network=True, huge_tree=False, remove_comments=True,
+            )  # fmt: skip
+            try:
+                for event, element in context:
+                    if element.tag == "table":
+                        if event == "start":
+                            counts.append(0)
+                            within.append(len(counts))
+                        elif within:
+                            within.pop()
+                    elif event == "end" and within:
+                        place = within[-1]
+                        counts[place - 1] += 1
+                        yield f"table {place}", counts[place - 1], _cells_of(element)
+                        element.clear()
+                        while element.getprevious() is not None:
+                            del element.getparent()[0]
+            except etree.XMLSyntaxError as error:
+                line, reason = error.lineno or 0, error.msg or "it is no page"
+                raise UserError(f"{self.path}, line {line}: {reason}") from None
+
+
+def _cells_of(row: Any) -> list[str]:
+    """The texts of a row's cells; one that spans several columns leaves the others empty."""
+    cells: list[str] = []
+    for cell in row:
+        if cell.tag not in ("td", "th"):
+            continue
+        cells.append(" ".join("".join(cell.itertext()).split()))
+        span = cell.get("colspan", "1").strip()
+        cells += [""] * min(int(span) - 1 if span.isdigit() else 0, MOST_COLUMNS)
+    return cells
+
+
+def _declared(path: Path) -> str | None:
+    """The encoding of a page that declares none and is not UTF-8."""
+    with opened(path) as file:
+        head = file.read(1 << 20)
+    if head[:2] in (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE):
+        return "utf-16"
+    if re.search(rb"(?i)charset\s*=|encoding\s*=", head[:4096]):
+        return None
+    try:
+        head[: head.rfind(b"\n") + 1].decode("utf-8")
+    except UnicodeDecodeError:
+        return single_byte(path)[0]
+    return "utf-8"
+
+
+def _is_xml_2003(path: Path) -> bool:
+    from lxml import etree
+
+    try:
+        with opened(path) as file:
+            for _, element in etree.iterparse(file, events=("start",), **SAFELY):
+                name = etree.QName(element)
+                return name.localname == "Workbook" and name.namespace == _SHEET_XML
+    except etree.XMLSyntaxError:
+        return False
+    return False
+
+
+@dataclass(frozen=True)
+class _Xml2003:
+    path: Path
+    heights: dict[str, int]
+
+    @classmethod
+    def of(cls, path: Path) -> _Xml2003:
+        found = cls(path, {})
+        for name, number, cells in found._all():
+            found.heights[name] = number if cells else found.heights.get(name, 0)
+        return found
+
+    @property
+    def names(self) -> list[str]:
+        return list(self.heights)
+
+    def height(self, name: str) -> int:
+        return self.heights[name]
+
+    def rows(self, name: str) -> Iterator[Row]:
+        yield from ((number, row) for sheet, number, row in self._all() if sheet == name and row)
+
+    def _all(self) -> Iterator[tuple[str, int, list[Any]]]:
+        """(sheet, row, cells); a row without cells where a sheet ends."""
+        from lxml import etree
+
+        number, last = 0, None
+        for kind, element in elements(self.path, "Row", ("Worksheet",)):
+            if kind == "Worksheet":
+                yield element.get(f"{{{_SHEET_XML}}}Name", "sheet"), number, []
+                number, last = 0, None
+                continue
+            sheet = next((a for a in element.iterancestors(f"{{{_SHEET_XML}}}Worksheet")), None)
+            name = "sheet" if sheet is None else sheet.get(f"{{{_SHEET_XML}}}Name", "sheet")
+            if name != last:
+                number, last = 0, name
+            given = element.get(_INDEX, "")
+            number = int(given) if given.isdigit() else number + 1
+            cells: list[Any] = []
+            for cell in element:
+                if etree.QName(cell).localname != "Cell":
+                    continue
+                place = cell.get(_INDEX, "")
+                while place.isdigit() and len(cells) < min(int(place) - 1, MOST_COLUMNS):
+                    cells.append("")
+                cells.append(_value(cell.find(f"{{{_SHEET_XML}}}Data")))
+                merged = cell.get(f"{{{_SHEET_XML}}}MergeAcross", "")
+                cells += [""] * min(int(merged) if merged.isdigit() else 0, MOST_COLUMNS)
+            yield name, number, cells or [""]
+
+
+def _value(data: Any) -> Any:
+    if data is None:
+        return ""
+    text = "".join(data.itertext()).strip()
+    kind = data.get(f"{{{_SHEET_XML}}}Type", "String")
+    try:
+        if kind == "DateTime" and text:
+            return datetime.fromisoformat(text)
+        if kind == "Number" and text:
+            number = Decimal(text)
+            return float(text) if number.is_finite() else text
+    except (ValueError, InvalidOperation):
+        return text
+    if kind == "Error":
+        return ""
+    return text

@@ -1,0 +1,284 @@
+"""Forms of files that are not what their suffix says, or need another file or their own name to be read."""
+
+from __future__ import annotations
+
+import struct
+from decimal import Decimal
+from pathlib import Path
+
+import pyarrow.parquet as pq
+import pytest
+import xlsxwriter
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sabueso.base.errors import UserError
+from sabueso.intake.formats.detection import Prior
+from sabueso.intake.formats.encodings import gathered, tell
+from sabueso.intake.formats.periods import period_of
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.take import intake_engine, take_file
+
+
+@pytest.fixture(scope="module")
+def engine():
+    opened = intake_engine()
+    yield opened
+    opened.close()
+
+
+def taken(engine, folder: Path, content: bytes, name: str, **read):
+    path, out = folder / name, folder / "rows.parquet"
+    path.write_bytes(content)
+    report = take_file(path, out, ReadSettings(**read), Prior(), engine)
+    return report, pq.read_table(out).to_pylist()
+
+
+PAGE = """<html><head>{head}</head><body><h1>x</h1><table><tr><td>{title}</td></tr></table>
+<TABLE border=1><thead><tr><th>{day}</th><th>{text}</th><th>{amount}</th></tr></thead><tbody>
+<tr><td>01/02/2024<td>{a} &amp; co<td align=right>1.234,50</tr>
+<tr><td>15/02/2024</td><td colspan=1>{b}</td><td>-34,50</td></tr>
+<tr><td></td><td>Total</td><td>1.200,00</td></tr></tbody></TABLE><p>end</body></html>"""
+SPANISH = {
+    "title": "Extracto",
+    "day": "Fecha",
+    "text": "Concepto",
+    "amount": "Importe",
+    "a": "Café",
+    "b": "Año",
+}
+GERMAN = {
+    "title": "Auszug",
+    "day": "Datum",
+    "text": "Text",
+    "amount": "Betrag",
+    "a": "Müller",
+    "b": "Straße",
+}
+FRENCH = {
+    "title": "Relevé",
+    "day": "Date",
+    "text": "Libellé",
+    "amount": "Montant",
+    "a": "Société",
+    "b": "Reçu",
+}
+
+
+@pytest.mark.parametrize("words", [SPANISH, GERMAN, FRENCH], ids=["es", "de", "fr"])
+@pytest.mark.parametrize(
+    ("name", "encoding", "head"),
+    [
+        ("a.xls", "cp1252", '<meta charset="windows-1252">'), ("a.xls", "utf-8", "<meta charset=utf-8>"),
+        ("a.html", "cp1252", ""), ("a.htm", "utf-8", ""), ("a.xls", "utf-16", ""), ("a.xlsx", "utf-8", ""),
+    ],
+)  # fmt: skip
+def test_a_page_of_tables(engine, tmp_path, words, name, encoding, head):
+    report, rows = taken(engine, tmp_path, PAGE.format(head=head, **words).encode(encoding), name)
+    assert (report.accepted, report.totals, report.reconciled) == (2, 1, True)
+    assert report.sums == {words["amount"]: Decimal("1200.00")}
+    assert [r[words["text"]] for r in rows] == [f"{words['a']} & co", words["b"]]
+    assert [r["_line"] for r in rows] == [2, 3]
+
+
+XML = """<?xml version="1.0"?><?mso-application progid="Excel.Sheet"?>
+<Workbook xmlns="urn:schemas-microsoft-com:office:spreadsheet" xmlns:ss="urn:schemas-microsoft-com:office:spreadsheet">
+<Worksheet ss:Name="Cover"><Table><Row><Cell><Data ss:Type="String">Hello</Data></Cell></Row></Table></Worksheet>
+<Worksheet ss:Name="Data"><Table><Row ss:Index="3">{names}</Row>{rows}</Table></Worksheet></Workbook>"""
+
+
+@pytest.mark.parametrize("name", ["a.xls", "a.xml"])
+def test_a_spreadsheet_in_the_xml_of_2003(engine, tmp_path, name):
+    def cell(value, kind="String", at=""):
+        return f'<Cell{at}><Data ss:Type="{kind}">{value}</Data></Cell>'
+
+    names = "".join(map(cell, ("Day", "Text", "Amount")))
+    third = cell("12.5", "Number", ' ss:Index="3"')
+    rows = f"<Row>{cell('2024-01-02T00:00:00.000', 'DateTime')}{third}</Row>"
+    rows += (
+        f"<Row>{cell('2024-01-03T10:30:00', 'DateTime')}{cell('a')}{cell('1E3', 'Number')}</Row>"
+    )
+    report, found = taken(engine, tmp_path, XML.format(names=names, rows=rows).encode(), name)
+    assert report.sums["Amount"] == Decimal("1012.5")
+    assert [(str(r["Day"]), r["Text"], r["_line"]) for r in found] == [
+        ("2024-01-02 00:00:00", None, 4), ("2024-01-03 10:30:00", "a", 5)
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "cp1252", "utf-16", "utf-16-le", "cp850"])
+def test_tab_text_under_the_suffix_of_a_spreadsheet(engine, tmp_path, encoding):
+    text = "Fecha\tConcepto\tImporte\r\n01/02/2024\tCafé y año\t1.234,50\r\n15/02/2024\tLuz\t-34,50\r\n"
+    report, rows = taken(engine, tmp_path, text.encode(encoding), "a.xls")
+    assert report.sums["Importe"] == Decimal("1200.00")
+    assert rows[0]["Concepto"] == "Café y año"
+
+
+def dbase(fields, rows, language=3, version=3) -> bytes:
+    size = 1 + sum(f[2] for f in fields)
+    head = struct.pack(
+        "<B3BIHH17xB2x", version, 124, 1, 1, len(rows), 33 + 32 * len(fields), size, language
+    )
+    for name, kind, length, scale in fields:
+        head += struct.pack("<11sc4xBB14x", name.encode(), kind.encode(), length, scale)
+    return head + b"\r" + b"".join(rows) + b"\x1a"
+
+
+FIELDS = [("FECHA", "D", 8, 0), ("CUENTA", "C", 8, 0), ("TEXTO", "C", 12, 0), ("IMPORTE", "N", 12, 2), ("OK", "L", 1, 0)]  # fmt: skip
+
+
+def record(day, account, text, amount, ok="T", mark=b" ", encoding="cp1252"):
+    cells = (day.ljust(8), account.ljust(8), text.ljust(12), amount.rjust(12), ok)
+    return mark + "".join(cells).encode(encoding)
+
+
+@pytest.mark.parametrize(
+    ("language", "encoding", "text"),
+    [(3, "cp1252", "Café"), (0x57, "cp1252", "Año"), (2, "cp850", "Señal"), (0, "cp850", "Cañería"),
+     (0xC8, "cp1250", "Łódź"), (0xC9, "cp1251", "Сумма"), (0, "cp1251", "Оплата")],
+)  # fmt: skip
+def test_dbase(engine, tmp_path, language, encoding, text):
+    rows = [
+        record("20240102", "00430001", text, "1234.50", encoding=encoding),
+        record("20240103", "00430002", "", "-34.50", "F"),
+        record("20240104", "00430003", "x", "9.00", "?", b"*"),
+        record("", "00430004", "", ""),
+    ]
+    report, found = taken(engine, tmp_path, dbase(FIELDS, rows, language), "a.dbf")
+    assert (report.accepted, report.quarantined, report.reconciled) == (3, 1, True)
+    assert report.sums["IMPORTE"] == Decimal("1200.00")
+    assert "deleted" in report.damaged[0].reason and report.damaged[0].line == 3
+    assert [r["TEXTO"] for r in found] == [text, None, None]
+    assert [str(r["FECHA"]) for r in found] == ["2024-01-02", "2024-01-03", "None"]
+    assert found[0]["CUENTA"] == "00430001"
+
+
+def test_dbase_of_binary_numbers(engine, tmp_path):
+    fields = [("N", "I", 4, 0), ("Y", "Y", 8, 4), ("B", "B", 8, 2), ("T", "T", 8, 0)]
+    rows = [
+        b" " + struct.pack("<iqdii", n, n * 10_001, n / 4, 2_460_311, 3_723_000) for n in (1, -2, 3)
+    ]
+    report, found = taken(engine, tmp_path, dbase(fields, rows, version=0x30), "a.dbf")
+    assert report.sums["Y"] == Decimal("2.0002") and report.sums["B"] == Decimal("0.5")
+    assert str(found[0]["T"]) == "2024-01-01 01:02:03"
+    with pytest.raises(UserError, match="ends after record 2; its header states 3"):
+        taken(engine, tmp_path, dbase(fields, rows, version=0x30)[:-20], "b.dbf")
+
+
+INDEX = """<?xml version="1.0" encoding="UTF-8"?><!DOCTYPE DataSet SYSTEM "gdpdu-01-09-2004.dtd">
+<DataSet><Version>1.0</Version><Media><Name>CD</Name>
+<Table><URL>buchungen.txt</URL><Name>Buchungen</Name><ANSI/><DecimalSymbol>,</DecimalSymbol>
+<DigitGroupingSymbol>.</DigitGroupingSymbol>{range}<VariableLength><ColumnDelimiter>;</ColumnDelimiter>
+<VariablePrimaryKey><Name>Beleg</Name><AlphaNumeric/></VariablePrimaryKey>
+<VariableColumn><Name>Datum</Name><Date><Format>DD.MM.YYYY</Format></Date></VariableColumn>
+<VariableColumn><Name>Konto</Name><AlphaNumeric/></VariableColumn>
+<VariableColumn><Name>Betrag</Name><Numeric><Accuracy>2</Accuracy></Numeric></VariableColumn>
+<VariableColumn><Name>Steuer</Name><Numeric><ImpliedAccuracy>2</ImpliedAccuracy></Numeric></VariableColumn>
+</VariableLength></Table>
+<Table><URL>fest.dat</URL><Name>Fest</Name><ANSI/><FixedLength><Length>15</Length>
+<FixedPrimaryKey><Name>Nr</Name><AlphaNumeric/><FixedRange><From>1</From><To>5</To></FixedRange></FixedPrimaryKey>
+<FixedColumn><Name>Betrag</Name><Numeric><ImpliedAccuracy>2</ImpliedAccuracy></Numeric>
+<FixedRange><From>6</From><Length>10</Length></FixedRange></FixedColumn></FixedLength></Table></Media></DataSet>"""
+
+
+@pytest.mark.parametrize("first", ["", "<Range><From>2</From></Range>"])
+def test_an_export_for_the_tax_audit_by_its_index(engine, tmp_path, first):
+    (tmp_path / "index.xml").write_text(INDEX.format(range=first))
+    head = "Beleg;Datum;Konto;Betrag;Steuer\r\n" if first else ""
+    text = head + '"B1";01.02.2024;"0420";1.234;19500\r\n"B2";03.02.2024;"0421";-34,50;-5\r\n'
+    report, rows = taken(engine, tmp_path, text.encode("cp1252"), "buchungen.txt")
+    assert report.reconciled and report.header_lines == bool(first)
+    assert report.sums == {"Betrag": Decimal("1199.50"), "Steuer": Decimal("194.95")}
+    assert (rows[0]["Beleg"], rows[0]["Konto"], str(rows[0]["Datum"])) == (
+        "B1",
+        "0420",
+        "2024-02-01",
+    )
+    fixed, rows = taken(
+        engine, tmp_path, b"A0001       100\nA0002      -250\nA0003         5\n", "fest.dat"
+    )
+    assert fixed.sums == {"Betrag": Decimal("-1.45")} and rows[2]["Nr"] == "A0003"
+
+
+TEXTS = {
+    "Data;Opis;Kwota\n13-01-2024;Usługi księgowe;{}\n14-01-2024;Łódź źródło;{}\n": ("cp1250", "iso8859-2", "cp852"),
+    "Datum;Popis;Částka\n13.01.2024;Dvořák účtárna;{}\n14.01.2024;příjem měsíc;{}\n": ("cp1250", "iso8859-2", "cp852"),
+    "Kelt;Szöveg;Összeg\n2024.01.13;költség befizetés;{}\n2024.01.14;fűtés, idő;{}\n": ("cp1250", "iso8859-2"),
+    "Data;Aprašymas;Suma\n2024-01-13;Mokėjimas už šildymą;{}\n2024-01-14;Žemė;{}\n": ("cp1257",),
+    "Tarih;Açıklama;Tutar\n13.01.2024;şirket ödeme;{}\n14.01.2024;müşteri ığdır;{}\n": ("cp1254",),
+    "Дата;Текст;Сумма\n13.01.2024;Оплата;{}\n14.01.2024;Аренда;{}\n": ("cp1251", "cp866", "koi8-r"),
+    "Ημερομηνία;Κείμενο;Ποσό\n13/01/2024;πληρωμή;{}\n14/01/2024;Αθήνα;{}\n": ("cp1253", "iso8859-7"),
+    "Date;Libellé;Montant\n13/01/2024;Café crème à Orléans;{}\n14/01/2024;Hôtel;{}\n": ("cp850", "mac-roman", "latin-1"),
+    "Fecha;Concepto;Importe\n13/01/2024;Señal año;{}\n14/01/2024;Cañería;{}\n": ("cp850", "mac-roman", "latin-1"),
+    "Datum;Verwendung;Betrag\n13.01.2024;Müller Straße;{}\n14.01.2024;Überweisung Gebühr;{}\n": ("cp850", "mac-roman", "latin-1"),
+    "Data;Descrição;Valor\n13/01/2024;São Paulo comissão;{}\n14/01/2024;março;{}\n": ("cp850", "latin-1"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", TEXTS, ids=lambda t: t[:12])
+def test_encodings_are_told_by_letters_and_said(engine, tmp_path, text):
+    for encoding in TEXTS[text]:
+        full = text.format("1200,00", "-3,50")
+        report, rows = taken(engine, tmp_path, full.encode(encoding), "a.csv")
+        amount, words = list(rows[0])[2], list(rows[0])[1]
+        assert report.sums[amount] == Decimal("1196.50"), encoding
+        assert [r[words] for r in rows] == [line.split(";")[1] for line in full.splitlines()[1:]]
+        assert encoding == "latin-1" or any("assumed" in note for note in report.notes)
+
+
+@given(st.dictionaries(st.binary(min_size=1, max_size=8).filter(lambda b: not b.isascii()), st.integers(1, 5)))  # fmt: skip
+def test_any_bytes_are_told_as_something(words):
+    told = tell(words)
+    assert all(isinstance(word.decode(told.encoding, "replace"), str) for word in words)
+    found, _ = gathered([b" ".join(words)])
+    assert not words or tell(found).encoding
+
+
+@pytest.mark.parametrize(
+    ("name", "beside", "period"),
+    [
+        ("ventas_202403", "", "2024-03"), ("sales-2024-03", "", "2024-03"), ("03-2024", "", "2024-03"),
+        ("März 2024", "", "2024-03"), ("payroll sept 2024", "", "2024-09"), ("styczeń 2024", "", "2024-01"),
+        ("20240331 export", "", "2024-03-31"), ("31.03.2024", "", "2024-03-31"), ("Q1 2024", "", "2024-Q1"),
+        ("1T2024", "", "2024-Q1"), ("S1 2024", "", "2024-H1"), ("FY2024", "", "2024"), ("2023-24", "", "2023-2024"),
+        ("Enero", "nominas 2024", "2024-01"), ("03", "nominas 2024", "2024-03"), ("Enero", "", None),
+        ("north", "", None), ("2024 vs 2023", "", None), ("report 12", "", None),
+    ],
+)  # fmt: skip
+def test_the_period_of_a_name(name, beside, period):
+    assert period_of(name, beside) == period
+
+
+def test_a_period_that_stands_in_a_name_is_a_column(engine, tmp_path):
+    rows = b"party,amount\na,1.50\nb,2.50\n"
+    report, found = taken(engine, tmp_path, rows, "ventas_2024-03.csv", period="file name")
+    assert [str(r["period"]) for r in found] == ["2024-03-01"] * 2 and report.roles[
+        "date"
+    ] == "period"
+    report, found = taken(engine, tmp_path, rows, "year 2024.csv", period="file name")
+    assert [r["period"] for r in found] == ["2024"] * 2
+    with pytest.raises(UserError, match="tells no period"):
+        taken(engine, tmp_path, rows, "north.csv", period="file name")
+    with pytest.raises(UserError, match="has no sheets"):
+        taken(engine, tmp_path, rows, "a 2024.csv", period="sheet name")
+    book = xlsxwriter.Workbook(tmp_path / "nominas 2024.xlsx")
+    for month in ("Enero", "Febrero"):
+        sheet = book.add_worksheet(month)
+        sheet.write_row(0, 0, ["Empleado", "Bruto"])
+        sheet.write_row(1, 0, ["a", 1000.5])
+        sheet.write_row(2, 0, ["b", 20])
+    book.close()
+    content = (tmp_path / "nominas 2024.xlsx").read_bytes()
+    _, found = taken(engine, tmp_path, content, "nominas 2024.xlsx", period="sheet name")
+    assert sorted({str(r["period"]) for r in found}) == ["2024-01-01", "2024-02-01"]
+
+
+def test_names_that_differ_in_accents_blanks_or_capitals_are_one_column(engine, tmp_path):
+    first = tmp_path / "a.csv"
+    first.write_text("fecha operación,Nº factura,importe\n2024-01-31,F1,1.50\n2024-02-01,F2,2.50\n")
+    one = take_file(first, tmp_path / "a.parquet", ReadSettings(), Prior(), engine)
+    known = Prior({c.name: c for c in one.columns}, one.roles)
+    second = tmp_path / "b.csv"
+    second.write_text("IMPORTE,Fecha Operacion,nº Factura\n9.00,2024-03-01,F3\n")
+    two = take_file(second, tmp_path / "b.parquet", ReadSettings(), known, engine)
+    assert {c.name for c in two.columns} == {c.name for c in one.columns}
+    assert sum("is called" in note for note in two.notes) == 3
