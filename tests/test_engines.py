@@ -12,6 +12,7 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 from fractions import Fraction
@@ -26,6 +27,7 @@ from conftest import sabueso, screened, table_of
 from sabueso.case.folder import Case
 from sabueso.population import sql
 from sabueso.population.calendar import Span
+from sabueso.population.derived import with_derived
 from sabueso.population.drill import drill, rows
 from sabueso.population.driving import of_change, of_rows, peers_of, rate_and_volume
 from sabueso.population.engines import Engine, EngineSettings, QueryError, open_engine
@@ -85,6 +87,41 @@ def populations(engines, tmp_path_factory) -> tuple[Population, Population]:
     for engine in engines:
         engine.attach(table)
     return tuple(Population(e, table, tables={"ledger": table}) for e in engines)  # type: ignore[return-value]
+
+
+DERIVED = {
+    "both": "amount + cost",
+    "product": "hours * cost",
+    "signed": "case when who = 'a' then -cost else cost end",
+    "share": "cast(cost / nullif(hours, 0) as decimal(18, 3))",
+    "quarter_of": "quarter",
+    "large": "abs(both) > 100",
+    "name": "upper(who) || '-' || account",
+    "late": "cast(day as timestamp)",
+}
+
+
+def test_derived_columns_are_equal_on_both(engines, tmp_path):
+    table = replace(
+        table_of(_ledger(), tmp_path / "rows.parquet", id="id", date="day"), name="derived"
+    )
+    table = with_derived(table, DERIVED, "columns")
+    kinds = {c.name: (c.type, c.scale) for c in table.columns if c.name in DERIVED}
+    assert kinds["both"] == ("number", 2) and kinds["product"] == ("number", 3)
+    assert kinds["share"] == ("number", 3) and kinds["large"] == ("text", 0)
+    assert kinds["late"] == ("timestamp", 0) and kinds["quarter_of"][0] == "text"
+    found = []
+    for engine in engines:
+        engine.attach(table)
+        tree = exp.select(*(sql.column(name) for name in ("id", *DERIVED)))
+        rows_ = engine.query(tree.from_('"derived"').order_by(sql.column("id"))).to_pylist()
+        found.append(rows_)
+    assert found[0] == found[1]
+    for row, plain in zip(found[0], _ledger(), strict=True):
+        if plain["amount"] is not None:
+            assert row["both"] == plain["amount"] + plain["cost"]
+        assert row["product"] == plain["hours"] * plain["cost"]
+        assert row["signed"] == (-plain["cost"] if plain["who"] == "a" else plain["cost"])
 
 
 UNITS = exp.Cast(

@@ -119,11 +119,20 @@ def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
         if rules and found.reports:
             new = [Part(r.columns, (base / r.file,), base) for r in found.reports]
             found.reports, found.judged = judge_files(
-                case, table, rules, found.roles, found.reports, new, engine
+                case,
+                table,
+                rules,
+                found.roles,
+                found.reports,
+                new,
+                engine,
+                case.sources(table),
             )
     finally:
         engine.close()
-    found.currency = one_currency(case, table, found.roles, settings, found.reports)
+    found.currency = one_currency(
+        case, table, found.roles, settings, found.reports, case.sources(table)
+    )
     return found
 
 

@@ -179,7 +179,8 @@ class Case:
             yield folder
 
     def sources(self, table: str | None = None) -> list[Event]:
-        """Source files taken in, oldest first, without those that a later one replaced.
+        """Source files taken in, oldest first, without those that a later one replaced and those that
+        were withdrawn.
 
         The order of the events decides: content that was replaced may come back.
         """
@@ -190,10 +191,11 @@ class Case:
         """The sources as they were when they were first asked for: what a command reads and what
         it says that it read are the same."""
         live: dict[tuple[str, str], Event] = {}
-        for event in self.register.events("source"):
+        for event in self.register.events("source", "withdrawal"):
             live.pop((event.subject, event.body.get("replaces", "")), None)
             live.pop((event.subject, event.body["sha256"]), None)
-            live[event.subject, event.body["sha256"]] = event
+            if event.kind == "source":
+                live[event.subject, event.body["sha256"]] = event
         return list(live.values())
 
     def check_unaltered(self, source: Event) -> None:
@@ -275,6 +277,10 @@ class Case:
             fiscal_year_starts=self.plan.case.fiscal_year_starts,
             links=self._links(name) if linked else {},
         )
+        if section.columns:
+            from sabueso.population.derived import with_derived
+
+            table = with_derived(table, section.columns, f"{self.plan_path}: tables.{name}.columns")
         for role, column in section.roles.items():
             if all(c.name != column for c in table.columns):
                 names = [c.name for c in table.columns]

@@ -10,6 +10,7 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.plan import TableSection
+from sabueso.case.register import Event
 from sabueso.intake.interface import FileReport
 from sabueso.intake.rules.declared import AnyRule, Exists
 from sabueso.intake.rules.judging import RuleReport, judge
@@ -49,9 +50,11 @@ def judge_files(
     reports: Sequence[FileReport],
     outputs: Sequence[Part],
     engine: Engine,
+    taken: Sequence[Event],
 ) -> tuple[list[FileReport], list[RuleReport]]:
     """The plan's rules over the table as it will be: what was taken before, less what a new file
-    replaces, and the new files, each the one file of a part of ``outputs``.
+    replaces, and the new files, each the one file of a part of ``outputs``. ``taken`` are the sources
+    that stay.
 
     Raises
     ------
@@ -66,7 +69,7 @@ def judge_files(
                     "mark them, or take the files in without --attach"
                 )
     replaced = {report.replaces for report in reports}
-    before = [case.part(e) for e in case.sources(table) if e.body["sha256"] not in replaced]
+    before = [case.part(e) for e in taken if e.body["sha256"] not in replaced]
     whole = Table(
         table, "", unify([*before, *outputs], table), tuple(before), roles, case.plan.case.currency
     )
@@ -92,6 +95,7 @@ def one_currency(
     roles: dict[str, str],
     read: ReadSettings,
     reports: Sequence[FileReport],
+    taken: Sequence[Event],
 ) -> str:
     """The one currency of the table's amounts: amounts of several are never added up.
 
@@ -106,7 +110,7 @@ def one_currency(
         return own
     found: dict[str, str] = {}
     replaced = {report.replaces for report in reports}
-    for event in case.sources(table):
+    for event in taken:
         if event.body["sha256"] not in replaced:
             found |= dict.fromkeys(event.body.get("currencies", ()), event.body["file"])
     for report in reports:

@@ -76,6 +76,7 @@ class TableSection(_Part):
     sources: list[str] = Field(default_factory=list)
     roles: dict[str, str] = Field(default_factory=dict)
     read: ReadSettings = Field(default_factory=ReadSettings)
+    columns: dict[str, str] = Field(default_factory=dict)
     links: dict[str, str] = Field(default_factory=dict)
     control: TableControl = Field(default_factory=TableControl)
     rules: list[dict[str, Any]] = Field(default_factory=list)
@@ -444,6 +445,17 @@ def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
         for column, target in found.items():
             if column not in section["links"]:
                 section["links"].update({column: target})
+    _save(path, document)
+
+
+def write_withdrawn(path: Path, table: str, *, whole: bool) -> None:
+    """Take a table out of the plan, or, where something else names it, its sources."""
+    document = _document(path)
+    tables: Any = document["tables"]
+    if whole:
+        tables.remove(table)
+    else:
+        tables[table]["sources"] = []
     _save(path, document)
 
 

@@ -19,7 +19,7 @@ from sabueso.case.folder import Case, relative
 from sabueso.case.judging import Control, controls, judge_files, one_currency
 from sabueso.case.plan import TableSection, check_table_name, rules_of, write_table
 from sabueso.case.quarantine import write_quarantine
-from sabueso.case.register import Writer
+from sabueso.case.register import Event, Writer
 from sabueso.intake.interface import FileReport
 from sabueso.intake.rules.declared import AnyRule
 from sabueso.intake.rules.judging import RuleReport
@@ -32,7 +32,7 @@ from sabueso.intake.take import (
     reader_for,
     take_file,
 )
-from sabueso.population.table import Column, Part
+from sabueso.population.table import Column, Part, Role
 
 
 @dataclass(frozen=True)
@@ -42,6 +42,15 @@ class Known:
     file: str
     sha256: str
     at: str
+
+
+@dataclass(frozen=True)
+class Change:
+    """A figure of a table as it was taken in before, and as it is read now."""
+
+    what: str
+    before: str
+    after: str
 
 
 @dataclass(frozen=True)
@@ -58,6 +67,7 @@ class TakeReport:
     controls: list[Control] = field(default_factory=list)
     rules: list[RuleReport] = field(default_factory=list)
     attached: bool = False
+    changes: list[Change] = field(default_factory=list)
 
     def total(self, name: str) -> int:
         return sum(getattr(report, name) for report in self.files)
@@ -95,6 +105,7 @@ class TakeReport:
             "rules": [rule.as_json() for rule in self.rules],
             "files": [report.as_json() for report in self.files],
             "already_taken": [vars(known) for known in self.known],
+            "changes": [vars(change) for change in self.changes],
         }
 
 
@@ -162,6 +173,8 @@ class Taking:
     initials: str = ""
     progress: Progress | None = None
     given: Mapping[str, Any] = field(default_factory=dict)
+    again: Mapping[Path, Event] | None = None
+    """Where the table is read anew, whole: what the register says of each file."""
 
 
 @dataclass
@@ -238,7 +251,7 @@ def take_in(
             return reported(case, asked, read, kept=False)
         for _ in range(TRIES):
             read = read_files(case, asked, shop, hashes)
-            if not read.reports or _keep(case, asked, read):
+            if not read.reports or keep_files(case, asked, read):
                 return reported(case, asked, read, kept=True)
     raise busy(table)
 
@@ -274,6 +287,8 @@ def reported(
 ) -> TakeReport:
     """What an intake did, as it is shown."""
     amount = read.roles.get("amount")
+    if not any(column.name == amount for r in read.reports for column in r.columns):
+        amount = None  # of the plan's making: it is no column of the files
     return TakeReport(
         table=asked.table,
         currency=read.currency,
@@ -310,8 +325,10 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
     """Read the files that are new, into ``shop`` where that is given."""
     table = asked.table
     section, seen = state(case, table)
-    prior = prior_of(case, table, section)
-    before = {event.body["sha256"]: event for event in case.sources(table)}
+    taken = [] if asked.again is not None else case.sources(table)
+    prior = prior_of(case, taken, section, complete=asked.again is not None)
+    _check_signs(case, table, section, taken)
+    before = {event.body["sha256"]: event for event in taken}
     names = {event.body["file"]: event for event in before.values()}
     rules = _rules(case, table)
     settings = (section.read if section else ReadSettings()).model_copy(
@@ -333,16 +350,22 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
                     found.known.append(Known(path.name, digest, at))
                     continue
             sizes.add(stat.st_size)
+            name = path.name if asked.again is None else asked.again[path].body["file"]
             old = names.get(path.name)
-            if any(r.file == path.name for r in found.reports) or (
+            if any(r.file == name for r in found.reports) or (
                 old is not None and not asked.replace_old
             ):
                 raise changed(path, table)
             output = None if shop is None else shop / f"{len(found.outputs)}.parquet"
             with readable(path):
-                report = take_file(path, output, settings, prior, engine, progress=asked.progress)
+                report = take_file(
+                    path, output, settings, prior, engine, called=name, progress=asked.progress
+                )
             replaces = old.body["sha256"] if old is not None else ""
-            report = replace(report, sha256=hashes.of(path), replaces=replaces)
+            made = {r: c for r, c in prior.roles.items() if c in prior.derived}
+            report = replace(
+                report, sha256=hashes.of(path), replaces=replaces, roles={**report.roles, **made}
+            )
             now = path.stat()
             if (now.st_size, now.st_mtime_ns) != (stat.st_size, stat.st_mtime_ns):
                 raise UserError(f"{path}: the file changed while it was read; nothing was taken in")
@@ -351,28 +374,59 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
                 found.outputs.append(output)
             if not prior.columns:
                 columns = {c.name: c for c in report.columns}
-                prior = Prior(columns, report.roles)
+                prior = replace(prior, columns=columns, roles=report.roles)
         found.roles = dict(prior.roles)
         if rules and found.reports:
             new = [Part(r.columns, (p,)) for r, p in zip(found.reports, found.outputs, strict=True)]
             found.reports, found.judged = judge_files(
-                case, table, rules, found.roles, found.reports, new, engine
+                case, table, rules, found.roles, found.reports, new, engine, taken
             )
-        found.currency = one_currency(case, table, found.roles, settings, found.reports)
+        found.currency = one_currency(case, table, found.roles, settings, found.reports, taken)
     finally:
         engine.close()
     return found
 
 
-def prior_of(case: Case, table: str, section: TableSection | None) -> Prior:
+SIGNING: tuple[Role, ...] = ("amount", "debit", "credit", "side", "currency")
+"""Roles by which amounts get their sign and value as a file is read."""
+
+
+def _check_signs(
+    case: Case, table: str, section: TableSection | None, taken: Sequence[Event]
+) -> None:
+    """Refuse files that would be read by other roles than those that are there.
+
+    Raises
+    ------
+    UserError
+        If the plan's roles that make the amounts are not those that the last file was read by.
+    """
+    read = [event.body for event in taken if not event.body.get("base")]
+    if not read or section is None:
+        return
+    for role in SIGNING:
+        was, now = read[-1]["roles"].get(role), section.roles.get(role)
+        if was != now:
+            raise UserError(
+                f"{case.plan_path}: tables.{table}.roles.{role} is {now or 'none'}, and the files of the "
+                f"table were read with {was or 'none'}: read them anew, with sabueso intake --as {table} "
+                "--again, or the amounts would not be of one making"
+            )
+
+
+def prior_of(
+    case: Case, taken: Sequence[Event], section: TableSection | None, *, complete: bool
+) -> Prior:
     columns: dict[str, Column] = {}
-    for event in case.sources(table):
+    for event in taken:
         for column in case.part(event).columns:
             columns.setdefault(column.name, column)
-    return Prior(columns, dict(section.roles) if section else {})
+    if section is None:
+        return Prior(columns)
+    return Prior(columns, dict(section.roles), frozenset(section.columns), complete)
 
 
-def _keep(case: Case, asked: Taking, read: Read) -> bool:
+def keep_files(case: Case, asked: Taking, read: Read) -> bool:
     """Move the files into place and record them; False where the table has changed meanwhile.
 
     The register is last, and what it does not know of is no part of the case.
@@ -395,7 +449,7 @@ def _keep(case: Case, asked: Taking, read: Read) -> bool:
                 stat = final.stat()
                 places.append(
                     {
-                        **(asked.origin or {}),
+                        **_origin(asked, report),
                         "parquet": final.relative_to(case.folder).as_posix(),
                         "parquet_sha256": report.parquet_sha256,
                         "parquet_bytes": stat.st_size,
@@ -410,6 +464,18 @@ def _keep(case: Case, asked: Taking, read: Read) -> bool:
                 path.unlink(missing_ok=True)
         raise
     return True
+
+
+ORIGIN = ("database", "query")
+"""What an event says of a file that is not the client's own."""
+
+
+def _origin(asked: Taking, report: FileReport) -> dict[str, str]:
+    """Where a file's rows are from: as asked, or as they were when it was taken in before."""
+    if asked.again is None:
+        return asked.origin or {}
+    body = next(e.body for e in asked.again.values() if e.body["sha256"] == report.sha256)
+    return {key: body[key] for key in ORIGIN if key in body}
 
 
 def _free(folder: Path, stem: str, suffix: str) -> Path:

@@ -14,13 +14,15 @@ from sabueso.cli.common import answered, case_option, initials_of, with_bar
 
 if TYPE_CHECKING:
     from sabueso.case.proposing import Proposal
+    from sabueso.case.taking import TakeReport
     from sabueso.intake.interface import Ambiguous
 
 EXAMPLES = (
     "sabueso intake inbox",
     "sabueso intake inbox/payments --as payments",
     "sabueso intake inbox/journal-2024.csv inbox/journal-2025.csv --as journal",
-    "sabueso intake inbox/payments/pagos-2025-07.csv --as again --check",
+    "sabueso intake inbox/payments/pagos-2025-07.csv --as checked --check",
+    "sabueso intake --as payments --again",
     'sabueso intake --from sqlite:///ledger.db --query "select * from entries" --as entries',
 )
 
@@ -32,7 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         help="the table they become (without it: files alike in columns become tables, as proposed)",
     )  # fmt: skip
     parser.add_argument(
-        "--yes", action="store_true", help="take the proposed tables in without asking"
+        "--yes", action="store_true", help="take what is proposed, or read again, without asking"
     )
     query = parser.add_argument_group("from a database, not from files")
     query.add_argument(
@@ -44,6 +46,11 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         "--replace",
         action="store_true",
         help="a changed file takes the place of the one of its name, which is kept, superseded",
+    )
+    parser.add_argument(
+        "--again",
+        action="store_true",
+        help="read the table's files anew by the plan as it is now; what changes is shown first",
     )
     parser.add_argument(
         "--attach", action="store_true", help="use Parquet files where they lie, without a copy"
@@ -76,6 +83,8 @@ def run(args: argparse.Namespace) -> int:
         # What reads a file takes half a second to load; meanwhile its hash can be begun.
         if args.table is None:
             return _folder(args)
+        if args.again:
+            return _again(args)
         first = Path.cwd() / args.paths[0] if args.paths else None
         if first is not None and first.is_file() and not args.attach:
             hashes.begin(first)
@@ -93,7 +102,8 @@ def run(args: argparse.Namespace) -> int:
 
 def _folder(args: argparse.Namespace) -> int:
     """Files without a table: what they may become is shown, asked for on a terminal, taken with --yes."""
-    if args.url or args.query or args.attach or args.check or args.replace or args.gate:
+    alone = ("url", "query", "attach", "check", "replace", "gate", "again")
+    if any(getattr(args, name) for name in alone):
         raise UserError("this needs the table that the rows become: --as TABLE")
     if not args.paths:
         raise UserError(
@@ -111,6 +121,37 @@ def _folder(args: argparse.Namespace) -> int:
             )
         ),
     )  # fmt: skip
+
+
+def _again(args: argparse.Namespace) -> int:
+    """The files of a table read anew."""
+    from sabueso.commands.intake_again import intake_again
+
+    if args.url or args.query or args.attach or args.check or args.replace or args.gate:
+        raise UserError("--again goes with --as TABLE, and with --yes, alone")
+    if _given(args):
+        raise UserError("--again reads by the plan: write how under read of the table in case.toml")
+    asked = sys.stdin.isatty() and sys.stdout.isatty() and args.format == "text"
+    return answered(
+        args,
+        lambda case: with_bar(
+            lambda bar: intake_again(
+                case, args.table, args.paths, yes=args.yes, confirm=_agreed if asked else None,
+                initials=initials_of(args, case), progress=bar,
+            )
+        ),
+    )  # fmt: skip
+
+
+def _agreed(report: TakeReport) -> bool:
+    from sabueso.show.console import make_console
+    from sabueso.show.intake import show_changes
+
+    show_changes(make_console(), report)
+    return input("put this in the place of what was taken in, y or n? ").strip().lower() in (
+        "y",
+        "yes",
+    )
 
 
 def _confirmed(proposal: Proposal) -> bool:

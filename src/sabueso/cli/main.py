@@ -26,6 +26,7 @@ COMMANDS = {
     "demo": "write the sample inbox and case, run everything, and say what to try next",
     "open": "start a case: a folder and its case.toml",
     "intake": "read source files into a table of the case, and reconcile them",
+    "withdraw": "take a file or a table out of the case; the register keeps what was",
     "survey": "describe tables, columns, links between them, and which tests suit",
     "try": "run one test, record nothing",
     "screen": "run the programme of screens and record findings and exceptions",

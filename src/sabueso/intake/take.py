@@ -137,6 +137,7 @@ def take_file(
     prior: Prior,
     engine: Engine,
     *,
+    called: str = "",
     progress: Progress | None = None,
 ) -> FileReport:
     """Read a file into a Parquet file, or only report on it.
@@ -154,6 +155,8 @@ def take_file(
         Columns and roles that the table has already.
     engine : Engine
         One that keeps the order of its inputs (:func:`intake_engine`).
+    called : str, optional
+        What its rows say they are from, where that is not the file's own name.
     progress : callable, optional
         Told about rows as they are read.
 
@@ -172,7 +175,7 @@ def take_file(
             try:
                 tally, columns = _read(
                     partial(named.batches, path, own, settings),
-                    path, output, layout, settings, formats, roles, progress,
+                    path, called or path.name, output, layout, settings, formats, roles, progress,
                 )  # fmt: skip
                 break
             except Widen as wider:
@@ -207,7 +210,7 @@ def take_file(
         formats[name] = replace(formats[name], assumed=False)  # type: ignore[type-var]
     texts = _described(formats, columns, roles, settings, added=tally.credits_signed)
     return FileReport(
-        file=path.name,
+        file=called or path.name,
         size=path.stat().st_size,
         lines=lines,
         header_lines=layout.header_line + layout.skipped,
@@ -374,6 +377,7 @@ def _differences(layout: Layout, settings: ReadSettings, prior: Prior) -> list[s
 def _read(
     batches_of: Callable[[Collection[str]], Generator[Batch]],
     path: Path,
+    called: str,
     output: Path | None,
     layout: Layout,
     settings: ReadSettings,
@@ -435,7 +439,7 @@ def _read(
                 _confirm_orders(good, formats, tally)
                 if written is not None:
                     part = f"#{batch.part}" if batch.part else ""
-                    written.add(stored(good, path.name + part, schema))
+                    written.add(stored(good, called + part, schema))
     return tally, columns
 
 

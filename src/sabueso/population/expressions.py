@@ -95,7 +95,18 @@ _PARTS_OF_TIME = {
 }
 """What ``extract`` takes of a date or time, the same on every engine."""  # fmt: skip
 _AGGREGATES = (exp.Sum, exp.Avg, exp.Min, exp.Max, exp.Count, exp.Star, exp.Distinct)
-_CAST_TYPES = {"DATE", "TIMESTAMP", "TIME", "VARCHAR", "TEXT", "DECIMAL", "INT", "BIGINT", "DOUBLE"}
+_CAST_TYPES = {
+    "DATE",
+    "TIMESTAMP",
+    "TIMESTAMPNTZ",
+    "TIME",
+    "VARCHAR",
+    "TEXT",
+    "DECIMAL",
+    "INT",
+    "BIGINT",
+    "DOUBLE",
+}
 
 _DIGIT_HELPERS = {
     "first_digit": "first",

@@ -12,6 +12,7 @@ from sabueso.base.errors import UserError, nearest
 
 if TYPE_CHECKING:
     import pyarrow as pa
+    import sqlglot.expressions as exp
 
 ColumnType = Literal["text", "number", "date", "timestamp", "time"]
 Role = Literal[
@@ -67,6 +68,14 @@ class Part:
 
 
 @dataclass(frozen=True)
+class Derived:
+    """A column that the plan derives from others, and the tree of its values."""
+
+    column: Column
+    tree: exp.Expr
+
+
+@dataclass(frozen=True)
 class Linked:
     """Another table whose ``key`` holds the values of a column."""
 
@@ -79,7 +88,7 @@ class Table:
     """A population's table.
 
     ``parts`` may differ in the decimals of a column: ``columns`` is what they have in common,
-    wide enough for each.
+    wide enough for each, and after them the ``derived``.
     """
 
     name: str
@@ -90,6 +99,13 @@ class Table:
     currency: str = ""
     fiscal_year_starts: int = 1
     links: dict[str, Linked] = field(default_factory=dict)
+    derived: tuple[Derived, ...] = ()
+
+    @property
+    def stored(self) -> tuple[Column, ...]:
+        """The columns that the files hold."""
+        made = {each.column.name for each in self.derived}
+        return tuple(c for c in self.columns if c.name not in made)
 
     def link(self, name: str) -> tuple[Column, Linked]:
         """The link of a column, by the column's name or role, or by the other table's name.

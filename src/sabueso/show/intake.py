@@ -52,6 +52,32 @@ def show_intake(console: Console, report: TakeReport) -> None:
     next_steps(console, steps)
 
 
+def show_changes(console: Console, report: TakeReport) -> None:
+    """Print what a new reading of a table's files changes."""
+    title(console, f"{report.table} · {num.many(len(report.files), 'file')} read again")
+    if not report.changes:
+        console.print(Text(" nothing differs from what was taken in"))
+        return
+    table = open_table([("figure", "flex"), ("before", "right"), ("now", "right")])
+    for change in report.changes:
+        table.add_row(" " + change.what, change.before, change.after)
+    console.print(table)
+
+
+def show_again(console: Console, report: TakeReport) -> None:
+    """Print what came of reading a table's files again."""
+    if not report.kept:
+        show_changes(console, report)
+        if report.changes:
+            console.print()
+            console.print(Text(" nothing was kept"))
+            next_steps(console, [f"sabueso intake --as {report.table} --again --yes"])
+        return
+    show_changes(console, report)
+    console.print()
+    show_intake(console, report)
+
+
 def _show_detected(console: Console, report: TakeReport) -> None:
     first = report.files[0]
     form = ", ".join(

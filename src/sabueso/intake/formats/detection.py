@@ -44,10 +44,13 @@ class Widen(Exception):
 
 @dataclass(frozen=True)
 class Prior:
-    """What earlier files of the same table settled: columns, roles."""
+    """What earlier files of the same table settled: columns, roles. ``derived`` are columns that the plan
+    makes; with ``complete`` no role is guessed beside those that it gives."""
 
     columns: Mapping[str, Column] = field(default_factory=dict)
     roles: Mapping[str, str] = field(default_factory=dict)
+    derived: frozenset[str] = frozenset()
+    complete: bool = False
 
 
 def check_columns(path: Path, layout: Layout, settings: ReadSettings, prior: Prior) -> None:
@@ -144,9 +147,10 @@ def detect(
     if prior.roles:
         known = {**prior.roles, "amount": base_of(prior.roles.get("amount", ""), settings)}
         roles = {r: c for r, c in known.items() if c in layout.header}
-        if prior.columns:
+        if not prior.columns:
+            _check_roles(prior, layout, settings)
+        if prior.columns or prior.complete:
             return formats, roles  # type: ignore[return-value]
-        _check_roles(prior.roles, layout, settings)
         given = roles
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
     guessed = guess_roles(columns, distinct, both_filled(layout.sample))
@@ -177,7 +181,7 @@ def _without_totals(sample: pa.Table) -> pa.Table:
     return sample.filter(pa.array(~worded))
 
 
-def _check_roles(roles: Mapping[str, str], layout: Layout, settings: ReadSettings) -> None:
+def _check_roles(prior: Prior, layout: Layout, settings: ReadSettings) -> None:
     """Refuse roles of columns that the first file of a table does not have.
 
     Raises
@@ -185,9 +189,9 @@ def _check_roles(roles: Mapping[str, str], layout: Layout, settings: ReadSetting
     UserError
         With the column, and those that there are.
     """
-    for role, column in roles.items():
+    for role, column in prior.roles.items():
         if (
-            column not in (*layout.header, SIGNED)
+            column not in (*layout.header, SIGNED, *prior.derived)
             and base_of(column, settings) not in layout.header
         ):
             raise UserError(

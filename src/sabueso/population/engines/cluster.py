@@ -23,6 +23,7 @@ from sabueso.population.engines.interface import (
     QueryError,
     base_length,
     column_text,
+    derived_columns,
     own_names,
     part_files,
 )
@@ -71,8 +72,12 @@ class ClusterEngine:
         whole = None
         for part in table.parts:
             rows = self._session.read.parquet(*(f"file://{file}" for file in part_files(part)))
-            selected = rows.selectExpr(*(_value(c, part) for c in table.columns))
+            selected = rows.selectExpr(*(_value(c, part) for c in table.stored))
             whole = selected if whole is None else whole.unionAll(selected)
+        for name, tree in derived_columns(table):
+            whole = (
+                None if whole is None else whole.selectExpr("*", f"{render(tree)} AS {_name(name)}")
+            )
         if whole is not None:
             whole.createOrReplaceTempView(table.name)
 

@@ -15,6 +15,7 @@ from sabueso.population.engines.interface import (
     QueryError,
     base_length,
     column_text,
+    derived_columns,
     own_names,
     part_files,
 )
@@ -70,11 +71,13 @@ class EmbeddedEngine:
         for part in table.parts:
             files = part_files(part)
             self._directories.update(file.rpartition("/")[0] for file in files)
-            values = ", ".join(_value(c, part) for c in table.columns)
+            values = ", ".join(_value(c, part) for c in table.stored)
             listed = ", ".join(_quoted(file) for file in files)
             place = ", filename = true, file_row_number = true" if part.base is not None else ""
             selects.append(f"SELECT {values} FROM read_parquet([{listed}]{place})")
         body = " UNION ALL ".join(selects)
+        for name, tree in derived_columns(table):
+            body = f"SELECT *, {render(tree)} AS {_name(name)} FROM ({body})"
         self._execute(f"CREATE OR REPLACE VIEW {_name(table.name)} AS {body}")
 
     def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:

@@ -96,6 +96,19 @@ def own_names(dialect: Any, texts: Mapping[str, str]) -> Any:
     return type(f"Own{dialect.__name__}", (dialect,), {"Generator": Generator})
 
 
+def derived_columns(table: Table) -> list[tuple[str, exp.Expr]]:
+    """Names of the derived columns with the trees of their values, each of its column's type, in order:
+    one may be of those before it."""
+    found: list[tuple[str, exp.Expr]] = []
+    for each in table.derived:
+        column = each.column
+        kinds = {"text": "TEXT", "date": "DATE", "timestamp": "TIMESTAMP", "time": "TIME"}
+        number = f"DECIMAL({column.precision}, {column.scale})"
+        kind = exp.DataType.build(kinds.get(column.type, number), dialect="duckdb")
+        found.append((column.name, exp.Cast(this=exp.paren(each.tree.copy()), to=kind)))
+    return found
+
+
 def base_length(part: Part) -> int:
     """Characters of a file's path before its name under the part's base; 0 without a base."""
     return 0 if part.base is None else len(Path(part.base).resolve().as_posix().rstrip("/")) + 1
