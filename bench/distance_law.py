@@ -25,7 +25,7 @@ from scipy.special import chdtr, chdtri
 from scipy.stats import f as f_law
 
 from sabueso.stats.distance import squared_distances
-from sabueso.stats.mcd import _RAW, _REWEIGHTED, SMALL, minimum_covariance_determinant
+from sabueso.stats.mcd import _RAW, _REWEIGHTED, minimum_covariance_determinant
 
 SEED = 20
 MEASURES = (1, 2, 3, 4, 5, 6, 8, 10)
@@ -34,9 +34,12 @@ SHARES = (0.5, 0.75, 1.0)
 ALPHAS = np.array([0.1, 0.05, 0.025, 0.01, 0.005, 0.0025, 0.001])
 DISTANCES = 400_000  # of a cell, at least
 STARTS, KEPT, STEPS = 60, 4, 12
-LEAST_FULL, DISTANCES_FULL = 5, 24_000
-"""Measures from which, and distances with which, a cell is of the program's own fits: of fewer measures the
-short ones find the same determinants, of more they do not."""
+FEW, MORE_STARTS, MORE_KEPT, DISTANCES_OF_MORE = 4, 1_000, 10, 48_000
+"""Measures up to which so few starts find the same determinants as the program's; the starts, and the
+distances of a cell, of more."""
+LEAST_FULL, MOST_FULL, DISTANCES_FULL = 8, 12, 24_000
+"""Measures from which, and subjects a measure up to which, a cell is of the program's own fits, and of how
+many distances: of so many measures and few subjects no shorter search finds what it does."""
 
 
 def size_of(n: int, p: int, share: float) -> int:
@@ -67,19 +70,20 @@ def concentrated(x: np.ndarray, center: np.ndarray, cov: np.ndarray, h: int):
 def fitted(x: np.ndarray, share: float, rng: np.random.Generator) -> np.ndarray:
     """Squared robust distances of (R, n, p) populations, shape (R, n)."""
     runs, n, p = x.shape
+    starts, kept = (STARTS, KEPT) if p <= FEW else (MORE_STARTS, MORE_KEPT)
     h = size_of(n, p, share)
     if h == n:
         center, cov = moments(x)
     else:
-        order = np.argsort(rng.random((runs, STARTS, n)), axis=-1)[..., : p + 1]
-        wide = np.broadcast_to(x[:, None], (runs, STARTS, n, p))
+        order = np.argsort(rng.random((runs, starts, n)), axis=-1)[..., : p + 1]
+        wide = np.broadcast_to(x[:, None], (runs, starts, n, p))
         center, cov = moments(np.take_along_axis(wide, order[..., None], axis=-2))
         for _ in range(2):
             center, cov = concentrated(wide, center, cov, h)
-        best = np.argsort(np.linalg.slogdet(cov)[1], axis=1)[:, :KEPT]
+        best = np.argsort(np.linalg.slogdet(cov)[1], axis=1)[:, :kept]
         center = np.take_along_axis(center, best[..., None], axis=1)
         cov = np.take_along_axis(cov, best[..., None, None], axis=1)
-        wide = np.broadcast_to(x[:, None], (runs, KEPT, n, p))
+        wide = np.broadcast_to(x[:, None], (runs, kept, n, p))
         for _ in range(STEPS):
             center, cov = concentrated(wide, center, cov, h)
         first = np.linalg.slogdet(cov)[1].argmin(axis=1)
@@ -90,14 +94,14 @@ def fitted(x: np.ndarray, share: float, rng: np.random.Generator) -> np.ndarray:
     found = np.empty((runs, n))
     small = _REWEIGHTED.factor(n, p, share)
     for i in range(runs):
-        kept = x[i][inside[i]]
-        used = len(kept)
+        within = x[i][inside[i]]
+        used = len(within)
         if used <= p:
             found[i] = np.nan
             continue
         again = 1.0 if used == n else (used / n) / chdtr(p + 2, chdtri(p, 1 - used / n))
-        scatter = np.atleast_2d(np.cov(kept, rowvar=False)) * again * small
-        found[i] = distances(x[i], kept.mean(axis=0), scatter)
+        scatter = np.atleast_2d(np.cov(within, rowvar=False)) * again * small
+        found[i] = distances(x[i], within.mean(axis=0), scatter)
     return found
 
 
@@ -114,11 +118,13 @@ def fitted_in_full(x: np.ndarray, share: float) -> np.ndarray:
 def cell(n: int, p: int, share: float) -> tuple[float, float]:
     """a and 1/m of one size."""
     rng = np.random.default_rng([SEED, n, p, int(100 * share)])
-    if p >= LEAST_FULL and share < 1:
-        wanted = DISTANCES_FULL if n <= SMALL else 2 * DISTANCES_FULL  # fits of more take less time
-        return law_of(fitted_in_full(rng.standard_normal((wanted // n, n, p)), share), n, p)
-    total = max(DISTANCES // n, 400)
-    chunk = max(1, min(total, 2_000_000 // (STARTS * n * p)))
+    if p >= LEAST_FULL and n <= MOST_FULL * p + 1 and share < 1:
+        return law_of(fitted_in_full(rng.standard_normal((DISTANCES_FULL // n, n, p)), share), n, p)
+    starts, wanted = (
+        (STARTS, DISTANCES) if p <= FEW or share == 1 else (MORE_STARTS, DISTANCES_OF_MORE)
+    )
+    total = max(wanted // n, 100)
+    chunk = max(1, min(total, 2_000_000 // (starts * n * p)))
     parts, done = [], 0
     while done < total:
         parts.append(fitted(rng.standard_normal((chunk, n, p)), share, rng).ravel())

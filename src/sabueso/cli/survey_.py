@@ -6,12 +6,13 @@ import argparse
 
 from sabueso.base.errors import UserError
 from sabueso.cli import words
-from sabueso.cli.common import answered, case_option, output_options
+from sabueso.cli.common import answered, case_option, output_options, with_bar
 
 EXAMPLES = (
     "sabueso survey",
     "sabueso survey payments",
     "sabueso survey payments importe --by cuenta",
+    "sabueso survey --propose --capacity 200",
 )
 
 
@@ -31,6 +32,18 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         action="store_true",
         help="write the links found to case.toml, to be used as column.other in --by and --where",
     )
+    parser.add_argument(
+        "--propose",
+        action="store_true",
+        help="the screens that suit, with limits for what can be reviewed",
+    )
+    parser.add_argument(
+        "--keep", action="store_true", help="write the proposed screens to case.toml"
+    )
+    parser.add_argument(
+        "--capacity", type=int, metavar="N",
+        help="exceptions that can be reviewed, shared over the proposed screens (300)",
+    )  # fmt: skip
     case_option(parser)
     output_options(parser, ".csv .xlsx .parquet .json, and of a measure or of --pairs .png .svg")
 
@@ -40,6 +53,10 @@ def run(args: argparse.Namespace) -> int:
     from sabueso.population.expressions import split_list
     from sabueso.show.export import DATA
 
+    if args.propose:
+        return _proposed(args)
+    if args.keep or args.capacity is not None:
+        raise UserError("--keep and --capacity go with --propose")
     drawn = args.out is not None and args.out.suffix.lower() in FIGURES
     if drawn and not (args.columns or args.pairs):
         raise UserError(f"--out {args.out} draws a measure: name its column after the table")
@@ -51,3 +68,21 @@ def run(args: argparse.Namespace) -> int:
         ),
         (*DATA, *FIGURES),
     )  # fmt: skip
+
+
+def _proposed(args: argparse.Namespace) -> int:
+    from sabueso.commands.propose import propose
+    from sabueso.show.export import DATA
+
+    alone = ("columns", "where", "by", "stem", "bins", "pairs", "keep_links")
+    if any(getattr(args, name) for name in alone):
+        raise UserError("--propose goes with a table, --capacity and --keep alone")
+    return answered(
+        args,
+        lambda case: with_bar(
+            lambda bar: propose(
+                case, args.table, capacity=args.capacity, keep=args.keep, progress=bar
+            )
+        ),
+        DATA,
+    )

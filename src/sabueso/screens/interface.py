@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from sabueso.population.population import Population
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags, NotTested, recorded_finding
+from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings
 from sabueso.screens.view import View
 
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
 
     from sabueso.stats.description import Description
 
-__all__ = ["Caution", "Finding", "Flags", "NotTested", "Screen", "Settings", "View"]
+__all__ = ["Caution", "Finding", "Flags", "NotTested", "Proposal", "Screen", "Settings", "View"]
 
 
 class Screen:
@@ -53,6 +54,16 @@ class Screen:
         """Whether it suits a table, whose amounts ``described`` describes; nothing where it has no
         opinion."""
         return ()
+
+    def proposes(self, population: Population, described: Description | None) -> Iterable[Proposal]:
+        """Screens that suit a table, with settings taken from its rows; nothing where none does."""
+        return ()
+
+    def tuned(
+        self, population: Population, settings: Mapping[str, Any], capacity: int
+    ) -> dict[str, Any]:
+        """Settings as proposed, their limit raised so far that no more than ``capacity`` is flagged."""
+        return dict(settings)
 
     def every_row(
         self, population: Population, finding: Finding[Any]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any
+from typing import Any, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
@@ -20,7 +20,7 @@ class Settings(BaseModel):
     where: str | None = Field(None, description="SQL condition that rows must meet to be used")
 
     @classmethod
-    def from_plan(cls, values: dict[str, Any], place: str) -> Settings:
+    def from_plan(cls, values: dict[str, Any], place: str) -> Self:
         """Validate plan keys or options.
 
         Raises

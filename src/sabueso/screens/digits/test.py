@@ -31,12 +31,14 @@ from sabueso.screens.digits.classes import (
 from sabueso.screens.digits.described import described_groups
 from sabueso.screens.digits.detail import changed_classes, repeated_amounts, who_is_behind
 from sabueso.screens.digits.doubts import digit_cautions
+from sabueso.screens.digits.proposed import proposed_digits
 from sabueso.screens.digits.result import DigitChange, DigitGroup, DigitMore
 from sabueso.screens.digits.suitability import STAGED, distinct_amounts
 from sabueso.screens.digits.view import DigitsView
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping, distinct_units
 from sabueso.screens.interface import Screen
+from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import MeasureSettings, listed
 from sabueso.screens.subject import Class, own_key, own_name
 from sabueso.stats.digits import (
@@ -137,6 +139,10 @@ class Digits(Screen):
         else:
             n = finding.population.used
             yield Suit(self.name, "yes", f"{n:,} amounts over several orders of magnitude")
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        if described is not None:
+            yield from proposed_digits(self, population, AGAINST)
 
     def run(self, population: Population, settings: DigitsSettings) -> Finding[DigitGroup]:
         table = population.table

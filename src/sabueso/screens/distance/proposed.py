@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
+from sabueso.screens.proposal import Proposal, settings_of
 
 NO_MEASURES = ("id", "document", "account", "party", "preparer", "approver", "text")
 LEAST_SHARE = 0.5
@@ -84,3 +86,99 @@ def _filled(population: Population, columns: Sequence[Column]) -> list[int]:
     fields.append(exp.alias_(together, "all"))
     row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
     return [int(row[f"n{i}"]) for i in range(len(columns))] + [int(row["all"])]
+
+
+LEAST_ENTITIES, MOST_PEERS, LEAST_EXPLAINED, MOST_MEASURES = 30, 15, 0.2, 5
+LEAST_ROWS_OF_ONE = 2
+"""Rows of an entity, on average, from which its means are more than its rows."""
+
+
+def proposed_entities(population: Population, measures: Sequence[Column]) -> Iterator[Proposal]:
+    """The parties of a table by the means of several measures, beside those of their kind."""
+    table = population.table
+    party = table.role("party")
+    if party is None or len(measures) < 2:
+        return
+    chosen = list(measures)[:MOST_MEASURES]
+    entities, rows = _entities(population, party)
+    if entities < LEAST_ENTITIES or rows < LEAST_ROWS_OF_ONE * entities:
+        return
+    peers = _peers(population, party, chosen, entities)
+    figures = [f"avg({quoted_name(m.name)})" for m in chosen]
+    among = "" if peers is None else f", among those of one {peers.name}"
+    yield Proposal(
+        f"{party.name} of {table.name} unlike the others" if peers is None
+        else f"{party.name} of {table.name} unlike those of the {peers.name}",
+        settings_of(measures=figures, per=[party.name], by=None if peers is None else [peers.name]),
+        f"Whoever is ordinary in each of {', '.join(m.name for m in chosen)} and not in all of them together.",
+        f"{entities:,} of {party.name} by the means of {', '.join(m.name for m in chosen)} together{among}",
+    )  # fmt: skip
+
+
+def _entities(population: Population, party: Column) -> tuple[int, int]:
+    key = sql.column(party.name)
+    fields = (
+        exp.alias_(exp.Count(this=exp.Distinct(expressions=[key])), "entities"),
+        exp.alias_(exp.Count(this=key.copy()), "rows"),
+    )
+    row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
+    return int(row["entities"]), int(row["rows"])
+
+
+def _peers(
+    population: Population, party: Column, measures: Sequence[Column], entities: int
+) -> Column | None:
+    """The column of a few texts, one an entity, that accounts for most of the variance of the means."""
+    table = population.table
+    taken = set(table.roles.values())
+    best, explained = None, LEAST_EXPLAINED
+    for column in table.columns:
+        if column.type != "text" or column.is_place or column.name in taken:
+            continue
+        share = _explained(population, party, column, measures, entities)
+        if share > explained:
+            best, explained = column, share
+    return best
+
+
+def _explained(
+    population: Population,
+    party: Column,
+    column: Column,
+    measures: Sequence[Column],
+    entities: int,
+) -> float:
+    """The share of the variance of the entities' means that groups of a column account for; 0 where an
+    entity has several of its values, or there are too many."""
+    key, group = sql.column(party.name), sql.column(column.name)
+    means = [
+        exp.alias_(sql.cast(exp.Avg(this=sql.column(m.name)), "DOUBLE"), f"m{j}")
+        for j, m in enumerate(measures)
+    ]
+    each = population.used(
+        exp.select(exp.alias_(key, "e"), exp.alias_(group, "g"), *means)
+        .where(exp.Not(this=sql.is_missing(key.copy())))
+        .group_by(key.copy(), group.copy())
+    ).subquery("e")
+    fields = [exp.alias_(sql.count(), "n")]
+    for j in range(len(measures)):
+        value = sql.column(f"m{j}", "e")
+        fields += [
+            exp.alias_(exp.Sum(this=value), f"s{j}"),
+            exp.alias_(exp.Sum(this=exp.Mul(this=value.copy(), expression=value.copy())), f"q{j}"),
+        ]
+    select = exp.select(*fields).from_(each).group_by(sql.column("g", "e"))
+    groups = population.query(select.limit(MOST_PEERS + 1)).to_pylist()
+    total = sum(g["n"] for g in groups)
+    if not 2 <= len(groups) <= MOST_PEERS or total > 1.1 * entities:
+        return 0.0
+    shares = []
+    for j in range(len(measures)):
+        some = [g for g in groups if g[f"s{j}"] is not None]
+        n = sum(g["n"] for g in some)
+        whole, squares = sum(g[f"s{j}"] for g in some), sum(g[f"q{j}"] for g in some)
+        spread = squares - whole**2 / max(n, 1)
+        between = sum(g[f"s{j}"] ** 2 / g["n"] for g in some) - whole**2 / max(n, 1)
+        if spread > 0:
+            shares.append(between / spread)
+    return sum(shares) / len(shares) if shares else 0.0

@@ -17,7 +17,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
-from sabueso.screens.distance.proposed import proposed_measures
+from sabueso.screens.distance.proposed import proposed_entities, proposed_measures
 from sabueso.screens.distance.result import DistanceGroup, Quantiles
 from sabueso.screens.distance.view import DistanceView
 from sabueso.screens.finding import Caution, Finding, Flags, NotTested, with_structs
@@ -25,6 +25,7 @@ from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.scales import MEDIAN_PARTS
+from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats import distance as dist
 from sabueso.stats import distance_law as law
@@ -137,6 +138,10 @@ class Distance(Screen):
                 "no",
                 f"{num.many(len(measures), 'measure')} of a kind that can be measured together: too few",
             )
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        if described is not None:
+            yield from proposed_entities(population, proposed_measures(population))
 
     def run(self, population: Population, settings: DistanceSettings) -> Finding[DistanceGroup]:
         subjects, account = _subjects(population, settings)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
@@ -28,6 +28,15 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.effects import MIDDLE, Effect, FlaggedSums, without_flagged
 from sabueso.screens.limits.scales import WORTH, Scale
+from sabueso.screens.proposal import (
+    LEAST_ROWS,
+    Proposal,
+    grouping_column,
+    is_budget,
+    rounded_up,
+    settings_of,
+    signs_of,
+)
 from sabueso.screens.settings import MeasureSettings
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.quartiles import Fences as FenceLimits
@@ -35,6 +44,10 @@ from sabueso.stats.quartiles import QuartileRule, between, fences, in_units, qua
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
+
+
+LEAST_PROPOSED = 20
+"""Rows of a group from which its quartiles are proposed to be taken."""
 
 
 class FencesSettings(MeasureSettings):
@@ -128,6 +141,37 @@ class Fences(Screen):
             )
         else:
             yield Suit(self.name, "yes", f"interquartile range {float(described.iqr):,.2f}")
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        table = population.table
+        measure = table.role("amount")
+        if described is None or measure is None or table.role("date") is None:
+            return
+        by = grouping_column(population, ("account",), LEAST_PROPOSED)
+        if by is None or not described.iqr or described.n < LEAST_ROWS or is_budget(table):
+            return
+        if table.role("party") is None:
+            return  # deviates by account are proposed, and look at the same amounts in the same groups
+        signs = signs_of(population, measure)
+        log = abs(described.skewness or 0) > 1 or (described.kurtosis or 0) > 3
+        settings = settings_of(
+            by=[by.name], scale="log" if log else "amount", beyond="outer",
+            side="low" if signs.low else "high", where=signs.where(measure),
+        )  # fmt: skip
+        yield Proposal(
+            f"{table.name} beyond the fences of each {by.name}", settings,
+            f"The largest amounts of each {by.name}, by its own quartiles.",
+            f"groups of {LEAST_PROPOSED} rows and more by {by.name}", tuned=True,
+        )  # fmt: skip
+
+    def tuned(
+        self, population: Population, settings: Mapping[str, Any], capacity: int
+    ) -> dict[str, Any]:
+        given = self.settings.from_plan(dict(settings), self.name)
+        if len(self.run(population, given).flags) <= capacity:
+            return dict(settings)
+        aimed = self.run(population, given.model_copy(update={"aim": capacity}))
+        return {**settings, given.beyond: rounded_up(aimed.solved[given.beyond])}
 
     def run(self, population: Population, settings: FencesSettings) -> Finding[FenceGroup]:
         given, solved = settings, dict[str, Any]()

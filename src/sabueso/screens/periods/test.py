@@ -24,8 +24,10 @@ from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.periods.partial import partial_periods
+from sabueso.screens.periods.proposed import proposed_periods
 from sabueso.screens.periods.result import ComparedLine, Comparison, Parts
 from sabueso.screens.periods.view import PeriodsView
+from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed
 from sabueso.screens.subject import own_name
 from sabueso.stats.change import Change, RateVolume, compare, rate_and_volume
@@ -34,6 +36,10 @@ Key = tuple[Any, ...]
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
+
+
+SMALL = Decimal("0.05")
+"""Part of all change that the smallest lines may make together and not be looked at."""
 
 
 class PeriodsSettings(Settings):
@@ -109,6 +115,30 @@ class Periods(Screen):
         last = years[-2:]
         options = f"--per {line} --base {last[0]} --current {last[1]}"
         yield Suit(self.name, "yes", f"{len(years)} years: {', '.join(map(str, years))}", options)
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        date = population.table.role("date")
+        if described is not None and date is not None and date.type in ("date", "timestamp"):
+            yield from proposed_periods(population, _years(population, date))
+
+    def tuned(
+        self, population: Population, settings: Mapping[str, Any], capacity: int
+    ) -> dict[str, Any]:
+        given = self.settings.from_plan(dict(settings), self.name)
+        lines = self.run(population, given).groups[0].lines
+        changes = sorted(abs(line.change) for line in lines)
+        small, limit = SMALL * sum(changes), Decimal(0)
+        for change in changes:
+            small -= change
+            if small < 0:
+                break
+            limit = change
+        flagged = sorted((abs(line.change) for line in lines if line.flagged), reverse=True)
+        if len(flagged) > capacity:
+            limit = max(limit, flagged[capacity])
+        # The next amount of one digit: easily said, and no more than can be reviewed.
+        size = 10 ** max(len(str(int(limit))) - 1, 0)
+        return {**settings, "amount_limit": str((int(limit) // size + 1) * size)}
 
     def run(self, population: Population, settings: PeriodsSettings) -> Finding[Comparison]:
         table = population.table

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -16,9 +18,14 @@ from sabueso.population.table import Column, Table
 from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
+from sabueso.screens.proposal import Proposal
+from sabueso.screens.range.proposed import proposed_range
 from sabueso.screens.range.result import Rule, Rules
 from sabueso.screens.range.view import RangeView
 from sabueso.screens.settings import Settings, listed
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
 
 
 class RangeSettings(Settings):
@@ -67,6 +74,9 @@ class Range(Screen):
         "sabueso try range staff --required baja",
         "sabueso try range payroll --on plus_mar --not-above salario_base",
     )
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        yield from proposed_range(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Sequence
+from collections.abc import Generator, Iterator, Mapping, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
@@ -27,6 +27,15 @@ from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
 from sabueso.screens.limits.every import every_deviate
 from sabueso.screens.limits.scales import WORTH, Scale
+from sabueso.screens.proposal import (
+    LEAST_ROWS,
+    Proposal,
+    grouping_column,
+    is_budget,
+    rounded_up,
+    settings_of,
+    signs_of,
+)
 from sabueso.screens.settings import MeasureSettings
 from sabueso.screens.zscore.cautions import cautions_of
 from sabueso.screens.zscore.deviates import (
@@ -53,6 +62,10 @@ from sabueso.stats.sequential import SequentialTest
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
+
+
+LEAST_PROPOSED = 12
+"""Rows of a group from which its amounts are proposed to be compared."""
 
 
 class ZScoreSettings(MeasureSettings):
@@ -134,6 +147,40 @@ class ZScore(Screen):
                 "yes",
                 f"skewness {skewness or 0:.1f}, excess kurtosis {kurtosis or 0:.1f}",
             )
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        measure, date = population.table.role("amount"), population.table.role("date")
+        if described is None or measure is None or date is None or described.n < LEAST_ROWS:
+            return
+        if is_budget(population.table):
+            return
+        by = grouping_column(population, ("party", "account"), LEAST_PROPOSED)
+        if by is None:
+            return
+        signs = signs_of(population, measure)
+        log = abs(described.skewness or 0) > 1 or (described.kurtosis or 0) > 3
+        settings = settings_of(
+            by=[by.name], method="modified", scale="log" if log else "amount",
+            side="low" if signs.low else "high", min_group=LEAST_PROPOSED, where=signs.where(measure),
+        )  # fmt: skip
+        shape = (
+            f"skewness {described.skewness or 0:.1f}, excess kurtosis {described.kurtosis or 0:.1f}"
+        )
+        yield Proposal(
+            f"{population.table.name} unlike the {by.name}'s others", settings,
+            f"A slip of the decimal mark, or an amount out of proportion, stands far from the others of its {by.name}.",
+            f"groups of {LEAST_PROPOSED} rows and more by {by.name}" + (f"; {shape}: on the log scale" if log else ""),
+            tuned=True,
+        )  # fmt: skip
+
+    def tuned(
+        self, population: Population, settings: Mapping[str, Any], capacity: int
+    ) -> dict[str, Any]:
+        given = self.settings.from_plan(dict(settings), self.name)
+        if len(self.run(population, given).flags) <= capacity:
+            return dict(settings)
+        aimed = self.run(population, given.model_copy(update={"aim": capacity}))
+        return {**settings, "limit": rounded_up(aimed.solved["limit"])}
 
     def every_row(
         self, population: Population, finding: Finding[DeviateResult]

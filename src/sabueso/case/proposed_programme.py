@@ -1,0 +1,117 @@
+"""The programme that suits a case: screens for its tables, with limits for what can be reviewed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sabueso.base.errors import UserError
+from sabueso.case.folder import Case
+from sabueso.case.plan import write_screen
+from sabueso.population.population import Population
+from sabueso.population.survey import MeasureSurvey, survey_measure
+from sabueso.screens import find_screen, screen_names
+from sabueso.screens.proposal import Proposal
+
+CAPACITY, LEAST_OF_ONE = 300, 5
+"""Exceptions that can be reviewed, where nothing is said; and those that every screen may flag."""
+
+Step = Callable[[str, int, int], None]
+
+
+@dataclass(frozen=True)
+class Proposed:
+    """A screen for the programme, what it flags today, and why it is proposed. ``known`` says that the
+    plan has it already; ``refused`` why it cannot run."""
+
+    name: str
+    test: str
+    table: str
+    settings: dict[str, Any]
+    purpose: str
+    because: str
+    flagged: int = 0
+    known: bool = False
+    refused: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        return dict(vars(self))
+
+
+def proposed_programme(
+    case: Case, tables: Sequence[str], capacity: int, progress: Step | None = None
+) -> list[Proposed]:
+    """Screens that suit tables, each tried on the rows that are there.
+
+    Parameters
+    ----------
+    tables : sequence of str
+        Tables with rows.
+    capacity : int
+        Exceptions that can be reviewed: screens of rows and lines share them evenly.
+    """
+    found: list[tuple[str, str, Proposal]] = []
+    every = sorted(map(find_screen, screen_names()), key=lambda screen: screen.place)
+    with_rows = [name for name in case.plan.tables if case.sources(name)]
+    with case.populations(*with_rows) as opened:
+        for place, table in enumerate(tables):
+            if progress is not None:
+                progress(f"looking at {table}", place, 2 * len(tables))
+            rows = opened(table)
+            described = _amounts(rows)
+            for screen in every:
+                found += [(screen.name, table, p) for p in screen.proposes(rows, described)]
+        share = max(LEAST_OF_ONE, capacity // max(sum(p.tuned for *_, p in found), 1))
+        made = []
+        for place, (test, table, proposal) in enumerate(found):
+            if progress is not None:
+                progress(f"trying {proposal.name}", len(found) + place, 2 * len(found))
+            made.append(_tried(case, opened, test, table, proposal, share))
+    return made
+
+
+def _amounts(rows: Population) -> Any:
+    described = survey_measure(rows, None) if "amount" in rows.table.roles else None
+    groups = described.groups if isinstance(described, MeasureSurvey) else []
+    return groups[0][1] if groups else None
+
+
+def _tried(
+    case: Case,
+    opened: Callable[..., Population],
+    test: str,
+    table: str,
+    proposal: Proposal,
+    share: int,
+) -> Proposed:
+    screen = find_screen(test)
+    rows = opened(table, proposal.settings.get("where"))
+    settings = proposal.settings
+    made = Proposed(proposal.name, test, table, settings, proposal.purpose, proposal.because)
+    try:
+        if proposal.tuned:
+            settings = screen.tuned(rows, settings, share)
+        finding = screen.run(rows, screen.settings.from_plan(dict(settings), proposal.name))
+    except UserError as error:
+        return replace(made, refused=str(error))
+    known = any(
+        s.name == proposal.name or (s.test, s.table, s.settings) == (test, table, settings)
+        for s in case.plan.screens
+    )
+    return replace(made, settings=dict(settings), flagged=len(finding.flags), known=known)
+
+
+def keep_programme(case: Case, proposed: Sequence[Proposed]) -> list[Proposed]:
+    """Write the screens that the plan does not have yet; returns those written."""
+    kept = []
+    with case.locked():
+        names = {screen.name for screen in case.plan.screens}
+        for each in proposed:
+            if each.known or each.refused or each.name in names:
+                continue
+            write_screen(
+                case.plan_path, each.name, each.test, each.table, each.settings, each.purpose
+            )
+            kept.append(each)
+    return kept

@@ -1,0 +1,101 @@
+"""Leading digits of a table's amounts, as they are proposed: one sign, and without price lists."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.expressions import literal, quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column
+from sabueso.screens.proposal import Proposal, is_budget, settings_of, signs_of
+
+if TYPE_CHECKING:
+    from sabueso.screens.digits.test import Digits
+
+LEAST = {"first": 1_000, "first-two": 3_000}
+"""Rows from which a test of these digits is proposed."""
+NAMES = {"first": "first digit", "first-two": "first-two digits"}
+NARROW = frozenset({"narrow_range"})
+PRICES, PRICE_SHARE, LEAST_OF_LIST, MOST_LISTS = 5, 0.30, 100, 8
+"""An account is a price list where this share of its rows is on so many amounts."""
+
+
+def proposed_digits(
+    screen: Digits, population: Population, against: frozenset[str]
+) -> Iterator[Proposal]:
+    """First and first-two digits, where nothing speaks against them."""
+    table = population.table
+    measure, date = table.role("amount"), table.role("date")
+    if measure is None or date is None or is_budget(table):
+        return
+    signs = signs_of(population, measure)
+    if signs.rows < LEAST["first"]:
+        return
+    conditions = [c for c in (signs.where(measure),) if c]
+    account = table.role("account")
+    lists = [] if account is None else price_lists(population, measure, account)
+    if account is not None and lists:
+        shown = ", ".join(map(literal, lists))
+        conditions.append(f"{quoted_name(account.name)} not in ({shown})")
+    where = " and ".join(conditions) or None
+    chosen = replace(population, where=where)
+    behind = table.role("preparer") or table.role("party")
+    without = f", without the price lists {', '.join(map(str, lists))}" if lists else ""
+    for digits, least in LEAST.items():
+        finding = screen.run(chosen, screen.settings(digits=digits))
+        doubtful = {c.code for c in finding.cautions} & (against | NARROW)
+        if finding.population.used < least or doubtful:
+            continue
+        doubts = ", ".join(c.code for c in finding.cautions)
+        yield Proposal(
+            f"{NAMES[digits]} of {table.name}", settings_of(
+                digits=digits, by_whom=None if behind is None else behind.name, where=where
+            ),
+            "Amounts that people make up do not begin as amounts that arise from trade."
+            if digits == "first" else
+            "Amounts kept just under a limit, or made up, pile up on the classes that begin them.",
+            f"{finding.population.used:,} amounts of one sign{without}" + (f"; with care: {doubts}" if doubts else ""),
+        )  # fmt: skip
+
+
+def price_lists(population: Population, measure: Column, account: Column) -> list[object]:
+    """Accounts whose amounts are prices: most of their rows are on a few of them. At most
+    :data:`MOST_LISTS`, the largest first."""
+    key, value = sql.column(account.name), sql.column(measure.name)
+    counted = population.used(
+        exp.select(exp.alias_(key, "k"), exp.alias_(value, "v"), exp.alias_(sql.count(), "n"))
+        .where(sql.both([exp.Not(this=sql.is_missing(each.copy())) for each in (key, value)]))
+        .group_by(key.copy(), value.copy())
+    ).subquery("c")
+    rank = exp.Window(
+        this=exp.RowNumber(),
+        partition_by=[sql.column("k", "c")],
+        order=exp.Order(
+            expressions=[
+                sql.ordered(sql.column("n", "c"), descending=True), sql.ordered(sql.column("v", "c"))
+            ]
+        ),
+    )  # fmt: skip
+    ranked = exp.select(
+        exp.alias_(sql.column("k", "c"), "k"), exp.alias_(sql.column("n", "c"), "n"), exp.alias_(rank, "place")
+    ).from_(counted).subquery("r")  # fmt: skip
+    first = exp.LTE(this=sql.column("place", "r"), expression=sql.integer(PRICES))
+    rows = exp.Sum(this=sql.column("n", "r"))
+    select = (
+        exp.select(
+            exp.alias_(sql.column("k", "r"), "k"), exp.alias_(rows, "rows"),
+            exp.alias_(exp.Sum(this=exp.Case().when(first, sql.column("n", "r"))), "prices"),
+        )
+        .from_(ranked).group_by(sql.column("k", "r"))
+    )  # fmt: skip
+    found = [
+        (int(row["rows"]), row["k"])
+        for row in population.query(select).to_pylist()
+        if row["rows"] >= LEAST_OF_LIST and row["prices"] > PRICE_SHARE * int(row["rows"])
+    ]
+    return [k for _, k in sorted(found, key=lambda pair: (-pair[0], str(pair[1])))[:MOST_LISTS]]

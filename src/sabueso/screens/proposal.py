@@ -1,0 +1,112 @@
+"""A screen that suits a table, with settings taken from its rows, and what these are taken from."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import ROUND_CEILING, Decimal
+from typing import Any
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Role, Table
+
+LEAST_ROWS = 100
+"""Rows of a table below which nothing is proposed: they are read, not screened."""
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A screen as the plan would have it: what it is for, and what in these rows speaks for it.
+
+    ``tuned`` says whether its limit is to be set by what it flags.
+    """
+
+    name: str
+    settings: dict[str, Any]
+    purpose: str
+    because: str
+    tuned: bool = False
+
+
+@dataclass(frozen=True)
+class Signs:
+    """How many amounts of a measure are of either sign."""
+
+    rows: int
+    positive: int
+    negative: int
+
+    @property
+    def low(self) -> bool:
+        """Whether most amounts are negative, so that the large ones are the low ones."""
+        return self.negative > self.positive
+
+    def where(self, measure: Column) -> str | None:
+        """The condition that leaves one sign, the commoner; None where all rows have it."""
+        name = quoted_name(measure.name)
+        if self.low:
+            return f"{name} < 0" if self.negative < self.rows else None
+        return f"{name} > 0" if self.positive < self.rows else None
+
+
+_BUDGET = re.compile(
+    r"budget|presup|forecast|previs|prévis|haushalt|plan(?:ned)?\b|budżet|orçament", re.IGNORECASE
+)
+
+
+def is_budget(table: Table) -> bool:
+    """Whether a table holds what was foreseen and not what was done, by its name or its measure's."""
+    amount = table.role("amount")
+    return bool(_BUDGET.search(table.name) or (amount and _BUDGET.search(amount.name)))
+
+
+def rounded_up(limit: Decimal) -> str:
+    """A limit that was solved for, to one decimal: it flags no more."""
+    return str(limit.quantize(Decimal("0.1"), ROUND_CEILING))
+
+
+def signs_of(population: Population, measure: Column) -> Signs:
+    """Count the signs of a measure."""
+    value, zero = sql.column(measure.name), sql.integer(0)
+    fields = {
+        "rows": exp.Count(this=value.copy()),
+        "positive": sql.only(sql.count(), exp.GT(this=value.copy(), expression=zero)),
+        "negative": sql.only(sql.count(), exp.LT(this=value.copy(), expression=zero.copy())),
+    }
+    select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
+    row = population.query(population.used(select)).to_pylist()[0]
+    return Signs(*(int(row[name] or 0) for name in fields))
+
+
+def grouping_column(
+    population: Population, roles: Sequence[Role], least: int, share: float = 0.5
+) -> Column | None:
+    """The first column in one of these roles whose groups of at least ``least`` rows, two or more,
+    hold that share of the rows."""
+    for role in roles:
+        column = population.table.role(role)
+        if column is None:
+            continue
+        sizes = exp.select(exp.alias_(sql.count(), "n")).group_by(sql.column(column.name))
+        inner = population.used(sizes).subquery("g")
+        size = sql.column("n", "g")
+        large = exp.GTE(this=size.copy(), expression=sql.integer(least))
+        fields = (
+            exp.alias_(sql.only(sql.count(), large), "groups"),
+            exp.alias_(exp.Sum(this=exp.Case().when(large.copy(), size.copy())), "held"),
+            exp.alias_(exp.Sum(this=size.copy()), "rows"),
+        )
+        row = population.query(exp.select(*fields).from_(inner)).to_pylist()[0]
+        if int(row["groups"] or 0) > 1 and int(row["held"] or 0) >= share * int(row["rows"] or 1):
+            return column
+    return None
+
+
+def settings_of(**values: Any) -> dict[str, Any]:
+    """Settings without those that have no value."""
+    return {name: value for name, value in values.items() if value not in (None, "", [])}

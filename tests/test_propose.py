@@ -1,0 +1,108 @@
+"""A programme proposed from the rows alone, kept, and run."""
+
+from __future__ import annotations
+
+import csv
+import random
+import shutil
+import tomllib
+
+import pytest
+
+from conftest import inside, inside_json
+
+
+@pytest.fixture(scope="module")
+def newcomer(marisma, tmp_path_factory):
+    """The sample's inbox in three commands, without a line of plan written by hand."""
+    case = tmp_path_factory.mktemp("newcomer")
+    shutil.copytree(marisma / "inbox", case / "inbox")
+    inside("open", ".", cwd=case)
+    inside("intake", "inbox", "--yes", cwd=case)
+    proposed = inside_json("survey", "--propose", "--keep", cwd=case)
+    inside("screen", cwd=case)
+    return case, proposed
+
+
+def test_what_todays_tests_can_see_is_in_the_queue(newcomer):
+    case, _ = newcomer
+    found = set()
+    for item in inside_json("queue", "--top", "400", cwd=case):
+        for name, value in item["subject"].items():
+            found.add(
+                (item["table"], f"{name} {value}" if name.startswith("first") else str(value))
+            )
+    with (case / "inbox/answers.csv").open(encoding="utf-8") as file:
+        planted = {}
+        for row in csv.DictReader(file):
+            planted.setdefault(row["kind"], set()).add((row["table"], row["key"]))
+    assert planted["1"] & {("payments", "first-two 48"), ("payments", "first-two 49")} <= found
+    assert planted["2"] & {("payments", "first 6"), ("payments", "first 7")} <= found
+    for kind in ("4", "8", "12"):
+        assert planted[kind] <= found, kind
+
+
+def test_each_screen_says_what_it_is_for_and_no_more_than_can_be_reviewed_is_flagged(newcomer):
+    case, proposed = newcomer
+    assert proposed["capacity"] == 300 and proposed["kept"] == [
+        s["name"] for s in proposed["screens"]
+    ]
+    assert sum(s["flagged"] for s in proposed["screens"]) <= 300
+    plan = tomllib.loads((case / "case.toml").read_text())
+    by_name = {s["name"]: s for s in plan["screens"]}
+    for screen in proposed["screens"]:
+        assert by_name[screen["name"]]["purpose"] == screen["purpose"]
+        assert screen["because"] and not screen["refused"]
+    # A part of the books is not compared with a budget for all of them; a price list has no digits.
+    assert not any(
+        s["table"] == "payments" and "against" in s["settings"] for s in proposed["screens"]
+    )
+    digits = [s for s in proposed["screens"] if s["test"] == "digits" and s["table"] == "payments"]
+    assert digits and all("62910" in s["settings"]["where"] for s in digits)
+
+
+def test_what_is_kept_is_not_written_again(newcomer):
+    case, _ = newcomer
+    before = (case / "case.toml").read_bytes()
+    again = inside_json("survey", "--propose", "--keep", cwd=case)
+    assert again["kept"] == [] and all(s["known"] for s in again["screens"])
+    assert (case / "case.toml").read_bytes() == before
+    few = inside_json("survey", "payments", "--propose", "--capacity", "12", cwd=case)
+    assert {s["table"] for s in few["screens"]} == {"payments"}
+    assert all(s["flagged"] <= 5 for s in few["screens"] if s["test"] in ("zscore", "periods", "fences"))  # fmt: skip
+
+
+def test_nothing_is_proposed_where_nothing_fits(tmp_path):
+    inside("open", ".", cwd=tmp_path)
+    assert "no table yet" in inside("survey", "--propose", cwd=tmp_path, code=2).stderr
+    (tmp_path / "names.csv").write_text("code,name\n" + "".join(f"C{i},N{i}\n" for i in range(300)))
+    inside("intake", "names.csv", "--as", "names", cwd=tmp_path)
+    assert inside_json("survey", "--propose", cwd=tmp_path)["screens"] == []
+    assert "no test suits" in inside("survey", "--propose", cwd=tmp_path).stdout
+    for words in (["--keep"], ["--capacity", "9"], ["--propose", "--capacity", "0"], ["--propose", "--pairs"]):  # fmt: skip
+        inside("survey", *words, cwd=tmp_path, code=2)
+
+
+def test_outflows_and_a_few_missing_values(tmp_path):
+    rng = random.Random(3)
+    rows = []
+    for i in range(4_000):
+        amount = (
+            -round(rng.lognormvariate(4, 1.2), 2) if i % 9 else round(rng.lognormvariate(4, 1), 2)
+        )
+        party = "" if i in (7, 70) else f"P{rng.randrange(40)}"
+        rows.append(f"2024-{i % 12 + 1:02d}-{i % 27 + 1:02d},{party},{amount:.2f}\n")
+    rows[100] = rows[100].rsplit(",", 1)[0] + ",-90000.00\n"
+    (tmp_path / "bank.csv").write_text("date,party,amount\n" + "".join(rows))
+    inside("open", ".", cwd=tmp_path)
+    inside("intake", "bank.csv", "--as", "bank", cwd=tmp_path)
+    screens = {
+        s["test"]: s for s in inside_json("survey", "--propose", "--keep", cwd=tmp_path)["screens"]
+    }
+    assert screens["zscore"]["settings"]["side"] == "low"
+    assert screens["zscore"]["settings"]["where"] == "amount < 0"
+    assert (
+        screens["range"]["settings"] == {"required": ["party"]} and screens["range"]["flagged"] == 2
+    )
+    inside("screen", cwd=tmp_path)
+    assert any(item["amount"] == "-90000.00" for item in inside_json("queue", cwd=tmp_path))
