@@ -173,7 +173,7 @@ def test_an_order_is_no_assumption_once_a_late_row_settles_it(tmp_path):
 def test_an_assumption_is_said(tmp_path):
     report, _ = take(tmp_path, "day,amount\n01/02/2024,1.24\n03/04/2024,5.68\n")
     (note,) = (note for note in report.notes if "day: read as date dd/mm/yyyy" in note)
-    assert "2024-02 to 2024-04, by the other order 2024-01 to 2024-03" in note
+    assert "2024-02 to 2024-04, by the other order of day and month 2024-01 to 2024-03" in note
 
 
 @given(st.lists(st.text(st.sampled_from('ab;"\n \r'), max_size=9), max_size=30), st.integers(1, 40))

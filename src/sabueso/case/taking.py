@@ -18,9 +18,10 @@ from sabueso.base.hashing import Hashes
 from sabueso.case.folder import Case, relative
 from sabueso.case.judging import Control, controls, judge_files, one_currency
 from sabueso.case.plan import TableSection, check_table_name, rules_of, write_table
+from sabueso.case.plan_section import section_text
 from sabueso.case.quarantine import write_quarantine
 from sabueso.case.register import Event, Writer
-from sabueso.intake.interface import FileReport
+from sabueso.intake.interface import Assumed, FileReport
 from sabueso.intake.rules.declared import AnyRule
 from sabueso.intake.rules.judging import RuleReport
 from sabueso.intake.settings import ReadSettings
@@ -68,6 +69,30 @@ class TakeReport:
     rules: list[RuleReport] = field(default_factory=list)
     attached: bool = False
     changes: list[Change] = field(default_factory=list)
+    plan: str = ""
+    """The table's part of the plan as it was found, where nothing was kept."""
+
+    @property
+    @exactly
+    def assumed(self) -> list[tuple[Assumed, Decimal, int]]:
+        """What was assumed, with the money that it touches and in how many files: the most first."""
+        found: dict[tuple[str, str], tuple[Assumed, Decimal, int]] = {}
+        for report in self.files:
+            for each in report.assumed:
+                columns = each.columns or ((self.amount,) if self.amount else ())
+                money = sum((abs(report.sums.get(c, Decimal(0))) for c in columns), Decimal(0))
+                first, before, files = found.get((each, each.key), (each, Decimal(0), 0))
+                found[str(each), each.key] = first, before + money, files + 1
+            if report is self.files[0]:
+                continue
+            # What the first file settled for a table is so for all of them.
+            for key, (each, before, files) in list(found.items()):
+                if each.key.startswith("roles") and each not in report.assumed:
+                    money = sum(
+                        (abs(report.sums.get(c, Decimal(0))) for c in each.columns), Decimal(0)
+                    )
+                    found[key] = each, before + money, files + 1
+        return sorted(found.values(), key=lambda item: -item[1])
 
     def total(self, name: str) -> int:
         return sum(getattr(report, name) for report in self.files)
@@ -106,6 +131,11 @@ class TakeReport:
             "files": [report.as_json() for report in self.files],
             "already_taken": [vars(known) for known in self.known],
             "changes": [vars(change) for change in self.changes],
+            "assumed": [
+                {"text": str(each), "key": each.key, "amount": format(money, "f"), "files": files}
+                for each, money, files in self.assumed
+            ],
+            "plan": self.plan,
         }
 
 
@@ -173,6 +203,7 @@ class Taking:
     initials: str = ""
     progress: Progress | None = None
     given: Mapping[str, Any] = field(default_factory=dict)
+    ask: bool = False
     again: Mapping[Path, Event] | None = None
     """Where the table is read anew, whole: what the register says of each file."""
 
@@ -212,6 +243,7 @@ def take_in(
     progress: Progress | None = None,
     hashes: Hashes | None = None,
     given: Mapping[str, Any] | None = None,
+    ask: bool = False,
 ) -> TakeReport:
     """Read files into a table, all of them or none.
 
@@ -232,6 +264,8 @@ def take_in(
         Where the hash of a file was begun before.
     given : mapping, optional
         Settings of ``read`` that are not to be detected; they are kept in the plan.
+    ask : bool
+        Whether somebody is there to be asked what a file does not tell: it is then no assumption.
 
     Raises
     ------
@@ -239,7 +273,7 @@ def take_in(
         If a file cannot be read, or a file of that name was taken in with other content.
     """
     asked = Taking(
-        table, paths, named, replace_old, origin, initials, progress, _checked(given or {})
+        table, paths, named, replace_old, origin, initials, progress, _checked(given or {}), ask
     )
     with ExitStack() as stack:
         hashes = hashes or stack.enter_context(Hashes())
@@ -300,7 +334,25 @@ def reported(
         controls=controls(case, asked.table, read.section, read.reports, amount, kept),
         rules=read.judged,
         attached=attached,
+        plan="" if kept or not read.reports else _section(case, asked, read),
     )
+
+
+def _section(case: Case, asked: Taking, read: Read) -> str:
+    """The table's part of the plan for what was read and not kept."""
+    first = read.reports[0].how
+    how = {k: v for k, v in first.items() if all(r.how.get(k) == v for r in read.reports)}
+    prefix = read.section.prefix if read.section else case.plan.free_prefix(asked.table)
+    return section_text(
+        asked.table, prefix, _sources(case, asked), {**how, **asked.given}, read.roles
+    )
+
+
+def _sources(case: Case, asked: Taking) -> list[str]:
+    """The files of an intake as the plan names them."""
+    return [
+        relative(Path(name), case.folder) if Path(name).exists() else name for name in asked.named
+    ]
 
 
 def state(case: Case, table: str) -> tuple[TableSection | None, Hashable]:
@@ -332,7 +384,7 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
     names = {event.body["file"]: event for event in before.values()}
     rules = _rules(case, table)
     settings = (section.read if section else ReadSettings()).model_copy(
-        update={**asked.given, "currency": case.plan.case.currency}
+        update={**asked.given, "currency": case.plan.case.currency, "ask": asked.ask}
     )
     sizes = {event.body["bytes"] for event in before.values()}
     found = Read(seen, section, {})
@@ -500,10 +552,7 @@ def record(
     table = asked.table
     write_quarantine(case.folder / "quarantine" / table, read.reports, read.judged, made)
     prefix = read.section.prefix if read.section else case.plan.free_prefix(table)
-    sources = [
-        relative(Path(name), case.folder) if Path(name).exists() else name for name in asked.named
-    ]
-    write_table(case.plan_path, table, prefix, sources, read.roles, asked.given)
+    write_table(case.plan_path, table, prefix, _sources(case, asked), read.roles, asked.given)
     for report, place in zip(read.reports, places, strict=True):
         writer.append("source", table, asked.initials, report.as_json() | place)
     if read.judged:

@@ -91,11 +91,12 @@ def run(args: argparse.Namespace) -> int:
         from sabueso.intake.interface import Ambiguous
 
         given = _given(args)
+        ask = sys.stdin.isatty() and sys.stderr.isatty()
         while True:
             try:
-                return _taken(args, hashes, given)
+                return _taken(args, hashes, given, ask=ask)
             except Ambiguous as question:
-                if not (sys.stdin.isatty() and sys.stderr.isatty()):
+                if not ask:
                     raise
                 given |= _asked(question)
 
@@ -168,7 +169,7 @@ def _given(args: argparse.Namespace) -> dict[str, str]:
     return {name: value for name, value in given.items() if value is not None}
 
 
-def _taken(args: argparse.Namespace, hashes: Hashes, given: dict[str, str]) -> int:
+def _taken(args: argparse.Namespace, hashes: Hashes, given: dict[str, str], *, ask: bool) -> int:
     from sabueso.commands.intake import intake
 
     return answered(
@@ -177,7 +178,7 @@ def _taken(args: argparse.Namespace, hashes: Hashes, given: dict[str, str]) -> i
             lambda bar: intake(
                 case, args.table, args.paths, url=args.url, query=args.query, check=args.check,
                 replace=args.replace, attach=args.attach, gate=args.gate,
-                initials=initials_of(args, case), progress=bar, hashes=hashes, given=given,
+                initials=initials_of(args, case), progress=bar, hashes=hashes, given=given, ask=ask,
             )
         ),
     )  # fmt: skip

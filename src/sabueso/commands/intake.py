@@ -36,6 +36,7 @@ def intake(
     progress: Progress | None = None,
     hashes: Hashes | None = None,
     given: Mapping[str, Any] | None = None,
+    ask: bool = False,
 ) -> Answer[TakeReport]:
     """Read files, or the rows of a database's query, into a table of the case, and reconcile them.
 
@@ -54,6 +55,8 @@ def intake(
     given : mapping, optional
         How the files are to be read where that is not to be detected: ``decimal``, ``thousands``,
         ``dates``, ``header``, ``encoding``, ``delimiter``; kept in the plan.
+    ask : bool
+        Whether somebody is there to be asked what a file does not tell.
     gate : bool
         The exit code is 3 where anything is quarantined or does not reconcile.
 
@@ -84,7 +87,7 @@ def intake(
     else:
         report = take_in(
             case, table, files, named=named, keep=not check, replace_old=replace, origin=origin,
-            initials=initials, progress=step, hashes=hashes, given=given,
+            initials=initials, progress=step, hashes=hashes, given=given, ask=ask,
         )  # fmt: skip
 
     def show(console: Console) -> None:

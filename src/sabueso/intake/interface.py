@@ -6,7 +6,7 @@ from collections.abc import Collection, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, Self
 
 import numpy as np
 import pyarrow as pa
@@ -49,11 +49,28 @@ class Batch:
     file_lines: int = 0
 
 
+class Assumed(str):
+    """A note of what nothing in a file decides, or another reading of it could deny.
+
+    ``key`` is the key of the table's part of the plan that says otherwise; ``columns`` are those whose
+    money it touches, all of it where none is named.
+    """
+
+    key: str
+    columns: tuple[str, ...]
+
+    def __new__(cls, text: str, key: str, columns: Sequence[str] = ()) -> Self:
+        made = super().__new__(cls, text)
+        made.key, made.columns = key, tuple(columns)
+        return made
+
+
 @dataclass(frozen=True)
 class Layout:
     """What was detected of a file before its rows are read.
 
-    ``notes`` are said in the report. ``settled`` are settings of ``read`` that the file itself states, or
+    ``notes`` are said in the report, assumptions among them. ``found`` are settings of ``read`` as the
+    reader found them. ``settled`` are settings of ``read`` that the file itself states, or
     one beside it. ``sheet`` is the first sheet taken, where it has sheets. ``skipped`` counts lines beside the first ``header_line`` that
     hold no rows: the headers of further sheets.
     """
@@ -66,6 +83,7 @@ class Layout:
     skipped: int = field(default=0, kw_only=True)
     sheet: str = field(default="", kw_only=True)
     settled: Mapping[str, Any] = field(default_factory=dict, kw_only=True)
+    found: Mapping[str, Any] = field(default_factory=dict, kw_only=True)
 
 
 class Reader(Protocol):
@@ -160,6 +178,14 @@ class FileReport:
     replaces: str = ""
     currencies: tuple[str, ...] = ()
     parquet_sha256: str = ""
+    how: Mapping[str, Any] = field(default_factory=dict)
+    signed: list[dict[str, str | None]] = field(default_factory=list)
+    """A few rows whose amount got its sign from elsewhere: the texts, and the amount."""
+
+    @property
+    def assumed(self) -> list[Assumed]:
+        """What was assumed of the file."""
+        return [note for note in self.notes if isinstance(note, Assumed)]
 
     @property
     def read(self) -> int:
@@ -210,6 +236,10 @@ class FileReport:
                 for t in self.totals_lines
             ],
             "notes": self.notes,
+            "assumptions": [
+                {"text": str(a), "key": a.key, "columns": list(a.columns)} for a in self.assumed
+            ],
+            "signed_rows": self.signed,
             "first_date": self.first_date,
             "last_date": self.last_date,
         }

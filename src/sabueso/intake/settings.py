@@ -35,6 +35,9 @@ class ReadSettings(BaseModel):
         default_factory=dict, description="CURRENCY = what one unit is in the case's currency"
     )
     currency: str = Field("EUR", exclude=True, description="the case's, which the case sets")
+    ask: bool = Field(
+        False, exclude=True, description="whether there is somebody to be asked, which no plan says"
+    )
     types: dict[str, str] = Field(default_factory=dict, description="column = text, number or date")
 
     @field_validator("delimiter")

@@ -49,6 +49,7 @@ from sabueso.intake.formats.names import Named, own_names
 from sabueso.intake.formats.numbers import MOST_DIGITS, NumberFormat, too_long
 from sabueso.intake.interface import (
     Ambiguous,
+    Assumed,
     Batch,
     Damaged,
     FileReport,
@@ -93,6 +94,7 @@ class _Tally:
     ranges: dict[str, list[date]] = field(default_factory=dict)
     absent: Counter[tuple[str, str]] = field(default_factory=Counter)
     credits_signed: bool = False
+    signed: list[dict[str, str | None]] = field(default_factory=list)
     first_date: Any = None
     last_date: Any = None
 
@@ -186,7 +188,7 @@ def take_file(
                 formats, roles = detect(layout, settings, prior)
         else:
             raise UserError(f"{path}: the columns' formats contradict each other from row to row")
-        _check_told(path, formats, tally.confirmed, tally.odd)
+        _check_told(path, formats, settings, tally)
         _check_mostly_read(path, tally)
     except BaseException:
         if output is not None:
@@ -226,28 +228,113 @@ def take_file(
         quarantined_sums=tally.quarantined_sums,
         totals_lines=_totals_lines(tally),
         damaged=sorted(tally.damaged, key=lambda d: d.line),
-        notes=list(layout.notes)
-        + _differences(layout, settings, prior)
-        + [
-            f"{name}: read as {f.described()}; nothing in the file contradicts it{_either(tally, name)}"
-            for name, f in formats.items()
-            if isinstance(f, (DateFormat, NumberFormat)) and f.assumed
-        ]
-        + [
-            f"{name}: numbers that a program wrote as binary floats are read to 15 digits"
-            for name, f in formats.items()
-            if isinstance(f, NumberFormat) and "machine" in f.styles
-        ]
-        + [
-            f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
-            for (name, text), count in sorted(tally.absent.items())
-        ],
+        notes=_notes(layout, formats, roles, settings, prior, tally),
+        how=_how(layout, formats),
+        signed=tally.signed,
         first_date=_iso(tally.first_date),
         last_date=_iso(tally.last_date),
         unit=reader.unit,
         currencies=tuple(sorted(tally.currencies)),
         parquet_sha256=digest,
     )
+
+
+def _notes(
+    layout: Layout,
+    formats: Mapping[str, Format],
+    roles: Mapping[Role, str],
+    settings: ReadSettings,
+    prior: Prior,
+    tally: _Tally,
+) -> list[str]:
+    """What is to be said of how a file was read, what was assumed among it."""
+    found: list[str] = [*layout.notes, *_differences(layout, settings, prior)]
+    for name, f in formats.items():
+        if isinstance(f, (DateFormat, NumberFormat)) and f.assumed:
+            dated = isinstance(f, DateFormat)
+            text = f"{name}: read as {f.described()}; nothing in the file contradicts it{_either(tally, name)}"
+            key = "read.dates" if dated else "read.decimal"
+            found.append(Assumed(text, key, () if dated else (name,)))
+    found += [
+        f"{name}: numbers that a program wrote as binary floats are read to 15 digits"
+        for name, f in formats.items()
+        if isinstance(f, NumberFormat) and "machine" in f.styles
+    ]
+    found += [
+        f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
+        for (name, text), count in sorted(tally.absent.items())
+    ]
+    return found + _assumed_roles(layout, formats, roles, prior, tally)
+
+
+def _assumed_roles(
+    layout: Layout,
+    formats: Mapping[str, Format],
+    roles: Mapping[Role, str],
+    prior: Prior,
+    tally: _Tally,
+) -> list[Assumed]:
+    """What was assumed of the amounts of a table's first file: which they are, and their signs."""
+    amount = roles.get("amount")
+    if prior.columns or prior.complete or amount is None or "amount" in prior.roles:
+        return []
+    found: list[Assumed] = []
+    if "debit" in roles and "credit" in roles:
+        text = f"{amount} is {roles['debit']} less {roles['credit']}"
+        if tally.credits_signed:
+            text = f"{amount} is {roles['debit']} with {roles['credit']}, which is negative already"
+        found.append(Assumed(text, "roles", (roles["debit"], roles["credit"])))
+    elif "side" in roles:
+        text = f"the sign of {amount} is that of the side in {roles['side']}"
+        found.append(Assumed(text, "roles.side", (amount,)))
+    given = {*roles.values(), LINE_COLUMN}
+    others = [
+        name
+        for name, f in formats.items()
+        if isinstance(f, NumberFormat) and f.scale and name not in given
+    ]
+    if others:
+        text = f"the amounts of the table are those of {amount}, and not {', '.join(others[:4])}"
+        found.append(Assumed(text + (" …" if len(others) > 4 else ""), "roles.amount", (amount,)))
+    return found
+
+
+def _how(layout: Layout, formats: Mapping[str, Format]) -> dict[str, Any]:
+    """Settings of ``read`` that say what was found, as far as the columns agree."""
+    found = dict(layout.found) | {k: v for k, v in layout.settled.items() if k != "types"}
+    numbers = [f for f in formats.values() if isinstance(f, NumberFormat)]
+    marks = {
+        "decimal": {f.decimal for f in numbers if f.scale or f.thousands},
+        "thousands": {f.thousands for f in numbers if f.thousands},
+        "dates": {f.order for f in formats.values() if isinstance(f, DateFormat) and f.order},
+    }
+    return found | {name: next(iter(v)) for name, v in marks.items() if len(v) == 1}
+
+
+MOST_SIGNED = 5
+
+
+def _note_signed(found: Converted, cells: pa.Table, conversion: Conversion, tally: _Tally) -> None:
+    """Keep a few rows whose amount got its sign from another column, of either sign where there are."""
+    roles = conversion.roles
+    amount = roles.get("amount")
+    shown = [roles[role] for role in ("debit", "credit", "side") if role in roles]
+    if amount is None or len(tally.signed) >= MOST_SIGNED or not shown:
+        return
+    if amount in conversion.header:
+        shown.insert(0, amount)
+    values = found.values.column(amount)
+    positive = pc.greater(values, 0).fill_null(False).to_numpy(zero_copy_only=False) & found.good
+    negative = pc.less(values, 0).fill_null(False).to_numpy(zero_copy_only=False) & found.good
+    places = sorted(
+        {*np.flatnonzero(positive)[:3].tolist(), *np.flatnonzero(negative)[:3].tolist()}
+    )
+    for place in places[: MOST_SIGNED - len(tally.signed)]:
+        row: dict[str, str | None] = {
+            f"{name} as written": cells.column(name)[place].as_py() for name in shown
+        }
+        row["line"] = str(found.values.column(LINE_COLUMN)[place].as_py())
+        tally.signed.append({**row, amount: format(values[place].as_py(), "f")})
 
 
 SIGNED_SHARE = 0.95
@@ -266,10 +353,26 @@ def _credits_signed(
 
 
 def _check_told(
-    path: Path, formats: Mapping[str, Format], confirmed: Collection[str], odd: Mapping[str, str]
+    path: Path,
+    formats: Mapping[str, Format],
+    settings: ReadSettings,
+    tally: _Tally,
 ) -> None:
-    """Refuse numbers that may be thousands or decimals, where nothing in the whole file tells."""
+    """Refuse numbers that may be thousands or decimals, where nothing in the whole file tells; and dates
+    that may be of either order of day and month, where somebody is there to be asked."""
+    confirmed, odd = tally.confirmed, tally.odd
     for name, found in formats.items():
+        if (
+            isinstance(found, DateFormat)
+            and found.assumed
+            and name not in confirmed
+            and settings.ask
+        ):
+            text = _either(tally, name).removeprefix(": ")
+            raise Ambiguous(
+                f"{path}: the days of column {name!r} may be months, and nothing in the file tells which: {text}",
+                [(order, "dates", order) for order in ("day first", "month first")],
+            )
         if isinstance(found, NumberFormat) and found.assumed and found.thousands:
             if name in confirmed:
                 continue
@@ -426,6 +529,7 @@ def _read(
             found = _with_totals_by_sum(found, layout, roles, money, tally)
             _note_totals(found, layout, money, tally)
             _note_damage(found, batch, layout, conversion, settings, money, tally, failures)
+            _note_signed(found, batch.cells, conversion, tally)
             keep = found.good
             good = found.values if keep.all() else found.values.filter(pa.array(keep))
             if good.num_rows:
@@ -646,8 +750,8 @@ def _either(tally: _Tally, name: str) -> str:
         return ""
     low, high, other_low, other_high = tally.ranges[name]
     return (
-        f": {low:%Y-%m} to {high:%Y-%m}, by the other order {other_low:%Y-%m} to {other_high:%Y-%m}; say "
-        'which with --dates "day first" or "month first"'
+        f": {low:%Y-%m} to {high:%Y-%m}, by the other order of day and month {other_low:%Y-%m} to "
+        f"{other_high:%Y-%m}"
     )
 
 

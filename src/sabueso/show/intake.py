@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
 
 from rich.console import Console
 from rich.text import Text
 
 from sabueso.case.taking import TakeReport
-from sabueso.intake.interface import FileReport, TotalsLine
+from sabueso.intake.interface import Assumed, FileReport, TotalsLine
 from sabueso.report import numbers as num
 from sabueso.report.palette import AMBER, SEA, STONE
-from sabueso.show.console import next_steps, notes, open_table, title
+from sabueso.show.console import next_steps, notes, open_table, said, title
 from sabueso.show.rules import show_rules
 
 
@@ -38,10 +38,19 @@ def show_intake(console: Console, report: TakeReport) -> None:
     _show_rules(console, report)
     _show_totals(console, report)
     for file in report.files:
-        notes(console, "note", (f"{file.file}: {note}" for note in file.notes))
+        plain = (note for note in file.notes if not isinstance(note, Assumed))
+        notes(console, "note", (f"{file.file}: {note}" for note in plain))
+    _show_signed(console, report)
     console.print()
     _show_controls(console, report)
     _show_reconciliation(console, report)
+    show_assumed(console, [report])
+    if report.plan:
+        console.print()
+        said(console, " the table's part of case.toml, as found:")
+        console.print()
+        for line in report.plan.splitlines():
+            console.print(Text(line), soft_wrap=True)
     if report.kept:
         by = " --by month" if "date" in report.roles else " --measure count"
         steps = [f"sabueso dig {report.table}{by}"]
@@ -76,6 +85,53 @@ def show_again(console: Console, report: TakeReport) -> None:
     show_changes(console, report)
     console.print()
     show_intake(console, report)
+
+
+MOST_ASSUMED = 20
+
+
+def show_assumed(console: Console, reports: Sequence[TakeReport]) -> None:
+    """Print what was assumed, that which touches the most money first, and the key that says otherwise."""
+    listed = [
+        (report, each, money, files) for report in reports for each, money, files in report.assumed
+    ]
+    if not listed:
+        return
+    listed.sort(key=lambda item: -item[2])
+    console.print()
+    table = open_table(
+        [("assumed", "wrap"), ("money touched", "right"), ("say otherwise in case.toml", "left")]
+    )
+    for report, each, money, files in listed[:MOST_ASSUMED]:
+        whole = len(report.files)
+        some = "" if whole == 1 else f" (in {num.many(files, 'file')} of {whole:,})"
+        table.add_row(
+            f" {each}{some}",
+            num.amount(money) if money else "–",
+            f"tables.{report.table}.{each.key}",
+        )
+    console.print(table)
+    if len(listed) > MOST_ASSUMED:
+        console.print(Text(f" and {len(listed) - MOST_ASSUMED:,} more: --format json", style=STONE))
+
+
+def _show_signed(console: Console, report: TakeReport) -> None:
+    """A few rows whose amount got its sign from another column."""
+    rows = next((file.signed for file in report.files if file.signed), [])
+    if not rows:
+        return
+    names = [name for name in rows[0] if name != "line"]
+    console.print()
+    table = open_table([("line", "right"), *((name, "right") for name in names)])
+    for row in rows:
+        table.add_row(
+            row["line"] or "", *(row[name] or "" for name in names[:-1]), _signed(row[names[-1]])
+        )
+    console.print(table)
+
+
+def _signed(amount: str | None) -> str:
+    return "" if amount is None else num.amount(Decimal(amount))
 
 
 def _show_detected(console: Console, report: TakeReport) -> None:

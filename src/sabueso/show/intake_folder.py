@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.intake.interface import Assumed
 from sabueso.report import numbers as num
 from sabueso.report.palette import AMBER, SEA, STONE
 from sabueso.show.console import next_steps, notes, open_table, said, title
-from sabueso.show.intake import unequal_totals
+from sabueso.show.intake import show_assumed, unequal_totals
 
 if TYPE_CHECKING:
     from sabueso.case.proposing import Proposal, Worked
@@ -87,9 +88,12 @@ def show_worked(console: Console, worked: Worked) -> None:
         ),
     )
     for report in worked.taken:
-        each_once = dict.fromkeys(note for file in report.files for note in file.notes)
+        each_once = dict.fromkeys(
+            note for file in report.files for note in file.notes if not isinstance(note, Assumed)
+        )
         notes(console, "note", (f"{report.table}: {note}" for note in each_once))
     _show_links(console, worked)
+    show_assumed(console, worked.taken)
     notes(console, "not read", (f"{path.name}: {why}" for path, why in worked.proposal.unread))
     notes(console, "refused", (f"{name}: {why}" for name, why in worked.refused), AMBER)
     console.print()

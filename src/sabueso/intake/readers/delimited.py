@@ -20,7 +20,7 @@ import pyarrow.csv
 
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.intake.formats.header import LOOKED_AT, find_header
-from sabueso.intake.interface import Batch, Damaged, Layout, OtherEncoding
+from sabueso.intake.interface import Assumed, Batch, Damaged, Layout, OtherEncoding
 from sabueso.intake.readers.cells import column_names, counted, name_notes
 from sabueso.intake.readers.records import (
     NEWLINE,
@@ -141,6 +141,8 @@ class DelimitedReader:
             },
             sample=pa.table([pa.array(c, pa.string()) for c in columns], names=names),
             notes=(*notes, *name_notes(header, names)),
+            found={"encoding": encoding, "delimiter": delimiter}
+            | ({} if header_line == 1 else {"header": header_line}),
             encoding=encoding,
             delimiter=delimiter,
         )
@@ -219,17 +221,15 @@ def _header(
         raise UserError(f"{path}: the file is empty; expected a header line and rows")
     first = firsts[found.row]
     if given == "none" or (found.none and given is None):
-        assumed = "" if given else ", as it seems: if it has, say so with --header-line N"
-        note = f"the file has no header line{assumed}; the columns are named by their places"
+        said = "the file has no header line; the columns are named by their places"
         cells = [f"column {i}" for i in range(1, found.width + 1)]
-        return cells, first, [note]
+        return cells, first, [said if given else Assumed(said, "read.header")]
     cells, last = _record(path, lines, first, delimiter)
-    notes = []
+    notes: list[str] = []
     skipped = [i for i in range(start, first) if lines[i].strip()]
     if skipped:
-        notes.append(
-            f"the header is line {first + 1}; {num_lines(len(skipped))} before it are no part of the table"
-        )
+        text = f"the header is line {first + 1}; {num_lines(len(skipped))} before it are no part of the table"
+        notes.append(Assumed(text, "read.header"))
     # One mark more, or less, at the end of every line is a habit of the program that wrote them.
     wide = Counter(len(row) for row in rows[found.row + 1 :] if any(row))
     usual = wide.most_common(1)[0][0] if wide else len(cells)

@@ -16,6 +16,7 @@ from typing import IO, Any
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.encodings import gathered, tell
+from sabueso.intake.interface import Assumed
 
 PACKED = (".gz", ".zip", ".bz2", ".xz")
 _STREAMS: dict[str, Any] = {".gz": gzip.open, ".bz2": bz2.open, ".xz": lzma.open}
@@ -189,9 +190,12 @@ def single_byte(path: Path) -> tuple[str, str]:
     return ("latin-1" if western else told.encoding), told.language
 
 
-def assumed_encoding(encoding: str, language: str) -> str:
+def assumed_encoding(encoding: str, language: str) -> Assumed:
     """What is said of an encoding that nothing but the letters of a text tell."""
-    return f"the encoding is assumed to be {encoding}, since its letters are then {language}; say another with --encoding"
+    return Assumed(
+        f"the encoding is assumed to be {encoding}: its letters are then {language}",
+        "read.encoding",
+    )
 
 
 _NOT_CONTROL = bytes(b for b in range(256) if not 0x80 <= b <= 0x9F)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.header import find_header
-from sabueso.intake.interface import Batch, Layout
+from sabueso.intake.interface import Assumed, Batch, Layout
 from sabueso.intake.readers.books import Book, is_marked_up, open_book
 from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
@@ -70,9 +70,8 @@ class SpreadsheetReader:
         notes = list(first.notes)
         if others:
             listed = ", ".join(map(repr, others))
-            notes.append(
-                f"not taken, for their columns differ from those of {first.name!r}, the longest: {listed}"
-            )
+            text = f"not taken, for their columns differ from those of {first.name!r}, the longest: {listed}"
+            notes.append(Assumed(text, "read.sheet"))
         sample = [dict(r) for _, r in islice(_records(book, first), SAMPLE_ROWS)]
         return _Workbook(
             header=first.header,
@@ -83,6 +82,7 @@ class SpreadsheetReader:
             sample=text_table(first.header, sample),
             sheets=chosen,
             sheet=first.name,
+            found={"header": first.header_row} if first.header_row > 1 else {},
             notes=tuple(notes),
             skipped=sum(s.header_row for s in chosen[1:]),
         )
@@ -120,15 +120,16 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
             return None
     notes: list[str] = []
     if given == "none" or (found.none and given is None):
-        assumed = "" if given else ", as it seems: if it has, say so with --header-line N"
-        notes.append(f"the sheet has no header{assumed}; the columns are named by their places")
+        said = "the sheet has no header; the columns are named by their places"
+        notes.append(said if given else Assumed(said, "read.header"))
         texts = [f"column {i}" for i in range(1, len(columns) + 1)]
         return _Sheet(name, texts, head[place][0] - 1, columns, tuple(notes))
     skipped = sum(map(bool, filled[:place]))
     if skipped:
-        notes.append(
+        text = (
             f"the header is row {head[place][0]}; {skipped} filled above are no part of the table"
         )
+        notes.append(Assumed(text, "read.header"))
     texts = cells[place]
     names = column_names(texts)
     return _Sheet(name, names, head[place][0], columns, (*notes, *name_notes(texts, names)))

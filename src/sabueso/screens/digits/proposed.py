@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import Any
 
 import sqlglot.expressions as exp
 
@@ -12,10 +12,11 @@ from sabueso.population import sql
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
+from sabueso.screens.finding import Finding
 from sabueso.screens.proposal import Proposal, is_budget, settings_of, signs_of
 
-if TYPE_CHECKING:
-    from sabueso.screens.digits.test import Digits
+Run = Callable[[Population, str], Finding[Any]]
+"""The test of some digits on a population."""
 
 LEAST = {"first": 1_000, "first-two": 3_000}
 """Rows from which a test of these digits is proposed."""
@@ -26,7 +27,7 @@ PRICES, PRICE_SHARE, LEAST_OF_LIST, MOST_LISTS = 5, 0.30, 100, 8
 
 
 def proposed_digits(
-    screen: Digits, population: Population, against: frozenset[str]
+    run: Run, population: Population, against: frozenset[str]
 ) -> Iterator[Proposal]:
     """First and first-two digits, where nothing speaks against them."""
     table = population.table
@@ -47,7 +48,7 @@ def proposed_digits(
     behind = table.role("preparer") or table.role("party")
     without = f", without the price lists {', '.join(map(str, lists))}" if lists else ""
     for digits, least in LEAST.items():
-        finding = screen.run(chosen, screen.settings(digits=digits))
+        finding = run(chosen, digits)
         doubtful = {c.code for c in finding.cautions} & (against | NARROW)
         if finding.population.used < least or doubtful:
             continue

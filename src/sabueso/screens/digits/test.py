@@ -142,7 +142,11 @@ class Digits(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         if described is not None:
-            yield from proposed_digits(self, population, AGAINST)
+
+            def run(chosen: Population, digits: str) -> Finding[DigitGroup]:
+                return self.run(chosen, self.settings(digits=digits))
+
+            yield from proposed_digits(run, population, AGAINST)
 
     def run(self, population: Population, settings: DigitsSettings) -> Finding[DigitGroup]:
         table = population.table
