@@ -81,6 +81,7 @@ class _Tally:
     accepted: int = 0
     totals: int = 0
     blank: int = 0
+    headers: int = 0
     continued: int = 0
     file_lines: int = 0
     sums: dict[str, Decimal] = field(default_factory=dict)
@@ -199,7 +200,8 @@ def take_file(
             output.unlink(missing_ok=True)
         raise UserError(f"{path}: the file holds a header and no rows")
     counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
-    lines = layout.header_line + layout.skipped + counted + tally.continued
+    headers = layout.header_line + layout.skipped + tally.headers
+    lines = headers + counted + tally.continued
     if tally.file_lines and tally.file_lines != lines:
         raise ProgramFault(
             f"{path}: {lines:,} {reader.unit} are accounted for, and the file has "
@@ -215,7 +217,7 @@ def take_file(
         file=called or path.name,
         size=path.stat().st_size,
         lines=lines,
-        header_lines=layout.header_line + layout.skipped,
+        header_lines=headers,
         continued=tally.continued,
         accepted=tally.accepted,
         quarantined=len(tally.damaged),
@@ -249,6 +251,9 @@ def _notes(
 ) -> list[str]:
     """What is to be said of how a file was read, what was assumed among it."""
     found: list[str] = [*layout.notes, *_differences(layout, settings, prior)]
+    if tally.headers:
+        again = "once" if tally.headers == 1 else f"{tally.headers:,} times"
+        found.append(f"the header stands among the rows {again} more, and is no row")
     for name, f in formats.items():
         if isinstance(f, (DateFormat, NumberFormat)) and f.assumed:
             dated = isinstance(f, DateFormat)
@@ -676,6 +681,13 @@ def _note_damage(
     if not len(places):
         return
     cells = batch.cells.take(pa.array(places))
+    heads = [_is_header(row, layout.header) for row in cells.to_pylist()]
+    if any(heads):
+        tally.headers += sum(heads)
+        places = places[~np.array(heads)]
+        if not len(places):
+            return
+        cells = batch.cells.take(pa.array(places))
     bad = found.bad[places]
     formats, roles = dict(conversion.formats), dict(conversion.roles)
     widen_or_not(cells, bad, len(batch.lines), layout, formats, settings, roles, failures)
@@ -697,6 +709,15 @@ def _note_damage(
             if row[money_name] is not None:
                 before = tally.quarantined_sums.get(money_name, Decimal(0))
                 tally.quarantined_sums[money_name] = before + row[money_name]
+
+
+def _is_header(row: Mapping[str, str | None], header: Sequence[str]) -> bool:
+    """Whether a row is the header once more, as a report prints it on each page."""
+    cells = [" ".join((row[name] or "").split()) for name in header]
+    same = sum(cell == name for cell, name in zip(cells, header, strict=True))
+    return same * 2 > len(header) and all(
+        not cell or name.startswith(cell) for cell, name in zip(cells, header, strict=True)
+    )
 
 
 def _why_not(conversion: Conversion, name: str, text: str) -> str:

@@ -23,11 +23,12 @@ DATA_SHARE = 0.8
 @dataclass(frozen=True)
 class Found:
     """The row of the header, from 0, and how many cells a row has; ``none`` where the first row is
-    one of the table's own."""
+    one of the table's own; ``above`` is the row before it that its names belong under."""
 
     row: int
     width: int
     none: bool = False
+    above: int | None = None
 
 
 def find_header(rows: Sequence[Sequence[str]]) -> Found | None:
@@ -53,7 +54,67 @@ def find_header(rows: Sequence[Sequence[str]]) -> Found | None:
     below = [rows[i] for i in filled if i > first and len(rows[i]) == len(rows[first])]
     if below and _is_data(rows[first], below):
         return Found(first, width, none=True)
+    at = filled.index(first)
+    if at + 1 < len(filled) and _goes_on(rows, first, filled[at + 1], filled[at + 2 :]):
+        return Found(filled[at + 1], width, above=first)
+    if at and filled[at - 1] == first - 1 and _stands_above(rows[first - 1], rows[first]):
+        return Found(first, width, above=first - 1)
     return Found(first, width)
+
+
+def joined_names(above: Sequence[str], names: Sequence[str]) -> list[str]:
+    """Names of two rows: what stands above goes for the columns to its right up to the next.
+
+    Examples
+    --------
+    >>> joined_names(["", "2023", "", "2024", ""], ["Account", "Debit", "Credit", "Debit", "Credit"])
+    ['Account', '2023 Debit', '2023 Credit', '2024 Debit', '2024 Credit']
+    >>> joined_names(["Account", "Amount", ""], ["", "Debit", "Credit"])
+    ['Account', 'Amount Debit', 'Amount Credit']
+    """
+    found, last = [], ""
+    for place, name in enumerate(names):
+        own = above[place].strip() if place < len(above) else ""
+        last = own or last
+        plain = " ".join(name.split())
+        found.append(own if not plain else f"{last} {plain}".strip() if last != plain else plain)
+    return found
+
+
+def _goes_on(rows: Sequence[Sequence[str]], first: int, second: int, below: Sequence[int]) -> bool:
+    """Whether a header goes on in a second row: names where it has none, above a column of data."""
+    head, more = rows[first], rows[second]
+    if len(head) != len(more) or any(_kind(cell) == "data" for cell in more):
+        return False
+    gaps = [i for i, cell in enumerate(more) if cell and not head[i]]
+    if not gaps or not below:
+        return False
+    under = [rows[i] for i in below if len(rows[i]) == len(more)]
+    named = [i for i, cell in enumerate(more) if cell]
+    return all(_holds_data(under, place) for place in named)
+
+
+def _stands_above(above: Sequence[str], names: Sequence[str]) -> bool:
+    """Whether the row before a header tells columns of one name apart."""
+    if len(above) != len(names) or sum(map(bool, above)) < 2:
+        return False
+    repeated = {name for name in names if name and names.count(name) > 1}
+    return bool(repeated) and all(
+        len(
+            {
+                full
+                for full, plain in zip(joined_names(above, names), names, strict=True)
+                if plain == name
+            }
+        )
+        > 1
+        for name in repeated
+    )
+
+
+def _holds_data(rows: Sequence[Sequence[str]], place: int) -> bool:
+    kinds = [k for row in rows if (k := _kind(row[place]))]
+    return bool(kinds) and kinds.count("data") >= DATA_SHARE * len(kinds)
 
 
 def _width(rows: Sequence[Sequence[str]]) -> int:

@@ -208,6 +208,13 @@ def _phrased_pair(names: Sequence[str]) -> tuple[str, str] | None:
     return None
 
 
+def _several(role: Role, columns: Sequence[Column]) -> bool:
+    """Whether more than one number column is called as those in a role are."""
+    words = _WORDS[role].split()
+    named = [c for c in columns if c.type == "number" and set(folded(c.name).split()) & set(words)]
+    return len(named) > 1
+
+
 def guess_roles(
     columns: Sequence[Column],
     distinct: Mapping[str, tuple[int, int]],
@@ -276,7 +283,9 @@ def guess_roles(
     if {"debit", "credit"} <= set(found):
         sides = found["debit"], found["credit"]
         words = set(folded(" ".join(sides)).split())
-        if words.isdisjoint(_SIDES) and both_filled(*sides):
+        several = all(_several(role, columns) for role in ("debit", "credit"))
+        # Of two pairs, such as those of two years, neither is the table's.
+        if several or (words.isdisjoint(_SIDES) and both_filled(*sides)):
             del found["debit"], found["credit"]
     # A debit without a credit is only a column called "cargo".
     if ("debit" in found) != ("credit" in found):

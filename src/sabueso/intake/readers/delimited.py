@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.base.errors import ProgramFault, UserError
-from sabueso.intake.formats.header import LOOKED_AT, find_header
+from sabueso.intake.formats.header import LOOKED_AT, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout, OtherEncoding
 from sabueso.intake.readers.cells import column_names, counted, name_notes
 from sabueso.intake.readers.records import (
@@ -226,7 +226,14 @@ def _header(
         return cells, first, [said if given else Assumed(said, "read.header")]
     cells, last = _record(path, lines, first, delimiter)
     notes: list[str] = []
-    skipped = [i for i in range(start, first) if lines[i].strip()]
+    top = first
+    if found.above is not None:
+        top = firsts[found.above]
+        cells = joined_names(rows[found.above], cells)
+        notes.append(
+            Assumed(f"the names stand in two lines, {top + 1} and {first + 1}", "read.header")
+        )
+    skipped = [i for i in range(start, top) if lines[i].strip()]
     if skipped:
         text = f"the header is line {first + 1}; {num_lines(len(skipped))} before it are no part of the table"
         notes.append(Assumed(text, "read.header"))

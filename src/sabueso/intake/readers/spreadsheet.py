@@ -8,7 +8,7 @@ from itertools import islice
 from pathlib import Path
 
 from sabueso.base.errors import UserError
-from sabueso.intake.formats.header import find_header
+from sabueso.intake.formats.header import find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Layout
 from sabueso.intake.readers.books import Book, is_marked_up, open_book
 from sabueso.intake.readers.cells import (
@@ -124,13 +124,18 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
         notes.append(said if given else Assumed(said, "read.header"))
         texts = [f"column {i}" for i in range(1, len(columns) + 1)]
         return _Sheet(name, texts, head[place][0] - 1, columns, tuple(notes))
-    skipped = sum(map(bool, filled[:place]))
+    texts, top = cells[place], place
+    if found.above is not None and given is None:
+        top = found.above
+        texts = joined_names(cells[top], texts)
+        text = f"the names stand in two rows, {head[top][0]} and {head[place][0]}"
+        notes.append(Assumed(text, "read.header"))
+    skipped = sum(map(bool, filled[:top]))
     if skipped:
         text = (
             f"the header is row {head[place][0]}; {skipped} filled above are no part of the table"
         )
         notes.append(Assumed(text, "read.header"))
-    texts = cells[place]
     names = column_names(texts)
     return _Sheet(name, names, head[place][0], columns, (*notes, *name_notes(texts, names)))
 
