@@ -171,8 +171,8 @@ def test_subjects_of_tests_to_come():
     cell = Cell({"weekday": "7 Sun", "hour": 3}, "(amount > 0)")
     assert cell.label() == "weekday 7 Sun × hour 3"
     assert cell.rows(table) == "(weekday) = '7 Sun' and (hour) = 3 and (amount > 0)"
-    gap = NumberRange({"column": "id", "first": "P1", "last": "P9"}, "id", "P1", "P9")
-    assert (gap.label(), gap.rows(table)) == ("id P1 to P9", "id in ('P1', 'P9')")
+    gap = NumberRange({"id": "P2 – P8"}, "id", "P1", "P9")
+    assert (gap.label(), gap.rows(table)) == ("id P2 – P8 missing", "id in ('P1', 'P9')")
     line = Line({"period": "S1", "period (sabueso)": "2025"}, "new")
     assert (line.period, line.clients(), line.label()) == (
         "2025",

@@ -276,6 +276,8 @@ class Case:
             currency=self._currency(found, section),
             fiscal_year_starts=self.plan.case.fiscal_year_starts,
             links=self._links(name) if linked else {},
+            rules=tuple(section.rules),
+            facts=self.plan.facts_by_name(),
         )
         if section.columns:
             from sabueso.population.derived import with_derived
@@ -331,6 +333,13 @@ class Case:
         beside = [link.table for each in tables.values() for link in each.links.values()]
         for other in beside:
             tables.setdefault(other.name, other)
+        for other_name in {
+            str(r.get("among", "")).partition(".")[0]
+            for t in list(tables.values())
+            for r in t.rules
+        }:
+            if other_name in self.plan.tables and self.sources(other_name):
+                tables.setdefault(other_name, self.table(other_name, linked=False))
         known: dict[Any, Any] = {}
         section = self.plan.engine
         try:

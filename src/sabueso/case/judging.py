@@ -12,11 +12,11 @@ from sabueso.case.folder import Case
 from sabueso.case.plan import TableSection
 from sabueso.case.register import Event
 from sabueso.intake.interface import FileReport
-from sabueso.intake.rules.declared import AnyRule, Exists
 from sabueso.intake.rules.judging import RuleReport, judge
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.engines import Engine
 from sabueso.population.table import Part, Table, unify
+from sabueso.screens.rules.declared import AnyRule, Exists
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from datetime import date
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,7 +18,7 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import ROLES
 
 if TYPE_CHECKING:
-    from sabueso.intake.rules.declared import AnyRule
+    from sabueso.screens.rules.declared import AnyRule
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]{0,40}")
 _SIZE = re.compile(r"[1-9][0-9]*(\.[0-9]+)? ?(KB|MB|GB|TB|KiB|MiB|GiB|TiB)")
@@ -121,7 +122,20 @@ class Plan(_Part):
     engine: EngineSection = Field(default_factory=EngineSection)
     tables: dict[str, TableSection] = Field(default_factory=dict)
     populations: dict[str, PopulationSection] = Field(default_factory=dict)
+    facts: dict[str, Any] = Field(default_factory=dict)
     screens: list[ScreenSection] = Field(default_factory=list)
+
+    @field_validator("facts")
+    @classmethod
+    def _usable(cls, value: dict[str, Any]) -> dict[str, Any]:
+        for name in flat_facts(value):
+            if not all(_NAME.fullmatch(part) for part in name.split(".")):
+                raise ValueError(f"fact {name!r}: expected a letter, then letters, digits or _")
+        return value
+
+    def facts_by_name(self) -> dict[str, Any]:
+        """Facts by their full names: numbers exact, dates, texts, lists of these."""
+        return flat_facts(self.facts)
 
     @field_validator("tables")
     @classmethod
@@ -178,6 +192,38 @@ class Plan(_Part):
     def holds(self, name: str) -> bool:
         """Whether there is such a table or population."""
         return name in self.tables or name in self.populations
+
+
+def flat_facts(values: Mapping[str, Any], before: str = "") -> dict[str, Any]:
+    """Facts in tables within tables by their full names.
+
+    Examples
+    --------
+    >>> flat_facts({"approval": 5000, "loan": {"rate": 0.035}})
+    {'approval': 5000, 'loan.rate': Decimal('0.035')}
+
+    Raises
+    ------
+    ValueError
+        If a value is none that an expression could hold.
+    """
+    found: dict[str, Any] = {}
+    for name, value in values.items():
+        if isinstance(value, Mapping):
+            found |= flat_facts(value, f"{before}{name}.")
+        elif isinstance(value, list):
+            found[before + name] = [_fact(f"{before}{name}", each) for each in value]
+        else:
+            found[before + name] = _fact(before + name, value)
+    return found
+
+
+def _fact(name: str, value: Any) -> Any:
+    if isinstance(value, float):
+        return Decimal(repr(value))
+    if isinstance(value, bool) or not isinstance(value, (int, Decimal, str, date)):
+        raise ValueError(f"fact {name!r}: expected a number, a text, a date, or a list of these")
+    return value
 
 
 def _free_prefix(table: str, used: Collection[str]) -> str:
@@ -255,7 +301,7 @@ def rules_of(path: Path, table: str, section: TableSection) -> list[AnyRule]:
         return []
     from pydantic import TypeAdapter
 
-    from sabueso.intake.rules.declared import Rule
+    from sabueso.screens.rules.declared import Rule
 
     adapter: TypeAdapter[AnyRule] = TypeAdapter(Rule)
     found: list[AnyRule] = []

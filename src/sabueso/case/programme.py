@@ -17,6 +17,7 @@ from sabueso.base.errors import UserError, nearest
 from sabueso.base.exact import exactly
 from sabueso.case.aside import screened
 from sabueso.case.exceptions import canonical, exception_id
+from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
 from sabueso.case.plan import ScreenSection
 from sabueso.case.recording import (
@@ -65,6 +66,7 @@ def run_test(
     engine is open.
     """
     screen = find_screen(test)
+    settings = with_facts(settings, case.plan.facts_by_name(), place)
     validated = screen.settings.from_plan(settings, place)
     others = screen.tables(settings)
     with case.populations(table, *others) as population:
@@ -146,7 +148,8 @@ def _ready(case: Case, screens: Sequence[ScreenSection]) -> tuple[list[_Ready], 
         place = f"{case.plan_path}, screen {section.name!r}"
         try:
             screen = find_screen(section.test)
-            settings = screen.settings.from_plan(section.settings, place)
+            given = with_facts(section.settings, case.plan.facts_by_name(), place)
+            settings = screen.settings.from_plan(given, place)
             for name in (section.table, *screen.tables(section.settings)):
                 case.table(name)
         except UserError as error:

@@ -22,7 +22,6 @@ from sabueso.case.plan_section import section_text
 from sabueso.case.quarantine import write_quarantine
 from sabueso.case.register import Event, Writer
 from sabueso.intake.interface import Assumed, FileReport
-from sabueso.intake.rules.declared import AnyRule
 from sabueso.intake.rules.judging import RuleReport
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import (
@@ -34,6 +33,7 @@ from sabueso.intake.take import (
     take_file,
 )
 from sabueso.population.table import Column, Part, Role
+from sabueso.screens.rules.declared import AnyRule
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
+from sabueso.case.facts import names_fact, with_facts
 from sabueso.case.folder import Case
 from sabueso.case.outputs import streamed_target
 from sabueso.case.plan import write_screen
@@ -65,7 +66,10 @@ def try_test(
     if keep is not None:
         if not keep.strip():
             raise UserError("--keep needs a name for the screen")
-        values = screen.settings.from_plan(dict(settings), place).as_plan()
+        facts = case.plan.facts_by_name()
+        values = screen.settings.from_plan(with_facts(settings, facts, place), place).as_plan()
+        # A fact that a setting names stays named: it may change with the plan.
+        values |= {name: value for name, value in settings.items() if names_fact(value)}
         with case.locked():
             write_screen(case.plan_path, keep, test, table, values)
     view = screen.view(finding)

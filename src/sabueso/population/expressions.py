@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection
+from datetime import date, datetime
 from decimal import Decimal
 from functools import cache
 from typing import Any
@@ -281,6 +282,8 @@ def _checked(
     """The tree with columns resolved and helpers expanded, or the sentence that says why not."""
 
     def visit(node: Tree) -> Tree:
+        if isinstance(node, _Fact):
+            return node.this
         if isinstance(node, exp.Anonymous):
             name = node.name.lower()
             if name not in _DIGIT_HELPERS:
@@ -289,8 +292,16 @@ def _checked(
                     f"expression{nearest(name, [*_DIGIT_HELPERS, *_FUNCTION_NAMES])}"
                 )
             return _digit_helper(node, table, what, _DIGIT_HELPERS[name])
+        if isinstance(node, exp.In):
+            _spread_facts(node, table, what)
         if isinstance(node, exp.Column):
             if node.args.get("table"):
+                if (fact := _fact_named(node, table, what)) is not None:
+                    if isinstance(fact, list):
+                        raise UserError(
+                            f"{what} {text!r}: {node.sql()} is a list; it goes after in"
+                        )
+                    return _fact_tree(fact)
                 if node.table == table.name and not node.args.get("db"):
                     return _column_or_period(node.name, table)
                 return _linked(node, table, what)
@@ -329,6 +340,58 @@ def _checked(
         return walk(tree.copy())
     except RecursionError:
         raise _too_deep(what) from None
+
+
+FACTS = "facts"
+
+
+def _fact_named(node: exp.Column, table: Table, what: str) -> Any:
+    """The fact of the plan that a name such as ``facts.approval`` stands for; None where it is none.
+
+    Raises
+    ------
+    UserError
+        If the plan has no such fact.
+    """
+    parts = [part.name for part in node.parts]
+    if parts[0].lower() != FACTS or FACTS in {link.table.name for link in table.links.values()}:
+        return None
+    name = ".".join(parts[1:])
+    if name not in table.facts:
+        known = nearest(name, table.facts) or "; facts stand in case.toml under [facts]"
+        raise UserError(f"{what}: there is no fact {name!r}{known}")
+    return table.facts[name]
+
+
+def _fact_tree(value: Any) -> Tree:
+    if isinstance(value, datetime):
+        return sql.cast(sql.text(value.isoformat(" ")), "TIMESTAMP")
+    if isinstance(value, date):
+        return sql.cast(sql.text(value.isoformat()), "DATE")
+    return sql.text(value) if isinstance(value, str) else sql.number(Decimal(value))
+
+
+def _spread_facts(node: exp.In, table: Table, what: str) -> None:
+    """Put the values of a list in the place of its name: ``day in facts.holidays``."""
+    listed = [*node.expressions, *([node.args["field"]] if node.args.get("field") else [])]
+    spread: list[Tree] = []
+    for each in listed:
+        bare = each.unnest()
+        named = isinstance(bare, exp.Column) and bool(bare.args.get("table"))
+        fact = _fact_named(bare, table, what) if named else None
+        if fact is None:
+            spread.append(each)
+        else:
+            spread += [
+                _Fact(this=_fact_tree(v)) for v in (fact if isinstance(fact, list) else [fact])
+            ]
+    if any(isinstance(each, _Fact) for each in spread):
+        node.set("field", None)
+        node.set("expressions", spread)
+
+
+class _Fact(exp.Paren):
+    """A fact's value, checked already."""
 
 
 def _too_deep(what: str) -> UserError:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from sabueso.base.errors import UserError, nearest
 
@@ -100,6 +101,10 @@ class Table:
     fiscal_year_starts: int = 1
     links: dict[str, Linked] = field(default_factory=dict)
     derived: tuple[Derived, ...] = ()
+    rules: tuple[Mapping[str, Any], ...] = ()
+    """The rules that the plan declares, as they stand there."""
+    facts: Mapping[str, Any] = field(default_factory=dict)
+    """The facts of the plan by their full names, such as ``loan.rate``."""
 
     @property
     def stored(self) -> tuple[Column, ...]:

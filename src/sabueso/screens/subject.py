@@ -212,8 +212,8 @@ class Cell(Subject):
 
 @dataclass(frozen=True)
 class NumberRange(Subject):
-    """Numbers of a series from one to another. Missing ones have no rows: those at both ends are
-    looked at."""
+    """Numbers of a series that are missing. They have no rows: those before and after them are looked
+    at, ``first`` and ``last``."""
 
     kind = "range"
 
@@ -222,7 +222,7 @@ class NumberRange(Subject):
     last: str = ""
 
     def label(self) -> str:
-        return f"{self.column} {self.first} to {self.last}"
+        return f"{super().label()} missing"
 
     def rows(self, table: Table) -> str:
         from sabueso.population.expressions import literal, quoted_name

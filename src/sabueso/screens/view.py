@@ -93,6 +93,11 @@ class View(Generic[R]):
             return []
         return [f"sabueso dig {self.finding.source} --where {shell(equals(*opened))} --rows"]
 
+    def asked_for(self) -> str:
+        """How much was flagged of how much, where no hypothesis is tested."""
+        looked_at = num.many(self.finding.looked_at, *self.subjects)
+        return f"{len(self.finding.flags):,} of {looked_at}"
+
     def name(self) -> str:
         """What the screen may be called in the programme."""
         return f"{self.finding.test} of {self.finding.source}{self.by().replace(', ', ' and ')}"

@@ -51,6 +51,7 @@ def show_intake(console: Console, report: TakeReport) -> None:
         console.print()
         for line in report.plan.splitlines():
             console.print(Text(line), soft_wrap=True)
+        console.print()
     if report.kept:
         by = " --by month" if "date" in report.roles else " --measure count"
         steps = [f"sabueso dig {report.table}{by}"]

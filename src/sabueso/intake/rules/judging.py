@@ -19,13 +19,13 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.intake.interface import Damaged, FileReport
 from sabueso.intake.parquet import open_writer, verify
-from sabueso.intake.rules.breaches import NEW, breach, gaps
-from sabueso.intake.rules.declared import AnyRule
-from sabueso.intake.rules.declared import Sequence as NumberSequence
 from sabueso.population import sql
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Part, Table, money
+from sabueso.screens.rules.breaches import NEW, breach, gaps
+from sabueso.screens.rules.declared import AnyRule
+from sabueso.screens.rules.declared import Sequence as NumberSequence
 
 MOST_LISTED = 100_000
 _ROW = pa.schema([(FILE_COLUMN, pa.string()), (LINE_COLUMN, pa.int64())])

@@ -11,7 +11,10 @@ from typing import Any
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.intake.rules.declared import (
+from sabueso.population import sql
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
+from sabueso.screens.rules.declared import (
     Allowed,
     AnyRule,
     Balances,
@@ -24,9 +27,6 @@ from sabueso.intake.rules.declared import (
     Sequence,
     Unique,
 )  # fmt: skip
-from sabueso.population import sql
-from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 
 NEW = "_new"
 """Beside a table's columns, what rules are judged over has this: whether the row was just read. Of

@@ -1,0 +1,1 @@
+"""The rules that the plan declares of a table."""
