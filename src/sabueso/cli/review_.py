@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from decimal import Decimal, InvalidOperation
 from pathlib import Path
 
-from sabueso.base.errors import UserError
+from sabueso.base.typed import typed_amount
 from sabueso.cli import words
 from sabueso.cli.common import answered, as_option, case_option, initials_of
 
@@ -62,18 +61,6 @@ def run(args: argparse.Namespace) -> int:
         args,
         lambda case: review(
             case, args.exceptions, what, reason=args.reason, initials=initials_of(args, case),
-            error_amount=_amount(args.amount), evidence=args.evidence, set_aside=args.set_aside,
+            error_amount=None if args.amount is None else typed_amount(args.amount, "--amount"), evidence=args.evidence, set_aside=args.set_aside,
         ),
     )  # fmt: skip
-
-
-def _amount(text: str | None) -> Decimal | None:
-    if text is None:
-        return None
-    try:
-        value = Decimal(text.replace(",", ""))
-    except InvalidOperation:
-        value = Decimal("NaN")
-    if not value.is_finite():
-        raise UserError(f"--amount {text!r} is no amount; expected digits such as 1188.00")
-    return value
