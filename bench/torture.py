@@ -38,6 +38,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+from hostile_forms import FORMS, Rows
 from sabueso.base import outcome
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
@@ -145,8 +146,12 @@ def _check_truth(trials: Trials, code: int, out: str, truth: dict[str, Any], nam
     total = report["total"]
     if total["accepted"] != truth["rows"] or total["quarantined"] != truth.get("bad", 0):
         trials.fault("lost", f"{name}: {total}, expected {truth}")
-    elif Decimal(report["files"][0]["sums"]["amount"]) != truth["sum"]:
+    elif _amounts(report["files"][0]["sums"]) != truth["sum"]:
         trials.fault("wrong sum", f"{name}: {report['files'][0]['sums']}, expected {truth}")
+
+
+def _amounts(sums: dict[str, str]) -> Decimal:
+    return Decimal(next(value for name, value in sums.items() if name.lower() == "amount"))
 
 
 Source = tuple[str, bytes, dict[str, Any]]
@@ -265,8 +270,19 @@ def _statement(made: random.Random) -> Source:
     return ".xml", text.encode(), {"rows": len(rows), "sum": sum((r[2] for r in rows), Decimal(0))}
 
 
+def _of_form(
+    form: Callable[[Rows, random.Random], tuple[str, bytes]],
+) -> Callable[[random.Random], Source]:
+    def made_of(made: random.Random) -> Source:
+        rows, truth = _rows(made)
+        return *form(rows, made), truth
+
+    return made_of
+
+
 SOURCES: list[Callable[[random.Random], Source]] = [
     _delimited, _workbook, _delimited, _parquet, _delimited, _objects, _gzipped, _statement, _zipped,
+    *map(_of_form, FORMS),
 ]  # fmt: skip
 
 

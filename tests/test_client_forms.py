@@ -12,6 +12,7 @@ import xlsxwriter
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import inside, inside_json
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.encodings import gathered, tell
@@ -282,3 +283,20 @@ def test_names_that_differ_in_accents_blanks_or_capitals_are_one_column(engine, 
     two = take_file(second, tmp_path / "b.parquet", ReadSettings(), known, engine)
     assert {c.name for c in two.columns} == {c.name for c in one.columns}
     assert sum("is called" in note for note in two.notes) == 3
+
+
+def test_a_folder_with_an_index_is_its_tables(tmp_path):
+    inside("open", ".", cwd=tmp_path)
+    box = tmp_path / "box"
+    box.mkdir()
+    (box / "INDEX.XML").write_text(INDEX.format(range=""))
+    (box / "buchungen.txt").write_bytes(
+        b'"B1";01.02.2024;"0420";1.234;19500\r\n"B2";03.02.2024;"0421";-34,50;-5\r\n'
+    )
+    assert "names fest.dat" in inside("intake", "box", cwd=tmp_path).stdout
+    (box / "fest.dat").write_bytes(b"A0001       100\nA0002      -250\n")
+    error = inside("intake", "box/INDEX.XML", "--as", "x", cwd=tmp_path, code=2).stderr
+    assert "describes 2 tables: buchungen.txt, fest.dat" in error
+    inside("intake", "box", "--yes", cwd=tmp_path)
+    tables = {t["table"]: t["rows"] for t in inside_json("survey", cwd=tmp_path)["tables"]}
+    assert tables == {"buchungen": 2, "fest": 2}

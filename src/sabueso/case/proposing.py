@@ -12,6 +12,7 @@ from sabueso.base.errors import UserError
 from sabueso.case.folder import OWN_FOLDERS, Case
 from sabueso.case.taking import TakeReport
 from sabueso.intake.formats.roles import folded
+from sabueso.intake.readers.audit_export import described, files_of
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import readable, reader_for
 from sabueso.population.links import Link
@@ -61,6 +62,8 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     unread: list[tuple[Path, str]] = []
     for root, path in _files(case, paths):
         try:
+            if files_of(path):
+                continue  # it describes others, which are read by it
             with readable(path):
                 layout = reader_for(path).layout(path, ReadSettings())
         except UserError as error:
@@ -114,7 +117,11 @@ def _files(case: Case, paths: Sequence[str]) -> list[tuple[Path, Path]]:
 
 
 def _named(files: Sequence[Path], root: Path) -> str:
-    """A table's name: that of the folder that the files share, else what their names have in common."""
+    """A table's name: as an index beside the file has it, that of the folder that the files share, else what
+    their names have in common."""
+    said = described(files[0])
+    if said is not None:
+        return _word(said.name)
     shared = Path(os.path.commonpath([path.parent for path in files]))
     if len(files) > 1 and shared != root and shared.is_relative_to(root):
         return _word(shared.name)

@@ -22,6 +22,7 @@ from sabueso.case.plan_section import section_text
 from sabueso.case.quarantine import write_quarantine
 from sabueso.case.register import Event, Writer
 from sabueso.intake.interface import Assumed, FileReport
+from sabueso.intake.readers.audit_export import files_of
 from sabueso.intake.rules.judging import RuleReport
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import (
@@ -163,7 +164,7 @@ def source_files(case: Case, given: Sequence[str], table: str) -> list[Path]:
             if not files:
                 raise UserError(f"{pattern}: the folder holds no file that a reader takes")
         elif path.is_file():
-            files = [path]
+            files = _described(path)
         elif any(mark in pattern for mark in "*?["):
             anchor = Path(path.anchor or ".")
             files = sorted(p for p in anchor.glob(str(path.relative_to(anchor))) if p.is_file())
@@ -181,6 +182,24 @@ def source_files(case: Case, given: Sequence[str], table: str) -> list[Path]:
                 "under another name"
             ) from None
     return found
+
+
+def _described(path: Path) -> list[Path]:
+    """A file, or the one that an index of files describes.
+
+    Raises
+    ------
+    UserError
+        If it describes several, which are tables of their own.
+    """
+    named = files_of(path)
+    if named is not None and len(named) > 1:
+        names = ", ".join(each.name for each in named)
+        raise UserError(
+            f"{path}: describes {len(named)} tables: {names}; name one of them, or take all in with sabueso "
+            f"intake {path.parent}"
+        )
+    return named or [path]
 
 
 def _readable(path: Path) -> bool:

@@ -11,6 +11,9 @@ from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 
+LEAST_SHOWN, LEAST_FOUND = 0.05, 5
+"""Share and number of the rows found from which two columns may have to do with each other."""
+
 
 @dataclass(frozen=True)
 class Link:
@@ -27,7 +30,7 @@ class Link:
 
 
 def links(populations: Sequence[Population]) -> list[Link]:
-    """Columns whose texts are nearly all found among the unique values of another table's column."""
+    """Columns whose texts, or some of them, are found among the unique values of another table's column."""
     keys = []
     for p in populations:
         for c in p.table.columns:
@@ -45,7 +48,7 @@ def links(populations: Sequence[Population]) -> list[Link]:
             if other is p or not distinct or n != distinct or not filled:
                 continue
             link = _link(p, c, other.table, key, filled)
-            if link.share >= 0.5:
+            if link.share >= LEAST_SHOWN and link.found >= LEAST_FOUND:
                 found.append(link)
     return sorted(found, key=lambda link: (-link.share, link.column, link.other))
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.case.linking import LEAST_SHARE
 from sabueso.intake.interface import Assumed
 from sabueso.report import numbers as num
 from sabueso.report.palette import AMBER, SEA, STONE
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
     from sabueso.case.proposing import Proposal, Worked
 
 MOST_COLUMNS = 6
-WEAK = 0.9
 
 
 def show_proposal(console: Console, proposal: Proposal) -> None:
@@ -120,7 +120,9 @@ def _show_links(console: Console, worked: Worked) -> None:
     )
     for link in worked.links:
         weak = (
-            Text("weak: not kept", style=AMBER) if link.share < WEAK else Text("kept", style=STONE)
+            Text("weak: not kept", style=AMBER)
+            if link.share < LEAST_SHARE
+            else Text("kept", style=STONE)
         )
         table.add_row(f" {link.column}", link.other, num.percent(link.share), weak)
     console.print(table)

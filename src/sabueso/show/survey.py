@@ -10,6 +10,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.case.linking import LEAST_SHARE
 from sabueso.population.links import Link
 from sabueso.population.population import Account
 from sabueso.population.survey import ColumnSurvey, Correlation, MeasureSurvey
@@ -65,6 +66,11 @@ def show_tables(
                 num.percent(link.share),
             )  # fmt: skip
         console.print(found)
+        notes(
+            console, "weak",
+            (f"{link.column} → {link.other}: {link.rows - link.found:,} rows find nothing"
+             for link in links if link.share < LEAST_SHARE),
+        )  # fmt: skip
     if kept:
         added = ", ".join(link.column for link in kept)
         console.print(Text(f" written to case.toml: {added}", style=STONE))

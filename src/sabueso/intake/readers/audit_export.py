@@ -58,6 +58,24 @@ def described(path: Path) -> Described | None:
     return next((d for url, d in tables.items() if url.lower() == path.name.lower()), None)
 
 
+def files_of(index: Path) -> list[Path] | None:
+    """The files that an index names, in its order; None where the file is no index.
+
+    Raises
+    ------
+    UserError
+        If one of them is not beside it.
+    """
+    if index.name.lower() != INDEX:
+        return None
+    tables = tables_of(index, index.stat().st_mtime_ns)
+    beside = {path.name.lower(): path for path in index.parent.iterdir()}
+    for url in tables:
+        if url.lower() not in beside:
+            raise UserError(f"{index}: names {url}, which is not beside it")
+    return [beside[url.lower()] for url in tables] or None
+
+
 @lru_cache(maxsize=8)
 def tables_of(index: Path, _changed: int) -> dict[str, Described]:
     """The files that an index names.
