@@ -42,7 +42,7 @@ def ours(test: str, case: str) -> dict[str, Any]:
     folder = Case.find(case)
     folder.table("ledger")  # opens the register, whose library is imported late too
     start = time.perf_counter()
-    finding = run_test(folder, test, "ledger", SETTINGS[test], "bench")
+    finding = run_test(folder, test, "ledger", SETTINGS[test])
     seconds = time.perf_counter() - start
     groups = finding.groups
     folder.close()

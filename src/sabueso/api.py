@@ -18,7 +18,7 @@ from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import Run
 from sabueso.case.reviews import Recorded
-from sabueso.case.taking import TakeReport
+from sabueso.case.taken import TakeReport
 from sabueso.case.why import Why
 from sabueso.population.drill import Drill, Measure, Rows
 from sabueso.screens.finding import Finding

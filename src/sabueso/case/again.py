@@ -13,20 +13,13 @@ from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
 from sabueso.base.hashing import Hashes
 from sabueso.case.folder import Case
+from sabueso.case.reading import read_files
 from sabueso.case.register import Event
-from sabueso.case.taking import (
-    TRIES,
-    Change,
-    Progress,
-    TakeReport,
-    Taking,
-    busy,
-    keep_files,
-    read_files,
-    reported,
-    source_files,
-)
+from sabueso.case.sources import source_files
+from sabueso.case.taken import Change, TakeReport, Taking
+from sabueso.case.taking import TRIES, busy, keep_files, reported
 from sabueso.intake.interface import FileReport
+from sabueso.intake.take import Progress
 
 
 @exactly

@@ -16,25 +16,17 @@ from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
 from sabueso.base.hashing import file_hash
 from sabueso.case.folder import Case
-from sabueso.case.judging import judge_files, one_currency
+from sabueso.case.judging import ToJudge, judge_files, one_currency
 from sabueso.case.plan import rules_of
-from sabueso.case.taking import (
-    TRIES,
-    Known,
-    Read,
-    TakeReport,
-    Taking,
-    busy,
-    changed,
-    record,
-    reported,
-    state,
-)
+from sabueso.case.reading import changed, state
+from sabueso.case.taken import Known, Read, TakeReport, Taking
+from sabueso.case.taking import TRIES, busy, record, reported
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.interface import FileReport
+from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.readers.columnar import opened_parquet
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.take import Progress, intake_engine, readable, reader_for
+from sabueso.intake.take import intake_engine
 from sabueso.population import sql
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree
@@ -45,16 +37,7 @@ SCALES = (0, 2, 4, 6)
 
 
 @exactly
-def attach_files(
-    case: Case,
-    table: str,
-    paths: Sequence[Path],
-    *,
-    named: Sequence[str] = (),
-    initials: str = "",
-    replace_old: bool = False,
-    progress: Progress | None = None,
-) -> TakeReport:
+def attach_files(case: Case, asked: Taking) -> TakeReport:
     """Make Parquet files a table of the case, in place; their hashes and sums go to the register.
 
     A file whose size has changed is refused from then on. Rows are named by the file, as it lies
@@ -66,21 +49,20 @@ def attach_files(
         If a file is no Parquet, holds nested columns or floating-point numbers that are no decimals
         of up to six places, or was taken in with other content.
     """
-    for path in paths:
+    for path in asked.paths:
         if path.suffix.lower() not in (".parquet", ".pq"):
             raise UserError(
                 f"{path}: only Parquet files can be attached; take it in without --attach"
             )
-    asked = Taking(table, paths, named, replace_old, None, initials, progress)
     try:
-        base = Path(os.path.commonpath([path.resolve().parent for path in paths]))
+        base = Path(os.path.commonpath([path.resolve().parent for path in asked.paths]))
     except ValueError:
         raise UserError("files on several drives cannot be attached to one table") from None
     for _ in range(TRIES):
         read = _read_in_place(case, asked, base)
         if not read.reports or _record(case, asked, read, base):
             return reported(case, asked, read, kept=True, attached=True)
-    raise busy(table)
+    raise busy(asked.table)
 
 
 def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
@@ -118,21 +100,12 @@ def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
         rules = rules_of(case.plan_path, table, section) if section else []
         if rules and found.reports:
             new = [Part(r.columns, (base / r.file,), base) for r in found.reports]
-            found.reports, found.judged = judge_files(
-                case,
-                table,
-                rules,
-                found.roles,
-                found.reports,
-                new,
-                engine,
-                case.sources(table),
-            )
+            wanted = ToJudge(table, rules, found.roles, case.sources(table))
+            found.reports, found.judged = judge_files(case, wanted, found.reports, new, engine)
     finally:
         engine.close()
-    found.currency = one_currency(
-        case, table, found.roles, settings, found.reports, case.sources(table)
-    )
+    wanted = ToJudge(table, [], found.roles, case.sources(table))
+    found.currency = one_currency(case, wanted, settings, found.reports)
     return found
 
 
@@ -162,39 +135,13 @@ def _report(
     """Count and sum a file where it lies."""
     reader_for(path).layout(path, ReadSettings())  # a sentence where it cannot be read, or is empty
     columns, notes = _columns(path, base, engine)
-    if not roles:
-        sample = next(pq.ParquetFile(path).iter_batches(500))
-        distinct = {}
-        for column in columns:
-            values = [v for v in sample.column(column.name).to_pylist() if v is not None]
-            distinct[column.name] = (len(set(values)), len(values))
-        roles = {str(role): column for role, column in guess_roles(columns, distinct).items()}
-        if "debit" in roles and "amount" not in roles:
-            raise UserError(
-                f"{path}: amounts stand in a debit and a credit column, which become one only in a "
-                "copy: take it in without --attach"
-            )
+    roles = roles or _roles(path, columns)
     whole = (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
+    numbers = [c for c in columns if c.type == "number"]
     try:
         engine.attach(Table("_attached", "", whole, (Part(whole, (path,), base),)))
-    except QueryError as error:
-        raise UserError(f"{path}: cannot be attached: {error}") from None
-    numbers = [c for c in columns if c.type == "number"]
-    fields: list[Tree] = [exp.alias_(sql.count(), "n")]
-    fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(numbers)]
-    date = roles.get("date")
-    if date is not None:
-        for figure, which in ((exp.Min, "first"), (exp.Max, "last")):
-            fields.append(exp.alias_(sql.cast(figure(this=sql.column(date)), "VARCHAR"), which))
-    currency = roles.get("currency")
-    currencies: list[str] = []
-    try:
-        row = engine.query(exp.select(*fields).from_("_attached")).to_pylist()[0]
-        if currency is not None:
-            # Where none is stated, the case's is meant.
-            stated = exp.Coalesce(this=sql.column(currency), expressions=[sql.text(own)])
-            listed = exp.select(exp.alias_(stated, "currency")).distinct().from_("_attached")
-            currencies = engine.query(listed).column("currency").to_pylist()
+        row = engine.query(_figures(numbers, roles)).to_pylist()[0]
+        currencies = _currencies(roles, own, engine)
     except QueryError as error:
         raise UserError(f"{path}: cannot be attached: {error}") from None
     return FileReport(
@@ -220,6 +167,48 @@ def _report(
         unit="rows",
         currencies=tuple(sorted(currencies)),
     )
+
+
+def _roles(path: Path, columns: Sequence[Column]) -> dict[str, str]:
+    """Roles guessed of the first rows.
+
+    Raises
+    ------
+    UserError
+        If the amounts are two columns, which only a copy makes one of.
+    """
+    sample = next(pq.ParquetFile(path).iter_batches(500))
+    distinct = {}
+    for column in columns:
+        values = [v for v in sample.column(column.name).to_pylist() if v is not None]
+        distinct[column.name] = (len(set(values)), len(values))
+    roles = {str(role): column for role, column in guess_roles(columns, distinct).items()}
+    if "debit" in roles and "amount" not in roles:
+        raise UserError(
+            f"{path}: amounts stand in a debit and a credit column, which become one only in a "
+            "copy: take it in without --attach"
+        )
+    return roles
+
+
+def _figures(numbers: Sequence[Column], roles: dict[str, str]) -> exp.Select:
+    """Rows, sums, first and last date."""
+    fields: list[Tree] = [exp.alias_(sql.count(), "n")]
+    fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(numbers)]
+    date = roles.get("date")
+    if date is not None:
+        for figure, which in ((exp.Min, "first"), (exp.Max, "last")):
+            fields.append(exp.alias_(sql.cast(figure(this=sql.column(date)), "VARCHAR"), which))
+    return exp.select(*fields).from_("_attached")
+
+
+def _currencies(roles: dict[str, str], own: str, engine: Engine) -> list[str]:
+    """The currencies stated; where none is, the case's is meant."""
+    if "currency" not in roles:
+        return []
+    stated = exp.Coalesce(this=sql.column(roles["currency"]), expressions=[sql.text(own)])
+    listed = exp.select(exp.alias_(stated, "currency")).distinct().from_("_attached")
+    return list(engine.query(listed).column("currency").to_pylist())
 
 
 def _columns(path: Path, base: Path, engine: Engine) -> tuple[tuple[Column, ...], list[str]]:

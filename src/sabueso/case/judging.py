@@ -42,19 +42,25 @@ class Control:
         }
 
 
+@dataclass(frozen=True)
+class ToJudge:
+    """A table with its rules and roles; ``taken`` are the sources that stay beside what was just read."""
+
+    table: str
+    rules: Sequence[AnyRule]
+    roles: dict[str, str]
+    taken: Sequence[Event]
+
+
 def judge_files(
     case: Case,
-    table: str,
-    rules: Sequence[AnyRule],
-    roles: dict[str, str],
+    what: ToJudge,
     reports: Sequence[FileReport],
     outputs: Sequence[Part],
     engine: Engine,
-    taken: Sequence[Event],
 ) -> tuple[list[FileReport], list[RuleReport]]:
     """The plan's rules over the table as it will be: what was taken before, less what a new file
-    replaces, and the new files, each the one file of a part of ``outputs``. ``taken`` are the sources
-    that stay.
+    replaces, and the new files, each the one file of a part of ``outputs``.
 
     Raises
     ------
@@ -62,25 +68,25 @@ def judge_files(
         If a rule does not suit the table, or would set rows of attached files aside.
     """
     if any(part.base for part in outputs):
-        for rule in rules:
+        for rule in what.rules:
             if rule.then == "set aside":
                 raise UserError(
                     f"rule {rule.title!r} sets rows aside, which attached files do not allow: let it "
                     "mark them, or take the files in without --attach"
                 )
     replaced = {report.replaces for report in reports}
-    before = [case.part(e) for e in taken if e.body["sha256"] not in replaced]
-    whole = Table(
-        table, "", unify([*before, *outputs], table), tuple(before), roles, case.plan.case.currency
-    )
-    named = {rule.other for rule in rules if isinstance(rule, Exists)} - {table}
+    before = [case.part(e) for e in what.taken if e.body["sha256"] not in replaced]
+    columns = unify([*before, *outputs], what.table)
+    currency = case.plan.case.currency
+    whole = Table(what.table, "", columns, tuple(before), what.roles, currency)
+    named = {rule.other for rule in what.rules if isinstance(rule, Exists)} - {what.table}
     others = {
         name: case.table(name, linked=False)
         for name in named
         if name in case.plan.tables and case.sources(name)
     }
     files = [(r, part.files[0]) for r, part in zip(reports, outputs, strict=True)]
-    return judge(engine, whole, outputs, others, rules, files)
+    return judge(engine, whole, outputs, others, what.rules, files)
 
 
 def latest_rules(case: Case, table: str) -> list[dict[str, Any]]:
@@ -90,12 +96,7 @@ def latest_rules(case: Case, table: str) -> list[dict[str, Any]]:
 
 
 def one_currency(
-    case: Case,
-    table: str,
-    roles: dict[str, str],
-    read: ReadSettings,
-    reports: Sequence[FileReport],
-    taken: Sequence[Event],
+    case: Case, what: ToJudge, read: ReadSettings, reports: Sequence[FileReport]
 ) -> str:
     """The one currency of the table's amounts: amounts of several are never added up.
 
@@ -105,12 +106,12 @@ def one_currency(
         If the rows have more than one, and the plan no rates.
     """
     own = case.plan.case.currency
-    name = roles.get("currency")
-    if name is None or read.rates or "amount" not in roles:
+    table, name = what.table, what.roles.get("currency")
+    if name is None or read.rates or "amount" not in what.roles:
         return own
     found: dict[str, str] = {}
     replaced = {report.replaces for report in reports}
-    for event in taken:
+    for event in what.taken:
         if event.body["sha256"] not in replaced:
             found |= dict.fromkeys(event.body.get("currencies", ()), event.body["file"])
     for report in reports:

@@ -55,7 +55,6 @@ def run_test(
     test: str,
     table: str,
     settings: dict[str, Any],
-    place: str,
     *,
     points: bool = False,
     also: Callable[[Screen, Population, Finding], None] | None = None,
@@ -65,7 +64,7 @@ def run_test(
     With ``points`` the finding holds quantiles for a figure; ``also`` is done with the rows while the
     engine is open.
     """
-    screen = find_screen(test)
+    screen, place = find_screen(test), f"sabueso try {test}"
     settings = with_facts(settings, case.plan.facts_by_name(), place)
     validated = screen.settings.from_plan(settings, place)
     others = screen.tables(settings)

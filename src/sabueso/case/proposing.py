@@ -10,11 +10,11 @@ from pathlib import Path
 
 from sabueso.base.errors import UserError
 from sabueso.case.folder import OWN_FOLDERS, Case
-from sabueso.case.taking import TakeReport
+from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.roles import folded
 from sabueso.intake.readers.audit_export import described, files_of
+from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.take import readable, reader_for
 from sabueso.population.links import Link
 
 _NO_ROWS = "no row under what would be its header has as many cells as that"

@@ -104,12 +104,11 @@ def marks_hash(rows: Iterable[Mapping[str, Any]]) -> str:
     return digest.hexdigest()
 
 
-def chained_hash(
-    previous: str, seq: int, at: str, kind: str, subject: str, initials: str, body: str
-) -> str:
-    """SHA-256 over the event before and this one's fields, as canonical JSON."""
-    fields = json.dumps([previous, seq, at, kind, subject, initials, body], ensure_ascii=False)
-    return hashlib.sha256(fields.encode()).hexdigest()
+def chained_hash(previous: str, *fields: int | str) -> str:
+    """SHA-256 over the event before and this one's fields, as canonical JSON: its number, time, kind,
+    subject, initials and body, in this order."""
+    text = json.dumps([previous, *fields], ensure_ascii=False)
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 class Register:

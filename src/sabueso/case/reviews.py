@@ -78,16 +78,41 @@ class Recorded:
     again: bool = False
 
 
+@dataclass(frozen=True)
+class Disposition:
+    """What is judged of exceptions: one of :data:`DISPOSITIONS`, and why; of an error its amount; files that
+    show it; and whether the subject is left out of later statistics."""
+
+    what: str
+    reason: str
+    error_amount: Decimal | None = None
+    evidence: Sequence[Path] = ()
+    set_aside: bool = False
+
+    def check(self) -> None:
+        """Refuse what cannot be recorded.
+
+        Raises
+        ------
+        UserError
+            If the reason is empty, an evidence file does not exist, or an amount of error is given
+            without an error.
+        """
+        if not self.reason.strip():
+            raise UserError("a disposition needs its reason: --reason TEXT")
+        if self.what not in DISPOSITIONS:
+            raise UserError(
+                f"there is no disposition {self.what!r}{nearest(self.what, DISPOSITIONS)}"
+            )
+        if self.error_amount is not None and self.what != "error":
+            raise UserError("--amount is the amount of an error; it goes with --error alone")
+        for path in self.evidence:
+            if not path.is_file():
+                raise UserError(f"{path}: there is no such evidence file")
+
+
 def record_disposition(
-    case: Case,
-    given: Sequence[str],
-    disposition: str,
-    reason: str,
-    initials: str,
-    *,
-    error_amount: Decimal | None = None,
-    evidence: Sequence[Path] = (),
-    set_aside: bool = False,
+    case: Case, given: Sequence[str], initials: str, disposition: Disposition
 ) -> list[Recorded]:
     """Record the same disposition for some exceptions, in one transaction.
 
@@ -97,28 +122,17 @@ def record_disposition(
     Raises
     ------
     UserError
-        If an id is unknown, the reason is empty, initials are missing, an evidence file does not
-        exist, or an amount of error is given without an error.
+        If an id is unknown, initials are missing, or as :meth:`Disposition.check`.
     """
     ids = known_ids(case, given)
     who = check_initials(initials)
-    if not reason.strip():
-        raise UserError("a disposition needs its reason: --reason TEXT")
-    if disposition not in DISPOSITIONS:
-        raise UserError(
-            f"there is no disposition {disposition!r}{nearest(disposition, DISPOSITIONS)}"
-        )
-    if error_amount is not None and disposition != "error":
-        raise UserError("--amount is the amount of an error; it goes with --error alone")
-    for path in evidence:
-        if not path.is_file():
-            raise UserError(f"{path}: there is no such evidence file")
-    body: dict[str, Any] = {"disposition": disposition, "reason": reason.strip()}
-    if error_amount is not None:
-        body["error_amount"] = format(error_amount, "f")
-    if evidence:
-        body["evidence"] = _keep_evidence(case, evidence)
-    if set_aside:
+    disposition.check()
+    body: dict[str, Any] = {"disposition": disposition.what, "reason": disposition.reason.strip()}
+    if disposition.error_amount is not None:
+        body["error_amount"] = format(disposition.error_amount, "f")
+    if disposition.evidence:
+        body["evidence"] = _keep_evidence(case, disposition.evidence)
+    if disposition.set_aside:
         body["set_aside"] = True
     with case.locked() as writer:
         now = reviews(case.register)

@@ -32,6 +32,7 @@ from sabueso.population.table import Column
 from sabueso.screens.finding import Finding
 from sabueso.screens.subject import Line, Row
 
+MOST_LARGEST = 3
 MOST_ROWS = 5
 PEER_ROLES = ("party", "account", "preparer")
 
@@ -110,31 +111,23 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         )
         subject = item.subject
         found, rest = candidates(table, columns, list(subject.clients()), measure)
-        drivers: list[Driver] = []
-        peers: list[Peers] = []
         sides = _sides(subject, settings, population) if isinstance(subject, Line) else None
         parts = None
         quantity = table.role("quantity")
         if sides is not None and quantity is not None and measure is not None:
             parts = rate_and_volume(population, *sides, quantity, measure)
+        drivers: list[Driver] = []
+        peers: list[Peers] = []
         if isinstance(subject, Row) and measure is not None and not columns:
             peers = _peers(population, carrying.rows, measure)
         else:
-            for column in found:
-                if sides is not None and measure is not None:
-                    driver = of_change(population, *sides, column, measure)
-                else:
-                    driver = of_rows(population, item.selector, column, measure)
-                if isinstance(driver, str):
-                    rest.append((column.name, driver))
-                else:
-                    drivers.append(driver)
+            drivers, more = _drivers(population, item, sides, found, measure)
+            rest += more
         account = population.account(measure)
     amount = carrying.population.used_total
-    largest = [
-        row for row in carrying.rows if measure is not None and row[measure.name] is not None
+    shown = [row for row in carrying.rows if measure is not None and row[measure.name] is not None][
+        :MOST_LARGEST
     ]
-    shown = largest[:3]
     return Why(
         exception=item,
         on=on,
@@ -154,6 +147,28 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         else amount - sum((row[measure.name] for row in shown), Decimal(0)),
         rate_volume=parts,
     )
+
+
+def _drivers(
+    population: Population,
+    item: AuditException,
+    sides: tuple[Any, Any] | None,
+    columns: Sequence[Column],
+    measure: Column | None,
+) -> tuple[list[Driver], list[tuple[str, str]]]:
+    """What each column accounts for, and why others do not."""
+    found: list[Driver] = []
+    rest: list[tuple[str, str]] = []
+    for column in columns:
+        if sides is not None and measure is not None:
+            driver = of_change(population, *sides, column, measure)
+        else:
+            driver = of_rows(population, item.selector, column, measure)
+        if isinstance(driver, str):
+            rest.append((column.name, driver))
+        else:
+            found.append(driver)
+    return found, rest
 
 
 def _finding(case: Case, item: AuditException) -> Finding[Any]:

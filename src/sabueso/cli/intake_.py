@@ -14,7 +14,7 @@ from sabueso.cli.common import answered, case_option, initials_of, with_bar
 
 if TYPE_CHECKING:
     from sabueso.case.proposing import Proposal
-    from sabueso.case.taking import TakeReport
+    from sabueso.case.taken import TakeReport
     from sabueso.intake.interface import Ambiguous
 
 EXAMPLES = (

@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING, Any
 from sabueso.base.errors import UserError
 from sabueso.base.hashing import Hashes
 from sabueso.case.folder import Case
-from sabueso.case.taking import TakeReport, source_files, take_in
+from sabueso.case.sources import source_files
+from sabueso.case.taken import TakeReport, Taking
+from sabueso.case.taking import take_in
 from sabueso.commands.interface import Answer, Data
 from sabueso.report.blocks import Sheet
 
@@ -77,18 +79,15 @@ def intake(
         named = [str(extracted.path)]
         origin = {"database": extracted.database, "query": extracted.query}
     files = source_files(case, named, table)
-    step = _steps(files, progress)
+    asked = Taking(
+        table, files, named, replace, origin, initials, _steps(files, progress), given or {}, ask
+    )
     if attach:
         from sabueso.case.attaching import attach_files
 
-        report = attach_files(
-            case, table, files, named=named, replace_old=replace, initials=initials, progress=step
-        )
+        report = attach_files(case, asked)
     else:
-        report = take_in(
-            case, table, files, named=named, keep=not check, replace_old=replace, origin=origin,
-            initials=initials, progress=step, hashes=hashes, given=given, ask=ask,
-        )  # fmt: skip
+        report = take_in(case, asked, keep=not check, hashes=hashes)
 
     def show(console: Console) -> None:
         from sabueso.show.intake import show_intake

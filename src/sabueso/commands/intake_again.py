@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from sabueso.case.again import take_again
 from sabueso.case.folder import Case
-from sabueso.case.taking import TakeReport
+from sabueso.case.taken import TakeReport
 from sabueso.commands.interface import Answer, Data
 
 if TYPE_CHECKING:

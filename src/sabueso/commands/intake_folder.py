@@ -9,7 +9,9 @@ from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.linking import keep_links
 from sabueso.case.proposing import Proposal, Worked, propose
-from sabueso.case.taking import TakeReport, source_files, take_in
+from sabueso.case.sources import source_files
+from sabueso.case.taken import TakeReport, Taking
+from sabueso.case.taking import take_in
 from sabueso.commands.interface import Answer, Data
 from sabueso.intake.interface import Ambiguous
 from sabueso.population.links import Link, links
@@ -59,8 +61,11 @@ def intake_folder(
         try:
             taken.append(
                 take_in(
-                    case, each.table, source_files(case, files, each.table), named=files,
-                    initials=initials, given=given,
+                    case,
+                    Taking(
+                        each.table, source_files(case, files, each.table), files,
+                        initials=initials, given=given or {},
+                    ),
                 )
             )  # fmt: skip
         except UserError as error:

@@ -12,6 +12,7 @@ from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, exceptions_by_id
 from sabueso.case.reviews import (
     DISPOSITIONS,
+    Disposition,
     Recorded,
     record_disposition,
     record_note,
@@ -53,11 +54,9 @@ def review(
         If an id is unknown, or what is given does not suffice for what is to be recorded.
     """
     done: list[Recorded] = []
-    if what in DISPOSITIONS:
-        done = record_disposition(
-            case, exceptions, what, reason, initials,
-            error_amount=error_amount, evidence=evidence, set_aside=set_aside,
-        )  # fmt: skip
+    if what is not None and what in DISPOSITIONS:
+        judged = Disposition(what, reason, error_amount, evidence, set_aside)
+        done = record_disposition(case, exceptions, initials, judged)
     elif what == SIGN_OFF:
         done = record_sign_off(case, exceptions, initials)
     elif what == REOPEN:

@@ -62,7 +62,7 @@ def try_test(
     points = _needs_points(test, figure, drawn=drawn)
     place = f"sabueso try {test}"
     also = None if every is None else partial(_write_every, case, every)
-    finding = run_test(case, test, table, dict(settings), place, points=points, also=also)
+    finding = run_test(case, test, table, dict(settings), points=points, also=also)
     if keep is not None:
         if not keep.strip():
             raise UserError("--keep needs a name for the screen")

@@ -13,8 +13,10 @@ from sabueso.case.plan import write_links, write_rules, write_screen
 from sabueso.case.programme import run_programme
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.recording import Run
-from sabueso.case.reviews import record_disposition, record_note, record_sign_off
-from sabueso.case.taking import TakeReport, source_files, take_in
+from sabueso.case.reviews import Disposition, record_disposition, record_note, record_sign_off
+from sabueso.case.sources import source_files
+from sabueso.case.taken import TakeReport, Taking
+from sabueso.case.taking import take_in
 from sabueso.demo.inbox import Answer, write_inbox
 from sabueso.screens.subject import Class
 
@@ -193,7 +195,7 @@ def build_demo(
         step(f"taking in {table}")
         named = [str(folder / pattern) for pattern in patterns]
         taken.append(
-            take_in(case, table, source_files(case, named, table), named=named, initials="KL")
+            take_in(case, Taking(table, source_files(case, named, table), named, initials="KL"))
         )
     taken.sort(key=lambda report: report.amount is None)  # the books first, then the masters
     write_links(case.plan_path, LINKS)
@@ -240,21 +242,25 @@ def _review(case: Case, answers: list[Answer]) -> None:
     signed: list[str] = []
     for ids, reason, evidence in cleared:
         if ids:
-            record_disposition(case, ids, "cleared", reason, "KL", evidence=evidence)
+            record_disposition(case, ids, "KL", Disposition("cleared", reason, None, evidence))
             signed += ids
     mistyped = of("payments", *keys("12"))
     if mistyped:
         record_disposition(
-            case, mistyped, "error", "amount mistyped by a factor of 100; invoice seen", "KL"
+            case,
+            mistyped,
+            "KL",
+            Disposition("error", "amount mistyped by a factor of 100; invoice seen"),
         )
     split = of("payments", "first-two 48", "first-two 49")
     if split:
         record_disposition(
             case,
             split,
-            "referred",
-            "invoices split under the approval limit; to the audit committee",
             "KL",
+            Disposition(
+                "referred", "invoices split under the approval limit; to the audit committee"
+            ),
         )
     if signed:
         record_sign_off(case, signed, "MR")

@@ -14,7 +14,7 @@ from sabueso.show.console import next_steps, open_table, title
 from sabueso.show.run import show_run
 
 if TYPE_CHECKING:
-    from sabueso.case.taking import TakeReport
+    from sabueso.case.taken import TakeReport
     from sabueso.demo.build import Demo
 
 

@@ -8,7 +8,7 @@ from decimal import Decimal
 from rich.console import Console
 from rich.text import Text
 
-from sabueso.case.taking import TakeReport
+from sabueso.case.taken import TakeReport
 from sabueso.intake.interface import Assumed, FileReport, TotalsLine
 from sabueso.report import numbers as num
 from sabueso.report.palette import AMBER, SEA, STONE

@@ -60,26 +60,15 @@ _MARKS = ((".", ""), (",", ""), (".", ","), (",", "."), (",", " "), (".", " "), 
           (",", "\u00a0"), (",", "\u202f"))  # fmt: skip
 
 
-def decide(
-    values: Sequence[str],
-    *,
-    kind: str | None = None,
-    decimal: str | None = None,
-    thousands: str | None = None,
-    dates: str | None = None,
-    code: bool = False,
-    dated: bool = False,
-    measure: bool = False,
-) -> Format:
-    """The format of a column by a sample of its texts.
+@dataclass(frozen=True)
+class Hints:
+    """What is known of a column beside its texts.
 
-    Parameters
+    Attributes
     ----------
-    values : sequence of str
-        Texts, trimmed and not empty.
-    kind : str, optional
+    kind : str or None
         ``text``, ``number`` or ``date`` where it is given and not to be guessed.
-    decimal, thousands, dates : str, optional
+    decimal, thousands, dates : str or None
         Marks and date order where they are given.
     code : bool
         The column holds identifiers: digits stay text.
@@ -89,26 +78,36 @@ def decide(
         The header names amounts or dates: texts that do not fit are damage, and a letter after the
         digits is a side of the ledger (``12C`` elsewhere is a seat).
     """
-    tolerated = 0.3 if measure else TOLERATED
+
+    kind: str | None = None
+    decimal: str | None = None
+    thousands: str | None = None
+    dates: str | None = None
+    code: bool = False
+    dated: bool = False
+    measure: bool = False
+
+
+def decide(values: Sequence[str], hints: Hints) -> Format:
+    """The format of a column by a sample of its texts, trimmed and not empty."""
+    kind = hints.kind
+    tolerated = 0.3 if hints.measure else TOLERATED
     least = len(values) - int(len(values) * tolerated)
     if kind == "text" or (not values and kind is None):
         return TextFormat()
     if kind != "number":
-        date = _decide_date(values, dates, least if kind is None else 1, dated or kind == "date")
+        dated = hints.dated or kind == "date"
+        date = _decide_date(values, hints.dates, least if kind is None else 1, dated)
         # Eight digits are a date only beside nothing that looks like an identifier.
-        if date is not None and not (code and date.form == "%Y%m%d"):
+        if date is not None and not (hints.code and date.form == "%Y%m%d"):
             return date
         if kind == "date":
-            return DateFormat(_form_of_order(dates))
-    if kind is None:
-        if code:
-            return TextFormat()
-        zeros = sum(1 for v in values if re.fullmatch(r"0[0-9]+", v))
-        if zeros:
-            return TextFormat()
-    sided = measure or kind == "number"
-    number = _decide_number(values, decimal, thousands, least if kind is None else 0, sided)
-    return number or TextFormat()
+            return DateFormat(_form_of_order(hints.dates))
+    if kind is None and (hints.code or any(re.fullmatch(r"0[0-9]+", v) for v in values)):
+        return TextFormat()
+    sided = hints.measure or kind == "number"
+    least = least if kind is None else 0
+    return _decide_number(values, hints.decimal, hints.thousands, least, sided) or TextFormat()
 
 
 def _form_of_order(dates: str | None) -> str:

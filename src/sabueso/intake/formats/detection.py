@@ -10,7 +10,6 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.intake.formats.convert import (
@@ -20,7 +19,7 @@ from sabueso.intake.formats.convert import (
     says_missing,
     states_total,
 )
-from sabueso.intake.formats.deciding import TOLERATED, Format, TextFormat, decide, widened
+from sabueso.intake.formats.deciding import Format, Hints, TextFormat, decide
 from sabueso.intake.formats.numbers import NumberFormat, units_of
 from sabueso.intake.formats.roles import (
     guess_roles,
@@ -45,12 +44,14 @@ class Widen(Exception):
 @dataclass(frozen=True)
 class Prior:
     """What earlier files of the same table settled: columns, roles. ``derived`` are columns that the plan
-    makes; with ``complete`` no role is guessed beside those that it gives."""
+    makes; with ``complete`` no role is guessed beside those that it gives. ``called`` is what the rows
+    say they are from, where that is not the file's own name."""
 
     columns: Mapping[str, Column] = field(default_factory=dict)
     roles: Mapping[str, str] = field(default_factory=dict)
     derived: frozenset[str] = frozenset()
     complete: bool = False
+    called: str = ""
 
 
 def check_columns(path: Path, layout: Layout, settings: ReadSettings, prior: Prior) -> None:
@@ -100,58 +101,81 @@ def detect(
         name: [v.strip() for v in sample.column(name).to_pylist() if v and v.strip()]
         for name in layout.header
     }
-    role_of = {column: role for role, column in prior.roles.items()}
-
-    def format_of(name: str, decimal: str | None) -> Format:
-        kind = settings.types.get(name)
-        known = prior.columns.get(name)
-        if kind is None and known is not None:
-            kind = {"timestamp": "date", "time": "date"}.get(known.type, known.type)
-        code = role_of.get(name) in CODE_ROLES or (
-            name not in role_of and looks_like_code(name, samples[name])
-        )
-        if kind is None and code and role_of.get(name) in CODE_ROLES:
-            kind = "text"
-        present = [v for v in samples[name] if not says_missing(v, settings.missing)]
-        return decide(
-            present or samples[name],
-            kind=kind,
-            decimal=decimal,
-            thousands=settings.thousands,
-            dates=settings.dates,
-            code=code,
-            dated=looks_like_date(name),
-            measure=looks_like_measure(name),
-        )
-
-    formats = {name: format_of(name, settings.decimal) for name in layout.header}
-    for name, values in samples.items():
-        if isinstance(formats[name], TextFormat) and looks_like_measure(name):
-            _refuse_currencies(name, values, settings)
-    if settings.decimal is None:
-        # A column whose marks are ambiguous follows the columns of the file that are not.
-        sure = [
-            f.decimal
-            for f in formats.values()
-            if isinstance(f, NumberFormat) and f.scale and not f.assumed
-        ]
-        if sure:
-            mark = max(set(sure), key=sure.count)
-            for name, found in list(formats.items()):
-                if isinstance(found, NumberFormat) and found.assumed:
-                    # The decimal mark of the rest is the other one: these are thousands.
-                    same = found.thousands == mark
-                    formats[name] = format_of(name, mark) if same else replace(found, assumed=False)
-    columns = [formats[name].column(name) for name in layout.header]
-    given: dict[str, str] = {}
+    formats = _formats(samples, settings, prior)
     if prior.roles:
         known = {**prior.roles, "amount": base_of(prior.roles.get("amount", ""), settings)}
-        roles = {r: c for r, c in known.items() if c in layout.header}
+        given = {r: c for r, c in known.items() if c in layout.header}
         if not prior.columns:
             _check_roles(prior, layout, settings)
         if prior.columns or prior.complete:
-            return formats, roles  # type: ignore[return-value]
-        given = roles
+            return formats, given  # type: ignore[return-value]
+    else:
+        given = {}
+    guessed = _guessed(layout, samples, formats, given)
+    for role in (*CODE_ROLES, "currency", "side"):
+        if role in guessed:
+            formats[guessed[role]] = TextFormat()
+    return formats, guessed
+
+
+def _formats(
+    samples: Mapping[str, list[str]], settings: ReadSettings, prior: Prior
+) -> dict[str, Format]:
+    """The format of each column; one whose marks are ambiguous follows those that are not."""
+    hints = {name: _hints(name, values, settings, prior) for name, values in samples.items()}
+    present = {
+        name: [v for v in values if not says_missing(v, settings.missing)] or values
+        for name, values in samples.items()
+    }
+    formats = {name: decide(present[name], hints[name]) for name in samples}
+    for name, values in samples.items():
+        if isinstance(formats[name], TextFormat) and looks_like_measure(name):
+            _refuse_currencies(name, values, settings)
+    sure = [
+        f.decimal
+        for f in formats.values()
+        if isinstance(f, NumberFormat) and f.scale and not f.assumed
+    ]
+    if settings.decimal is not None or not sure:
+        return formats
+    mark = max(set(sure), key=sure.count)
+    for name, found in list(formats.items()):
+        if isinstance(found, NumberFormat) and found.assumed:
+            # The decimal mark of the rest is the other one: these are thousands.
+            if found.thousands == mark:
+                formats[name] = decide(present[name], replace(hints[name], decimal=mark))
+            else:
+                formats[name] = replace(found, assumed=False)
+    return formats
+
+
+def _hints(name: str, values: list[str], settings: ReadSettings, prior: Prior) -> Hints:
+    """What the plan, earlier files and the name of a column tell of it."""
+    role = next((role for role, column in prior.roles.items() if column == name), None)
+    kind, known = settings.types.get(name), prior.columns.get(name)
+    if kind is None and known is not None:
+        kind = {"timestamp": "date", "time": "date"}.get(known.type, known.type)
+    if kind is None and role in CODE_ROLES:
+        kind = "text"
+    return Hints(
+        kind=kind,
+        decimal=settings.decimal,
+        thousands=settings.thousands,
+        dates=settings.dates,
+        code=role in CODE_ROLES or (role is None and looks_like_code(name, values)),
+        dated=looks_like_date(name),
+        measure=looks_like_measure(name),
+    )
+
+
+def _guessed(
+    layout: Layout,
+    samples: Mapping[str, list[str]],
+    formats: Mapping[str, Format],
+    given: Mapping[str, str],
+) -> dict[Role, str]:
+    """The roles of a table's first file: those given, and those guessed beside them."""
+    columns = [formats[name].column(name) for name in layout.header]
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
     guessed = guess_roles(columns, distinct, both_filled(layout.sample))
     if given:
@@ -159,15 +183,12 @@ def detect(
         if "amount" in given:
             guessed = {r: c for r, c in guessed.items() if r not in ("debit", "credit")}
         free = {r: c for r, c in guessed.items() if r not in given and c not in given.values()}
-        guessed = free | given  # type: ignore[assignment]
+        guessed = free | dict(given)  # type: ignore[assignment]
     if "amount" in guessed and "debit" not in guessed:
         side = side_column(samples, samples[guessed["amount"]])
         if side is not None:
             guessed = {r: c for r, c in guessed.items() if c != side} | {"side": side}
-    for role in (*CODE_ROLES, "currency", "side"):
-        if role in guessed:
-            formats[guessed[role]] = TextFormat()
-    return formats, guessed
+    return guessed
 
 
 def _without_totals(sample: pa.Table) -> pa.Table:
@@ -265,41 +286,3 @@ def _is_pair(roles: Mapping[Role, str], layout: Layout) -> bool:
         and all(name.lower() != SIGNED for name in layout.header)
         and roles.get("amount") in (None, SIGNED)
     )
-
-
-def widen_or_not(
-    cells: pa.Table,
-    bad: np.ndarray,
-    rows_read: int,
-    layout: Layout,
-    formats: dict[str, Format],
-    settings: ReadSettings,
-    roles: dict[Role, str],
-    failures: dict[str, tuple[int, int]],
-) -> None:
-    """Raise Widen where the failing texts of a column call for another format."""
-    for i in sorted(set(bad.tolist())):
-        name = layout.header[i]
-        texts = cells.column(name).filter(pa.array(bad == i))
-        failing = [v.strip() for v in pc.unique(texts).to_pylist()[:1000]]
-        wider = widened(
-            formats[name], failing, decimal=settings.decimal, thousands=settings.thousands
-        )
-        if wider is not None:
-            raise Widen(name, wider)
-        count, rows = failures.get(name, (0, 0))
-        failures[name] = count + len(texts), rows + rows_read
-        count, rows = failures[name]
-        amount = base_of(roles.get("amount", ""), settings)
-        declared = name in settings.types or amount == name or _is_given(roles, name)
-        # A word that comes back among codes of digits is a code too, and no damage.
-        if not (declared or looks_like_measure(name)) and len(texts) >= 3 * len(failing):
-            raise Widen(name, TextFormat())
-        # So many texts that do not fit are no damage: the column is not what the sample showed.
-        if not declared and count > 20 and count > 4 * TOLERATED * rows:
-            raise Widen(name, TextFormat())
-
-
-def _is_given(roles: Mapping[Role, str], name: str) -> bool:
-    fixed: tuple[Role, ...] = ("debit", "credit", "date", "currency", "side")
-    return name in {roles.get(role) for role in fixed}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 
 from sabueso.population.table import Column, Role
 
@@ -232,10 +233,52 @@ def guess_roles(
         Whether most rows have a figure in both of two columns: two measures then, and no sides of the
         ledger, unless the trade's own words name them.
     """
-    found: dict[Role, str] = {}
-    taken: set[str] = set()
+    guess = _Guess(columns, distinct)
+    pair = _phrased_pair([c.name for c in columns if c.type == "number"])
+    if pair is not None and not both_filled(*pair):
+        guess.give("debit", pair[0])
+        guess.give("credit", pair[1])
+    for role in _WORDS:
+        name = None if role in guess.found else guess.best(role)
+        if name is not None:
+            guess.give(role, name)
+    _settle_sides(guess, both_filled)
+    _settle_date(guess)
+    first = columns[0] if columns else None
+    if "id" not in guess.found and first is not None and first.name not in guess.taken:
+        n, rows = distinct.get(first.name, (0, 0))
+        if rows and n == rows and first.type == "text":
+            guess.found["id"] = first.name
+    return guess.found
 
-    def suits(role: Role, column: Column) -> bool:
+
+@dataclass
+class _Guess:
+    """Roles found so far, each column in one of them at most."""
+
+    columns: Sequence[Column]
+    distinct: Mapping[str, tuple[int, int]]
+    found: dict[Role, str] = field(default_factory=dict)
+    taken: set[str] = field(default_factory=set)
+
+    def give(self, role: Role, name: str) -> None:
+        self.found[role] = name
+        self.taken.add(name)
+
+    def best(self, role: Role) -> str | None:
+        """The column whose name has the role's best word: alone rather than among others."""
+        words = _WORDS[role].split()
+        scored = []
+        for position, column in enumerate(self.columns):
+            if column.name in self.taken or not self._suits(role, column):
+                continue
+            parts = folded(column.name).split()
+            ranks = [words.index(part) for part in parts if part in words]
+            if ranks and not _named_otherwise(role, set(parts)):
+                scored.append((len(parts) > 1, min(ranks), position, column.name))
+        return min(scored)[3] if scored else None
+
+    def _suits(self, role: Role, column: Column) -> bool:
         if role in _NUMBER_ROLES:
             return column.type == "number"
         if role == "date":
@@ -243,47 +286,28 @@ def guess_roles(
         if role == "entered":
             return column.type in ("date", "timestamp", "time")
         if role == "id":
-            n, rows = distinct.get(column.name, (0, 0))
+            n, rows = self.distinct.get(column.name, (0, 0))
             return column.type in ("text", "number") and rows > 0 and n >= 0.2 * rows
         return column.type == "text"
 
-    def named_otherwise(role: Role, column: Column) -> bool:
-        # A bank account is no ledger account.
-        parts = set(folded(column.name).split())
-        if role == "currency":
-            return "foreign" in parts
-        if role == "amount":
-            # What an account stands at after each row is no amount of the row.
-            return not parts.isdisjoint(_RUNNING)
-        return role == "account" and bool(parts & {"bancaria", "bank", "iban", "balance", "saldo"})
 
-    def best(role: Role) -> str | None:
-        words = _WORDS[role].split()
-        scored = []
-        for position, column in enumerate(columns):
-            if column.name in taken or not suits(role, column) or named_otherwise(role, column):
-                continue
-            parts = folded(column.name).split()
-            ranks = [words.index(part) for part in parts if part in words]
-            if ranks:
-                scored.append((len(parts) > 1, min(ranks), position, column.name))
-        return min(scored)[3] if scored else None
+def _named_otherwise(role: Role, parts: set[str]) -> bool:
+    """Whether other words of a name deny a role: a bank account is no ledger account."""
+    if role == "currency":
+        return "foreign" in parts
+    if role == "amount":
+        # What an account stands at after each row is no amount of the row.
+        return not parts.isdisjoint(_RUNNING)
+    return role == "account" and bool(parts & {"bancaria", "bank", "iban", "balance", "saldo"})
 
-    pair = _phrased_pair([c.name for c in columns if c.type == "number"])
-    if pair is not None and not both_filled(*pair):
-        found |= {"debit": pair[0], "credit": pair[1]}
-        taken |= set(pair)
-    for role in _WORDS:
-        if role in found:
-            continue
-        name = best(role)
-        if name is not None:
-            found[role] = name
-            taken.add(name)
+
+def _settle_sides(guess: _Guess, both_filled: Callable[[str, str], bool]) -> None:
+    """Leave a debit and a credit only where they are the sides of one amount."""
+    found = guess.found
     if {"debit", "credit"} <= set(found):
         sides = found["debit"], found["credit"]
         words = set(folded(" ".join(sides)).split())
-        several = all(_several(role, columns) for role in ("debit", "credit"))
+        several = all(_several(role, guess.columns) for role in ("debit", "credit"))
         # Of two pairs, such as those of two years, neither is the table's.
         if several or (words.isdisjoint(_SIDES) and both_filled(*sides)):
             del found["debit"], found["credit"]
@@ -293,19 +317,19 @@ def guess_roles(
         name = found.pop(alone)
         if "amount" not in found:
             found["amount"] = name
-    if "date" not in found:
-        filled = max((rows for _, rows in distinct.values()), default=0)
-        dates = [
-            c.name
-            for c in columns
-            if c.type in ("date", "timestamp")
-            and c.name not in taken
-            and 2 * distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
-        ]
-        if len(dates) == 1:
-            found["date"] = dates[0]
-    if "id" not in found and columns and columns[0].name not in taken:
-        n, rows = distinct.get(columns[0].name, (0, 0))
-        if rows and n == rows and columns[0].type == "text":
-            found["id"] = columns[0].name
-    return found
+
+
+def _settle_date(guess: _Guess) -> None:
+    """The only column of dates that most rows fill, where no name told."""
+    if "date" in guess.found:
+        return
+    filled = max((rows for _, rows in guess.distinct.values()), default=0)
+    dates = [
+        c.name
+        for c in guess.columns
+        if c.type in ("date", "timestamp")
+        and c.name not in guess.taken
+        and 2 * guess.distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
+    ]
+    if len(dates) == 1:
+        guess.found["date"] = dates[0]

@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 import itertools
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.intake.interface import Damaged, FileReport
-from sabueso.intake.parquet import open_writer, verify
+from sabueso.intake.interface import FileReport
+from sabueso.intake.parquet import verify
+from sabueso.intake.rules.rewriting import without_rows
 from sabueso.population import sql
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree
@@ -279,105 +277,6 @@ class Judge:
             raise UserError(
                 f"the rules of table {self._table.name!r} cannot be judged: {error}"
             ) from None
-
-
-def without_rows(
-    report: FileReport,
-    output: Path,
-    aside: Mapping[AnyRule, pa.Table],
-    roles: Mapping[str, str],
-    own: str,
-) -> FileReport:
-    """Write a file's Parquet again without the rows set aside, and account for them.
-
-    The rows go to the file's damaged ones, each with the rule it broke.
-    """
-    reasons: dict[tuple[str, int], tuple[AnyRule, str]] = {}
-    for rule, rows in aside.items():
-        # The parts of a file, such as the sheets of a workbook, are named after it.
-        mine = pc.match_substring_regex(
-            rows.column(FILE_COLUMN), rf"\A{re.escape(report.file)}(?:#|\z)"
-        )
-        for row in rows.filter(mine).to_pylist():
-            reasons[row[FILE_COLUMN], row[LINE_COLUMN]] = rule, row["_value"]
-    if not reasons:
-        return report
-    lines = pa.array(sorted({line for _, line in reasons}), pa.int64())
-    source = pq.ParquetFile(output)
-    rewritten = output.with_suffix(".again")
-    money_names = list(report.sums)
-    sums, aside_sums = dict(report.sums), dict(report.quarantined_sums)
-    damaged = list(report.damaged)
-    dates: list[Any] = []
-    currencies: set[str | None] = set()
-    try:
-        writer = open_writer(rewritten, source.schema_arrow)
-        try:
-            for batch in source.iter_batches(batch_size=1 << 18):
-                block = pa.table(batch)
-                out = np.asarray(pc.is_in(block.column(LINE_COLUMN), value_set=lines))
-                chosen = block.filter(pa.array(out)).to_pylist() if out.any() else []
-                for place, row in zip(np.flatnonzero(out), chosen, strict=True):
-                    if (row[FILE_COLUMN], row[LINE_COLUMN]) not in reasons:
-                        out[place] = False  # the same line of another sheet
-                        continue
-                    damaged.append(_damaged(row, *reasons[row[FILE_COLUMN], row[LINE_COLUMN]]))
-                    for name in money_names:
-                        if row[name] is not None:
-                            sums[name] -= row[name]
-                            aside_sums[name] = aside_sums.get(name, Decimal(0)) + row[name]
-                kept = block.filter(pa.array(~out))
-                if kept.num_rows:
-                    writer.write_table(kept)
-                    if "currency" in roles:
-                        currencies |= set(pc.unique(kept.column(roles["currency"])).to_pylist())
-                    if "date" in roles:
-                        both = pc.min_max(kept.column(roles["date"])).as_py()
-                        dates += [each for each in both.values() if each is not None]
-        finally:
-            writer.close()
-    except BaseException:
-        source.close()
-        rewritten.unlink(missing_ok=True)
-        raise
-    source.close()
-    rewritten.replace(output)
-    return replace(
-        report,
-        accepted=report.accepted - len(reasons),
-        quarantined=report.quarantined + len(reasons),
-        sums=sums,
-        quarantined_sums=aside_sums,
-        totals_lines=[
-            replace(
-                line, accepted=sums.get(line.column, Decimal(0)),
-                quarantined=aside_sums.get(line.column, Decimal(0)),
-            )
-            for line in report.totals_lines
-        ],
-        damaged=sorted(damaged, key=lambda d: d.line),
-        first_date=str(min(dates)) if dates else None,
-        last_date=str(max(dates)) if dates else None,
-        currencies=tuple(
-            c for c in report.currencies if c in currencies or (None in currencies and c == own)
-        ),
-    )  # fmt: skip
-
-
-def _damaged(row: dict[str, Any], rule: AnyRule, value: str) -> Damaged:
-    texts = (
-        "" if v is None else str(v)
-        for name, v in row.items()
-        if name not in (FILE_COLUMN, LINE_COLUMN)
-    )
-    on = getattr(rule, "on", "")
-    return Damaged(
-        line=row[LINE_COLUMN],
-        column=on if isinstance(on, str) else ", ".join(on),
-        value=value,
-        reason=f"breaks the rule: {rule.title}",
-        text=" | ".join(texts),
-    )
 
 
 def _breaches(rows: pa.Table) -> list[Breach]:

@@ -1,0 +1,159 @@
+"""One file as it is read: what is asked of it, what was found before its rows, what its rows told."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from sabueso.intake.formats.convert import SIGNED, Conversion
+from sabueso.intake.formats.deciding import Format
+from sabueso.intake.formats.detection import (
+    Prior,
+    base_of,
+    check_columns,
+    columns_of,
+    detect,
+)
+from sabueso.intake.formats.names import Named, own_names
+from sabueso.intake.interface import Damaged, Layout, Reader
+from sabueso.intake.readers.choice import readable, reader_for
+from sabueso.intake.settings import ReadSettings
+from sabueso.population.table import LINE_COLUMN, Column, Role
+
+SIGNED_SHARE = 0.95
+
+
+@dataclass
+class Tally:
+    """What one pass over a file counted and met."""
+
+    accepted: int = 0
+    totals: int = 0
+    blank: int = 0
+    headers: int = 0
+    continued: int = 0
+    file_lines: int = 0
+    sums: dict[str, Decimal] = field(default_factory=dict)
+    quarantined_sums: dict[str, Decimal] = field(default_factory=dict)
+    totals_rows: list[tuple[int, str, Decimal, str]] = field(default_factory=list)
+    damaged: list[Damaged] = field(default_factory=list)
+    confirmed: set[str] = field(default_factory=set)
+    currencies: set[str] = field(default_factory=set)
+    odd: dict[str, str] = field(default_factory=dict)
+    summed: set[int] = field(default_factory=set)
+    ranges: dict[str, list[date]] = field(default_factory=dict)
+    absent: Counter[tuple[str, str]] = field(default_factory=Counter)
+    signed: list[dict[str, str | None]] = field(default_factory=list)
+    first_date: Any = None
+    last_date: Any = None
+    failures: dict[str, tuple[int, int]] = field(default_factory=dict)
+
+
+@dataclass
+class Reading:
+    """A file between its first look and its report.
+
+    ``own`` is its layout under its own names, ``layout`` under the table's; ``formats`` and ``roles``
+    change while it is read, and each pass has a ``tally`` of its own.
+    """
+
+    path: Path
+    called: str
+    settings: ReadSettings
+    prior: Prior
+    reader: Reader
+    own: Layout
+    layout: Layout
+    named: Named
+    formats: dict[str, Format]
+    roles: dict[Role, str]
+    columns: tuple[Column, ...] = ()
+    tally: Tally = field(default_factory=Tally)
+
+    @classmethod
+    def of(cls, path: Path, settings: ReadSettings, prior: Prior) -> Reading:
+        """Look at the beginning of a file.
+
+        Raises
+        ------
+        UserError
+            If no reader takes it, or its columns contradict the table's.
+        """
+        reader = reader_for(path)
+        with readable(path):
+            own = reader.layout(path, settings)
+        named = Named(reader, own_names(own.header, prior.columns), settings.period or "")
+        layout = named.layout(path, own)
+        check_columns(path, layout, settings, prior)
+        settings = settings.model_copy(update=dict(layout.settled))
+        formats, roles = detect(layout, settings, prior)
+        return cls(
+            path,
+            prior.called or path.name,
+            settings,
+            prior,
+            reader,
+            own,
+            layout,
+            named,
+            formats,
+            roles,
+        )
+
+    def in_encoding(self, encoding: str) -> Reading:
+        """The same file, looked at in another encoding."""
+        settings = self.settings.model_copy(update={"encoding": encoding})
+        return Reading.of(self.path, settings, self.prior)
+
+    @property
+    def money(self) -> list[str]:
+        """Columns that are summed."""
+        return [c.name for c in self.columns if c.type == "number" and c.name != LINE_COLUMN]
+
+    @property
+    def signed(self) -> Column | None:
+        """The column made of a debit and a credit column, where there is such a pair."""
+        if SIGNED in self.layout.header:
+            return None
+        return next((c for c in self.columns if c.name == SIGNED), None)
+
+    @property
+    def credits_signed(self) -> bool:
+        """Whether the amounts of the credit column have their minus already."""
+        return self.signed is not None and _are_signed(self.layout, self.formats, self.roles)
+
+    def begin(self) -> Conversion:
+        """A new pass: its columns, an empty tally, and how its cells become values."""
+        self.tally = Tally()
+        self.columns = columns_of(self.layout, self.formats, self.roles, self.settings)
+        converted, base = None, ""
+        if self.settings.rates and "currency" in self.roles and "amount" in self.roles:
+            converted = next(c for c in self.columns if c.name == self.roles["amount"])
+            base = base_of(converted.name, self.settings)
+        return Conversion(
+            header=self.layout.header,
+            formats=self.formats,
+            roles=self.roles,
+            signed=self.signed,
+            converted=converted,
+            base=base,
+            rates={self.settings.currency: Decimal(1), **self.settings.rates},
+            missing=self.settings.missing,
+            credit_signed=self.credits_signed,
+        )
+
+
+def _are_signed(layout: Layout, formats: Mapping[str, Format], roles: Mapping[Role, str]) -> bool:
+    name = roles.get("credit", "")
+    if name not in layout.header:
+        return False
+    texts = [v.strip() for v in layout.sample.column(name).to_pylist() if v and v.strip()]
+    values = [v for v in formats[name].read(pa.array(texts, pa.string())).to_pylist() if v]
+    return bool(values) and sum(v < 0 for v in values) >= SIGNED_SHARE * len(values)

@@ -1,0 +1,131 @@
+"""What is said of how a file was read: each column, notes, assumptions, and rows with their signs."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from sabueso.intake.doubts import either_order
+from sabueso.intake.formats.convert import SIGNED, Converted
+from sabueso.intake.formats.dates import DateFormat
+from sabueso.intake.formats.detection import base_of, differing
+from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.interface import Assumed
+from sabueso.intake.reading import Reading
+from sabueso.population.table import LINE_COLUMN
+
+
+def described(reading: Reading) -> dict[str, str]:
+    """How each column was read, those that were made of others included."""
+    roles = reading.roles
+    texts = {name: f.described() for name, f in reading.formats.items()}
+    amount = base_of(roles.get("amount", ""), reading.settings)
+    added = reading.credits_signed
+    for column in reading.columns:
+        if column.name not in texts and not column.is_place:
+            pair = "debit with credit, which is negative already" if added else "debit less credit"
+            made = pair if column.name == SIGNED else f"{amount} at the plan's rates"
+            texts[column.name] = made
+    if "side" in roles and amount in texts:
+        texts[amount] += f", sign by {roles['side']}"
+    return texts
+
+
+def _differences(reading: Reading) -> list[str]:
+    lacking, adding = differing(reading.layout, reading.settings, reading.prior)
+    notes = [f"lacks {', '.join(lacking)} of the table: missing there"] if lacking else []
+    return notes + ([f"adds {', '.join(adding)} to the table"] if adding else [])
+
+
+def notes_of(reading: Reading) -> list[str]:
+    """What is to be said of how a file was read, what was assumed among it."""
+    formats, tally = reading.formats, reading.tally
+    found: list[str] = [*reading.layout.notes, *_differences(reading)]
+    if tally.headers:
+        again = "once" if tally.headers == 1 else f"{tally.headers:,} times"
+        found.append(f"the header stands among the rows {again} more, and is no row")
+    for name, f in formats.items():
+        if isinstance(f, (DateFormat, NumberFormat)) and f.assumed:
+            dated = isinstance(f, DateFormat)
+            text = f"{name}: read as {f.described()}; nothing in the file contradicts it{either_order(tally, name)}"
+            key = "read.dates" if dated else "read.decimal"
+            found.append(Assumed(text, key, () if dated else (name,)))
+    found += [
+        f"{name}: numbers that a program wrote as binary floats are read to 15 digits"
+        for name, f in formats.items()
+        if isinstance(f, NumberFormat) and "machine" in f.styles
+    ]
+    found += [
+        f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
+        for (name, text), count in sorted(tally.absent.items())
+    ]
+    return found + _assumed_roles(reading)
+
+
+def _assumed_roles(reading: Reading) -> list[Assumed]:
+    """What was assumed of the amounts of a table's first file: which they are, and their signs."""
+    roles, prior = reading.roles, reading.prior
+    amount = roles.get("amount")
+    if prior.columns or prior.complete or amount is None or "amount" in prior.roles:
+        return []
+    found: list[Assumed] = []
+    if "debit" in roles and "credit" in roles:
+        text = f"{amount} is {roles['debit']} less {roles['credit']}"
+        if reading.credits_signed:
+            text = f"{amount} is {roles['debit']} with {roles['credit']}, which is negative already"
+        found.append(Assumed(text, "roles", (roles["debit"], roles["credit"])))
+    elif "side" in roles:
+        text = f"the sign of {amount} is that of the side in {roles['side']}"
+        found.append(Assumed(text, "roles.side", (amount,)))
+    given = {*roles.values(), LINE_COLUMN}
+    others = [
+        name
+        for name, f in reading.formats.items()
+        if isinstance(f, NumberFormat) and f.scale and name not in given
+    ]
+    if others:
+        text = f"the amounts of the table are those of {amount}, and not {', '.join(others[:4])}"
+        found.append(Assumed(text + (" …" if len(others) > 4 else ""), "roles.amount", (amount,)))
+    return found
+
+
+def how_read(reading: Reading) -> dict[str, Any]:
+    """Settings of ``read`` that say what was found, as far as the columns agree."""
+    layout, formats = reading.layout, reading.formats
+    found = dict(layout.found) | {k: v for k, v in layout.settled.items() if k != "types"}
+    numbers = [f for f in formats.values() if isinstance(f, NumberFormat)]
+    marks = {
+        "decimal": {f.decimal for f in numbers if f.scale or f.thousands},
+        "thousands": {f.thousands for f in numbers if f.thousands},
+        "dates": {f.order for f in formats.values() if isinstance(f, DateFormat) and f.order},
+    }
+    return found | {name: next(iter(v)) for name, v in marks.items() if len(v) == 1}
+
+
+MOST_SIGNED = 5
+
+
+def note_signed(found: Converted, cells: pa.Table, reading: Reading) -> None:
+    """Keep a few rows whose amount got its sign from another column, of either sign where there are."""
+    roles, tally = reading.roles, reading.tally
+    amount = roles.get("amount")
+    shown = [roles[role] for role in ("debit", "credit", "side") if role in roles]
+    if amount is None or len(tally.signed) >= MOST_SIGNED or not shown:
+        return
+    if amount in reading.layout.header:
+        shown.insert(0, amount)
+    values = found.values.column(amount)
+    positive = pc.greater(values, 0).fill_null(False).to_numpy(zero_copy_only=False) & found.good
+    negative = pc.less(values, 0).fill_null(False).to_numpy(zero_copy_only=False) & found.good
+    places = sorted(
+        {*np.flatnonzero(positive)[:3].tolist(), *np.flatnonzero(negative)[:3].tolist()}
+    )
+    for place in places[: MOST_SIGNED - len(tally.signed)]:
+        row: dict[str, str | None] = {
+            f"{name} as written": cells.column(name)[place].as_py() for name in shown
+        }
+        row["line"] = str(found.values.column(LINE_COLUMN)[place].as_py())
+        tally.signed.append({**row, amount: format(values[place].as_py(), "f")})

@@ -1,0 +1,128 @@
+"""Rows that state totals: told by their words before, here by what they add up to; and their check."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from decimal import Decimal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from sabueso.intake.formats.convert import TOTALS_COLUMNS, Converted, states_total
+from sabueso.intake.interface import TotalsLine
+from sabueso.intake.reading import Reading, Tally
+from sabueso.population.table import LINE_COLUMN, exact_total
+
+MOST_SUSPECTS = 200
+LEAST_SUMMED = 2
+MOST_WORDED = 100_000
+"""Rows of a file up to which every text is looked at for a total's word."""
+
+
+def with_totals_by_sum(found: Converted, reading: Reading) -> Converted:
+    """The batch with rows taken for totals that say so by what they add up to, whatever words they have.
+
+    A row is looked at that has no date (where the table has one), or hardly a text, or that begins with a
+    total's word; it is a total where every figure in it is the sum of the rows before it, or of those
+    since the last total.
+    """
+    named = [name for name in reading.money if name in reading.layout.header]
+    if not named or not found.good.any():
+        return found
+    suspects = np.flatnonzero((_lean(found, reading) & found.good) | found.totals)[:MOST_SUSPECTS]
+    lines = found.values.column(LINE_COLUMN)
+    totals = found.totals.copy()
+    since = np.flatnonzero(totals)
+    for place in suspects.tolist():
+        row = {name: found.values.column(name)[place].as_py() for name in named}
+        stated = {name: value for name, value in row.items() if value}
+        if not stated or len(stated) * 2 < len([v for v in row.values() if v is not None]):
+            continue
+        if _adds_up(found, totals, since, place, stated, reading.tally):
+            totals[place] = True
+            since = np.append(since, place)
+            reading.tally.summed.add(lines[place].as_py())
+    return replace(found, totals=totals) if totals.any() else found
+
+
+def _lean(found: Converted, reading: Reading) -> np.ndarray:
+    """Rows with so little in them that they may state a total."""
+    roles, header = reading.roles, reading.layout.header
+    dated = roles.get("date")
+    texts = [n for n in header if n not in reading.money and n != dated]
+    n = found.values.num_rows
+    empty = np.zeros(n, dtype=np.int32)
+    for name in texts:
+        if found.values.column(name).null_count:
+            empty += pc.is_null(found.values.column(name)).to_numpy(zero_copy_only=False)
+    lean = empty * 2 >= max(len(texts), 1)
+    if dated is not None and dated in header:
+        lean = pc.is_null(found.values.column(dated)).to_numpy(zero_copy_only=False)
+    for name in texts[:TOTALS_COLUMNS]:
+        words = found.values.column(name)
+        if pa.types.is_dictionary(words.type) or (
+            pa.types.is_string(words.type) and reading.tally.accepted + n <= MOST_WORDED
+        ):
+            lean = lean | states_total(words.combine_chunks())
+    return np.asarray(lean)
+
+
+def _adds_up(
+    found: Converted,
+    totals: np.ndarray,
+    since: np.ndarray,
+    place: int,
+    stated: Mapping[str, Decimal],
+    tally: Tally,
+) -> bool:
+    """Whether the figures of a row are the sums of all rows before it, or of those since the last total."""
+    before = found.good & ~totals
+    before[place:] = False
+    rows = tally.accepted + int(before.sum())
+    last = max([p for p in since.tolist() if p < place], default=-1)
+    block = before.copy()
+    block[: last + 1] = False
+    for chosen, carried in ((before, True), (block, last < 0)):
+        if rows < LEAST_SUMMED or (chosen is block and int(block.sum()) < LEAST_SUMMED):
+            continue
+        kept = found.values.select(list(stated)).filter(pa.array(chosen))
+        sums = {
+            name: exact_total(kept.column(name))
+            + (tally.sums.get(name, Decimal(0)) if carried else Decimal(0))
+            for name in stated
+        }
+        if all(sums[name] == value for name, value in stated.items()):
+            return True
+    return False
+
+
+def note_totals(found: Converted, reading: Reading) -> None:
+    """Count the totals lines of a batch and keep the figures they state."""
+    if not found.totals.any():
+        return
+    tally = reading.tally
+    tally.totals += int(found.totals.sum())
+    stated = [name for name in reading.money if name in reading.layout.header]
+    chosen = found.values.filter(pa.array(found.totals)).select([*stated, LINE_COLUMN])
+    for row in chosen.to_pylist():
+        for name in stated:
+            if row[name] is not None:
+                tally.totals_rows.append((row[LINE_COLUMN], name, row[name], ""))
+
+
+def totals_lines(tally: Tally) -> list[TotalsLine]:
+    """The totals that a file states, each beside the rows."""
+    return [
+        TotalsLine(
+            line=line,
+            column=name,
+            stated=stated,
+            # A total of a block, or of the rows so far, is that of the rows above it.
+            accepted=stated if line in tally.summed else tally.sums.get(name, Decimal(0)),
+            quarantined=tally.quarantined_sums.get(name, Decimal(0)),
+            what=what,
+        )
+        for line, name, stated, what in tally.totals_rows
+    ]
