@@ -302,7 +302,7 @@ def test_a_stop_says_what_was_recorded(case, monkeypatch):
         raise KeyboardInterrupt
 
     for number, place in enumerate(
-        ("taking.take_file", "taking.flush_file", "taking.write_quarantine", "taking.write_table",
+        ("reading.take_file", "taking.flush_file", "taking.write_quarantine", "taking.write_table",
          "taking.reported")
     ):  # fmt: skip
         with monkeypatch.context() as patched:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import replace
 from decimal import Decimal
@@ -12,14 +12,15 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
 from sabueso.base.hashing import Hashes
+from sabueso.case.events import Source
 from sabueso.case.folder import Case
 from sabueso.case.reading import read_files
-from sabueso.case.register import Event
 from sabueso.case.sources import source_files
 from sabueso.case.taken import Change, TakeReport, Taking
 from sabueso.case.taking import TRIES, busy, keep_files, reported
 from sabueso.intake.interface import FileReport
 from sabueso.intake.take import Progress
+from sabueso.population.table import Column
 
 
 @exactly
@@ -57,7 +58,7 @@ def take_again(
             taken = case.sources(table)
             if not taken:
                 raise UserError(f"table {table!r} has no files to be read again")
-            if any(event.body.get("base") for event in taken):
+            if any(source.base for source in taken):
                 raise UserError(
                     f"table {table!r} is of attached files: attach them again with --attach --replace"
                 )
@@ -78,7 +79,7 @@ def take_again(
 
 
 def _found(
-    case: Case, table: str, named: Sequence[str], taken: Sequence[Event], hashes: Hashes
+    case: Case, table: str, named: Sequence[str], taken: Sequence[Source], hashes: Hashes
 ) -> list[Path]:
     """The files by their content, in the order in which they were taken in.
 
@@ -87,12 +88,12 @@ def _found(
     UserError
         If one is not among those that the plan, or the user, names.
     """
-    sizes = {event.body["bytes"] for event in taken}
+    sizes = {source.size for source in taken}
     by_hash: dict[str, Path] = {}
     for path in source_files(case, named, table) if named else _of_plan(case, table):
         if path.stat().st_size in sizes:
             by_hash.setdefault(hashes.of(path), path)
-    lost = [e.body["file"] for e in taken if e.body["sha256"] not in by_hash]
+    lost = [s.file for s in taken if s.sha256 not in by_hash]
     if lost:
         more = f" and {len(lost) - 1} more" if len(lost) > 1 else ""
         raise UserError(
@@ -100,7 +101,7 @@ def _found(
             f"{'were named' if named else 'the plan names as sources'}; say where it is: sabueso intake PATH… "
             f"--as {table} --again. Nothing was changed"
         )
-    return [by_hash[event.body["sha256"]] for event in taken]
+    return [by_hash[source.sha256] for source in taken]
 
 
 def _of_plan(case: Case, table: str) -> list[Path]:
@@ -113,7 +114,7 @@ def _of_plan(case: Case, table: str) -> list[Path]:
 
 
 def _changes(
-    taken: Sequence[Event], reports: Sequence[FileReport], roles: dict[str, str]
+    taken: Sequence[Source], reports: Sequence[FileReport], roles: dict[str, str]
 ) -> list[Change]:
     """What the table was and what it is by the new reading, where these differ."""
     found: list[Change] = []
@@ -122,34 +123,37 @@ def _changes(
         if before != after:
             found.append(Change(what, _text(before), _text(after)))
 
-    bodies = [event.body for event in taken]
     for what in ("accepted", "quarantined", "totals", "blank"):
         name = {"accepted": "rows", "quarantined": "rows quarantined"}.get(what, f"{what} lines")
-        note(name, sum(b[what] for b in bodies), sum(getattr(r, what) for r in reports))
-    was = {c["name"]: _kind(c["type"], c["scale"]) for b in bodies for c in b["columns"]}
-    now = {c.name: _kind(c.type, c.scale) for r in reports for c in r.columns}
+        note(name, sum(s.count(what) for s in taken), sum(getattr(r, what) for r in reports))
+    was = {c.name: _kind(c) for s in taken for c in s.columns}
+    now = {c.name: _kind(c) for r in reports for c in r.columns}
     for name in {**was, **now}:
         note(f"column {name}", was.get(name), now.get(name))
-    for body, report in zip(bodies, reports, strict=True):
-        if body.get("parquet_sha256") != report.parquet_sha256:
+    for source, report in zip(taken, reports, strict=True):
+        if source.parquet_sha256 != report.parquet_sha256:
             note(f"rows of {report.file}", "as taken in", "read otherwise")
-    had = dict(bodies[-1]["roles"])
+    had = taken[-1].roles
     for role in {**had, **roles}:
         note(f"role {role}", had.get(role), roles.get(role))
-    sums = {n: Decimal(0) for r in reports for n in r.sums} | {n: Decimal(0) for b in bodies for n in b["sums"]}  # fmt: skip
-    for name in sums:
-        before = [Decimal(b["sums"][name]) for b in bodies if name in b["sums"]]
-        after = [r.sums[name] for r in reports if name in r.sums]
-        note(
-            f"sum of {name}",
-            sum(before, Decimal(0)) if before else None,
-            sum(after, Decimal(0)) if after else None,
-        )
+    before, after = _totals([s.sums for s in taken]), _totals([r.sums for r in reports])
+    for name in {**before, **after}:
+        note(f"sum of {name}", before.get(name), after.get(name))
     return found
 
 
-def _kind(kind: str, scale: int) -> str:
-    return f"number with {scale} decimals" if kind == "number" and scale else kind
+def _totals(sums: Sequence[Mapping[str, Decimal]]) -> dict[str, Decimal]:
+    """Sums of files by column."""
+    found: dict[str, Decimal] = {}
+    for each in sums:
+        for name, value in each.items():
+            found[name] = found.get(name, Decimal(0)) + value
+    return found
+
+
+def _kind(column: Column) -> str:
+    several = column.type == "number" and column.scale
+    return f"number with {column.scale} decimals" if several else column.type
 
 
 def _text(value: object) -> str:

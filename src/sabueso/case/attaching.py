@@ -69,8 +69,8 @@ def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
     table = asked.table
     section, seen = state(case, table)
     roles = dict(section.roles) if section else {}
-    before = {event.body["sha256"]: event for event in case.sources(table)}
-    names = {event.body["file"]: event for event in before.values()}
+    before = {source.sha256: source for source in case.sources(table)}
+    names = {source.file: source for source in before.values()}
     settings = section.read if section else ReadSettings()
     if settings.rates:
         raise UserError(
@@ -93,7 +93,7 @@ def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
             with readable(path):
                 report = _report(path, name, base, found.roles, case.plan.case.currency, engine)
             found.roles = found.roles or report.roles
-            replaces = old.body["sha256"] if old is not None else ""
+            replaces = old.sha256 if old is not None else ""
             found.reports.append(replace(report, sha256=digest, replaces=replaces))
             if asked.progress is not None:
                 asked.progress(path.name, report.accepted, path.stat().st_size)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Self
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.files import write_whole
+from sabueso.case.events import Source
 from sabueso.population.table import Column, Linked, Part, Table, unify
 
 if TYPE_CHECKING:
@@ -106,7 +107,7 @@ class Case:
     def changed(self) -> None:
         """Read the plan and the sources again at their next use."""
         self.__dict__.pop("plan", None)
-        self.__dict__.pop("_events", None)
+        self.__dict__.pop("_sources", None)
 
     @cached_property
     def register(self) -> Register:
@@ -178,16 +179,16 @@ class Case:
                 folder = stack.enter_context(workshop(self.folder))
             yield folder
 
-    def sources(self, table: str | None = None) -> list[Event]:
+    def sources(self, table: str | None = None) -> list[Source]:
         """Source files taken in, oldest first, without those that a later one replaced and those that
         were withdrawn.
 
         The order of the events decides: content that was replaced may come back.
         """
-        return [event for event in self._events if table in (None, event.subject)]
+        return [source for source in self._sources if table in (None, source.table)]
 
     @cached_property
-    def _events(self) -> list[Event]:
+    def _sources(self) -> list[Source]:
         """The sources as they were when they were first asked for: what a command reads and what
         it says that it read are the same."""
         live: dict[tuple[str, str], Event] = {}
@@ -196,9 +197,9 @@ class Case:
             live.pop((event.subject, event.body["sha256"]), None)
             if event.kind == "source":
                 live[event.subject, event.body["sha256"]] = event
-        return list(live.values())
+        return list(map(Source, live.values()))
 
-    def check_unaltered(self, source: Event) -> None:
+    def check_unaltered(self, source: Source) -> None:
         """Compare a source's rows with what was recorded when they were taken in, once a process.
 
         Raises
@@ -206,37 +207,33 @@ class Case:
         UserError
             If the file is missing or another.
         """
-        body = source.body
-        if source.hash in self._unaltered:
+        if source.event.hash in self._unaltered:
             return
-        file = self.folder / body["parquet"]
-        what = f"{file}, the rows of {body['file']} in table {source.subject!r},"
+        file = self.folder / source.parquet
+        what = f"{file}, the rows of {source.file} in table {source.table!r},"
         if not file.is_file():
             raise UserError(f"{what} is missing; restore it from a copy of the case")
         again = (
-            "attach it again with --attach --replace" if body.get("base") else
+            "attach it again with --attach --replace" if source.base else
             "restore it from a copy of the case"
         )  # fmt: skip
         altered = UserError(
             f"{what} is not what was recorded when it was taken in ({source.at}, SHA-256 "
-            f"{body.get('parquet_sha256', '')[:12]}…): it has changed since; {again}"
+            f"{source.parquet_sha256[:12]}…): it has changed since; {again}"
         )
         found = file.stat()
-        size = body["bytes"] if body.get("base") else body.get("parquet_bytes", found.st_size)
-        if found.st_size != size:
+        if source.parquet_size not in (None, found.st_size):
             raise altered
-        if self._verify or found.st_mtime_ns != body.get("parquet_mtime_ns"):
+        if self._verify or found.st_mtime_ns != source.parquet_mtime_ns:
             from sabueso.base.hashing import file_hash
 
-            if file_hash(file) != body.get("parquet_sha256"):
+            if file_hash(file) != source.parquet_sha256:
                 raise altered
-        self._unaltered.add(source.hash)
+        self._unaltered.add(source.event.hash)
 
-    def part(self, source: Event) -> Part:
+    def part(self, source: Source) -> Part:
         """The rows of one source as a part of its table."""
-        columns = tuple(Column(**column) for column in source.body["columns"])
-        base = Path(source.body["base"]) if source.body.get("base") else None
-        return Part(columns, (self.folder / source.body["parquet"],), base)
+        return Part(source.columns, (self.folder / source.parquet,), source.base)
 
     def table(self, name: str, *, linked: bool = True) -> Table:
         """A table of the case with its roles and, if ``linked``, the tables it is linked with.
@@ -292,10 +289,10 @@ class Case:
                 )
         return table
 
-    def _currency(self, sources: list[Event], section: TableSection) -> str:
+    def _currency(self, sources: list[Source], section: TableSection) -> str:
         """The currency of the amounts: the one that the rows state, where they do and no rate
         converts them."""
-        stated = [c for event in sources for c in event.body.get("currencies", ())]
+        stated = [c for source in sources for c in source.currencies]
         return stated[0] if stated and not section.read.rates else self.plan.case.currency
 
     def _links(self, name: str) -> dict[str, Linked]:

@@ -8,9 +8,9 @@ from decimal import Decimal
 from typing import Any
 
 from sabueso.base.errors import UserError
+from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
 from sabueso.case.plan import TableSection
-from sabueso.case.register import Event
 from sabueso.intake.interface import FileReport
 from sabueso.intake.rules.judging import RuleReport, judge
 from sabueso.intake.settings import ReadSettings
@@ -49,7 +49,7 @@ class ToJudge:
     table: str
     rules: Sequence[AnyRule]
     roles: dict[str, str]
-    taken: Sequence[Event]
+    taken: Sequence[Source]
 
 
 def judge_files(
@@ -75,7 +75,7 @@ def judge_files(
                     "mark them, or take the files in without --attach"
                 )
     replaced = {report.replaces for report in reports}
-    before = [case.part(e) for e in what.taken if e.body["sha256"] not in replaced]
+    before = [case.part(s) for s in what.taken if s.sha256 not in replaced]
     columns = unify([*before, *outputs], what.table)
     currency = case.plan.case.currency
     whole = Table(what.table, "", columns, tuple(before), what.roles, currency)
@@ -89,10 +89,10 @@ def judge_files(
     return judge(engine, whole, outputs, others, what.rules, files)
 
 
-def latest_rules(case: Case, table: str) -> list[dict[str, Any]]:
+def latest_rules(case: Case, table: str) -> list[RuleOutcome]:
     """The rules of a table as its last intake judged them."""
     events = case.register.events("rules", subject=table)
-    return list(events[-1].body["rules"]) if events else []
+    return [RuleOutcome.of(rule) for rule in events[-1].body["rules"]] if events else []
 
 
 def one_currency(
@@ -111,9 +111,9 @@ def one_currency(
         return own
     found: dict[str, str] = {}
     replaced = {report.replaces for report in reports}
-    for event in what.taken:
-        if event.body["sha256"] not in replaced:
-            found |= dict.fromkeys(event.body.get("currencies", ()), event.body["file"])
+    for source in what.taken:
+        if source.sha256 not in replaced:
+            found |= dict.fromkeys(source.currencies, source.file)
     for report in reports:
         found |= dict.fromkeys(report.currencies, report.file)
     if len(found) > 1:
@@ -138,10 +138,7 @@ def controls(
     if section is None:
         return []
     each = {r.file: (r.accepted, r.sums.get(amount or "")) for r in reports}
-    taken = {
-        e.body["file"]: (e.body["accepted"], _decimal(e.body["sums"].get(amount or "")))
-        for e in case.sources(table)
-    }
+    taken = {s.file: (s.accepted, s.sums.get(amount or "")) for s in case.sources(table)}
     # What was read and not kept stands beside what the table has.
     every = taken if kept else taken | each
     sums = [total for _, total in every.values() if total is not None]
@@ -157,7 +154,3 @@ def controls(
         if given.sum is not None:
             found.append(Control(of, "sum", given.sum, Decimal(0) if total is None else total))
     return found
-
-
-def _decimal(text: str | None) -> Decimal | None:
-    return None if text is None else Decimal(text)

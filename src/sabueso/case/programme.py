@@ -176,7 +176,7 @@ def _screen(
     found: list[tuple[ScreenSection, Finding, Population]] = []
     with case.populations(*tables) as population:
         # As they are read: an intake that ends meanwhile is no input of this run.
-        sources = {name: [e.body["sha256"] for e in case.sources(name)] for name in tables}
+        sources = {name: [source.sha256 for source in case.sources(name)] for name in tables}
         aside = {name: list(set_aside_selectors(case.register, name)) for name in tables}
         for position, (section, screen, settings) in enumerate(ready):
             if progress is not None:

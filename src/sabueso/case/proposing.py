@@ -78,11 +78,9 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
         raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
     known = {
-        tuple(
-            sorted(folded(c.name) or c.name for c in case.part(event).columns if not c.is_place)
-        ): name
+        tuple(sorted(folded(c.name) or c.name for c in source.columns if not c.is_place)): name
         for name in case.plan.tables
-        for event in case.sources(name)[-1:]
+        for source in case.sources(name)[-1:]
     }
     tables: list[Proposed] = []
     taken = {name.lower() for name in case.plan.tables}

@@ -8,10 +8,10 @@ from pathlib import Path
 
 from sabueso.base.errors import UserError
 from sabueso.base.hashing import Hashes
+from sabueso.case.events import Source
 from sabueso.case.folder import Case
 from sabueso.case.judging import ToJudge, judge_files, one_currency
 from sabueso.case.plan import TableSection, check_table_name, rules_of
-from sabueso.case.register import Event
 from sabueso.case.taken import Known, Read, Taking
 from sabueso.intake.formats.detection import Prior
 from sabueso.intake.interface import FileReport
@@ -31,7 +31,7 @@ def state(case: Case, table: str) -> tuple[TableSection | None, Hashable]:
     others = (
         {str(rule.get("among", "")).partition(".")[0] for rule in section.rules} if section else ()
     )
-    events = tuple(e.seq for name in sorted({table, *others}) for e in case.sources(name))
+    events = tuple(s.event.seq for name in sorted({table, *others}) for s in case.sources(name))
     settings = None if section is None else section.model_dump_json()
     return section, (events, settings, case.plan.case.currency)
 
@@ -80,16 +80,16 @@ class _Files:
     shop: Path | None
     hashes: Hashes
     engine: Engine
-    taken: Sequence[Event]
+    taken: Sequence[Source]
     found: Read
     sizes: set[int] = field(init=False)
-    known: dict[str, Event] = field(init=False)
-    names: dict[str, Event] = field(init=False)
+    known: dict[str, Source] = field(init=False)
+    names: dict[str, Source] = field(init=False)
 
     def __post_init__(self) -> None:
-        self.sizes = {event.body["bytes"] for event in self.taken}
-        self.known = {event.body["sha256"]: event for event in self.taken}
-        self.names = {event.body["file"]: event for event in self.taken}
+        self.sizes = {source.size for source in self.taken}
+        self.known = {source.sha256: source for source in self.taken}
+        self.names = {source.file: source for source in self.taken}
 
     def read(self, path: Path) -> None:
         """Read a file, unless its content is known.
@@ -105,7 +105,7 @@ class _Files:
             return
         self.sizes.add(stat.st_size)
         again = None if self.asked.again is None else self.asked.again[path]
-        name = path.name if again is None else again.body["file"]
+        name = path.name if again is None else again.file
         old = self.names.get(path.name)
         twice = any(report.file == name for report in self.found.reports)
         if twice or (old is not None and not self.asked.replace_old):
@@ -114,7 +114,7 @@ class _Files:
         now = path.stat()
         if (now.st_size, now.st_mtime_ns) != (stat.st_size, stat.st_mtime_ns):
             raise UserError(f"{path}: the file changed while it was read; nothing was taken in")
-        replaces = old.body["sha256"] if old is not None else ""
+        replaces = old.sha256 if old is not None else ""
         self.found.reports.append(replace(report, replaces=replaces))
 
     def _is_known(self, path: Path, size: int) -> bool:
@@ -122,10 +122,10 @@ class _Files:
         if size not in self.sizes:
             return False
         digest = self.hashes.of(path)
-        event = self.known.get(digest)
-        if event is None and all(r.sha256 != digest for r in self.found.reports):
+        source = self.known.get(digest)
+        if source is None and all(r.sha256 != digest for r in self.found.reports):
             return False
-        at = event.at if event is not None else "this intake"
+        at = source.at if source is not None else "this intake"
         self.found.known.append(Known(path.name, digest, at))
         return True
 
@@ -153,7 +153,7 @@ SIGNING: tuple[Role, ...] = ("amount", "debit", "credit", "side", "currency")
 
 
 def _check_signs(
-    case: Case, table: str, section: TableSection | None, taken: Sequence[Event]
+    case: Case, table: str, section: TableSection | None, taken: Sequence[Source]
 ) -> None:
     """Refuse files that would be read by other roles than those that are there.
 
@@ -162,11 +162,11 @@ def _check_signs(
     UserError
         If the plan's roles that make the amounts are not those that the last file was read by.
     """
-    read = [event.body for event in taken if not event.body.get("base")]
+    read = [source.roles for source in taken if not source.base]
     if not read or section is None:
         return
     for role in SIGNING:
-        was, now = read[-1]["roles"].get(role), section.roles.get(role)
+        was, now = read[-1].get(role), section.roles.get(role)
         if was != now:
             raise UserError(
                 f"{case.plan_path}: tables.{table}.roles.{role} is {now or 'none'}, and the files of the "
@@ -176,11 +176,11 @@ def _check_signs(
 
 
 def _prior(
-    case: Case, taken: Sequence[Event], section: TableSection | None, *, complete: bool
+    case: Case, taken: Sequence[Source], section: TableSection | None, *, complete: bool
 ) -> Prior:
     columns: dict[str, Column] = {}
-    for event in taken:
-        for column in case.part(event).columns:
+    for source in taken:
+        for column in source.columns:
             columns.setdefault(column.name, column)
     if section is None:
         return Prior(columns)

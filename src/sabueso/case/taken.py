@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.exact import exactly
+from sabueso.case.events import Source
 from sabueso.case.judging import Control
 from sabueso.case.plan import TableSection
-from sabueso.case.register import Event
 from sabueso.intake.interface import Assumed, FileReport
 from sabueso.intake.rules.judging import RuleReport
 from sabueso.intake.take import Progress
@@ -152,7 +152,7 @@ class Taking:
     progress: Progress | None = None
     given: Mapping[str, Any] = field(default_factory=dict)
     ask: bool = False
-    again: Mapping[Path, Event] | None = None
+    again: Mapping[Path, Source] | None = None
 
 
 @dataclass

@@ -168,16 +168,11 @@ def keep_files(case: Case, asked: Taking, read: Read) -> bool:
     return True
 
 
-ORIGIN = ("database", "query")
-"""What an event says of a file that is not the client's own."""
-
-
 def _origin(asked: Taking, report: FileReport) -> dict[str, str]:
     """Where a file's rows are from: as asked, or as they were when it was taken in before."""
     if asked.again is None:
         return asked.origin or {}
-    body = next(e.body for e in asked.again.values() if e.body["sha256"] == report.sha256)
-    return {key: body[key] for key in ORIGIN if key in body}
+    return next(s.origin for s in asked.again.values() if s.sha256 == report.sha256)
 
 
 def _free(folder: Path, stem: str, suffix: str) -> Path:

@@ -40,24 +40,24 @@ def withdraw_files(
         if table not in case.plan.tables:
             raise UserError(f"there is no table {table!r}{nearest(table, case.plan.tables)}")
         taken = case.sources(table)
-        files = [event.body["file"] for event in taken]
+        files = [source.file for source in taken]
         chosen = taken
         if named:
             for name in named:
                 if not any(fnmatch(file, name) for file in files):
                     raise UserError(f"table {table!r} has no file {name!r}{nearest(name, files)}")
-            chosen = [e for e in taken if any(fnmatch(e.body["file"], name) for name in named)]
+            chosen = [e for e in taken if any(fnmatch(e.file, name) for name in named)]
         left = len(taken) - len(chosen)
         used = _users(case, table)
         kept = ""
         if not left:
             kept = f"it is named by {', '.join(used)}" if used else ""
             write_withdrawn(case.plan_path, table, whole=not used)
-        for event in chosen:
-            body = {name: event.body[name] for name in ("file", "sha256", "accepted")}
+        for source in chosen:
+            body = {"file": source.file, "sha256": source.sha256, "accepted": source.accepted}
             writer.append("withdrawal", table, initials, body | {"reason": reason.strip()})
         return Withdrawal(
-            table, tuple(e.body["file"] for e in chosen), sum(e.body["accepted"] for e in chosen),
+            table, tuple(e.file for e in chosen), sum(e.accepted for e in chosen),
             reason.strip(), left, kept,
         )  # fmt: skip
 

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
+from sabueso.case.events import RuleOutcome
 from sabueso.case.folder import Case
 from sabueso.case.judging import latest_rules
 from sabueso.case.linking import keep_links, new_links
@@ -141,7 +142,7 @@ def _table(p: Population) -> dict[str, Any]:
     }
 
 
-def _columns(rows: Population, rules: list[dict[str, Any]]) -> Answer[Any]:
+def _columns(rows: Population, rules: list[RuleOutcome]) -> Answer[Any]:
     columns, doubts = survey_columns(rows), table_doubts(rows)
     amount = rows.table.role("amount")
     described = None if amount is None else survey_measure(rows, None)
@@ -162,7 +163,7 @@ def _columns(rows: Population, rules: list[dict[str, Any]]) -> Answer[Any]:
             "population": account.as_json(),
             "columns": [c.as_json() for c in columns],
             "doubts": [{"code": code, "text": text} for code, text in doubts],
-            "rules": rules,
+            "rules": [rule.as_json() for rule in rules],
             "tests": [vars(s) for s in fitting],
         }
         return Data(content, column_sheets(columns, fitting))

@@ -8,6 +8,7 @@ from decimal import Decimal
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.case.events import RuleOutcome
 from sabueso.case.taken import TakeReport
 from sabueso.intake.interface import Assumed, FileReport, TotalsLine
 from sabueso.report import numbers as num
@@ -236,7 +237,7 @@ def _show_rules(console: Console, report: TakeReport) -> None:
         return
     console.print()
     amounts = report.amount is not None
-    show_rules(console, [rule.as_json() for rule in report.rules], amounts=amounts)
+    show_rules(console, [RuleOutcome.of(rule.as_json()) for rule in report.rules], amounts=amounts)
     if report.kept and any(rule.left for rule in report.rules):
         where = f"quarantine/{report.table}/marked-….csv"
         console.print(Text(f" the rows marked are listed in {where}", style=STONE))

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import base64
+from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -13,6 +15,7 @@ import jinja2
 from sabueso.base.errors import UserError
 from sabueso.base.files import write_whole
 from sabueso.base.visible import visible
+from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.recording import RecordedFinding, last_failures, latest_findings
@@ -47,7 +50,7 @@ def write_paper(case: Case) -> list[Path]:
         raise UserError("no run is recorded yet; run the programme with: sabueso screen")
     count, head = case.register.verify()
     every = queue(case)
-    sources = [event.body | {"at": event.at, "table": event.subject} for event in case.sources()]
+    sources = case.sources()
     written = notes(case.register)
     html = (
         _environment()
@@ -110,41 +113,59 @@ def _environment() -> jinja2.Environment:
         lstrip_blocks=True,
         finalize=lambda value: visible(value, "\n\t") if type(value) is str else value,
     )
-    environment.globals["palette"] = palette
-    environment.filters["amount"] = lambda v: num.amount(None if v is None else Decimal(str(v)))
-    environment.filters["count"] = num.count
-    environment.filters["p"] = num.p_value
-    environment.filters["number"] = num.number
-    environment.filters["percent"] = num.percent
-    environment.filters["signed"] = num.signed
+    environment.globals.update(palette=palette)
+    environment.filters.update(
+        amount=lambda v: num.amount(None if v is None else Decimal(str(v))),
+        count=num.count, p=num.p_value, number=num.number, percent=num.percent, signed=num.signed,
+    )  # fmt: skip
     return environment
 
 
-def _tables(sources: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Per table, its lines and the sum of its amounts; the reconciliation in one row each."""
-    found: dict[str, dict[str, Any]] = {}
-    for s in sources:
-        row = found.setdefault(
-            s["table"],
-            {"table": s["table"], "files": 0, "read": 0, "accepted": 0, "quarantined": 0, "totals": 0,
-             "blank": 0, "amount": None, "stated": 0, "agrees": 0},
-        )  # fmt: skip
-        row["files"] += 1
+@dataclass
+class _TableSums:
+    """A table's reconciliation in one row."""
+
+    table: str
+    files: int = 0
+    read: int = 0
+    accepted: int = 0
+    quarantined: int = 0
+    totals: int = 0
+    blank: int = 0
+    amount: Decimal | None = None
+    stated: int = 0
+    agrees: int = 0
+
+
+def _tables(sources: Sequence[Source]) -> list[_TableSums]:
+    """Per table, its lines and the sum of its amounts."""
+    found: dict[str, _TableSums] = {}
+    for source in sources:
+        row = found.setdefault(source.table, _TableSums(source.table))
+        row.files += 1
         for name in ("read", "accepted", "quarantined", "totals", "blank"):
-            row[name] += s[name]
-        column = s["roles"].get("amount")
-        if column in s["sums"]:
-            row["amount"] = (row["amount"] or Decimal(0)) + Decimal(s["sums"][column])
-        row["stated"] += len(s["totals_lines"])
-        row["agrees"] += sum(t["agrees"] for t in s["totals_lines"])
+            setattr(row, name, getattr(row, name) + source.count(name))
+        if source.amount is not None:
+            row.amount = (row.amount or Decimal(0)) + source.amount
+        row.stated += len(source.stated_totals)
+        row.agrees += sum(t.agrees for t in source.stated_totals)
     return list(found.values())
 
 
-def _rules(case: Case) -> list[dict[str, Any]]:
+@dataclass(frozen=True)
+class _Judged:
+    """What a rule of a table caught, at its last intake."""
+
+    table: str
+    at: str
+    rule: RuleOutcome
+
+
+def _rules(case: Case) -> list[_Judged]:
     """What each rule of each table caught, as the table's last intake found it."""
     latest = {event.subject: event for event in case.register.events("rules")}
     return [
-        {"table": table, "at": event.at, **rule}
+        _Judged(table, event.at, RuleOutcome.of(rule))
         for table, event in latest.items()
         for rule in event.body["rules"]
     ]
@@ -258,7 +279,7 @@ def _page_cell(cell: Cell) -> tuple[str, str]:
 def _sheets(
     case: Case,
     every: list[AuditException],
-    sources: list[dict[str, Any]],
+    sources: Sequence[Source],
     findings: list[RecordedFinding],
 ) -> list[Sheet]:
     reviews = [
@@ -268,21 +289,21 @@ def _sheets(
         for item in every
         for event in item.review.history
     ]  # fmt: skip
+    counted = ("lines", "read", "accepted", "quarantined", "totals", "blank")
     files = [
-        [s["table"], s["file"], s["sha256"], s["at"], s["lines"], s["read"], s["accepted"], s["quarantined"],
-         s["totals"], s["blank"],
-         Decimal(s["sums"][s["roles"]["amount"]]) if s["roles"].get("amount") in s["sums"] else None]
+        [s.table, s.file, s.sha256, s.at, *(s.count(name) for name in counted), s.amount]
         for s in sources
-    ]  # fmt: skip
+    ]
     screens = [
         [each.screen, f.test, f.table, each.run, f.population.rows, f.population.used,
          f.tests_made, len(f.flags), "; ".join(c.code for c in f.cautions)]
         for each in findings
         for f in (each.finding,)
     ]  # fmt: skip
-    names = ("table", "title", "then", "rows", "set_aside", "left", "missing", "amount", "at")
     rules = [
-        [Decimal(r[n]) if n == "amount" and r[n] else r[n] for n in names] for r in _rules(case)
+        [j.table, r.title, r.then, r.rows, r.set_aside, r.left, r.missing, r.amount, j.at]
+        for j in _rules(case)
+        for r in (j.rule,)
     ]
     return [
         queue_sheet(every),

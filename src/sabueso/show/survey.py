@@ -10,6 +10,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.case.events import RuleOutcome
 from sabueso.case.linking import LEAST_SHARE
 from sabueso.population.links import Link
 from sabueso.population.population import Account
@@ -88,7 +89,7 @@ def show_columns(
     table: Table,
     columns: Sequence[ColumnSurvey],
     whole: Sequence[tuple[str, str]],
-    rules: Sequence[dict[str, Any]],
+    rules: Sequence[RuleOutcome],
     suits: Sequence[Suit],
     amount: Column | None,
     account: Account,
