@@ -61,7 +61,8 @@ answers["zscore"] = {
 # interquartile fences by account on the log scale, positive amounts
 positive = d[d["units"] > 0]
 positive = positive[positive.groupby("account")["units"].transform("size") >= 5]
-x = np.log10(1 + positive["amount"])
+unit = positive.groupby("account")["amount"].transform("median") / 100
+x = np.log10(1 + positive["amount"] / unit)
 group = x.groupby(positive["account"])
 quartiles = group.quantile([0.25, 0.5, 0.75]).unstack()
 spread = 3 * (quartiles[0.75] - quartiles[0.25])

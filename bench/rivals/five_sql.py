@@ -111,17 +111,24 @@ answers["zscore"] = {
 
 db.execute(
     """
+    CREATE TEMP TABLE scales AS
+    SELECT account, quantile_cont(amount::DOUBLE, 0.5) / 100 AS u
+    FROM ledger WHERE units > 0 GROUP BY account
+    """
+)
+db.execute(
+    """
     CREATE TEMP TABLE fences AS
-    SELECT account, quantile_cont(log10(1 + amount), [0.25, 0.5, 0.75]) AS q
-    FROM ledger WHERE units > 0 GROUP BY account HAVING count(*) >= 5
+    SELECT account, any_value(u) AS u, quantile_cont(log10(1 + amount / u), [0.25, 0.5, 0.75]) AS q
+    FROM ledger JOIN scales USING (account) WHERE units > 0 GROUP BY account HAVING count(*) >= 5
     """
 )
 flagged = rows(
     """
     SELECT entry, date, account, supplier, preparer, text, units
     FROM ledger JOIN fences USING (account)
-    WHERE units > 0 AND (log10(1 + amount) > q[3] + 3 * (q[3] - q[1])
-                         OR log10(1 + amount) < q[1] - 3 * (q[3] - q[1]))
+    WHERE units > 0 AND (log10(1 + amount / u) > q[3] + 3 * (q[3] - q[1])
+                         OR log10(1 + amount / u) < q[1] - 3 * (q[3] - q[1]))
     """
 )
 answers["fences"] = {
