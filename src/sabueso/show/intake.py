@@ -106,7 +106,7 @@ def show_assumed(console: Console, reports: Sequence[TakeReport]) -> None:
     )
     for report, each, money, files in listed[:MOST_ASSUMED]:
         whole = len(report.files)
-        some = "" if whole == 1 else f" (in {num.many(files, 'file')} of {whole:,})"
+        some = "" if files == whole else f" (in {num.many(files, 'file')} of {whole:,})"
         table.add_row(
             f" {each}{some}",
             num.amount(money) if money else "–",

@@ -99,16 +99,8 @@ def show_worked(console: Console, worked: Worked) -> None:
     console.print()
     next_steps(
         console,
-        ["sabueso survey", f"sabueso survey {_largest(worked)}"] if worked.taken else [],
+        ["sabueso survey", "sabueso survey --propose --keep"] if worked.taken else [],
     )
-
-
-def _largest(worked: Worked) -> str:
-    """The table with the most money in it, else the most rows: where the work begins."""
-    return max(
-        worked.taken,
-        key=lambda each: ("date" in each.roles and "amount" in each.roles, each.total("accepted")),
-    ).table
 
 
 def _show_links(console: Console, worked: Worked) -> None:

@@ -9,8 +9,7 @@ from rich.text import Text
 
 from sabueso.case.proposed_programme import Proposed
 from sabueso.report import numbers as num
-from sabueso.report.palette import STONE
-from sabueso.show.console import next_steps, open_table, title
+from sabueso.show.console import next_steps, open_table, said, title
 
 
 def show_proposed(
@@ -20,7 +19,7 @@ def show_proposed(
     title(console, "a programme for this case", f"for {num.many(capacity, 'exception')} to review")
     if not found:
         console.print(
-            Text(" no test suits a table of this case: none has amounts with dates enough")
+            Text(" no test suits a table of this case: none has enough amounts with dates")
         )
         next_steps(console, ["sabueso survey"])
         return
@@ -32,24 +31,16 @@ def show_proposed(
         mark = " (in the plan already)" if each.known else ""
         table.add_row(" " + each.name, each.test, flags, (each.refused or each.because) + mark)
     console.print(table)
-    for each in found:
-        values = {k: v for k, v in each.settings.items() if k != "where"}
-        shown = ", ".join(f"{k} {_text(v)}" for k, v in values.items())
-        where = f", where {each.settings['where']}" if "where" in each.settings else ""
-        console.print(Text(f" {each.name}: {shown}{where}", style=STONE))
     console.print()
     console.print(Text(
         f" {num.many(sum(e.flagged for e in found), 'flag')} in all, of {num.many(len(found), 'screen')}; one subject "
         "that several flag is one exception"
     ))  # fmt: skip
     if kept is None:
+        said(console, " their settings: --format json, or case.toml once they are kept")
         next_steps(console, ["sabueso survey --propose --keep"])
         return
     console.print(
         Text(f" {num.many(len(kept), 'screen')} written to case.toml; what was there is as it was")
     )
     next_steps(console, ["sabueso screen", "sabueso queue"])
-
-
-def _text(value: object) -> str:
-    return ",".join(map(str, value)) if isinstance(value, list) else str(value)

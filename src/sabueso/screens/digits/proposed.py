@@ -46,7 +46,11 @@ def proposed_digits(
     where = " and ".join(conditions) or None
     chosen = replace(population, where=where)
     behind = table.role("preparer") or table.role("party")
-    without = f", without the price lists {', '.join(map(str, lists))}" if lists else ""
+    without = (
+        f", without the price list{'s' if len(lists) > 1 else ''} {', '.join(map(str, lists))}"
+        if lists
+        else ""
+    )
     for digits, least in LEAST.items():
         finding = run(chosen, digits)
         doubtful = {c.code for c in finding.cautions} & (against | NARROW)

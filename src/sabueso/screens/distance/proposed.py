@@ -107,8 +107,8 @@ def proposed_entities(population: Population, measures: Sequence[Column]) -> Ite
     figures = [f"avg({quoted_name(m.name)})" for m in chosen]
     among = "" if peers is None else f", among those of one {peers.name}"
     yield Proposal(
-        f"{party.name} of {table.name} unlike the others" if peers is None
-        else f"{party.name} of {table.name} unlike those of the {peers.name}",
+        f"{party.name} of {table.name} unlike others" if peers is None
+        else f"{party.name} unlike others of its {peers.name}",
         settings_of(measures=figures, per=[party.name], by=None if peers is None else [peers.name]),
         f"Whoever is ordinary in each of {', '.join(m.name for m in chosen)} and not in all of them together.",
         f"{entities:,} of {party.name} by the means of {', '.join(m.name for m in chosen)} together{among}",

@@ -26,7 +26,7 @@ def proposed_periods(population: Population, years: Sequence[int]) -> Iterator[P
         base, current = years[-2:]
         quantity = table.role("quantity")
         yield Proposal(
-            f"{account.name} totals of {table.name}, {current} against {base}",
+            f"{account.name} totals of {table.name}, by year",
             settings_of(
                 per=[account.name], base=str(base), current=str(current), percent_limit=PERCENT,
                 quantity=None if quantity is None else quantity.name,

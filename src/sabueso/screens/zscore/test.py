@@ -18,6 +18,7 @@ from scipy.special import ndtr
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
+from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.cautions import copied_rows
 from sabueso.screens.finding import Aim, Finding, Flags, NotTested
@@ -164,7 +165,8 @@ class ZScore(Screen):
             side="low" if signs.low else "high", min_group=LEAST_PROPOSED, where=signs.where(measure),
         )  # fmt: skip
         shape = (
-            f"skewness {described.skewness or 0:.1f}, excess kurtosis {described.kurtosis or 0:.1f}"
+            f"skewness {num.number(described.skewness, 1)}, excess kurtosis "
+            f"{num.number(described.kurtosis, 1)}"
         )
         yield Proposal(
             f"{population.table.name} unlike the {by.name}'s others", settings,
