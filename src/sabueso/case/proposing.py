@@ -10,6 +10,7 @@ from pathlib import Path
 
 from sabueso.base.errors import UserError
 from sabueso.case.folder import OWN_FOLDERS, Case
+from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.roles import folded
 from sabueso.intake.readers.audit_export import described, files_of
@@ -41,12 +42,14 @@ class Proposal:
 
 @dataclass(frozen=True)
 class Worked:
-    """What became of a proposal: tables taken in, those refused with the reason, and the links found."""
+    """What became of a proposal: tables taken in, those refused with the reason, the links found, and the
+    screens that were written to a plan without any."""
 
     proposal: Proposal
     taken: list[TakeReport] = field(default_factory=list)
     refused: list[tuple[str, str]] = field(default_factory=list)
     links: list[Link] = field(default_factory=list)
+    screens: list[Screened] = field(default_factory=list)
     done: bool = False
 
 

@@ -8,6 +8,12 @@ from typing import TYPE_CHECKING, Any
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.linking import keep_links
+from sabueso.case.proposed_programme import (
+    CAPACITY,
+    Proposed,
+    keep_programme,
+    proposed_programme,
+)
 from sabueso.case.proposing import Proposal, Worked, propose
 from sabueso.case.sources import source_files
 from sabueso.case.taken import TakeReport, Taking
@@ -44,6 +50,8 @@ def intake_folder(
     confirm : callable, optional
         Asked with the proposal; it is taken in where it says so.
 
+    A plan without screens gets those that suit the tables.
+
     Raises
     ------
     UserError
@@ -71,7 +79,19 @@ def intake_folder(
         except UserError as error:
             how = f"; take it in with --as {each.table}" if isinstance(error, Ambiguous) else ""
             refused.append((each.table, f"{error}{how}"))
-    return _answer(Worked(proposal, taken, refused, _linked(case) if taken else [], done=True))
+    linked = _linked(case) if taken else []
+    screens = _programme(case, progress) if taken else []
+    return _answer(Worked(proposal, taken, refused, linked, screens, done=True))
+
+
+def _programme(case: Case, progress: Callable[[str, int, int], None] | None) -> list[Proposed]:
+    """A first programme, for a plan that has none: with it the next command is ``screen``."""
+    if case.plan.screens:
+        return []
+    names = [name for name in case.plan.tables if case.sources(name)]
+    found = proposed_programme(case, names, CAPACITY, progress)
+    case.changed()
+    return keep_programme(case, found)
 
 
 def _linked(case: Case) -> list[Link]:
@@ -103,6 +123,7 @@ def _answer(worked: Worked) -> Answer[Worked]:
             "unread": [{"file": path.name, "reason": why} for path, why in worked.proposal.unread],
             "taken": [report.as_json() for report in worked.taken],
             "refused": [{"table": name, "reason": why} for name, why in worked.refused],
+            "screens": [each.as_json() for each in worked.screens],
             "links": [{**vars(link), "share": link.share} for link in worked.links],
         }
         rows = [

@@ -93,14 +93,31 @@ def show_worked(console: Console, worked: Worked) -> None:
         )
         notes(console, "note", (f"{report.table}: {note}" for note in each_once))
     _show_links(console, worked)
+    if worked.screens:
+        flagged = sum(each.flagged for each in worked.screens)
+        console.print()
+        said(
+            console,
+            f" {num.many(len(worked.screens), 'screen')} that suit these tables, with {num.many(flagged, 'flag')} in all, "
+            "stand in case.toml now: sabueso survey --propose tells why",
+        )
     show_assumed(console, worked.taken)
     notes(console, "not read", (f"{path.name}: {why}" for path, why in worked.proposal.unread))
     notes(console, "refused", (f"{name}: {why}" for name, why in worked.refused), AMBER)
     console.print()
     next_steps(
         console,
-        ["sabueso survey", "sabueso survey --propose --keep"] if worked.taken else [],
+        _steps(worked),
     )
+
+
+def _steps(worked: Worked) -> list[str]:
+    if not worked.taken:
+        return []
+    return [
+        "sabueso survey",
+        "sabueso screen" if worked.screens else "sabueso survey --propose --keep",
+    ]
 
 
 def _show_links(console: Console, worked: Worked) -> None:
