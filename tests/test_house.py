@@ -121,3 +121,17 @@ def test_every_test_has_its_words_and_every_command_its_examples():
         assert f"\n## {test}\n" in methods, test
     for name in COMMANDS:
         assert len(import_module(f"sabueso.cli.{name}_").EXAMPLES) >= 3
+
+
+def test_what_travels_has_a_type():
+    sources = {path: path.read_text(encoding="utf-8") for path in SOURCE.rglob("*.py")}
+    assert sum(text.count("dict[str, Any]") for text in sources.values()) < 60
+    shown = [text for path, text in sources.items() if path.parent.name == "show"]
+    assert sum(len(re.findall(r"\w\[\"[a-z_ ]+\"\]", text)) for text in shown) < 40
+    for package in ("case", "intake"):
+        for path in (SOURCE / package).rglob("*.py"):
+            for node in ast.walk(ast.parse(sources[path])):
+                if isinstance(node, ast.FunctionDef):
+                    given = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
+                    count = len(given) - (bool(given) and given[0].arg in ("self", "cls"))
+                    assert count <= 6, f"{path.name}: {node.name} takes {count}"

@@ -7,6 +7,14 @@ from decimal import Decimal
 from functools import cache
 from typing import Any
 
+Json = dict[str, Any]
+"""An object as JSON holds it."""
+ByColumn = dict[str, Any]
+"""Values by the columns that they are of: those of a group, or of a subject."""
+Values = dict[str, Any]
+"""Settings by their names, as options or the plan have them."""
+Cells = dict[str, Any]
+"""A row, or a flag, by its columns."""
 _PLAIN = frozenset((str, int, float, bool, type(None)))
 ADDED: dict[str, bool] = {"added": True}
 """Metadata of a field that is left out of JSON where it is None."""

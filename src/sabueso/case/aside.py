@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+from sabueso.base.plain import ByColumn
 from sabueso.population.population import SET_ASIDE, Population
 from sabueso.screens.finding import Beside, Finding
 from sabueso.screens.interface import Screen
@@ -37,7 +38,7 @@ def screened(screen: Screen, rows: Population, whole: Population | None, setting
     return replace(finding, with_set_aside=beside)
 
 
-def _figures(group: Any) -> dict[str, Any]:
+def _figures(group: Any) -> ByColumn:
     """The single figures of a group: its lists and tables are not compared."""
     return {
         name: value

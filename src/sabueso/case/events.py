@@ -12,6 +12,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from sabueso.base.plain import Json
 from sabueso.population.table import Column
 
 if TYPE_CHECKING:
@@ -167,7 +168,7 @@ class RuleOutcome:
             columns=tuple(content.get("columns", ())),
         )
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         """The outcome as JSON can hold it."""
         return {
             "title": self.title, "rule": self.rule, "columns": list(self.columns), "then": self.then,

@@ -8,6 +8,7 @@ from datetime import date
 from typing import Any
 
 from sabueso.base.errors import UserError, nearest
+from sabueso.base.plain import Values
 
 _NAMED = re.compile(r"facts\.([A-Za-z_][\w.]*)")
 
@@ -17,7 +18,7 @@ def names_fact(value: object) -> bool:
     return isinstance(value, str) and _NAMED.fullmatch(value.strip()) is not None
 
 
-def with_facts(settings: Mapping[str, Any], facts: Mapping[str, Any], place: str) -> dict[str, Any]:
+def with_facts(settings: Mapping[str, Any], facts: Mapping[str, Any], place: str) -> Values:
     """Settings with the values of the facts that they name.
 
     Raises

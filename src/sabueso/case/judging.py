@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Json
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
 from sabueso.case.plan import TableSection
@@ -32,7 +32,7 @@ class Control:
     def agrees(self) -> bool:
         return self.stated == self.found
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         return {
             "of": self.of,
             "figure": self.figure,

@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.files import write_whole
+from sabueso.base.plain import Json, Values
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import ROLES
 
@@ -80,7 +81,7 @@ class TableSection(_Part):
     columns: dict[str, str] = Field(default_factory=dict)
     links: dict[str, str] = Field(default_factory=dict)
     control: TableControl = Field(default_factory=TableControl)
-    rules: list[dict[str, Any]] = Field(default_factory=list)
+    rules: list[Json] = Field(default_factory=list)
 
     @field_validator("roles")
     @classmethod
@@ -111,7 +112,7 @@ class ScreenSection(BaseModel):
     capacity: int | None = Field(None, ge=1, le=1_000_000)
 
     @property
-    def settings(self) -> dict[str, Any]:
+    def settings(self) -> Values:
         return dict(self.model_extra or {})
 
 
@@ -122,18 +123,18 @@ class Plan(_Part):
     engine: EngineSection = Field(default_factory=EngineSection)
     tables: dict[str, TableSection] = Field(default_factory=dict)
     populations: dict[str, PopulationSection] = Field(default_factory=dict)
-    facts: dict[str, Any] = Field(default_factory=dict)
+    facts: Values = Field(default_factory=dict)
     screens: list[ScreenSection] = Field(default_factory=list)
 
     @field_validator("facts")
     @classmethod
-    def _usable(cls, value: dict[str, Any]) -> dict[str, Any]:
+    def _usable(cls, value: Json) -> Json:
         for name in flat_facts(value):
             if not all(_NAME.fullmatch(part) for part in name.split(".")):
                 raise ValueError(f"fact {name!r}: expected a letter, then letters, digits or _")
         return value
 
-    def facts_by_name(self) -> dict[str, Any]:
+    def facts_by_name(self) -> Values:
         """Facts by their full names: numbers exact, dates, texts, lists of these."""
         return flat_facts(self.facts)
 
@@ -194,7 +195,7 @@ class Plan(_Part):
         return name in self.tables or name in self.populations
 
 
-def flat_facts(values: Mapping[str, Any], before: str = "") -> dict[str, Any]:
+def flat_facts(values: Mapping[str, Any], before: str = "") -> Values:
     """Facts in tables within tables by their full names.
 
     Examples
@@ -207,7 +208,7 @@ def flat_facts(values: Mapping[str, Any], before: str = "") -> dict[str, Any]:
     ValueError
         If a value is none that an expression could hold.
     """
-    found: dict[str, Any] = {}
+    found: Json = {}
     for name, value in values.items():
         if isinstance(value, Mapping):
             found |= flat_facts(value, f"{before}{name}.")
@@ -505,7 +506,7 @@ def write_withdrawn(path: Path, table: str, *, whole: bool) -> None:
     _save(path, document)
 
 
-def write_rules(path: Path, table: str, prefix: str, rules: Sequence[dict[str, Any]]) -> None:
+def write_rules(path: Path, table: str, prefix: str, rules: Sequence[Json]) -> None:
     """Declare rules of a table that has none yet."""
     import tomlkit
 
@@ -526,7 +527,7 @@ def write_rules(path: Path, table: str, prefix: str, rules: Sequence[dict[str, A
 
 
 def write_screen(
-    path: Path, name: str, test: str, table: str, settings: dict[str, Any], purpose: str = ""
+    path: Path, name: str, test: str, table: str, settings: Values, purpose: str = ""
 ) -> None:
     """Append a screen to the programme; a screen of that name is replaced in place."""
     import tomlkit

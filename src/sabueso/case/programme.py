@@ -15,6 +15,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.exact import exactly
+from sabueso.base.plain import Cells, Json, Values
 from sabueso.case.aside import screened
 from sabueso.case.exceptions import canonical, exception_id
 from sabueso.case.facts import with_facts
@@ -46,7 +47,7 @@ class _Found:
 
     section: ScreenSection
     finding: Finding
-    subjects: list[dict[str, Any]]
+    subjects: list[Cells]
 
 
 @exactly
@@ -54,7 +55,7 @@ def run_test(
     case: Case,
     test: str,
     table: str,
-    settings: dict[str, Any],
+    settings: Values,
     *,
     points: bool = False,
     also: Callable[[Screen, Population, Finding], None] | None = None,
@@ -219,12 +220,12 @@ def _record(
         number = next_number(case, writer)
         keys = ((base(item.section.table), s["key"]) for item in found for s in item.subjects)
         named = _Named(writer, keys)
-        marks: list[dict[str, Any]] = []
+        marks: list[Cells] = []
         screens = []
         for position, item in enumerate(found, 1):
             section, flags = item.section, item.finding.flags
             before = len(named.fresh)
-            own: list[dict[str, Any]] = []
+            own: list[Cells] = []
             for rank, subject in enumerate(item.subjects, 1):
                 identity = named.identity(
                     prefixes[base(section.table)],
@@ -270,7 +271,7 @@ class _Named:
         self._writer = writer
         self._taken = writer.identities(dict.fromkeys(keys))
         self._holders = {identity: pair for pair, identity in self._taken.items()}
-        self.fresh: list[dict[str, Any]] = []
+        self.fresh: list[Cells] = []
 
     def identity(self, prefix: str, table: str, key: str, kind: str, run: int) -> str:
         pair = table, key
@@ -290,9 +291,7 @@ class _Named:
         return self._holders.get(identity) or self._writer.holder(identity)
 
 
-def _subjects(
-    rows: Population, finding: Finding, doubled: frozenset[Any], most: int
-) -> list[dict[str, Any]]:
+def _subjects(rows: Population, finding: Finding, doubled: frozenset[Any], most: int) -> list[Json]:
     """What the register keeps of each of the strongest flags, in their order."""
     kept, table = [], rows.table
     for flag in finding.flags.rows(most):

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Json, Values
 from sabueso.case.folder import Case
 from sabueso.case.plan import write_screen
 from sabueso.population.population import Population
@@ -28,14 +29,14 @@ class Proposed:
     name: str
     test: str
     table: str
-    settings: dict[str, Any]
+    settings: Values
     purpose: str
     because: str
     flagged: int = 0
     known: bool = False
     refused: str = ""
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         return dict(vars(self))
 
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import ByColumn, Json
 from sabueso.case.folder import REGISTER, Case
 from sabueso.case.register import marks_hash
 from sabueso.case.reviews import known_ids
@@ -44,7 +45,7 @@ class AuditException:
     id: str
     table: str
     kind: str
-    key: dict[str, Any]
+    key: ByColumn
     marks: list[Mark]
     review: Review
     place: int = 0
@@ -65,7 +66,7 @@ class AuditException:
     def selector(self) -> str:
         return self.marks[0].selector
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         review = self.review
         return {
             "place": self.place,

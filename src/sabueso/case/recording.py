@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from sabueso.base.errors import UserError
 from sabueso.base.files import flush_file, json_text, numbered, sync_folder, write_whole
 from sabueso.base.hashing import file_hash
+from sabueso.base.plain import Cells, Json
 from sabueso.case.folder import Case
 from sabueso.case.register import Event, Writer
 from sabueso.screens import find_screen
@@ -109,7 +110,7 @@ def run_folder(case: Case, number: int) -> Path:
     return case.folder / "runs" / f"{number:04d}"
 
 
-def run_body(done: Run, inputs: Inputs) -> dict[str, Any]:
+def run_body(done: Run, inputs: Inputs) -> Json:
     """What the event of a run says of it."""
     return {
         "program": __version__,
@@ -131,9 +132,7 @@ def run_body(done: Run, inputs: Inputs) -> dict[str, Any]:
     }
 
 
-def write_run(
-    case: Case, done: Run, inputs: Inputs, marks: list[dict[str, Any]], body: dict[str, Any]
-) -> Path:
+def write_run(case: Case, done: Run, inputs: Inputs, marks: list[Cells], body: Cells) -> Path:
     """The run's folder, complete before it gets its name; ``body`` gets the hashes of its files."""
     import pyarrow as pa
     import pyarrow.parquet as pq
@@ -227,7 +226,7 @@ def finding_file(position: int) -> str:
     return f"finding-{position:02d}.json"
 
 
-def _recorded_json(case: Case, event: Event, name: str) -> dict[str, Any]:
+def _recorded_json(case: Case, event: Event, name: str) -> Json:
     """A JSON file of a run, which must be what the register knows of it."""
     path = run_folder(case, int(event.subject)) / name
     try:

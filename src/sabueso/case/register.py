@@ -14,6 +14,7 @@ from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.outcome import note_recorded
+from sabueso.base.plain import Cells, Json
 
 PATIENCE = 30  # seconds that a command waits for another one's transaction
 # Statements are plain SQL with named parameters. An object-relational layer would serve any other
@@ -81,7 +82,7 @@ class Event:
     kind: str
     subject: str
     initials: str
-    body: dict[str, Any]
+    body: Json
     previous: str
     hash: str
 
@@ -319,7 +320,7 @@ class Writer:
         self.appended: list[str] = []
         self.last: Event | None = None
 
-    def append(self, kind: str, subject: str, initials: str, body: dict[str, Any]) -> Event:
+    def append(self, kind: str, subject: str, initials: str, body: Json) -> Event:
         """Append an event to the chain."""
         last = self._connection.execute(
             "SELECT seq, hash FROM events ORDER BY seq DESC LIMIT 1"
@@ -356,13 +357,13 @@ class Writer:
         row = self._connection.execute(query, (identity,)).fetchone()
         return None if row is None else (row[0], row[1])
 
-    def add_exceptions(self, rows: Sequence[dict[str, Any]]) -> None:
+    def add_exceptions(self, rows: Sequence[Cells]) -> None:
         self._insert("exceptions", rows)
 
-    def add_marks(self, rows: Sequence[dict[str, Any]]) -> None:
+    def add_marks(self, rows: Sequence[Cells]) -> None:
         self._insert("marks", rows)
 
-    def _insert(self, table: str, rows: Sequence[dict[str, Any]]) -> None:
+    def _insert(self, table: str, rows: Sequence[Cells]) -> None:
         if rows:
             names = ", ".join(f'"{name}"' for name in rows[0])
             values = ", ".join(f":{name}" for name in rows[0])

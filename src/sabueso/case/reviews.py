@@ -9,11 +9,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.files import flush_file, sync_folder
 from sabueso.base.hashing import file_hash
+from sabueso.base.plain import Json
 from sabueso.case.exceptions import parse_id
 from sabueso.case.folder import Case
 from sabueso.case.register import Event, Writer
@@ -127,7 +127,7 @@ def record_disposition(
     ids = known_ids(case, given)
     who = check_initials(initials)
     disposition.check()
-    body: dict[str, Any] = {"disposition": disposition.what, "reason": disposition.reason.strip()}
+    body: Json = {"disposition": disposition.what, "reason": disposition.reason.strip()}
     if disposition.error_amount is not None:
         body["error_amount"] = format(disposition.error_amount, "f")
     if disposition.evidence:
@@ -143,7 +143,7 @@ def record_disposition(
 
 
 def _unless_recorded(
-    writer: Writer, now: Review | None, kind: str, identity: str, who: str, body: dict[str, Any]
+    writer: Writer, now: Review | None, kind: str, identity: str, who: str, body: Json
 ) -> Recorded:
     """Append an event, unless the last one of its subject is the same."""
     last = now.history[-1] if now is not None else None

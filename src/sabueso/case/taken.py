@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.exact import exactly
+from sabueso.base.plain import Json
 from sabueso.case.events import Source
 from sabueso.case.judging import Control
 from sabueso.case.plan import TableSection
@@ -96,7 +97,7 @@ class TakeReport:
         kept = all(rule.kept for rule in self.rules)
         return self.reconciled and self.total("quarantined") == 0 and kept
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         sums = ("lines", "read", "accepted", "quarantined", "totals", "blank", "continued")
         return {
             "table": self.table,

@@ -14,6 +14,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
 from sabueso.base.files import flush_file, sync_folder
 from sabueso.base.hashing import Hashes
+from sabueso.base.plain import ByColumn, Values
 from sabueso.case.folder import Case, relative
 from sabueso.case.judging import controls
 from sabueso.case.plan import write_table
@@ -63,7 +64,7 @@ def take_in(
     raise busy(asked.table)
 
 
-def _checked(given: Mapping[str, Any]) -> dict[str, Any]:
+def _checked(given: Mapping[str, Any]) -> Values:
     """Settings of ``read`` as they are kept.
 
     Raises
@@ -187,7 +188,7 @@ def record(
     asked: Taking,
     read: Read,
     writer: Writer,
-    places: Sequence[dict[str, Any]],
+    places: Sequence[ByColumn],
     made: list[Path],
 ) -> None:
     """Write quarantine and plan, and tell the register, all under the case's lock.

@@ -10,7 +10,7 @@ from typing import Any
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import plain
+from sabueso.base.plain import Cells, Json, Values, plain
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
 from sabueso.case.recording import latest_findings
@@ -55,11 +55,11 @@ class Why:
     not_considered: list[tuple[str, str]]
     peers: list[Peers]
     contribution: dict[str, float]
-    largest: list[dict[str, Any]]
+    largest: list[Cells]
     without_largest: Decimal | None
     rate_volume: tuple[Decimal, Decimal] | None = None
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         item = self.exception
         return {
             "id": item.id,
@@ -183,9 +183,7 @@ def _finding(case: Case, item: AuditException) -> Finding[Any]:
     return next((f for f in found if not f.settings.get("against")), found[0])
 
 
-def _sides(
-    line: Line, settings: dict[str, Any], population: Population
-) -> tuple[Tree, Tree] | None:
+def _sides(line: Line, settings: Values, population: Population) -> tuple[Tree, Tree] | None:
     """Conditions of the two periods that a change is between; None where it is none of the books'."""
     if settings.get("against") or not settings.get("base"):
         return None
@@ -208,7 +206,7 @@ def _sides(
     return before, after
 
 
-def _peers(population: Population, rows: list[dict[str, Any]], measure: Column) -> list[Peers]:
+def _peers(population: Population, rows: list[Cells], measure: Column) -> list[Peers]:
     """A row's standing among the rows of its party, its account, its preparer."""
     found: list[Peers] = []
     if not rows or rows[0][measure.name] is None:

@@ -16,6 +16,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, TypedDict, Union, get_args, get_origin
 
+from sabueso.base.plain import Values
 from sabueso.screens import find_screen, screen_names
 
 if TYPE_CHECKING:
@@ -96,7 +97,7 @@ def _of_model(model: type[Settings]) -> list[Option]:
     return found
 
 
-def given_options(args: argparse.Namespace, model: type[Settings]) -> dict[str, Any]:
+def given_options(args: argparse.Namespace, model: type[Settings]) -> Values:
     """The options that were given, by field name."""
     found = {name: getattr(args, f"set_{name}") for name in model.model_fields}
     return {name: value for name, value in found.items() if value is not None}

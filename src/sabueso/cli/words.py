@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Json
 from sabueso.case.folder import Case
 from sabueso.screens import screen_names
 
@@ -55,7 +56,7 @@ def screens_and_tables(**_: Any) -> list[str]:
     return [*screens(), *tables()]
 
 
-def _plan() -> dict[str, Any]:
+def _plan() -> Json:
     """The plan as it stands, valid or not."""
     try:
         return tomllib.loads(Case.find().plan_path.read_text(encoding="utf-8-sig"))

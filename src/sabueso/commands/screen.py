@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Json
 from sabueso.case.folder import Case
 from sabueso.case.programme import run_programme
 from sabueso.case.queue import queue
@@ -67,7 +68,7 @@ def screen(
     )
 
 
-def _content(done: Run, every: int, waiting: int) -> dict[str, Any]:
+def _content(done: Run, every: int, waiting: int) -> Json:
     return {
         "run": done.number,
         "at": done.at,

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Json
 from sabueso.case.events import RuleOutcome
 from sabueso.case.folder import Case
 from sabueso.case.judging import latest_rules
@@ -126,7 +127,7 @@ def _tables(case: Case, *, keep: bool) -> Answer[Any]:
     return Answer(found, show, data)
 
 
-def _table(p: Population) -> dict[str, Any]:
+def _table(p: Population) -> Json:
     columns = survey_columns(p)
     account, total = p.account(None), total_of(p)
     return {

@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Json
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import Column
 
@@ -197,7 +198,7 @@ class FileReport:
         counted = self.accepted + self.quarantined + self.totals + self.blank
         return counted == self.read and all(t.agrees for t in self.totals_lines)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         """The report as JSON can hold it."""
         return {
             "file": self.file,

@@ -12,6 +12,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
+from sabueso.base.plain import Cells, Json
 from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population
 from sabueso.population.sql import Tree
@@ -28,7 +29,7 @@ class Node:
     key: list[Any]
     rows: int
     value: Any
-    across: dict[str, Any] = field(default_factory=dict)
+    across: Json = field(default_factory=dict)
     children: list[Node] = field(default_factory=list)
 
 
@@ -121,7 +122,7 @@ def drill(
 
 def _level(
     population: Population, trees: Sequence[Tree], wide: Tree | None, column: Column | None
-) -> list[tuple[tuple[Any, ...], Any, dict[str, Any]]]:
+) -> list[tuple[tuple[Any, ...], Any, Json]]:
     """(key, value across, figures) of each group at one depth."""
     values = {f"g{i}": tree.copy() for i, tree in enumerate(trees)}
     if wide is not None:
@@ -145,7 +146,7 @@ def _level(
     return [(tuple(row[f"g{i}"] for i in range(len(trees))), row.get("wide"), row) for row in rows]
 
 
-def _value(row: dict[str, Any], measure: Measure, scale: int) -> Decimal | float | int | None:
+def _value(row: Cells, measure: Measure, scale: int) -> Decimal | float | int | None:
     if measure == "count":
         return int(row["n"])
     if row["filled"] == 0:
@@ -163,7 +164,7 @@ class Rows:
 
     table: str
     columns: list[Column]
-    rows: list[dict[str, Any]]
+    rows: list[Cells]
     population: Account
     on: str | None
     currency: str

@@ -13,6 +13,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
+from sabueso.base.plain import Json
 from sabueso.population import expressions, sql
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree
@@ -45,7 +46,7 @@ class Account:
     first_date: str | None = None
     last_date: str | None = None
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         """The ``population`` of a result; exact amounts as text."""
         totals = {"total": self.total, "used_total": self.used_total}
         shown = {name: None if v is None else format(v, "f") for name, v in totals.items()}

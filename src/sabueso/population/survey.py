@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import sqlglot.expressions as exp
 
-from sabueso.base.plain import plain
+from sabueso.base.plain import ByColumn, Cells, Json, Values, plain
 from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population, missing
 from sabueso.population.sql import Tree
@@ -36,7 +36,7 @@ class ColumnSurvey:
     top: list[tuple[Any, int]]
     doubts: list[tuple[str, str]]
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         return {
             "column": self.column.name,
             "type": self.column.type,
@@ -61,15 +61,15 @@ class MeasureSurvey:
     currency: str
     population: Account
     by: list[str]
-    groups: list[tuple[dict[str, Any], Description]]
+    groups: list[tuple[ByColumn, Description]]
     values: np.ndarray
     counts: np.ndarray
-    highest: list[dict[str, Any]]
-    lowest: list[dict[str, Any]]
+    highest: list[Cells]
+    lowest: list[Cells]
 
-    def as_json(self, number: int | None = None) -> dict[str, Any]:
+    def as_json(self, number: int | None = None) -> Json:
         """The description as JSON can hold it; exact figures as text."""
-        found: dict[str, Any] = {
+        found: Json = {
             "table": self.table,
             "on": self.on,
             "by": self.by,
@@ -262,7 +262,7 @@ def survey_measure(
     )
 
 
-def _extremes(population: Population, measure: Column, *, descending: bool) -> list[dict[str, Any]]:
+def _extremes(population: Population, measure: Column, *, descending: bool) -> list[Json]:
     """The five rows at one end, with what names them."""
     table = population.table
     identity = table.role("id")
@@ -323,7 +323,7 @@ def correlations(population: Population, measures: Sequence[str]) -> list[Correl
     return found
 
 
-def _figures(d: Description, scale: int) -> dict[str, Any]:
+def _figures(d: Description, scale: int) -> Values:
     exact = {"total": d.total, "least": d.least, "greatest": d.greatest}
     figures = {
         name: getattr(d, name)

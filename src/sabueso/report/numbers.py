@@ -5,6 +5,8 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any
 
+from sabueso.base.plain import ByColumn
+
 MINUS = "\u2212"
 
 
@@ -58,7 +60,7 @@ def many(n: int, word: str, plural: str | None = None) -> str:
     return f"{n:,} {word if n == 1 else plural or word + 's'}"
 
 
-def group_name(group: dict[str, Any]) -> str:
+def group_name(group: ByColumn) -> str:
     """A group as text: its values, missing ones said."""
     shown = [_value_name(name, value) for name, value in group.items()]
     return " · ".join(shown) or "all rows"

@@ -9,7 +9,7 @@ from typing import Any, Generic, TypeVar
 
 import pyarrow as pa
 
-from sabueso.base.plain import plain, restored
+from sabueso.base.plain import ByColumn, Cells, Json, Values, plain, restored
 from sabueso.population.population import Account
 from sabueso.population.table import Table, exact_total
 from sabueso.screens.settings import Settings
@@ -26,14 +26,14 @@ class Caution:
 
     code: str
     text: str
-    figures: dict[str, Any] = field(default_factory=dict)
+    figures: Values = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class NotTested:
     """A group that a test could not judge, with the reason."""
 
-    group: dict[str, Any]
+    group: ByColumn
     reason: str
     rows: int = 0
 
@@ -42,7 +42,7 @@ class NotTested:
 class Recorded:
     """The strongest flags of a finding as a run kept them, and how many there were in all."""
 
-    flags: list[dict[str, Any]]
+    flags: list[Cells]
     count: int
     total: Decimal | None
 
@@ -77,7 +77,7 @@ class Flags:
             return None
         return exact_total(amounts)
 
-    def rows(self, limit: int | None = None) -> Iterator[dict[str, Any]]:
+    def rows(self, limit: int | None = None) -> Iterator[Cells]:
         """Flags as dictionaries in the JSON contract's shape."""
         if self.recorded is not None:
             yield from self.recorded.flags[:limit]
@@ -159,14 +159,14 @@ class Beside:
     used: int
     used_total: Decimal | None
     flag_count: int
-    groups: list[dict[str, Any]]
+    groups: list[Json]
 
 
 @dataclass(frozen=True)
 class Points:
     """Quantiles of a group for a figure: its amounts at 0.5 %, 1.5 %, … 99.5 %."""
 
-    group: dict[str, Any]
+    group: ByColumn
     n: int
     points: list[float | None]
 
@@ -188,7 +188,7 @@ class Finding(Generic[R]):
     table: str
     on: str | None
     by: list[str]
-    settings: dict[str, Any]
+    settings: Values
     population: Account
     groups: list[R]
     flags: Flags
@@ -201,14 +201,14 @@ class Finding(Generic[R]):
     named_reason: str = ""
     subjects: int | None = None
     flags_by_chance: float | None = None
-    solved: dict[str, Any] = field(default_factory=dict)
+    solved: Values = field(default_factory=dict)
     aim: Aim | None = None
     with_set_aside: Beside | None = None
     points: list[Points] | None = None
     more: Any = None
 
     @property
-    def used(self) -> dict[str, Any]:
+    def used(self) -> Values:
         """The settings that the test went by."""
         return {**self.settings, **self.solved}
 
@@ -222,12 +222,12 @@ class Finding(Generic[R]):
         """How many rows, entities, classes or lines were judged."""
         return self.tests_made if self.subjects is None else self.subjects
 
-    def as_json(self, limit: int | None = None) -> dict[str, Any]:
+    def as_json(self, limit: int | None = None) -> Json:
         """The JSON contract: exact decimals as strings, no NaN."""
         content = self.as_stream(limit)
         return {**content, "flags": list(content["flags"])}
 
-    def as_stream(self, limit: int | None = None) -> dict[str, Any]:
+    def as_stream(self, limit: int | None = None) -> Json:
         """The same with ``flags`` as an iterator, for whoever writes them and keeps none."""
         account = self.population
         return {
@@ -335,7 +335,7 @@ def recorded_finding(
     )
 
 
-def _part(content: Mapping[str, Any], kind: Any) -> dict[str, Any] | None:
+def _part(content: Mapping[str, Any], kind: Any) -> Json | None:
     """What a type's fields are named, of a finding; None where it has none of them."""
     names = [f.name for f in fields(kind)]
     found = {name: content[name] for name in names if name in content}

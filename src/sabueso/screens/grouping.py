@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import ByColumn, Json
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
@@ -41,7 +42,7 @@ class Grouping:
     def columns(self, table: str | None = None) -> list[exp.Column]:
         return [sql.column(name, table) for name in self.names]
 
-    def keys(self, result: pa.Table) -> list[dict[str, Any]]:
+    def keys(self, result: pa.Table) -> list[ByColumn]:
         """One dictionary of label -> value for each row of a result."""
         if not self.labels:
             return [{} for _ in range(result.num_rows)]
@@ -116,7 +117,7 @@ def only_groups(base: exp.Select, grouping: Grouping, table: str) -> exp.Select:
     return kept.join(table, on=grouping.join("s", table), join_type="inner")
 
 
-def group_table(groups: Grouping, keys: Sequence[dict[str, Any]]) -> dict[str, pa.Array]:
+def group_table(groups: Grouping, keys: Sequence[ByColumn]) -> dict[str, pa.Array]:
     """The columns of an input table that name groups, one row for each key."""
     return {
         name: pa.array([key[label] for key in keys])
@@ -126,7 +127,7 @@ def group_table(groups: Grouping, keys: Sequence[dict[str, Any]]) -> dict[str, p
 
 def counted_values(
     population: Population, base: exp.Select, grouping: Grouping, rows: int
-) -> Iterator[tuple[dict[str, Any], np.ndarray, np.ndarray]]:
+) -> Iterator[tuple[Json, np.ndarray, np.ndarray]]:
     """Each group's key, its distinct units ascending, and how often each occurs.
 
     16 bytes for each distinct amount of a group are held at once, for a slice of groups at a time.
@@ -174,7 +175,7 @@ def values_at(
 
 
 def rank_table(
-    groups: Grouping, keys: Sequence[dict[str, Any]], wanted: Sequence[tuple[int, int]]
+    groups: Grouping, keys: Sequence[ByColumn], wanted: Sequence[tuple[int, int]]
 ) -> pa.Table:
     """The input of :func:`values_at`: (position of the group, rank) of each value wanted."""
     return pa.table(
@@ -207,9 +208,9 @@ class Keyed(Protocol):
     """Anything that knows the group it belongs to."""
 
     @property
-    def key(self) -> dict[str, Any]: ...
+    def key(self) -> ByColumn: ...
 
 
-def key_table(groups: Grouping, items: Sequence[Keyed], columns: dict[str, Any]) -> pa.Table:
+def key_table(groups: Grouping, items: Sequence[Keyed], columns: ByColumn) -> pa.Table:
     """Group keys and figures of some groups as an input table of a query."""
     return pa.table({**group_table(groups, [item.key for item in items]), **columns})

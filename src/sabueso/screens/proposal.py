@@ -10,6 +10,7 @@ from typing import Any
 
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import Values
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -27,7 +28,7 @@ class Proposal:
     """
 
     name: str
-    settings: dict[str, Any]
+    settings: Values
     purpose: str
     because: str
     tuned: bool = False
@@ -107,6 +108,6 @@ def grouping_column(
     return None
 
 
-def settings_of(**values: Any) -> dict[str, Any]:
+def settings_of(**values: Any) -> Values:
     """Settings without those that have no value."""
     return {name: value for name, value in values.items() if value not in (None, "", [])}

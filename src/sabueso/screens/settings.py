@@ -8,6 +8,7 @@ from typing import Any, Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from sabueso.base.errors import UserError, nearest
+from sabueso.base.plain import Json, Values
 from sabueso.population.expressions import split_list
 from sabueso.stats.adjust import Method
 
@@ -20,7 +21,7 @@ class Settings(BaseModel):
     where: str | None = Field(None, description="SQL condition that rows must meet to be used")
 
     @classmethod
-    def from_plan(cls, values: dict[str, Any], place: str) -> Self:
+    def from_plan(cls, values: Values, place: str) -> Self:
         """Validate plan keys or options.
 
         Raises
@@ -45,7 +46,7 @@ class Settings(BaseModel):
             given = "" if not key else f"{option} = {first['input']!r}: "
             raise UserError(f"{place}: {given}{message}") from None
 
-    def as_plan(self) -> dict[str, Any]:
+    def as_plan(self) -> Json:
         """The settings that differ from their defaults, as plan values."""
         values = self.model_dump(exclude_defaults=True)
         return {k: format(v, "f") if isinstance(v, Decimal) else v for k, v in values.items()}

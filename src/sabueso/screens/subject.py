@@ -11,6 +11,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
+from sabueso.base.plain import ByColumn, Json
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 
 OWN = " (sabueso)"
@@ -53,7 +54,7 @@ class Subject:
         """What tells it from every other of its table."""
         return self.named
 
-    def clients(self) -> dict[str, Any]:
+    def clients(self) -> ByColumn:
         """The part of the key that is the client's: columns, or expressions, and values."""
         return dict(self.named)
 
@@ -88,7 +89,7 @@ class Row(Subject):
         own = self.clients()
         return own if own and not self.shares_id else self.named
 
-    def clients(self) -> dict[str, Any]:
+    def clients(self) -> ByColumn:
         place = self._place()
         return {name: value for name, value in self.named.items() if name not in place}
 
@@ -163,7 +164,7 @@ class Line(Subject):
     def period(self) -> str:
         return str(self.named[own_key("period", self.named)])
 
-    def clients(self) -> dict[str, Any]:
+    def clients(self) -> ByColumn:
         period = own_key("period", self.named)
         return {name: value for name, value in self.named.items() if name != period}
 
@@ -271,7 +272,7 @@ def of_flag(kind: str, flag: Mapping[str, Any], where: str | None, table: Table)
     return KINDS[kind](named)
 
 
-def row_key(identity: str | None, file: Any, line: Any, value: Any = None) -> dict[str, Any]:
+def row_key(identity: str | None, file: Any, line: Any, value: Any = None) -> Json:
     """The key of a row: its id where the table has one, its file and its line."""
     own = {} if identity is None else {identity: value}
     return own | {own_name("file", own): file, own_name("line", own): line}

@@ -7,7 +7,7 @@ from dataclasses import asdict, is_dataclass
 from decimal import Decimal
 from typing import Any, Generic, TypeVar
 
-from sabueso.base.plain import plain
+from sabueso.base.plain import Cells, plain
 from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Sheet, Table
@@ -131,7 +131,7 @@ def flags_sheet(flags: Flags) -> Sheet:
     header: list[str] = []
     flat = []
     for flag in flags.rows():
-        row: dict[str, Any] = {}
+        row: Cells = {}
         for name, value in flag.items():
             if isinstance(value, dict):
                 for key, each in value.items():

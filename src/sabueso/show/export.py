@@ -8,7 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 from sabueso.base.files import csv_rows, json_text, numbered
-from sabueso.base.plain import plain
+from sabueso.base.plain import Json, plain
 from sabueso.base.visible import visible
 from sabueso.population.drill import Drill, Node, Rows
 from sabueso.report.blocks import Sheet
@@ -47,10 +47,10 @@ def rows_sheet(result: Rows) -> Sheet:
     return Sheet("rows", names, [[row[name] for name in names] for row in result.rows])
 
 
-def drill_json(result: Drill) -> dict[str, Any]:
+def drill_json(result: Drill) -> Json:
     """A drill-down as JSON: nested groups, exact decimals as strings."""
 
-    def node(n: Node) -> dict[str, Any]:
+    def node(n: Node) -> Json:
         found = {"key": plain(n.key), "rows": n.rows, "value": plain(n.value)}
         if result.across:
             found["across"] = plain(n.across)

@@ -14,6 +14,7 @@ import jinja2
 
 from sabueso.base.errors import UserError
 from sabueso.base.files import write_whole
+from sabueso.base.plain import Cells, Json
 from sabueso.base.visible import visible
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
@@ -171,7 +172,7 @@ def _rules(case: Case) -> list[_Judged]:
     ]
 
 
-def _totals(every: list[AuditException], findings: list[RecordedFinding]) -> dict[str, Any]:
+def _totals(every: list[AuditException], findings: list[RecordedFinding]) -> Json:
     status = [item.review.status for item in every]
     return {
         "exceptions": len(every),
@@ -194,9 +195,9 @@ def _people(every: list[AuditException]) -> dict[str, str]:
 def _section(
     recorded: RecordedFinding,
     every: list[AuditException],
-    written: dict[str, Any],
+    written: Json,
     case: Case,
-) -> dict[str, Any]:
+) -> Json:
     """One screen as the template needs it."""
     finding = recorded.finding
     screen = find_screen(finding.test)
@@ -248,9 +249,9 @@ def _flagged_text(recorded: RecordedFinding, view: View[Any]) -> str:
     return text
 
 
-def _page_blocks(view: View[Any], *, flags: bool) -> list[dict[str, Any]]:
+def _page_blocks(view: View[Any], *, flags: bool) -> list[Cells]:
     """Blocks for the template; those of flags only where no exception stands for them."""
-    found: list[dict[str, Any]] = []
+    found: list[Cells] = []
     for block in [*view.blocks(whole=True), *beside_blocks(view)]:
         if isinstance(block, Line):
             found.append({"text": _sentence(block.text), "tone": block.tone})

@@ -10,6 +10,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.base.plain import Json
 from sabueso.case.events import RuleOutcome
 from sabueso.case.linking import LEAST_SHARE
 from sabueso.population.links import Link
@@ -32,7 +33,7 @@ MOST_GROUPS = 20
 
 def show_tables(
     console: Console,
-    tables: Sequence[dict[str, Any]],
+    tables: Sequence[Json],
     links: Sequence[Link],
     currency: str,
     kept: Sequence[Link] = (),

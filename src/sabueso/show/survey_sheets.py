@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
+from sabueso.base.plain import Json
 from sabueso.population.links import Link
 from sabueso.population.survey import ColumnSurvey, Correlation, MeasureSurvey
 from sabueso.report.blocks import Sheet, Suit
 
 
-def table_sheets(tables: Sequence[dict[str, Any]], links: Sequence[Link]) -> list[Sheet]:
+def table_sheets(tables: Sequence[Json], links: Sequence[Link]) -> list[Sheet]:
     """All tables, the doubts about each, and the links between them."""
     head = ["table", "rows", "columns", "first_date", "last_date", "total"]
     doubts = [[t["table"], text] for t in tables for text in t["doubts"]]
@@ -47,7 +47,7 @@ def measure_sheet(surveys: Sequence[MeasureSurvey]) -> Sheet:
     rows = []
     for survey in surveys:
         for group in survey.as_json()["groups"]:
-            cells: dict[str, Any] = {"measure": survey.on}
+            cells: Json = {"measure": survey.on}
             for name, value in group.items():
                 if name == "group":
                     cells |= {f"group {label}": v for label, v in value.items()}

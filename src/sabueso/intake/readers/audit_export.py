@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Values
 from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.readers.cells import (
     Record,
@@ -44,7 +45,7 @@ class Described:
     columns: tuple[str, ...]
     types: dict[str, str]
     implied: dict[str, int]
-    given: dict[str, Any]
+    given: Values
     first: int
     places: tuple[tuple[int, int], ...] = ()
 
@@ -145,7 +146,7 @@ def _described(index: Path, table: Any, url: str) -> Described:
             places.append(_place(index, url, column))
     if not columns:
         raise UserError(f"{index}: {url}: no column is described")
-    given: dict[str, Any] = {
+    given: Values = {
         "decimal": value(table, "DecimalSymbol") or ",",
         "thousands": value(table, "DigitGroupingSymbol") or ".",
     }

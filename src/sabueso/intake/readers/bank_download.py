@@ -7,9 +7,9 @@ import re
 from collections.abc import Collection, Generator, Iterator
 from decimal import Decimal, InvalidOperation
 from pathlib import Path
-from typing import Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Cells
 from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.readers.cells import Record, batches_of, first_rows, text_table
 from sabueso.intake.readers.source import opened, text_lines
@@ -55,7 +55,7 @@ class BankDownloadReader:
 def _entries(path: Path, settings: ReadSettings) -> Iterator[Record | Damaged]:
     """Entries by the line they begin on, in the account and currency that stand above them."""
     above: dict[str, str] = {}
-    row: dict[str, Any] | None = None
+    row: Cells | None = None
     begun = 0
     for line, closing, tag, text in _tags(path, settings):
         if tag == "STMTTRN" or (closing and tag == "BANKTRANLIST"):
@@ -76,7 +76,7 @@ def _entries(path: Path, settings: ReadSettings) -> Iterator[Record | Damaged]:
         yield Damaged(begun, "", "", "the file ends within this entry", str(row))
 
 
-def _checked(line: int, row: dict[str, Any]) -> Record | Damaged:
+def _checked(line: int, row: Cells) -> Record | Damaged:
     text = str(row.get("amount", "")).replace(",", ".")
     try:
         row["amount"] = str(Decimal(text))

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Json, Values
 from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
@@ -31,11 +32,11 @@ LONGEST = (
 )  # characters of one object; an opening brace without an end would swallow the file
 
 
-class _Twice(dict[str, Any]):
+class _Twice(Json):
     """An object that has a key more than once: one of its values would be lost."""
 
 
-def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+def _object(pairs: list[tuple[str, Any]]) -> Json:
     found = dict(pairs)
     return found if len(found) == len(pairs) else _Twice(found)
 
@@ -163,9 +164,9 @@ def _objects(path: Path, start: Start) -> Iterator[Record | Damaged]:
             at = end
 
 
-def _flat(value: dict[str, Any], line: int, text: str) -> Record | Damaged:
+def _flat(value: Json, line: int, text: str) -> Record | Damaged:
     """An object within an object as columns ``outer.inner``; deeper ones and lists as their text."""
-    found: dict[str, Any] = {}
+    found: Json = {}
     twice = "a key stands twice" if isinstance(value, _Twice) else ""
     for key, item in value.items():
         inside = {f"{key}.{inner}": each for inner, each in item.items()} if (
@@ -177,6 +178,6 @@ def _flat(value: dict[str, Any], line: int, text: str) -> Record | Damaged:
     return Damaged(line, "", "", twice, text[:2000]) if twice else (line, found)
 
 
-def _named(values: Mapping[str, Any], names: Mapping[str, str]) -> dict[str, Any]:
+def _named(values: Mapping[str, Any], names: Mapping[str, str]) -> Values:
     """Values by the names of their columns."""
     return {names[key]: item for key, item in values.items()}

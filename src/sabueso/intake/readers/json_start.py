@@ -9,6 +9,8 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any
 
+from sabueso.base.plain import Json
+
 _BLANK = re.compile(r"[ \t\r\n]*")
 _DECODER = json.JSONDecoder(parse_float=str, parse_int=str)
 DEEPEST = 4
@@ -36,7 +38,7 @@ class Start:
     described: str = "JSON"
     notes: tuple[str, ...] = ()
 
-    def record(self, decoder: json.JSONDecoder, text: str, at: int) -> tuple[dict[str, Any], int]:
+    def record(self, decoder: json.JSONDecoder, text: str, at: int) -> tuple[Json, int]:
         """A record as an object, and where it ends.
 
         Raises

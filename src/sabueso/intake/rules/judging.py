@@ -7,13 +7,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Json
 from sabueso.intake.interface import FileReport
 from sabueso.intake.parquet import verify
 from sabueso.intake.rules.rewriting import without_rows
@@ -78,7 +78,7 @@ class RuleReport:
         """Whether no row was found to break it, nor a number missing."""
         return not (self.set_aside or self.left or self.gaps)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> Json:
         return {
             "title": self.title,
             "rule": self.rule,

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+from sabueso.base.plain import Cells
 from sabueso.intake.interface import Damaged, FileReport
 from sabueso.intake.parquet import open_writer
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
@@ -102,7 +103,7 @@ class _Rest:
             self.dates += [each for each in both.values() if each is not None]
         return kept
 
-    def _set_aside(self, row: dict[str, Any]) -> None:
+    def _set_aside(self, row: Cells) -> None:
         self.gone.append(_damaged(row, *self.reasons[row[FILE_COLUMN], row[LINE_COLUMN]]))
         for name in self.sums:
             if row[name] is not None:
@@ -134,7 +135,7 @@ class _Rest:
         )  # fmt: skip
 
 
-def _damaged(row: dict[str, Any], rule: AnyRule, value: str) -> Damaged:
+def _damaged(row: Cells, rule: AnyRule, value: str) -> Damaged:
     texts = (
         "" if v is None else str(v)
         for name, v in row.items()

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import ByColumn
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -74,7 +75,7 @@ class Counted:
     are of every group, tested or not; ``tested`` are the places of those that are.
     """
 
-    keys: list[dict[str, Any]]
+    keys: list[ByColumn]
     classes: np.ndarray
     amounts: np.ndarray
     sizes: np.ndarray

@@ -7,6 +7,7 @@ from typing import Any, Protocol
 import numpy as np
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
@@ -45,7 +46,7 @@ def who_is_behind(
     values: dict[str, Tree],
     reasons: list[Reason],
     groups: Grouping,
-    keys: list[dict[str, Any]],
+    keys: list[ByColumn],
     fit: DigitFit,
     settings: Asked,
 ) -> list[list[Behind]]:
@@ -113,7 +114,7 @@ def repeated_amounts(
     every = exp.select(units, rows).from_(exp.alias_(exp.to_table(STAGED), "a"))
     n = int(fit.n[0])
 
-    def listed(found: list[dict[str, Any]], of: int) -> list[Repeated]:
+    def listed(found: list[Cells], of: int) -> list[Repeated]:
         return [
             Repeated(money(int(row[UNITS]), measure.scale), int(row["n"]), int(row["n"]) / of)
             for row in found

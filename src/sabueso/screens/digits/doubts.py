@@ -6,6 +6,7 @@ from typing import Any
 
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import ByColumn
 from sabueso.population import sql
 from sabueso.population.population import Account, Population
 from sabueso.population.table import Column
@@ -90,7 +91,7 @@ def _of_groups(
                 distinct, rows = repeats[at]
                 own.append(fit.assigned(f, distinct, measure.scale))
                 own.append(fit.repeated(rows, f.n, "5 amounts"))
-    told: dict[str, list[tuple[dict[str, Any], Caution]]] = {}
+    told: dict[str, list[tuple[ByColumn, Caution]]] = {}
     for key, own in zip(counted.keys, judged, strict=True):
         for caution in own:
             if caution is not None:
@@ -98,7 +99,7 @@ def _of_groups(
     return [_together(code, cases, len(facts)) for code, cases in told.items()]
 
 
-def _together(code: str, cases: list[tuple[dict[str, Any], Caution]], groups: int) -> Caution:
+def _together(code: str, cases: list[tuple[ByColumn, Caution]], groups: int) -> Caution:
     key, first = cases[0]
     text = f"in {len(cases):,} of {groups:,} groups, as in {group_name(key)}: {first.text}"
     return Caution(code, text, {"groups": len(cases), "of": groups, **first.figures})

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
-from sabueso.base.plain import ADDED
+from sabueso.base.plain import ADDED, ByColumn, Json
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +65,7 @@ class DigitGroup:
     ``few_digits`` counts differences that are too small for the test.
     """
 
-    group: dict[str, Any]
+    group: ByColumn
     n: int
     chi_square: float
     chi_square_df: int
@@ -121,8 +121,8 @@ class ChangedClass:
 class DigitChange:
     """The classes of the second period against the first."""
 
-    before: dict[str, Any]
-    after: dict[str, Any]
+    before: Json
+    after: Json
     chi_square: float
     chi_square_df: int
     chi_square_p: float

@@ -14,6 +14,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import ByColumn
 from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.expressions import equals, quoted_name
@@ -292,7 +293,7 @@ def _differences(base: exp.Select, groups: Grouping) -> exp.Select:
 
 
 def _flags(
-    keys: list[dict[str, Any]],
+    keys: list[ByColumn],
     fit: DigitFit | None,
     described: list[DigitGroup],
     settings: DigitsSettings,
@@ -305,7 +306,7 @@ def _flags(
         strength = np.abs(fit.z[fit.flagged])
         for i, k in where[np.argsort(-strength, kind="stable")].tolist():
             item = described[i].classes[k]
-            row: dict[str, Any] = {"subject": class_key(measure.name, test, item.digits, keys[i])}
+            row: ByColumn = {"subject": class_key(measure.name, test, item.digits, keys[i])}
             if keys[i]:
                 row["group"] = keys[i]
             low, high = item.band_low, item.band_high
@@ -381,7 +382,7 @@ def _too_small(
     return {tuple(key.values()): n for key, n in zip(keys, grp.integers(found, "few"), strict=True)}
 
 
-def class_key(on: str, test: str, digits: str, group: Mapping[str, Any]) -> dict[str, Any]:
+def class_key(on: str, test: str, digits: str, group: Mapping[str, Any]) -> ByColumn:
     """The key of a class: the column measured, the class, and the group it is of."""
     return {own_name("on", group): on, own_name(test, group): digits, **group}
 

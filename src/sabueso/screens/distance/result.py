@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from sabueso.base.plain import ByColumn
 
 
 @dataclass(frozen=True)
@@ -18,7 +19,7 @@ class Quantiles:
 class DistanceGroup:
     """``center`` and ``covariance`` are of the fit that flags, in the order of ``measures``."""
 
-    group: dict[str, Any]
+    group: ByColumn
     n: int
     measures: list[str]
     fit: str

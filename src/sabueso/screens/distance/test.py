@@ -11,6 +11,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
+from sabueso.base.plain import ByColumn, Json
 from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population, Reason
 from sabueso.population.sql import Tree
@@ -152,7 +153,7 @@ class Distance(Screen):
             ]
         )
         keys = Grouping.of(settings.by, population.table)
-        results: list[tuple[dict[str, Any], _Result]] = []
+        results: list[tuple[ByColumn, _Result]] = []
         not_tested: list[NotTested] = []
         cautions: list[Caution] = []
         for key, rows in _peers(subjects, keys):
@@ -279,7 +280,7 @@ def _normal_scores(values: Floats) -> Floats:
     return np.asarray(ndtri((ranks - 0.375) / (len(values) + 0.25)))
 
 
-def _peers(subjects: pa.Table, groups: Grouping) -> list[tuple[dict[str, Any], np.ndarray]]:
+def _peers(subjects: pa.Table, groups: Grouping) -> list[tuple[ByColumn, np.ndarray]]:
     """Positions of the subjects of each peer group; one group of all where none is named."""
     measures = [
         name for name in subjects.column_names if name.startswith("m") and name[1:].isdigit()
@@ -383,7 +384,7 @@ def _normal_core(x: Floats) -> bool:
 def _flags(
     population: Population,
     subjects: pa.Table,
-    results: Sequence[tuple[dict[str, Any], _Result]],
+    results: Sequence[tuple[ByColumn, _Result]],
     settings: DistanceSettings,
 ) -> tuple[Flags, list[int]]:
     """Subjects beyond the limit, strongest first, with each measure's share of d²."""
@@ -445,9 +446,7 @@ def _struct(names: Sequence[str], columns: Sequence[np.ndarray] | np.ndarray) ->
     return pa.StructArray.from_arrays([pa.array(c) for c in columns], names=list(names))
 
 
-def _subject_columns(
-    chosen: pa.Table, settings: DistanceSettings, labels: Sequence[str]
-) -> dict[str, Any]:
+def _subject_columns(chosen: pa.Table, settings: DistanceSettings, labels: Sequence[str]) -> Json:
     if settings.per:
         named = {f"k{i}": chosen.column(f"k{i}") for i in range(len(labels))}
         return named | {"rows": chosen.column("rows")}
@@ -486,7 +485,7 @@ def _with_row_context(population: Population, flags: pa.Table, groups: dict[str,
 
 
 def _described(
-    key: dict[str, Any], r: _Result, settings: DistanceSettings, flagged: int
+    key: ByColumn, r: _Result, settings: DistanceSettings, flagged: int
 ) -> DistanceGroup:
     return DistanceGroup(
         group=key,
@@ -516,13 +515,13 @@ def _quantiles(r: _Result, settings: DistanceSettings) -> Quantiles:
 
 
 def _cautions(
-    results: Sequence[tuple[dict[str, Any], _Result]],
+    results: Sequence[tuple[ByColumn, _Result]],
     not_tested: Sequence[NotTested],
     settings: DistanceSettings,
 ) -> list[Caution]:
     found = []
 
-    def of(key: dict[str, Any]) -> str:
+    def of(key: ByColumn) -> str:
         return "".join(f" in {k} {v}" for k, v in key.items())
 
     for key, r in results:

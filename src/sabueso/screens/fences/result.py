@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
-from sabueso.base.plain import ADDED
+from sabueso.base.plain import ADDED, ByColumn
 from sabueso.screens.limits.result import Amounts, Histogram
 
 
@@ -13,7 +12,7 @@ from sabueso.screens.limits.result import Amounts, Histogram
 class FenceGroup:
     """Quartiles and fences are amounts; ``iqr`` stays on the scale of the test."""
 
-    group: dict[str, Any]
+    group: ByColumn
     n: int
     q1: float | None
     median: float | None

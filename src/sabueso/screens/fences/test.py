@@ -14,6 +14,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, model_validator
 
+from sabueso.base.plain import ByColumn, Cells, Json
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
@@ -92,7 +93,7 @@ class FencesSettings(MeasureSettings):
 
 @dataclass(frozen=True)
 class _Tested:
-    key: dict[str, Any]
+    key: ByColumn
     n: int
     limits: FenceLimits
     ends: list[int]
@@ -164,9 +165,7 @@ class Fences(Screen):
             f"groups of {LEAST_PROPOSED} rows and more by {by.name}", tuned=True,
         )  # fmt: skip
 
-    def tuned(
-        self, population: Population, settings: Mapping[str, Any], capacity: int
-    ) -> dict[str, Any]:
+    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Json:
         given = self.settings.from_plan(dict(settings), self.name)
         if len(self.run(population, given).flags) <= capacity:
             return dict(settings)
@@ -320,7 +319,7 @@ def _by_rank(
     population: Population,
     base: exp.Select,
     groups: Grouping,
-    rows: list[tuple[dict[str, Any], dict[str, Any]]],
+    rows: list[tuple[Cells, Cells]],
     rule: QuartileRule,
 ) -> list[tuple[Fraction, ...]]:
     """Quartiles by the other rules: order statistics at each group's own ranks."""

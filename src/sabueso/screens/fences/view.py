@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Column
 from sabueso.screens.fences.result import FenceGroup
@@ -37,5 +38,5 @@ class FencesView(LimitView[FenceGroup]):
     def strength(self) -> tuple[list[Column], int]:
         return [Column("score"), Column("fence", "left")], 1
 
-    def beyond(self, flag: dict[str, Any]) -> list[str]:
+    def beyond(self, flag: Cells) -> list[str]:
         return [flag["fence"]]

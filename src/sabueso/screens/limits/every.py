@@ -8,6 +8,7 @@ from typing import Any
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import ByColumn
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
@@ -23,7 +24,7 @@ def every_deviate(
     population: Population,
     finding: Finding[Any],
     scale: Scale,
-    places: Sequence[tuple[dict[str, Any], float, float]],
+    places: Sequence[tuple[ByColumn, float, float]],
 ) -> Generator[pa.RecordBatch]:
     """Each row used with its deviate, the furthest first, then as they stand in the sources.
 

@@ -9,6 +9,7 @@ from decimal import Decimal
 from math import nan
 from typing import TYPE_CHECKING, Any
 
+from sabueso.base.plain import Json
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Drawing
 from sabueso.report.canvas import legend, one_plot, plain_number
@@ -180,7 +181,7 @@ def _ranges(axes: Axes, finding: Finding[Any]) -> bool:
     return True
 
 
-def _flagged(axes: Axes, finding: Finding[Any], groups: list[dict[str, Any]]) -> None:
+def _flagged(axes: Axes, finding: Finding[Any], groups: list[Json]) -> None:
     """Flagged rows on their group's line, the strongest of each named."""
     where = {tuple(group.values()): place for place, group in enumerate(groups)}
     named: dict[int, int] = {}

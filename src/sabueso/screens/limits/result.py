@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any, Protocol
+from typing import Protocol
+
+from sabueso.base.plain import ByColumn
 
 
 @dataclass(frozen=True)
@@ -33,7 +35,7 @@ class LimitGroup(Protocol):
     """What every group of a limit has."""
 
     @property
-    def group(self) -> dict[str, Any]: ...
+    def group(self) -> ByColumn: ...
     @property
     def n(self) -> int: ...
     @property

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, TypeVar
 
+from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.screens.finding import Finding
@@ -61,7 +62,7 @@ class LimitView(View[G]):
         """Columns that say how far a flagged row is beyond its limit, and the score's decimals."""
         return [Column("score"), Column("adj. p")], 1
 
-    def beyond(self, flag: dict[str, Any]) -> list[str]:
+    def beyond(self, flag: Cells) -> list[str]:
         """What stands beside the score of a flagged row."""
         return [num.p_value(flag.get("p_adjusted"))]
 
@@ -70,7 +71,7 @@ class LimitView(View[G]):
         if not len(finding.flags):
             return [Gap(), Line("nothing is beyond the limits")]
         columns, places = self.strength()
-        rows: list[tuple[dict[str, Any], list[Cell]]] = [
+        rows: list[tuple[Cells, list[Cell]]] = [
             (
                 flag,
                 [
@@ -90,7 +91,7 @@ class LimitView(View[G]):
 
 
 def rows_table(
-    finding: Any, flags: Sequence[tuple[dict[str, Any], list[Cell]]], columns: Sequence[Column]
+    finding: Any, flags: Sequence[tuple[Cells, list[Cell]]], columns: Sequence[Column]
 ) -> Table:
     """Flagged rows: what names them, what helps to recognise them, their amount, and ``columns``."""
     context = list(flags[0][0].get("context") or {})[:MOST_CONTEXT]

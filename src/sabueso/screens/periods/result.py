@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any
 
-from sabueso.base.plain import ADDED
+from sabueso.base.plain import ADDED, ByColumn
 
 
 @dataclass(frozen=True)
@@ -23,7 +22,7 @@ class ComparedLine:
     """A line in both periods. Shares are of 1, the shift in percentage points; no per cent where the
     base is 0."""
 
-    key: dict[str, Any]
+    key: ByColumn
     base: Decimal
     current: Decimal
     change: Decimal
@@ -41,7 +40,7 @@ class ComparedLine:
 class Comparison:
     """All lines and their total."""
 
-    group: dict[str, Any]
+    group: ByColumn
     base: str
     current: str
     lines: list[ComparedLine]

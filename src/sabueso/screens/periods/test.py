@@ -14,6 +14,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.base.errors import UserError, nearest
+from sabueso.base.plain import ByColumn, Json
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.population import Account, Population, Reason, missing
@@ -121,9 +122,7 @@ class Periods(Screen):
         if described is not None and date is not None and date.type in ("date", "timestamp"):
             yield from proposed_periods(population, _years(population, date))
 
-    def tuned(
-        self, population: Population, settings: Mapping[str, Any], capacity: int
-    ) -> dict[str, Any]:
+    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Json:
         given = self.settings.from_plan(dict(settings), self.name)
         lines = self.run(population, given).groups[0].lines
         changes = sorted(abs(line.change) for line in lines)
@@ -327,7 +326,7 @@ def _number(value: Fraction | None, factor: int = 1) -> float | None:
 
 
 def _line(
-    key: dict[str, Any], line: Change, part: RateVolume | None, flagged: bool, scale: int
+    key: ByColumn, line: Change, part: RateVolume | None, flagged: bool, scale: int
 ) -> ComparedLine:
     return ComparedLine(
         key=key,
@@ -365,7 +364,7 @@ def _flags(lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Span) 
     for line in sorted(lines, key=lambda item: -abs(item.change)):
         if not line.flagged:
             continue
-        row: dict[str, Any] = {"subject": {**line.key, own_name("period", line.key): now.name}}
+        row: ByColumn = {"subject": {**line.key, own_name("period", line.key): now.name}}
         percent = line.change_percent
         row |= {
             "score": float(line.change),

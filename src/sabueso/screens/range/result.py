@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from sabueso.base.plain import ByColumn
 
 
 @dataclass(frozen=True)
@@ -18,7 +19,7 @@ class Rule:
 class Rules:
     """All rules of a table."""
 
-    group: dict[str, Any]
+    group: ByColumn
     n: int
     rules: list[Rule]
     flagged: int

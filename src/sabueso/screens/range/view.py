@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
 from sabueso.screens.limits.view import rows_table
@@ -31,7 +30,7 @@ class RangeView(View[Rules]):
     def flagged(self) -> list[Block]:
         if not len(self.finding.flags):
             return [Line("no row breaks what was declared")]
-        rows: list[tuple[dict[str, Any], list[Cell]]] = [
+        rows: list[tuple[Cells, list[Cell]]] = [
             (flag, [Marked(flag["rule"])]) for flag in self.finding.flags.rows(MOST_FLAGS)
         ]
         return [rows_table(self.finding, rows, [Column("breaks", "wrap")])]

@@ -12,6 +12,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, TypeAdapter, ValidationError, field_validator
 
 from sabueso.base.errors import UserError, nearest
+from sabueso.base.plain import Cells
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
@@ -199,7 +200,7 @@ def _missing(
     sequences = [rule for rule in rules if isinstance(rule, NumberSequence)]
     if not sequences:
         raise UserError(f"no rule of table {table.name!r} declares a sequence")
-    found: list[dict[str, Any]] = []
+    found: list[Cells] = []
     counts = []
     for rule in sequences:
         column = rule.columns(table)[0].name
@@ -228,7 +229,7 @@ def _missing(
     return Flags("range", flags, _range), counts
 
 
-def _flag(row: Mapping[str, Any]) -> dict[str, Any]:
+def _flag(row: Mapping[str, Any]) -> Cells:
     """A gap as a flag: which numbers it lacks, and the two that are there on either side."""
     stem, width, after, before = row["stem"], row["width"], row["after"], row["before"]
     numbers = [f"{stem}{number:0{width}d}" for number in (after, after + 1, before - 1, before)]

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from sabueso.base.plain import Cells
 from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
@@ -60,5 +59,5 @@ class RulesView(RangeView):
         return [Table(head, rows, rest=more_flags(self.finding.flags), flags=True)]
 
 
-def _numbers(flag: dict[str, Any]) -> str:
+def _numbers(flag: Cells) -> str:
     return str(next(v for v in flag["subject"].values() if v is not None))

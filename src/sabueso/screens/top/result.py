@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
+
+from sabueso.base.plain import ByColumn
 
 
 @dataclass(frozen=True)
 class TopGroup:
     """``k`` of ``n`` rows were wanted at each end; ``flagged`` may be more where amounts tie."""
 
-    group: dict[str, Any]
+    group: ByColumn
     n: int
     share: float
     k: int

@@ -12,6 +12,7 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import Field, field_validator, model_validator
 
+from sabueso.base.plain import ByColumn
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.table import money
@@ -73,7 +74,7 @@ def _proportion(text: str) -> Fraction:
 
 @dataclass(frozen=True)
 class _Tested:
-    key: dict[str, Any]
+    key: ByColumn
     n: int
     k: int
     low: int | None

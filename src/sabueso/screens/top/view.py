@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Column
 from sabueso.screens.limits.view import LimitView
@@ -36,5 +37,5 @@ class TopView(LimitView[TopGroup]):
     def strength(self) -> tuple[list[Column], int]:
         return [Column("beyond the cut-off")], 2
 
-    def beyond(self, flag: dict[str, Any]) -> list[str]:
+    def beyond(self, flag: Cells) -> list[str]:
         return []

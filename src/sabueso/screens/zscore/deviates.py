@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from fractions import Fraction
 from math import log10, sqrt
-from typing import Any, NamedTuple, Protocol
+from typing import NamedTuple, Protocol
 
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import ByColumn
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
@@ -55,7 +56,7 @@ class DeviateGroup(NamedTuple):
     ``fourths`` are Σz³ and Σz⁴. ``middle_normal`` is judged where a modified deviate needs it.
     """
 
-    key: dict[str, Any]
+    key: ByColumn
     n: int
     total: int
     squares: int
@@ -79,7 +80,7 @@ class Tested(NamedTuple):
     unit: float
 
     @property
-    def key(self) -> dict[str, Any]:
+    def key(self) -> ByColumn:
         return self.group.key
 
 

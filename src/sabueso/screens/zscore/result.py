@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
-from sabueso.base.plain import ADDED
+from sabueso.base.plain import ADDED, ByColumn
 from sabueso.screens.limits.result import Amounts, Histogram
 
 
@@ -23,7 +22,7 @@ class Step:
 class DeviateResult:
     """Points of the measure are amounts; ``sd`` and ``mad`` stay on the scale of the test."""
 
-    group: dict[str, Any]
+    group: ByColumn
     n: int
     mean: float | None
     sd: float | None

@@ -15,6 +15,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, model_validator
 from scipy.special import ndtr
 
+from sabueso.base.plain import ByColumn, Json
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
@@ -175,9 +176,7 @@ class ZScore(Screen):
             tuned=True,
         )  # fmt: skip
 
-    def tuned(
-        self, population: Population, settings: Mapping[str, Any], capacity: int
-    ) -> dict[str, Any]:
+    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Json:
         given = self.settings.from_plan(dict(settings), self.name)
         if len(self.run(population, given).flags) <= capacity:
             return dict(settings)
@@ -334,7 +333,7 @@ def _flags(
     score = np.where(high, strength, -strength)
     if settings.method == "sequential":
         # The test judges the values one after another; no row has a p of its own.
-        columns: dict[str, Any] = {"score": score, "direction": lim.directions(high)}
+        columns: Json = {"score": score, "direction": lim.directions(high)}
         return Flags("row", lim.flag_table(found, columns)), sums
     at = found.column("position").to_numpy()
     p = _p_of(strength, at, tested, settings)
@@ -461,7 +460,7 @@ def _described(
     )
 
 
-def _on_scale(scale: Scale, key: dict[str, Any], units: float) -> float | None:
+def _on_scale(scale: Scale, key: ByColumn, units: float) -> float | None:
     return scale.amount(units / 10**scale.decimals, key)
 
 
