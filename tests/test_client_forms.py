@@ -300,3 +300,18 @@ def test_a_folder_with_an_index_is_its_tables(tmp_path):
     inside("intake", "box", "--yes", cwd=tmp_path)
     tables = {t["table"]: t["rows"] for t in inside_json("survey", cwd=tmp_path)["tables"]}
     assert tables == {"buchungen": 2, "fest": 2}
+
+
+PIECES = [b"\r", b"\n", b"\r\n", b'"', b";", b",", b"a", b"1", b"2,5", b"TOTAL;", b"PK", b"<", b"\xff", b"\0", b"\x85", b"\x0b", b" "]  # fmt: skip
+
+
+@given(st.lists(st.sampled_from(PIECES), min_size=1, max_size=14))
+def test_scraps_are_taken_or_told_and_every_line_is_counted(engine, tmp_path, pieces):
+    path = tmp_path / "scrap.csv"
+    path.write_bytes(b"".join(pieces))
+    try:
+        report = take_file(path, tmp_path / "scrap.parquet", ReadSettings(), Prior(), engine)
+    except UserError as error:
+        assert "\n" not in str(error)
+    else:
+        assert report.read == report.accepted + report.quarantined + report.totals + report.blank

@@ -159,8 +159,8 @@ class DelimitedReader:
             with opened(path) as file:
                 ends = LineEnds()
                 stream = blocks(ends.counted(_utf8(file, layout.encoding, path, settings)))
-                # The header is cut from the first block; a header longer than a block is not one.
-                first = after_lines(next(stream), layout.header_line)
+                # The header is cut off: of a file of a line or two it may be in the second block.
+                first = after_lines(stream, layout.header_line)
                 for block in chain([first] if first else [], stream):
                     waiting.append((block, pool.submit(_whole_block, block, layout, kinds)))
                     if len(waiting) > WORKERS:

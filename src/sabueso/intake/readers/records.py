@@ -91,13 +91,17 @@ class LineEnds:
         return self._ends + (self._last not in (b"", b"\n", b"\r"))
 
 
-def after_lines(data: bytes, count: int) -> bytes:
-    """What follows the first lines."""
-    at = 0
+def after_lines(stream: Iterator[bytes], count: int) -> bytes:
+    """What follows the first lines of a stream in the block in which they end: empty where they are all."""
+    data, at = next(stream, b""), 0
     for _ in range(count):
         found = _END.search(data, at)
-        if found is None:
-            return b""
+        while found is None:
+            more = next(stream, None)
+            if more is None:
+                return b""
+            data, at = data[at:] + more, 0
+            found = _END.search(data)
         at = found.end()
     return data[at:]
 
