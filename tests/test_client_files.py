@@ -80,6 +80,10 @@ CASES = {
     # Totals by word and by what they add up to.
     "Summe": ("Datum;Text;Betrag\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Summe;15,50\n", {"Betrag": "15.50"}, 2),
     "Totaal": ("Datum;Omschrijving;Bedrag\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Totaal;15,50\n", {"Bedrag": "15.50"}, 2),
+    "Итого in the column of dates": ("Дата;Текст;Сумма\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\nИтого;;15,50\n", {"Сумма": "15.50"}, 2),
+    "Összesen": ("Dátum;Szöveg;Összeg\n2024.02.13;foo;12,50\n2024.02.14;bar;3,00\n;Összesen;15,50\n", {"Összeg": "15.50"}, 2),
+    "Ogółem": ("Data;Opis;Kwota\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Ogółem;15,50\n", {"Kwota": "15.50"}, 2),
+    "capitals within names": ("JournalCode\tEcritureNum\tEcritureDate\tCompteNum\tDebit\tCredit\nVE\t1\t20240102\t411000\t120,00\t0,00\nVE\t1\t20240102\t707000\t0,00\t120,00\n", {"amount": "0.00"}, 2),
     "Итого": ("Дата;Текст;Сумма\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Итого;15,50\n", {"Сумма": "15.50"}, 2),
     "totals without a word": ("date,text,amount\n2024-01-02,a,1.00\n2024-01-03,b,2.00\n,,3.00\n", {"amount": "3.00"}, 2),
     "totals of blocks": ("dept,name,gross,net\nA,x,10.00,8.00\nA,y,20.00,16.00\nA,,30.00,24.00\nB,z,5.00,4.00\nB,w,6.00,5.00\nB,,11.00,9.00\n,,41.00,33.00\n", {"gross": "41.00", "net": "33.00"}, 4),

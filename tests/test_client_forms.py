@@ -82,6 +82,19 @@ def test_a_page_of_tables(engine, tmp_path, words, name, encoding, head):
     assert [r["_line"] for r in rows] == [2, 3]
 
 
+def test_cells_of_a_page_that_span_rows_and_columns(engine, tmp_path):
+    rows = "<tr><td rowspan=2>A</td><td>x</td><td>1.50</td></tr><tr><td>y</td><td>2.50</td></tr><tr><td>B</td><td>z</td><td>3.50</td></tr>"
+    head = "<tr><th>Dept</th><th>Name</th><th>Pay</th></tr>"
+    report, found = taken(engine, tmp_path, f"<table>{head}{rows}</table>".encode(), "a.xls")
+    assert report.sums == {"Pay": Decimal("7.50")}
+    assert [(r["Dept"], r["Name"]) for r in found] == [("A", "x"), (None, "y"), ("B", "z")]
+    head = "<tr><th rowspan=2>Account</th><th colspan=2>2024</th></tr><tr><th>Debit</th><th>Credit</th></tr>"
+    rows = "<tr><td>A1</td><td>1,50</td><td></td></tr><tr><td>A2</td><td></td><td>2,50</td></tr>"
+    report, found = taken(engine, tmp_path, f"<table>{head}{rows}</table>".encode(), "b.html")
+    assert report.sums["amount"] == Decimal("-1.00")
+    assert list(found[0])[:3] == ["Account", "2024 Debit", "2024 Credit"]
+
+
 XML = """<?xml version="1.0"?><?mso-application progid="Excel.Sheet"?>
 <Workbook xmlns="urn:schemas-microsoft-com:office:spreadsheet" xmlns:ss="urn:schemas-microsoft-com:office:spreadsheet">
 <Worksheet ss:Name="Cover"><Table><Row><Cell><Data ss:Type="String">Hello</Data></Cell></Row></Table></Worksheet>
@@ -224,6 +237,17 @@ def test_encodings_are_told_by_letters_and_said(engine, tmp_path, text):
         assert report.sums[amount] == Decimal("1196.50"), encoding
         assert [r[words] for r in rows] == [line.split(";")[1] for line in full.splitlines()[1:]]
         assert encoding == "latin-1" or any("assumed" in note for note in report.notes)
+
+
+def test_letters_that_no_encoding_makes_words_of_are_said(engine, tmp_path):
+    text = "日付,摘要,金額\n2024/01/02,家賃の支払い,12000\n2024/01/13,給料の支払い,-3500\n".encode(
+        "cp932"
+    )
+    report, _ = taken(engine, tmp_path, text, "a.csv")
+    assert any("cannot be told" in note for note in report.notes)
+    assert list(report.sums.values())[-1] == Decimal("8500")
+    given_, rows = taken(engine, tmp_path, text, "b.csv", encoding="cp932")
+    assert rows[0]["摘要"] == "家賃の支払い" and not given_.assumed
 
 
 @given(st.dictionaries(st.binary(min_size=1, max_size=8).filter(lambda b: not b.isascii()), st.integers(1, 5)))  # fmt: skip

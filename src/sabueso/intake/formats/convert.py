@@ -21,10 +21,12 @@ SIGNED = "amount"
 """The column made of a debit and a credit column."""
 _TOTAL_WORDS = (
     r"(?:(?:sub|gran|grand|zwischen|gesamt|sous|totale?|somme)[ -]?)?(?:total(?:es|s|e|i|en)?|totaal|totaux|sumas?"
-    r"|summen?|gesamt|somme|somma|soma|razem|suma ogolem|ogolem|celkem|osszesen|yhteensa|итого|всего|sum)"
+    r"|summen?|summa|gesamt|somme|somma|soma|razem|suma ogolem|ogolem|og[oó][lł]em|celkem|spolu|skupaj|ukupno|[oö]sszesen|yhteens[aä]"
+    r"|totalt|i alt|toplam|kokku|i[sš] viso|viso|kop[aā]|итого|всего|разом|всього|общо|σύνολο|sum)"
 )
-TOTALS = rf"\A(?i:\W*{_TOTAL_WORDS}\b)"
-BARE_TOTAL = rf"\A(?i:\W*{_TOTAL_WORDS}(?: general| generale| général)?\W*)\z"
+_NO_WORD = r"[^\p{L}\p{N}]"  # of any alphabet: \W and \b know Latin letters alone
+TOTALS = rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?:{_NO_WORD}|\z))"
+BARE_TOTAL = rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?: general| generale| général)?{_NO_WORD}*)\z"
 TOTALS_COLUMNS = 24
 MISSING = frozenset(
     [

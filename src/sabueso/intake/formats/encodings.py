@@ -43,6 +43,8 @@ _HINTS = {
     "Croatian": "iznos opis datum konto", "Lithuanian": "suma data saskaita", "Latvian": "summa datums konts",
     "Turkish": "tarih tutar hesap fatura",
 }  # fmt: skip
+LEAST_SURE = 0.5
+"""Points a letter below which no encoding makes words of a text: of two bytes a letter, for one."""
 _HINT, _MOST_HINTS, _NEIGHBOUR, _SIGN = 0.6, 3, 0.25, 0.6
 _VOWELS = frozenset("aeiouyáàâäãåæāąăéèêëēėęěíìîïīįióòôöõøőōœúùûüūųůűýαεηιουωάέήίόύώаеиоуыэюяёієї")
 _SETS = {name: frozenset(letters + letters.upper()) for name, letters in ALPHABETS.items()}
@@ -53,10 +55,12 @@ _WORD_SIGNS = frozenset("’ºª\u00a0\u00ad·")
 
 @dataclass(frozen=True)
 class Told:
-    """The encoding, and the language whose letters tell it; no language where signs alone are there."""
+    """The encoding, and the language whose letters tell it; no language where signs alone are there, or
+    where no encoding makes words of them."""
 
     encoding: str
     language: str
+    told: bool = True
 
 
 def gathered(chunks: Iterable[bytes]) -> tuple[Counter[bytes], frozenset[str]]:
@@ -87,8 +91,8 @@ def tell(words: Mapping[bytes, int], plain: Collection[str] = ()) -> Told:
     --------
     >>> tell({"Dvořák".encode("cp1250"): 1}).encoding
     'cp1250'
-    >>> tell({"Peñíscola".encode("latin-1"): 1})
-    Told(encoding='cp1252', language='Spanish')
+    >>> tell({"Peñíscola".encode("latin-1"): 1}).language
+    'Spanish'
     """
     best, score = Told(CANDIDATES[0], ""), float("-inf")
     hints = {name: len(set(text.split()) & set(plain)) for name, text in _HINTS.items()}
@@ -100,6 +104,12 @@ def tell(words: Mapping[bytes, int], plain: Collection[str] = ()) -> Told:
         language, points = _best_language(texts, hints)
         if points > score + 1e-9:
             best, score = Told(encoding, language), points
+    letters = sum(
+        sum(mark >= "\x80" and mark.isalpha() for mark in word.decode(best.encoding, "replace")) * n
+        for word, n in words.items()
+    )
+    if letters and score < LEAST_SURE * letters:
+        return Told(CANDIDATES[0], "", told=False)
     return best
 
 

@@ -48,8 +48,13 @@ _LETTERS = str.maketrans(
 """Letters that are no plain letter with an accent."""
 
 
+_CAPITAL_WITHIN = re.compile(r"([a-zà-ÿ])([A-Z][a-zà-ÿ])")
+
+
 def folded(name: str) -> str:
-    """Lower case, without accents, words apart: ``N.º Factura`` -> ``n o factura``."""
+    """Lower case, without accents, words apart: ``N.º Factura`` -> ``n o factura``, ``CompteNum`` -> ``compte
+    num``."""
+    name = _CAPITAL_WITHIN.sub(r"\1 \2", name)
     plain = unicodedata.normalize("NFKD", name.translate(_LETTERS))
     plain = "".join(c for c in plain if not unicodedata.combining(c)).lower()
     return " ".join(re.findall(r"[a-z]+|[0-9]+", plain))

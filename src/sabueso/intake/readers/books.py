@@ -118,6 +118,7 @@ class _Html:
         from lxml import etree
 
         counts: list[int] = []
+        spans: list[dict[int, int]] = []
         within: list[int] = []
         with opened(self.path) as raw:
             # The library knows fewer encodings than Python does.
@@ -132,13 +133,18 @@ class _Html:
                     if element.tag == "table":
                         if event == "start":
                             counts.append(0)
+                            spans.append({})
                             within.append(len(counts))
                         elif within:
                             within.pop()
                     elif event == "end" and within:
                         place = within[-1]
                         counts[place - 1] += 1
-                        yield f"table {place}", counts[place - 1], _cells_of(element)
+                        yield (
+                            f"table {place}",
+                            counts[place - 1],
+                            _cells_of(element, spans[place - 1]),
+                        )
                         element.clear()
                         while element.getprevious() is not None:
                             del element.getparent()[0]
@@ -147,16 +153,34 @@ class _Html:
                 raise UserError(f"{self.path}, line {line}: {reason}") from None
 
 
-def _cells_of(row: Any) -> list[str]:
-    """The texts of a row's cells; one that spans several columns leaves the others empty."""
+def _cells_of(row: Any, spans: dict[int, int]) -> list[str]:
+    """The texts of a row's cells. One that spans several columns or rows leaves the others empty, as a
+    merged cell of a spreadsheet does; ``spans`` are the rows that cells above still reach into."""
     cells: list[str] = []
+
+    def filled() -> None:
+        while spans.get(len(cells), 0):
+            spans[len(cells)] -= 1
+            cells.append("")
+
     for cell in row:
         if cell.tag not in ("td", "th"):
             continue
-        cells.append(" ".join("".join(cell.itertext()).split()))
-        span = cell.get("colspan", "1").strip()
-        cells += [""] * min(int(span) - 1 if span.isdigit() else 0, MOST_COLUMNS)
+        filled()
+        wide = min(max(_whole(cell, "colspan"), 1), MOST_COLUMNS)
+        deep = _whole(cell, "rowspan") - 1
+        text = " ".join("".join(cell.itertext()).split())
+        for place in range(wide):
+            if deep > 0:
+                spans[len(cells)] = deep
+            cells.append("" if place else text)
+    filled()
     return cells
+
+
+def _whole(cell: Any, name: str) -> int:
+    text = cell.get(name, "1").strip()
+    return int(text) if text.isdigit() else 1
 
 
 def _declared(path: Path) -> str | None:

@@ -35,6 +35,7 @@ from sabueso.intake.readers.records import (
 )
 from sabueso.intake.readers.source import (
     CHUNK,
+    UNTOLD,
     assumed_encoding,
     detect_encoding,
     is_text,
@@ -125,7 +126,7 @@ class DelimitedReader:
         start = 1 if said else 0
         delimiter = settings.delimiter or (said[1] if said else detect_delimiter(lines[start:]))
         header, header_line, notes = _header(path, lines, start, delimiter, settings)
-        if language and encoding not in ("latin-1", "cp1252"):
+        if language and (language == UNTOLD or encoding not in ("latin-1", "cp1252")):
             notes.append(assumed_encoding(encoding, language))
         sample = _sample("\n".join(lines[header_line:]), delimiter, len(header))
         if len(header) == 1 and settings.delimiter is None:

@@ -188,11 +188,19 @@ def single_byte(path: Path) -> tuple[str, str]:
 
     told = tell(*gathered(chunks()))
     western = told.encoding == "cp1252" and not controls
-    return ("latin-1" if western else told.encoding), told.language
+    encoding = "latin-1" if western else told.encoding
+    return encoding, told.language if told.told else UNTOLD
+
+
+UNTOLD = "?"
+"""The language of a text whose letters no encoding makes words of."""
 
 
 def assumed_encoding(encoding: str, language: str) -> Assumed:
     """What is said of an encoding that nothing but the letters of a text tell."""
+    if language == UNTOLD:
+        text = f"the encoding cannot be told from the letters; the text is read as {encoding}"
+        return Assumed(text, "read.encoding")
     return Assumed(
         f"the encoding is assumed to be {encoding}: its letters are then {language}",
         "read.encoding",
