@@ -83,6 +83,7 @@ CASES = {
     "Итого in the column of dates": ("Дата;Текст;Сумма\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\nИтого;;15,50\n", {"Сумма": "15.50"}, 2),
     "Összesen": ("Dátum;Szöveg;Összeg\n2024.02.13;foo;12,50\n2024.02.14;bar;3,00\n;Összesen;15,50\n", {"Összeg": "15.50"}, 2),
     "Ogółem": ("Data;Opis;Kwota\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Ogółem;15,50\n", {"Kwota": "15.50"}, 2),
+    "accounts of digits": ("Konto;Bezeichnung;Soll;Haben;Saldo\n4000;Erlöse;;12.500,00;-12.500,00\n6000;Miete;1.200,00;;1.200,00\n", {"amount": "-11300.00"}, 2),
     "capitals within names": ("JournalCode\tEcritureNum\tEcritureDate\tCompteNum\tDebit\tCredit\nVE\t1\t20240102\t411000\t120,00\t0,00\nVE\t1\t20240102\t707000\t0,00\t120,00\n", {"amount": "0.00"}, 2),
     "Итого": ("Дата;Текст;Сумма\n13.02.2024;foo;12,50\n14.02.2024;bar;3,00\n;Итого;15,50\n", {"Сумма": "15.50"}, 2),
     "totals without a word": ("date,text,amount\n2024-01-02,a,1.00\n2024-01-03,b,2.00\n,,3.00\n", {"amount": "3.00"}, 2),
@@ -108,6 +109,20 @@ CASES = {
     "marks of nothing": ("day,amount,qty\n2024-01-02,1.50,NA\n2024-01-03,n/a,3\n#N/A,2.50,-\n", {"amount": "4.00", "qty": "3"}, 3),
     "mixed line ends": (b"id,amount\r\nA1,1.50\nA2,2.00\rA3,3.00\r\n", {"amount": "6.50"}, 3),
 }  # fmt: skip
+
+
+def test_codes_are_texts_in_every_language(engine, tmp_path):
+    for name in (
+        "Konto",
+        "CompteNum",
+        "Belegnr",
+        "Rekening",
+        "Konto nr",
+        "Customer No",
+        "Číslo dokladu",
+    ):
+        report, rows = taken(engine, tmp_path, f"{name};Betrag\n4000;1,50\n6000;2,50\n")
+        assert rows[0][name] == "4000" and list(report.sums) == ["Betrag"], name
 
 
 @pytest.mark.parametrize("name", CASES)

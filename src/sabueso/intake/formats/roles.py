@@ -37,7 +37,11 @@ _WORDS: dict[Role, str] = {
 _CODE_WORDS = re.compile(
     r"\b(id|code|codigo|no|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
     r"cuenta|account|asiento|entry|factura|invoice|document|documento|ref\w*|pago|employee|"
-    r"empleado|proveedor|supplier|cliente|customer|usuario|user)\b"
+    r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
+    r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
+    r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|plz|compte|fournisseur|client|"
+    r"piece|matricule|conto|fattura|fornitore|rekening|rekeningnummer|factuur|leverancier|numer|faktura|"
+    r"fakturanr|nip|ucet|cislo|doklad|bilag|voucher|journal|batch)\b"
 )
 _NUMBER_ROLES: tuple[Role, ...] = ("debit", "credit", "amount", "quantity", "price")
 
