@@ -112,7 +112,7 @@ def distance(
             n = max(int(ratio * p), 2 * p + 3)
             rng = np.random.default_rng([SEED, n, p])
             tails, masked = [], 0
-            many = max((runs if share is None else runs // 4) // n, 100)
+            many = max(runs // n, 100)
             for _ in range(many):
                 x = rng.standard_normal((n, p))
                 fit = minimum_covariance_determinant(x, share=share)
