@@ -128,7 +128,7 @@ class Plan(_Part):
 
     @field_validator("facts")
     @classmethod
-    def _usable(cls, value: Json) -> Json:
+    def _usable(cls, value: Values) -> Values:
         for name in flat_facts(value):
             if not all(_NAME.fullmatch(part) for part in name.split(".")):
                 raise ValueError(f"fact {name!r}: expected a letter, then letters, digits or _")
@@ -208,7 +208,7 @@ def flat_facts(values: Mapping[str, Any], before: str = "") -> Values:
     ValueError
         If a value is none that an expression could hold.
     """
-    found: Json = {}
+    found: Values = {}
     for name, value in values.items():
         if isinstance(value, Mapping):
             found |= flat_facts(value, f"{before}{name}.")

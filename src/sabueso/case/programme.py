@@ -15,7 +15,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.exact import exactly
-from sabueso.base.plain import Cells, Json, Values
+from sabueso.base.plain import Cells, Values
 from sabueso.case.aside import screened
 from sabueso.case.exceptions import canonical, exception_id
 from sabueso.case.facts import with_facts
@@ -291,7 +291,9 @@ class _Named:
         return self._holders.get(identity) or self._writer.holder(identity)
 
 
-def _subjects(rows: Population, finding: Finding, doubled: frozenset[Any], most: int) -> list[Json]:
+def _subjects(
+    rows: Population, finding: Finding, doubled: frozenset[Any], most: int
+) -> list[Cells]:
     """What the register keeps of each of the strongest flags, in their order."""
     kept, table = [], rows.table
     for flag in finding.flags.rows(most):

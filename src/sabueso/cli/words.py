@@ -8,7 +8,6 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json
 from sabueso.case.folder import Case
 from sabueso.screens import screen_names
 
@@ -56,7 +55,7 @@ def screens_and_tables(**_: Any) -> list[str]:
     return [*screens(), *tables()]
 
 
-def _plan() -> Json:
+def _plan() -> dict[str, Any]:
     """The plan as it stands, valid or not."""
     try:
         return tomllib.loads(Case.find().plan_path.read_text(encoding="utf-8-sig"))

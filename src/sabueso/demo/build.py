@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json
+from sabueso.base.plain import Values
 from sabueso.case.folder import Case
 from sabueso.case.plan import write_links, write_rules, write_screen
 from sabueso.case.programme import run_programme
@@ -29,7 +29,7 @@ LINKS = {
 }
 
 # Payments are numbered without a gap: what is missing are the rows that could not be read.
-RULES: dict[str, tuple[str, list[Json]]] = {
+RULES: dict[str, tuple[str, list[Values]]] = {
     "payments": (
         "PAY",
         [
@@ -57,7 +57,7 @@ INTAKES = (
 )
 
 # name, test, table, purpose, settings
-PROGRAMME: tuple[tuple[str, str, str, str, Json], ...] = (
+PROGRAMME: tuple[tuple[str, str, str, str, Values], ...] = (
     (
         "first digit of payments",
         "digits",

@@ -6,7 +6,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.base.plain import Json
+from sabueso.base.plain import Values
 from sabueso.intake.doubts import either_order
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
@@ -91,7 +91,7 @@ def _assumed_roles(reading: Reading) -> list[Assumed]:
     return found
 
 
-def how_read(reading: Reading) -> Json:
+def how_read(reading: Reading) -> Values:
     """Settings of ``read`` that say what was found, as far as the columns agree."""
     layout, formats = reading.layout, reading.formats
     found = dict(layout.found) | {k: v for k, v in layout.settled.items() if k != "types"}

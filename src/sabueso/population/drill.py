@@ -12,7 +12,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
-from sabueso.base.plain import Cells, Json
+from sabueso.base.plain import Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population
 from sabueso.population.sql import Tree
@@ -29,7 +29,7 @@ class Node:
     key: list[Any]
     rows: int
     value: Any
-    across: Json = field(default_factory=dict)
+    across: dict[str, Any] = field(default_factory=dict)
     children: list[Node] = field(default_factory=list)
 
 
@@ -122,7 +122,7 @@ def drill(
 
 def _level(
     population: Population, trees: Sequence[Tree], wide: Tree | None, column: Column | None
-) -> list[tuple[tuple[Any, ...], Any, Json]]:
+) -> list[tuple[tuple[Any, ...], Any, Cells]]:
     """(key, value across, figures) of each group at one depth."""
     values = {f"g{i}": tree.copy() for i, tree in enumerate(trees)}
     if wide is not None:

@@ -262,7 +262,7 @@ def survey_measure(
     )
 
 
-def _extremes(population: Population, measure: Column, *, descending: bool) -> list[Json]:
+def _extremes(population: Population, measure: Column, *, descending: bool) -> list[Cells]:
     """The five rows at one end, with what names them."""
     table = population.table
     identity = table.role("id")

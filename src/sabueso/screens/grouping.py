@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
-from sabueso.base.plain import ByColumn, Json
+from sabueso.base.plain import ByColumn
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
@@ -127,7 +127,7 @@ def group_table(groups: Grouping, keys: Sequence[ByColumn]) -> dict[str, pa.Arra
 
 def counted_values(
     population: Population, base: exp.Select, grouping: Grouping, rows: int
-) -> Iterator[tuple[Json, np.ndarray, np.ndarray]]:
+) -> Iterator[tuple[ByColumn, np.ndarray, np.ndarray]]:
     """Each group's key, its distinct units ascending, and how often each occurs.
 
     16 bytes for each distinct amount of a group are held at once, for a slice of groups at a time.
@@ -211,6 +211,6 @@ class Keyed(Protocol):
     def key(self) -> ByColumn: ...
 
 
-def key_table(groups: Grouping, items: Sequence[Keyed], columns: ByColumn) -> pa.Table:
+def key_table(groups: Grouping, items: Sequence[Keyed], columns: dict[str, Any]) -> pa.Table:
     """Group keys and figures of some groups as an input table of a query."""
     return pa.table({**group_table(groups, [item.key for item in items]), **columns})

@@ -6,7 +6,7 @@ from abc import abstractmethod
 from collections.abc import Generator, Iterable, Mapping
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from sabueso.base.plain import Json
+from sabueso.base.plain import Values
 from sabueso.population.population import Population
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags, NotTested, recorded_finding
@@ -60,7 +60,7 @@ class Screen:
         """Screens that suit a table, with settings taken from its rows; nothing where none does."""
         return ()
 
-    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Json:
+    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
         """Settings as proposed, their limit raised so far that no more than ``capacity`` is flagged."""
         return dict(settings)
 

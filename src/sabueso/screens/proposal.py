@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from decimal import ROUND_CEILING, Decimal
 from typing import Any
 
 import sqlglot.expressions as exp
@@ -64,11 +63,6 @@ def is_budget(table: Table) -> bool:
     """Whether a table holds what was foreseen and not what was done, by its name or its measure's."""
     amount = table.role("amount")
     return bool(_BUDGET.search(table.name) or (amount and _BUDGET.search(amount.name)))
-
-
-def rounded_up(limit: Decimal) -> str:
-    """A limit that was solved for, to one decimal: it flags no more."""
-    return str(limit.quantize(Decimal("0.1"), ROUND_CEILING))
 
 
 def signs_of(population: Population, measure: Column) -> Signs:

@@ -8,7 +8,7 @@ from typing import Any, Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from sabueso.base.errors import UserError, nearest
-from sabueso.base.plain import Json, Values
+from sabueso.base.plain import Values
 from sabueso.population.expressions import split_list
 from sabueso.stats.adjust import Method
 
@@ -46,7 +46,7 @@ class Settings(BaseModel):
             given = "" if not key else f"{option} = {first['input']!r}: "
             raise UserError(f"{place}: {given}{message}") from None
 
-    def as_plan(self) -> Json:
+    def as_plan(self) -> Values:
         """The settings that differ from their defaults, as plan values."""
         values = self.model_dump(exclude_defaults=True)
         return {k: format(v, "f") if isinstance(v, Decimal) else v for k, v in values.items()}

@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from sabueso.base.plain import ByColumn, Json
+from sabueso.base.plain import ByColumn
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 
 OWN = " (sabueso)"
@@ -272,7 +272,7 @@ def of_flag(kind: str, flag: Mapping[str, Any], where: str | None, table: Table)
     return KINDS[kind](named)
 
 
-def row_key(identity: str | None, file: Any, line: Any, value: Any = None) -> Json:
+def row_key(identity: str | None, file: Any, line: Any, value: Any = None) -> ByColumn:
     """The key of a row: its id where the table has one, its file and its line."""
     own = {} if identity is None else {identity: value}
     return own | {own_name("file", own): file, own_name("line", own): line}

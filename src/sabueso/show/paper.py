@@ -14,7 +14,7 @@ import jinja2
 
 from sabueso.base.errors import UserError
 from sabueso.base.files import write_whole
-from sabueso.base.plain import Cells, Json
+from sabueso.base.plain import Cells
 from sabueso.base.visible import visible
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
@@ -172,7 +172,7 @@ def _rules(case: Case) -> list[_Judged]:
     ]
 
 
-def _totals(every: list[AuditException], findings: list[RecordedFinding]) -> Json:
+def _totals(every: list[AuditException], findings: list[RecordedFinding]) -> dict[str, Any]:
     status = [item.review.status for item in every]
     return {
         "exceptions": len(every),
@@ -195,9 +195,9 @@ def _people(every: list[AuditException]) -> dict[str, str]:
 def _section(
     recorded: RecordedFinding,
     every: list[AuditException],
-    written: Json,
+    written: dict[str, Any],
     case: Case,
-) -> Json:
+) -> dict[str, Any]:
     """One screen as the template needs it."""
     finding = recorded.finding
     screen = find_screen(finding.test)

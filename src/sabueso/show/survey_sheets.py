@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from sabueso.base.plain import Json
+from sabueso.base.plain import Cells, Json
 from sabueso.population.links import Link
 from sabueso.population.survey import ColumnSurvey, Correlation, MeasureSurvey
 from sabueso.report.blocks import Sheet, Suit
@@ -47,7 +47,7 @@ def measure_sheet(surveys: Sequence[MeasureSurvey]) -> Sheet:
     rows = []
     for survey in surveys:
         for group in survey.as_json()["groups"]:
-            cells: Json = {"measure": survey.on}
+            cells: Cells = {"measure": survey.on}
             for name, value in group.items():
                 if name == "group":
                     cells |= {f"group {label}": v for label, v in value.items()}

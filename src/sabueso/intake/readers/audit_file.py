@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json
+from sabueso.base.plain import Cells
 from sabueso.intake.interface import Batch, Layout
 from sabueso.intake.readers.cells import Record, batches_of, first_rows, stating, text_table
 from sabueso.intake.readers.xml_elements import elements, root_name, value
@@ -70,7 +70,7 @@ def _first(element: Any, *paths: str) -> str | None:
     return next((found for path in paths if (found := value(element, path))), None)
 
 
-def _transaction(element: Any) -> Json:
+def _transaction(element: Any) -> Cells:
     entered = _first(element, "SystemEntryDate", "SystemEntryTime")
     return {
         "transaction": value(element, "TransactionID"),
@@ -83,7 +83,7 @@ def _transaction(element: Any) -> Json:
     }
 
 
-def _line(element: Any) -> Json:
+def _line(element: Any) -> Cells:
     kind = str(element.tag).rpartition("}")[2]
     debit = _first(element, "DebitAmount/Amount", "DebitAmount")
     credit = _first(element, "CreditAmount/Amount", "CreditAmount")

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json
+from sabueso.base.plain import Cells
 from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.readers.cells import (
     Record,
@@ -98,7 +98,7 @@ def _signed(element: Any) -> Decimal | None:
     return {"CRDT": amount, "DBIT": -amount}.get(side or "")
 
 
-def _entry(element: Any) -> Json:
+def _entry(element: Any) -> Cells:
     amount = element.find("{*}Amt")
     details = element.find("{*}NtryDtls/{*}TxDtls")
     debit = value(element, "CdtDbtInd") == "DBIT"

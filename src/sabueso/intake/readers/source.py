@@ -12,15 +12,14 @@ import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json
 from sabueso.intake.formats.encodings import gathered, tell
 from sabueso.intake.interface import Assumed
 
 PACKED = (".gz", ".zip", ".bz2", ".xz")
-_STREAMS: Json = {".gz": gzip.open, ".bz2": bz2.open, ".xz": lzma.open}
+_STREAMS: dict[str, Any] = {".gz": gzip.open, ".bz2": bz2.open, ".xz": lzma.open}
 _DAMAGED = (
     EOFError, gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, lzma.LZMAError, NotImplementedError,
 )  # fmt: skip

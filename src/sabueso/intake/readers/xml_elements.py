@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json
+from sabueso.base.plain import Values
 from sabueso.intake.readers.source import opened
 
-SAFELY: Json = {
+SAFELY: Values = {
     "resolve_entities": False, "load_dtd": False, "no_network": True, "huge_tree": False,
     "remove_comments": True, "remove_pis": True,
 }  # fmt: skip

@@ -18,7 +18,6 @@ import sqlglot.expressions as exp
 from sqlglot.dialects.spark import Spark
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json
 from sabueso.population.engines.interface import (
     EngineSettings,
     QueryError,
@@ -60,7 +59,7 @@ class ClusterEngine:
 
     def __init__(self, settings: EngineSettings) -> None:
         self._session = _session(settings)
-        self._staged: Json = {}
+        self._staged: dict[str, Any] = {}
 
     def attach(self, table: Table) -> None:
         try:

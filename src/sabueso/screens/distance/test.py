@@ -11,7 +11,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
-from sabueso.base.plain import ByColumn, Json
+from sabueso.base.plain import ByColumn
 from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population, Reason
 from sabueso.population.sql import Tree
@@ -446,7 +446,9 @@ def _struct(names: Sequence[str], columns: Sequence[np.ndarray] | np.ndarray) ->
     return pa.StructArray.from_arrays([pa.array(c) for c in columns], names=list(names))
 
 
-def _subject_columns(chosen: pa.Table, settings: DistanceSettings, labels: Sequence[str]) -> Json:
+def _subject_columns(
+    chosen: pa.Table, settings: DistanceSettings, labels: Sequence[str]
+) -> dict[str, Any]:
     if settings.per:
         named = {f"k{i}": chosen.column(f"k{i}") for i in range(len(labels))}
         return named | {"rows": chosen.column("rows")}

@@ -14,7 +14,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, model_validator
 
-from sabueso.base.plain import ByColumn, Cells, Json
+from sabueso.base.plain import ByColumn, Cells, Values
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
@@ -28,16 +28,9 @@ from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.effects import MIDDLE, Effect, FlaggedSums, without_flagged
+from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
-from sabueso.screens.proposal import (
-    LEAST_ROWS,
-    Proposal,
-    grouping_column,
-    is_budget,
-    rounded_up,
-    settings_of,
-    signs_of,
-)
+from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import MeasureSettings
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.quartiles import Fences as FenceLimits
@@ -144,33 +137,24 @@ class Fences(Screen):
             yield Suit(self.name, "yes", f"interquartile range {float(described.iqr):,.2f}")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        table = population.table
-        measure = table.role("amount")
-        if described is None or measure is None or table.role("date") is None:
+        found = proposed_limits(population, described, ("account",), LEAST_PROPOSED)
+        # Without a party deviates by account are proposed: the same amounts in the same groups.
+        if found is None or described is None or not described.iqr:
             return
-        by = grouping_column(population, ("account",), LEAST_PROPOSED)
-        if by is None or not described.iqr or described.n < LEAST_ROWS or is_budget(table):
+        if population.table.role("party") is None:
             return
-        if table.role("party") is None:
-            return  # deviates by account are proposed, and look at the same amounts in the same groups
-        signs = signs_of(population, measure)
-        log = abs(described.skewness or 0) > 1 or (described.kurtosis or 0) > 3
-        settings = settings_of(
-            by=[by.name], scale="log" if log else "amount", beyond="outer",
-            side="low" if signs.low else "high", where=signs.where(measure),
-        )  # fmt: skip
+        by, settings = found
         yield Proposal(
-            f"{table.name} beyond the fences of each {by.name}", settings,
+            f"{population.table.name} beyond the fences of each {by.name}",
+            {"beyond": "outer", **settings},
             f"The largest amounts of each {by.name}, by its own quartiles.",
-            f"groups of {LEAST_PROPOSED} rows and more by {by.name}", tuned=True,
-        )  # fmt: skip
+            f"groups of {LEAST_PROPOSED} rows and more by {by.name}",
+            tuned=True,
+        )
 
-    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Json:
-        given = self.settings.from_plan(dict(settings), self.name)
-        if len(self.run(population, given).flags) <= capacity:
-            return dict(settings)
-        aimed = self.run(population, given.model_copy(update={"aim": capacity}))
-        return {**settings, given.beyond: rounded_up(aimed.solved[given.beyond])}
+    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
+        beyond = settings.get("beyond", "inner")
+        return tuned_limit(self, population, settings, capacity, beyond)
 
     def run(self, population: Population, settings: FencesSettings) -> Finding[FenceGroup]:
         given, solved = settings, dict[str, Any]()

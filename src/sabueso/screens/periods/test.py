@@ -14,7 +14,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.base.errors import UserError, nearest
-from sabueso.base.plain import ByColumn, Json
+from sabueso.base.plain import ByColumn, Values
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.population import Account, Population, Reason, missing
@@ -122,7 +122,7 @@ class Periods(Screen):
         if described is not None and date is not None and date.type in ("date", "timestamp"):
             yield from proposed_periods(population, _years(population, date))
 
-    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Json:
+    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
         given = self.settings.from_plan(dict(settings), self.name)
         lines = self.run(population, given).groups[0].lines
         changes = sorted(abs(line.change) for line in lines)

@@ -15,7 +15,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, model_validator
 from scipy.special import ndtr
 
-from sabueso.base.plain import ByColumn, Json
+from sabueso.base.plain import ByColumn, Values
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
@@ -28,16 +28,9 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
 from sabueso.screens.limits.every import every_deviate
+from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
-from sabueso.screens.proposal import (
-    LEAST_ROWS,
-    Proposal,
-    grouping_column,
-    is_budget,
-    rounded_up,
-    settings_of,
-    signs_of,
-)
+from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import MeasureSettings
 from sabueso.screens.zscore.cautions import cautions_of
 from sabueso.screens.zscore.deviates import (
@@ -151,37 +144,27 @@ class ZScore(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        measure, date = population.table.role("amount"), population.table.role("date")
-        if described is None or measure is None or date is None or described.n < LEAST_ROWS:
+        found = proposed_limits(population, described, ("party", "account"), LEAST_PROPOSED)
+        if found is None or described is None:
             return
-        if is_budget(population.table):
-            return
-        by = grouping_column(population, ("party", "account"), LEAST_PROPOSED)
-        if by is None:
-            return
-        signs = signs_of(population, measure)
-        log = abs(described.skewness or 0) > 1 or (described.kurtosis or 0) > 3
-        settings = settings_of(
-            by=[by.name], method="modified", scale="log" if log else "amount",
-            side="low" if signs.low else "high", min_group=LEAST_PROPOSED, where=signs.where(measure),
-        )  # fmt: skip
-        shape = (
-            f"skewness {num.number(described.skewness, 1)}, excess kurtosis "
-            f"{num.number(described.kurtosis, 1)}"
-        )
+        by, settings = found
+        because = f"groups of {LEAST_PROPOSED} rows and more by {by.name}"
+        if settings["scale"] == "log":
+            skewness, kurtosis = (
+                num.number(described.skewness, 1),
+                num.number(described.kurtosis, 1),
+            )
+            because += f"; skewness {skewness}, excess kurtosis {kurtosis}: on the log scale"
         yield Proposal(
-            f"{population.table.name} unlike the {by.name}'s others", settings,
+            f"{population.table.name} unlike the {by.name}'s others",
+            {"method": "modified", "min_group": LEAST_PROPOSED, **settings},
             f"A slip of the decimal mark, or an amount out of proportion, stands far from the others of its {by.name}.",
-            f"groups of {LEAST_PROPOSED} rows and more by {by.name}" + (f"; {shape}: on the log scale" if log else ""),
+            because,
             tuned=True,
-        )  # fmt: skip
+        )
 
-    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Json:
-        given = self.settings.from_plan(dict(settings), self.name)
-        if len(self.run(population, given).flags) <= capacity:
-            return dict(settings)
-        aimed = self.run(population, given.model_copy(update={"aim": capacity}))
-        return {**settings, "limit": rounded_up(aimed.solved["limit"])}
+    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
+        return tuned_limit(self, population, settings, capacity, "limit")
 
     def every_row(
         self, population: Population, finding: Finding[DeviateResult]
@@ -333,7 +316,7 @@ def _flags(
     score = np.where(high, strength, -strength)
     if settings.method == "sequential":
         # The test judges the values one after another; no row has a p of its own.
-        columns: Json = {"score": score, "direction": lim.directions(high)}
+        columns: dict[str, Any] = {"score": score, "direction": lim.directions(high)}
         return Flags("row", lim.flag_table(found, columns)), sums
     at = found.column("position").to_numpy()
     p = _p_of(strength, at, tested, settings)

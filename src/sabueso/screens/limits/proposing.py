@@ -1,0 +1,52 @@
+"""Limits on one measure, as they are proposed: of the sign that most rows have, on the scale that suits."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from decimal import ROUND_CEILING, Decimal
+from typing import TYPE_CHECKING, Any
+
+from sabueso.base.plain import Values
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Role
+from sabueso.screens.interface import Screen
+from sabueso.screens.proposal import LEAST_ROWS, grouping_column, is_budget, signs_of
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+
+def proposed_limits(
+    population: Population, described: Description | None, roles: tuple[Role, ...], least: int
+) -> tuple[Column, Values] | None:
+    """The column whose groups of ``least`` rows are compared, and the settings that any limit takes: ``by``,
+    ``scale``, ``side``, ``where``. None where a table has no dated amounts, too few of them, or is a budget."""
+    table = population.table
+    measure = table.role("amount")
+    if described is None or measure is None or table.role("date") is None:
+        return None
+    if described.n < LEAST_ROWS or is_budget(table):
+        return None
+    by = grouping_column(population, roles, least)
+    if by is None:
+        return None
+    signs = signs_of(population, measure)
+    log = abs(described.skewness or 0) > 1 or (described.kurtosis or 0) > 3
+    settings = {
+        "by": [by.name], "scale": "log" if log else "amount", "side": "low" if signs.low else "high"
+    }  # fmt: skip
+    where = signs.where(measure)
+    return by, settings if where is None else {**settings, "where": where}
+
+
+def tuned_limit(
+    screen: Screen, population: Population, settings: Mapping[str, Any], capacity: int, limit: str
+) -> Values:
+    """Settings with the limit of that name solved for where they flag more than ``capacity``, to one
+    decimal upwards: it flags no more."""
+    given = screen.settings.from_plan(dict(settings), screen.name)
+    if len(screen.run(population, given).flags) <= capacity:
+        return dict(settings)
+    aimed = screen.run(population, given.model_copy(update={"aim": capacity}))
+    solved: Decimal = aimed.solved[limit]
+    return {**settings, limit: str(solved.quantize(Decimal("0.1"), ROUND_CEILING))}
