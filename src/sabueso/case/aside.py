@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from sabueso.base.plain import ByColumn
+from sabueso.base.plain import Values
 from sabueso.population.population import SET_ASIDE, Population
 from sabueso.screens.finding import Beside, Finding
 from sabueso.screens.interface import Screen
@@ -38,7 +38,7 @@ def screened(screen: Screen, rows: Population, whole: Population | None, setting
     return replace(finding, with_set_aside=beside)
 
 
-def _figures(group: Any) -> ByColumn:
+def _figures(group: Any) -> Values:
     """The single figures of a group: its lists and tables are not compared."""
     return {
         name: value

@@ -132,7 +132,7 @@ def run_body(done: Run, inputs: Inputs) -> Json:
     }
 
 
-def write_run(case: Case, done: Run, inputs: Inputs, marks: list[Cells], body: Cells) -> Path:
+def write_run(case: Case, done: Run, inputs: Inputs, marks: list[Cells], body: Json) -> Path:
     """The run's folder, complete before it gets its name; ``body`` gets the hashes of its files."""
     import pyarrow as pa
     import pyarrow.parquet as pq

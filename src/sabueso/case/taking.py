@@ -14,7 +14,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
 from sabueso.base.files import flush_file, sync_folder
 from sabueso.base.hashing import Hashes
-from sabueso.base.plain import ByColumn, Values
+from sabueso.base.plain import Json, Values
 from sabueso.case.folder import Case, relative
 from sabueso.case.judging import controls
 from sabueso.case.plan import write_table
@@ -188,7 +188,7 @@ def record(
     asked: Taking,
     read: Read,
     writer: Writer,
-    places: Sequence[ByColumn],
+    places: Sequence[Json],
     made: list[Path],
 ) -> None:
     """Write quarantine and plan, and tell the register, all under the case's lock.

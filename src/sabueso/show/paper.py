@@ -14,7 +14,6 @@ import jinja2
 
 from sabueso.base.errors import UserError
 from sabueso.base.files import write_whole
-from sabueso.base.plain import Cells
 from sabueso.base.visible import visible
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
@@ -249,9 +248,9 @@ def _flagged_text(recorded: RecordedFinding, view: View[Any]) -> str:
     return text
 
 
-def _page_blocks(view: View[Any], *, flags: bool) -> list[Cells]:
+def _page_blocks(view: View[Any], *, flags: bool) -> list[dict[str, Any]]:
     """Blocks for the template; those of flags only where no exception stands for them."""
-    found: list[Cells] = []
+    found: list[dict[str, Any]] = []
     for block in [*view.blocks(whole=True), *beside_blocks(view)]:
         if isinstance(block, Line):
             found.append({"text": _sentence(block.text), "tone": block.tone})

@@ -14,7 +14,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import ByColumn
+from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.expressions import equals, quoted_name
@@ -306,7 +306,7 @@ def _flags(
         strength = np.abs(fit.z[fit.flagged])
         for i, k in where[np.argsort(-strength, kind="stable")].tolist():
             item = described[i].classes[k]
-            row: ByColumn = {"subject": class_key(measure.name, test, item.digits, keys[i])}
+            row: Cells = {"subject": class_key(measure.name, test, item.digits, keys[i])}
             if keys[i]:
                 row["group"] = keys[i]
             low, high = item.band_low, item.band_high

@@ -14,7 +14,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.base.errors import UserError, nearest
-from sabueso.base.plain import ByColumn, Values
+from sabueso.base.plain import ByColumn, Cells, Values
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.population import Account, Population, Reason, missing
@@ -364,7 +364,7 @@ def _flags(lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Span) 
     for line in sorted(lines, key=lambda item: -abs(item.change)):
         if not line.flagged:
             continue
-        row: ByColumn = {"subject": {**line.key, own_name("period", line.key): now.name}}
+        row: Cells = {"subject": {**line.key, own_name("period", line.key): now.name}}
         percent = line.change_percent
         row |= {
             "score": float(line.change),

@@ -19,8 +19,9 @@ from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.proposal import Proposal
+from sabueso.screens.range.declared import declared_finding
 from sabueso.screens.range.proposed import proposed_range
-from sabueso.screens.range.result import Rule, Rules
+from sabueso.screens.range.result import Rules
 from sabueso.screens.range.view import RangeView
 from sabueso.screens.settings import Settings, listed
 
@@ -81,7 +82,6 @@ class Range(Screen):
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table
         measure = _measure(table, settings)
-        account = population.account(measure)
         rules = _rules(table, measure, settings)
         place = exp.Case()
         over = exp.Case()
@@ -106,24 +106,9 @@ class Range(Screen):
             kept = kept.append_column("amount", pa.nulls(kept.num_rows, pa.decimal128(18, 2)))
         kept = kept.append_column("rule", pa.array([names[i] for i in broken], pa.string()))
         kept = kept.append_column("direction", pa.array(["out"] * len(broken), pa.string()))
-        counts = [broken.count(i) for i in range(len(rules))]
-        rules_broken = [Rule(name, n) for name, n in zip(names, counts, strict=True)]
-        return Finding(
-            test=self.name,
-            table=table.name,
-            on=None if measure is None else measure.name,
-            by=[],
-            settings=settings.model_dump(),
-            population=account,
-            groups=[Rules({}, account.used, rules_broken, len(broken))],
-            flags=Flags("row", kept),
-            tests_made=0,
-            subjects=account.used,
-            cautions=[],
-            not_tested=[],
-            currency=table.currency if measure is not None else "",
-            scale=2 if measure is None else measure.scale,
-        )
+        counts = [(name, broken.count(i)) for i, name in enumerate(names)]
+        flags = Flags("row", kept)
+        return declared_finding(self.name, population, measure, settings, flags, counts)
 
 
 def _measure(table: Table, settings: RangeSettings) -> Column | None:

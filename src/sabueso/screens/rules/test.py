@@ -20,7 +20,7 @@ from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits.table import RowColumns
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.range.result import Rule as Broken
+from sabueso.screens.range.declared import declared_finding
 from sabueso.screens.range.result import Rules as RulesBroken
 from sabueso.screens.rules.breaches import NEW, breach, gaps
 from sabueso.screens.rules.declared import AnyRule, Rule
@@ -82,28 +82,9 @@ class RulesScreen(Screen):
         table = population.table
         rules = _chosen(table, settings.rule)
         measure = table.role("amount")
-        account = population.account(measure)
-        if settings.of == "numbers":
-            flags, counts = _missing(population, rules)
-        else:
-            flags, counts = _broken(population, rules)
-        broken = [Broken(title, count) for title, count in counts]
-        return Finding(
-            test=self.name,
-            table=table.name,
-            on=None if measure is None else measure.name,
-            by=[],
-            settings=settings.model_dump(),
-            population=account,
-            groups=[RulesBroken({}, account.used, broken, len(flags))],
-            flags=flags,
-            tests_made=0,
-            subjects=account.used,
-            cautions=[],
-            not_tested=[],
-            currency=table.currency if measure is not None else "",
-            scale=2 if measure is None else measure.scale,
-        )
+        found = _missing if settings.of == "numbers" else _broken
+        flags, counts = found(population, rules)
+        return declared_finding(self.name, population, measure, settings, flags, counts)
 
 
 def rules_of(table: Table) -> list[AnyRule]:
