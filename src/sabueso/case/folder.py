@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
@@ -12,7 +13,7 @@ from typing import TYPE_CHECKING, Any, Self
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.files import write_whole
 from sabueso.case.events import Source
-from sabueso.population.table import Column, Linked, Part, Table, unify
+from sabueso.population.table import Column, Derived, Linked, Part, Table, unify
 
 if TYPE_CHECKING:
     from sabueso.case.plan import Plan, TableSection
@@ -41,6 +42,7 @@ class Case:
         self.plan_path = folder / PLAN
         self._verify = verify
         self._unaltered: set[str] = set()
+        self._derived: dict[tuple[str, tuple[Column, ...]], tuple[Derived, ...]] = {}
         self._swept = False
 
     @classmethod
@@ -108,6 +110,7 @@ class Case:
         """Read the plan and the sources again at their next use."""
         self.__dict__.pop("plan", None)
         self.__dict__.pop("_sources", None)
+        self._derived.clear()
 
     @cached_property
     def register(self) -> Register:
@@ -279,7 +282,15 @@ class Case:
         if section.columns:
             from sabueso.population.derived import with_derived
 
-            table = with_derived(table, section.columns, f"{self.plan_path}: tables.{name}.columns")
+            # Their types take an engine to tell: once a command, however often the table is asked for.
+            known = self._derived.get((name, table.columns))
+            if known is None:
+                place = f"{self.plan_path}: tables.{name}.columns"
+                known = with_derived(table, section.columns, place).derived
+                self._derived[name, table.columns] = known
+            table = replace(
+                table, columns=(*table.columns, *(each.column for each in known)), derived=known
+            )
         for role, column in section.roles.items():
             if all(c.name != column for c in table.columns):
                 names = [c.name for c in table.columns]
