@@ -28,7 +28,7 @@ from sabueso.case.folder import Case
 from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.derived import with_derived
-from sabueso.population.drill import drill, rows
+from sabueso.population.drill import Asked, drill, rows
 from sabueso.population.driving import of_change, of_rows, peers_of, rate_and_volume
 from sabueso.population.engines import Engine, EngineSettings, QueryError, open_engine
 from sabueso.population.population import Population
@@ -300,8 +300,20 @@ def test_conditions_select_the_same_rows(populations, text):
     assert here == there
 
 
-def test_drill_downs_are_equal(populations):
-    here, there = (drill(p, by=["account", "who"], across="month") for p in populations)
+@pytest.mark.parametrize(
+    "asked",
+    [
+        Asked(by=["account", "who"], across="month"),
+        Asked(by=["who", "weekday"], measures=["sum(amount)", "count(distinct account)", "share"],
+              having="count(*) > 2", limit=3),
+        Asked(by=["band(amount, 0, 100, 5000)", "account"], measures=["median(amount)", "avg(amount)",
+              "max(amount) - min(amount)", "count(*) filter (where who = 'Ana')"], limit=2),
+        Asked(by=["word_in(who, 'ana', 'maría luisa')", "trailing_zeros(amount)"], across="quarter",
+              sort="rows asc", limit=4),
+    ],
+)  # fmt: skip
+def test_drill_downs_are_equal(populations, asked):
+    here, there = (drill(p, asked) for p in populations)
     assert here.total == there.total and here.population == there.population
     assert here.across_values == there.across_values
     here, there = (rows(p, limit=50) for p in populations)
@@ -341,7 +353,9 @@ def test_the_programme_of_the_sample_case_is_equal(engines, marisma):
         ]  # fmt: skip
         assert found[0] == found[1], section.name
     linked = [
-        drill(Population(e, tables["payments"], None, (), tables), by=["accounts.nombre"]).total
+        drill(
+            Population(e, tables["payments"], None, (), tables), Asked(by=["accounts.nombre"])
+        ).total
         for e in engines
     ]
     assert linked[0] == linked[1]
@@ -441,9 +455,8 @@ def test_a_cluster_screens_and_papers_a_case(tmp_path):
     sabueso("open", str(case))
     sabueso("intake", "../pagos.csv", "--as", "pagos", cwd=case)
     tests = (
-        ("digits", "--digits", "first-two"),
-        ("zscore", "--by", "cuenta", "--limit", "1.5"),
-        ("fences", "--by", "proveedor"),
+        ("top", "--share", "1%"),
+        ("fences", "--by", "cuenta"),
         ("distance", "--per", "proveedor", "--measures", "sum(importe),count(*)"),
         ("periods", "--per", "cuenta", "--base", "2024", "--current", "2025"),
     )

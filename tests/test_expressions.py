@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sabueso.base.errors import UserError
-from sabueso.population.drill import drill, rows
+from sabueso.population.drill import rows
 from sabueso.population.expressions import split_list
 
 ROWS = [
@@ -37,7 +37,7 @@ def _ids(populate, where):
         ("lower(who) in ('ana', 'eva')", "ad"),
         ("day >= '2025-01-01'", "cd"),
         ("year = '2025' and month <> '2025-01'", "d"),
-        ("weekday = '1 Mon'", "bc"),
+        ("weekday = 'Mon'", "bc"),
         ("quarter = '2024-Q2'", "b"),
         ("preparer is null or amount = 0.07", None),
         ("not (who like 'A%')", "cd"),
@@ -94,18 +94,6 @@ def test_any_text_is_read_or_refused_in_one_sentence(populate, text):
         assert found.population.used <= 4
     except UserError as error:
         assert str(error)
-
-
-def test_drill_totals_tie_at_every_level(populate):
-    population = populate(ROWS, date="day", amount="amount")
-    found = drill(population, by=["who", "month"], across="year")
-    assert found.total.value == sum(r["amount"] for r in ROWS) == Decimal("4850.97")
-    assert sum(n.value for n in found.total.children) == found.total.value
-    for node in found.total.children:
-        assert sum(child.value for child in node.children) == node.value
-        assert sum(v for v in node.across.values() if v is not None) == node.value
-    assert {n.key[0] for n in found.total.children} == {"Ana", "ana", "Luis", None}
-    assert drill(population, by=["year"], measure="mean").total.value == pytest.approx(1212.7425)
 
 
 def test_lists_split_outside_brackets_and_quotes():

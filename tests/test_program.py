@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 from python_calamine import CalamineWorkbook
 
-from conftest import as_json, sabueso
+from conftest import as_json, inside, inside_json, sabueso
 from sabueso.cli.main import COMMANDS
 from sabueso.cli.options import KEPT, kept_text
 
@@ -222,14 +222,14 @@ def test_outside_of_a_case(tmp_path):
 
 def test_outputs_in_every_form(marisma, tmp_path):
     base = ["try", "fences", "payments", "--by", "cuenta"]
-    flagged = as_json(*base, cwd=marisma)["flag_count"]
+    flagged = inside_json(*base, cwd=marisma)["flag_count"]
     for suffix in ("csv", "xlsx", "parquet", "json", "html", "png", "svg"):
         out = tmp_path / f"f.{suffix}"
-        sabueso(*base, "--out", str(out), cwd=marisma)
+        inside(*base, "--out", str(out), cwd=marisma)
         assert out.stat().st_size > 1000
     with (tmp_path / "f.csv").open(encoding="utf-8-sig", newline="") as file:
         assert len(list(csv.DictReader(file))) == flagged
-    text = sabueso(*base, cwd=marisma).stdout
+    text = inside(*base, cwd=marisma).stdout
     assert max(map(len, text.split("next:")[0].splitlines())) <= 100
     assert "\x1b" not in text
 

@@ -125,11 +125,11 @@ def test_large_measures_with_small_differences_lose_nothing():
         )
 
 
-@pytest.mark.parametrize(("n", "p"), [(15, 5), (20, 5), (21, 5), (30, 3), (60, 2), (200, 4)])
+@pytest.mark.parametrize(("n", "p"), [(15, 5), (30, 3), (60, 2), (200, 4)])
 def test_law_of_the_robust_distance_on_normal_data(n, p):
     rng = np.random.default_rng([3, n, p])
     tails = []
-    runs = max(6_000 // n, 60)
+    runs = max(3_600 // n, 60)
     for _ in range(runs):
         x = rng.normal(size=(n, p))
         fit = minimum_covariance_determinant(x)

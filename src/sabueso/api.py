@@ -104,18 +104,25 @@ def dig(
     where: str | None = None,
     by: Sequence[str] = (),
     across: str | None = None,
+    measures: Sequence[str] = (),
     on: str | None = None,
     measure: Measure = "sum",
+    having: str | None = None,
+    sort: str | None = None,
+    limit: int | None = None,
     rows: bool = False,
-    limit: int = 15,
 ) -> Drill | Rows:
-    """Groups of a table's rows, or of those behind an exception; or the rows themselves."""
-    from sabueso.commands.dig import dig as command
+    """Groups of a table's rows, or of those behind an exception; or the rows themselves.
 
-    return command(
-        case, what, where=where, by=by, across=across, on=on, measure=measure, rows=rows,
-        limit=limit,
-    ).value  # fmt: skip
+    All groups are given, or the first ``limit`` of each level with the others in one.
+    """
+    from sabueso.commands.dig import RowsAsked
+    from sabueso.commands.dig import dig as command
+    from sabueso.population.drill import Asked
+
+    asked = Asked(by, across, measures, measure, on, having, sort, limit)
+    shown = RowsAsked() if rows else None
+    return command(case, what, where=where, asked=asked, rows=shown).value
 
 
 @exactly

@@ -24,6 +24,8 @@ ENVIRONMENT = "SABUESO_CASE"
 PLAN, REGISTER = "case.toml", "register.db"
 OWN_FOLDERS = ("population", "runs", "evidence", "quarantine", "sources")
 """Folders that hold what the register speaks of."""
+LINKS_DEEP = 2
+"""How many links on an expression may reach: ``po.receipt.quantity``."""
 
 
 class Case:
@@ -238,8 +240,8 @@ class Case:
         """The rows of one source as a part of its table."""
         return Part(source.columns, (self.folder / source.parquet,), source.base)
 
-    def table(self, name: str, *, linked: bool = True) -> Table:
-        """A table of the case with its roles and, if ``linked``, the tables it is linked with.
+    def table(self, name: str, *, links: int = LINKS_DEEP) -> Table:
+        """A table of the case with its roles and the tables it is linked with, so many links on.
 
         Raises
         ------
@@ -275,7 +277,7 @@ class Case:
             roles=dict(section.roles),
             currency=self._currency(found, section),
             fiscal_year_starts=self.plan.case.fiscal_year_starts,
-            links=self._links(name) if linked else {},
+            links=self._links(name, links - 1) if links else {},
             rules=tuple(section.rules),
             facts=self.plan.facts_by_name(),
         )
@@ -306,8 +308,8 @@ class Case:
         stated = [c for source in sources for c in source.currencies]
         return stated[0] if stated and not section.read.rates else self.plan.case.currency
 
-    def _links(self, name: str) -> dict[str, Linked]:
-        """The plan's links of a table, as far as their tables have rows."""
+    def _links(self, name: str, links: int) -> dict[str, Linked]:
+        """The plan's links of a table, as far as their tables have rows, with so many links of theirs."""
         found = {}
         for column, target in self.plan.tables[name].links.items():
             other, _, key = target.partition(".")
@@ -317,7 +319,7 @@ class Case:
                     f"{place} = {target!r}: expected table.column{nearest(other, self.plan.tables)}"
                 )
             if self.sources(other):
-                table = self.table(other, linked=False)
+                table = self.table(other, links=links)
                 try:
                     found[column] = Linked(table, table.column(key).name)
                 except UserError as error:
@@ -338,16 +340,18 @@ class Case:
 
         base = self.plan.base_of
         tables = {name: self.table(name) for name in dict.fromkeys(map(base, names))}
-        beside = [link.table for each in tables.values() for link in each.links.values()]
-        for other in beside:
-            tables.setdefault(other.name, other)
+        beside = list(tables.values())
+        while beside:
+            beside = [link.table for each in beside for link in each.links.values()]
+            for other in beside:
+                tables.setdefault(other.name, other)
         for other_name in {
             str(r.get("among", "")).partition(".")[0]
             for t in list(tables.values())
             for r in t.rules
         }:
             if other_name in self.plan.tables and self.sources(other_name):
-                tables.setdefault(other_name, self.table(other_name, linked=False))
+                tables.setdefault(other_name, self.table(other_name, links=0))
         known: dict[Any, Any] = {}
         section = self.plan.engine
         try:

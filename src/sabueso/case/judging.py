@@ -81,7 +81,7 @@ def judge_files(
     whole = Table(what.table, "", columns, tuple(before), what.roles, currency)
     named = {rule.other for rule in what.rules if isinstance(rule, Exists)} - {what.table}
     others = {
-        name: case.table(name, linked=False)
+        name: case.table(name, links=0)
         for name in named
         if name in case.plan.tables and case.sources(name)
     }

@@ -8,9 +8,17 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    ValidationError,
+    ValidationInfo,
+    field_validator,
+    model_validator,
+)
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.files import write_whole
@@ -100,6 +108,23 @@ class PopulationSection(_Part):
     reason: str = Field(min_length=1)
 
 
+class ViewSection(_Part):
+    """``[[views]]``: a drill-down that is made again with each run of the programme."""
+
+    name: str = Field(min_length=1)
+    table: str
+    where: str = ""
+    by: list[str] = Field(default_factory=list)
+    across: str = ""
+    measures: list[str] = Field(default_factory=list)
+    measure: Literal["sum", "count", "mean", "min", "max"] = "sum"
+    on: str = ""
+    having: str = ""
+    sort: str = ""
+    limit: int = Field(15, ge=1)
+    within: int = Field(0, ge=0)
+
+
 class ScreenSection(BaseModel):
     """``[[screens]]``: a name, a test, a table, and the test's settings."""
 
@@ -125,6 +150,7 @@ class Plan(_Part):
     populations: dict[str, PopulationSection] = Field(default_factory=dict)
     facts: Values = Field(default_factory=dict)
     screens: list[ScreenSection] = Field(default_factory=list)
+    views: list[ViewSection] = Field(default_factory=list)
 
     @field_validator("facts")
     @classmethod
@@ -157,13 +183,13 @@ class Plan(_Part):
                 value[name] = section.model_copy(update={"prefix": free})
         return value
 
-    @field_validator("screens")
+    @field_validator("screens", "views")
     @classmethod
-    def _own_names(cls, value: list[ScreenSection]) -> list[ScreenSection]:
-        names = [screen.name for screen in value]
+    def _own_names(cls, value: list[Any], info: ValidationInfo) -> list[Any]:
+        names = [each.name for each in value]
         twice = {name for name in names if names.count(name) > 1}
         if twice:
-            raise ValueError(f"two screens are named {sorted(twice)[0]!r}")
+            raise ValueError(f"two {info.field_name} are named {sorted(twice)[0]!r}")
         return value
 
     @model_validator(mode="after")
@@ -530,25 +556,31 @@ def write_screen(
     path: Path, name: str, test: str, table: str, settings: Values, purpose: str = ""
 ) -> None:
     """Append a screen to the programme; a screen of that name is replaced in place."""
+    told = {"purpose": purpose} if purpose else {}
+    _write_named(path, "screens", {"name": name, "test": test, "table": table, **told, **settings})
+
+
+def write_view(path: Path, view: ViewSection) -> None:
+    """Append a view to the plan; a view of that name is replaced in place."""
+    _write_named(path, "views", view.model_dump(exclude_defaults=True))
+
+
+def _write_named(path: Path, what: str, values: Values) -> None:
+    """Append a section to a list of those that have names, or put it in the place of its namesake."""
     import tomlkit
 
     document = _document(path)
-    screens: Any = document.get("screens")
-    if screens is None:
-        screens = tomlkit.aot()
-        document.add("screens", screens)
+    listed: Any = document.get(what)
+    if listed is None:
+        listed = tomlkit.aot()
+        document.add(what, listed)
     section = tomlkit.table()
-    section.add("name", name)
-    section.add("test", test)
-    section.add("table", table)
-    if purpose:
-        section.add("purpose", purpose)
-    for key, value in settings.items():
+    for key, value in values.items():
         section.add(key, value)
     section.add(tomlkit.nl())
-    names = [str(screen.get("name")) for screen in screens]
-    if name in names:
-        screens[names.index(name)] = section
+    names = [str(each.get("name")) for each in listed]
+    if values["name"] in names:
+        listed[names.index(values["name"])] = section
     else:
-        screens.append(section)
+        listed.append(section)
     _save(path, document)

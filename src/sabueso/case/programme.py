@@ -20,7 +20,7 @@ from sabueso.case.aside import screened
 from sabueso.case.exceptions import canonical, exception_id
 from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
-from sabueso.case.plan import ScreenSection
+from sabueso.case.plan import ScreenSection, ViewSection
 from sabueso.case.recording import (
     Failed,
     Inputs,
@@ -32,13 +32,18 @@ from sabueso.case.recording import (
 )
 from sabueso.case.register import Writer, marks_hash
 from sabueso.case.standing import set_aside_selectors
+from sabueso.case.views import performed
 from sabueso.population import sql
+from sabueso.population.drill import Drill
 from sabueso.population.population import Population
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits.points import quantile_points
 from sabueso.screens.subject import Row
+
+VIEW = "view"
+"""What stands in the place of a test where a view of the plan could not be made."""
 
 
 @dataclass(frozen=True)
@@ -126,15 +131,16 @@ def run_programme(
     plan = case.plan_path.read_bytes()
     ready, failed = _ready(case, screens)
     found: list[_Found] = []
+    views: list[tuple[ViewSection, Drill]] = []
     inputs = Inputs(plan, {}, {})
     if ready:
-        found, inputs = _screen(case, ready, failed, plan, progress)
+        found, views, inputs = _screen(case, ready, failed, plan, progress)
     if not found:
         first = failed[0]
         raise UserError(f"screen {first.screen!r}: {first.reason}")
     order = [section.name for section in screens]
-    failed.sort(key=lambda item: order.index(item.screen))
-    return _record(case, found, failed, inputs, initials)
+    failed.sort(key=lambda item: order.index(item.screen) if item.screen in order else len(order))
+    return _record(case, found, views, failed, inputs, initials)
 
 
 _Ready = tuple[ScreenSection, Screen, Any]
@@ -165,13 +171,20 @@ def _screen(
     failed: list[Failed],
     plan: bytes,
     progress: Callable[[str, int, int], None] | None,
-) -> tuple[list[_Found], Inputs]:
-    """Run screens on one engine; ``failed`` gets those that the data do not allow."""
+) -> tuple[list[_Found], list[tuple[ViewSection, Drill]], Inputs]:
+    """Run screens, and make the plan's views, on one engine; ``failed`` gets those that the data do not
+    allow."""
+    shown = [view for view in case.plan.views if case.plan.holds(view.table)]
     tables = sorted(
         {
             case.plan.base_of(name)
             for section, screen, _ in ready
             for name in (section.table, *screen.tables(section.settings))
+        }
+        | {
+            case.plan.base_of(view.table)
+            for view in shown
+            if case.sources(case.plan.base_of(view.table))
         }
     )
     found: list[tuple[ScreenSection, Finding, Population]] = []
@@ -192,6 +205,8 @@ def _screen(
                 failed.append(Failed(section.name, section.test, section.table, str(error)))
             else:
                 found.append((section, finding, rows))
+        views, undone = performed(shown, population)
+        failed += [Failed(view.name, VIEW, view.table, reason) for view, reason in undone]
         capacity = case.plan.case.capacity
         most = [section.capacity or capacity for section, _, _ in found]
         doubled = _doubled_ids(
@@ -206,11 +221,16 @@ def _screen(
             for (section, finding, rows), n in zip(found, most, strict=True)
         ]
     given_aside = {name: conditions for name, conditions in aside.items() if conditions}
-    return kept, Inputs(plan, sources, given_aside)
+    return kept, views, Inputs(plan, sources, given_aside)
 
 
 def _record(
-    case: Case, found: Sequence[_Found], failed: list[Failed], inputs: Inputs, initials: str
+    case: Case,
+    found: Sequence[_Found],
+    views: list[tuple[ViewSection, Drill]],
+    failed: list[Failed],
+    inputs: Inputs,
+    initials: str,
 ) -> Run:
     """Record findings with their exceptions and marks, all in one transaction."""
     at = datetime.now(UTC).isoformat(timespec="seconds")
@@ -251,7 +271,7 @@ def _record(
                 )
             )
             marks += [{k: v for k, v in mark.items() if k != "key"} for mark in own]
-        done = Run(number, at, screens, failed)
+        done = Run(number, at, screens, failed, views)
         body = run_body(done, inputs)
         folder = write_run(case, done, inputs, marks, body)
         try:

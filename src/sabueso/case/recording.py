@@ -19,6 +19,8 @@ from sabueso.screens import find_screen
 from sabueso.version import __version__
 
 if TYPE_CHECKING:
+    from sabueso.case.plan import ViewSection
+    from sabueso.population.drill import Drill
     from sabueso.screens.finding import Finding
 
 PLAN_KEPT = "plan.toml"
@@ -75,13 +77,24 @@ class Failed:
 
 
 @dataclass(frozen=True)
+class RecordedView:
+    """A view of the plan as a run made it."""
+
+    name: str
+    where: str
+    run: int
+    drill: Drill
+
+
+@dataclass(frozen=True)
 class Run:
-    """A recorded run of the programme."""
+    """A recorded run of the programme, with the views of the plan as they were then."""
 
     number: int
     at: str
     screens: list[ScreenRun]
     failed: list[Failed] = field(default_factory=list)
+    views: list[tuple[ViewSection, Drill]] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -127,6 +140,7 @@ def run_body(done: Run, inputs: Inputs) -> Json:
             for item in done.screens
         ],
         "failed": [asdict(item) for item in done.failed],
+        "views": [{"name": view.name, "where": view.where} for view, _ in done.views],
         "inputs": inputs.sources,
         "set_aside": inputs.set_aside,
     }
@@ -136,6 +150,8 @@ def write_run(case: Case, done: Run, inputs: Inputs, marks: list[Cells], body: J
     """The run's folder, complete before it gets its name; ``body`` gets the hashes of its files."""
     import pyarrow as pa
     import pyarrow.parquet as pq
+
+    from sabueso.population.drill import drill_json
 
     final = run_folder(case, done.number)
     temporary = final.with_name(f".{final.name}.part")
@@ -159,6 +175,9 @@ def write_run(case: Case, done: Run, inputs: Inputs, marks: list[Cells], body: J
             )  # fmt: skip
         write_whole(temporary / name, json_text(numbered(content)).encode())
         listed.append({"screen": item.screen, "file": name})
+    for position, (_, drilled) in enumerate(done.views, 1):
+        content = drill_json(drilled)
+        write_whole(temporary / view_file(position), json_text(numbered(content)).encode())
     write_whole(temporary / PLAN_KEPT, inputs.plan)
     if marks:
         pq.write_table(pa.Table.from_pylist(marks), temporary / "marks.parquet")
@@ -175,10 +194,12 @@ def write_run(case: Case, done: Run, inputs: Inputs, marks: list[Cells], body: J
 def last_failures(case: Case) -> list[tuple[int, Failed]]:
     """Screens of the programme that could not run when they were last asked to, with that run."""
     current = {section.name for section in case.plan.screens}
+    current |= {view.name for view in case.plan.views}
     found: dict[str, tuple[int, Failed] | None] = {}
     for event in case.register.events("run"):
         number = int(event.subject)
-        found |= {item["name"]: None for item in event.body["screens"]}
+        done = [*event.body["screens"], *event.body.get("views", ())]
+        found |= {item["name"]: None for item in done}
         for item in event.body.get("failed", []):
             found[item["screen"]] = number, Failed(**item)
     return [each for name, each in found.items() if each is not None and name in current]
@@ -219,6 +240,35 @@ def latest_findings(case: Case) -> list[RecordedFinding]:
                 )
             )
     return found
+
+
+def latest_views(case: Case) -> list[RecordedView]:
+    """Each view of the plan as the newest run that made it kept it.
+
+    Raises
+    ------
+    UserError
+        If a file of a run is missing, or is not what was recorded.
+    """
+    from sabueso.population.drill import read_drill
+
+    newest: dict[str, tuple[Event, int]] = {}
+    for event in case.register.events("run"):
+        for position, item in enumerate(event.body.get("views", ()), 1):
+            newest[item["name"]] = event, position
+    found = []
+    for view in case.plan.views:
+        if view.name in newest:
+            event, position = newest[view.name]
+            where = event.body["views"][position - 1]["where"]
+            drilled = read_drill(_recorded_json(case, event, view_file(position)))
+            found.append(RecordedView(view.name, where, int(event.subject), drilled))
+    return found
+
+
+def view_file(position: int) -> str:
+    """The file of a run that holds its first, second, … view."""
+    return f"view-{position:02d}.json"
 
 
 def finding_file(position: int) -> str:

@@ -9,11 +9,10 @@ from typing import Any
 
 import sqlglot.expressions as exp
 
-from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells, Json, Values, plain
+from sabueso.case.change import finding_of
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
-from sabueso.case.recording import latest_findings
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.drill import rows as drill_rows
@@ -99,7 +98,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         If there is no such exception or column, or its screen is no longer in the programme.
     """
     item = one_exception(case, given)
-    finding = _finding(case, item)
+    finding = finding_of(case, item)
     settings = finding.settings
     with case.populations(item.table) as opened:
         population = opened(finding.source, settings.get("where"), with_set_aside=True)
@@ -169,18 +168,6 @@ def _drivers(
         else:
             found.append(driver)
     return found, rest
-
-
-def _finding(case: Case, item: AuditException) -> Finding[Any]:
-    """The finding that marked an exception; of several, one that compares two periods of the books,
-    since a budget has no rows to look behind."""
-    newest = {f.screen: f.finding for f in latest_findings(case)}
-    found = [newest[mark.screen] for mark in item.marks if mark.screen in newest]
-    if not found:
-        raise UserError(
-            f"{item.id} was marked by {item.marks[0].screen!r}, which the programme has no longer"
-        )
-    return next((f for f in found if not f.settings.get("against")), found[0])
 
 
 def _sides(line: Line, settings: Values, population: Population) -> tuple[Tree, Tree] | None:

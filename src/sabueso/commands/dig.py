@@ -3,22 +3,59 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import plain
+from sabueso.case.change import both_periods
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
+from sabueso.case.views import SIGN, asked_by, keep_view, view_named
 from sabueso.commands.interface import Answer, Data
 from sabueso.population import drill as drills
-from sabueso.population.drill import Drill, Measure, Rows
+from sabueso.population.drill import Asked, Drill, Node, Rows
 from sabueso.population.expressions import equals
 from sabueso.population.sql import PERIODS
+from sabueso.population.table import Table
 from sabueso.report.commands import shell
-from sabueso.show.export import drill_json, drill_sheet, rows_sheet
+from sabueso.show.export import drill_sheet, rows_sheet
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+FIGURES = (".png", ".svg")
+LIMIT, WITHIN = 15, 5
+"""Groups shown of the first level, or rows; and of each group within a group."""
+DEEPER = ("account", "party", "preparer", "document", "text")
+"""Roles that a next step groups by, the first that is not grouped by yet."""
+
+
+@dataclass(frozen=True)
+class RowsAsked:
+    """How rows are shown: some columns by name, or whole rows one under another."""
+
+    columns: Sequence[str] = ()
+    tall: bool = False
+
+
+@dataclass(frozen=True)
+class _Place:
+    """What is looked at: rows of a table under a condition; those of an exception, or of a view."""
+
+    what: str
+    table: str
+    where: str | None
+    asked: Asked
+    exception: AuditException | None = None
+    heading: str = ""
+
+    @property
+    def with_set_aside(self) -> bool:
+        """Rows set aside are left out, but where the exception is itself what was set aside."""
+        return self.exception is not None and self.exception.review.set_aside
 
 
 def dig(
@@ -26,74 +63,134 @@ def dig(
     what: str,
     *,
     where: str | None = None,
-    by: Sequence[str] = (),
-    across: str | None = None,
-    on: str | None = None,
-    measure: Measure = "sum",
-    rows: bool = False,
-    limit: int = 15,
+    asked: Asked | None = None,
+    rows: RowsAsked | None = None,
+    keep: str | None = None,
 ) -> Answer[Drill] | Answer[Rows]:
-    """Look at the rows of a table, or behind an exception.
+    """Look at the rows of a table, behind an exception, or at a view of the plan.
 
     Parameters
     ----------
     what : str
-        A table, or an exception's id.
-    by : sequence of str
-        Groups, and groups within them.
-    across : str, optional
-        A column, year, quarter, month or weekday as columns.
-    on, measure : str
-        The measure, and what is taken of it: ``sum``, ``count``, ``mean``, ``min``, ``max``.
-    rows : bool
+        A table, an exception's id, or ``@`` and the name of a view.
+    where : str, optional
+        A condition that rows must meet.
+    asked : Asked, optional
+        Groups, measures, order.
+    rows : RowsAsked, optional
         The rows themselves, largest first; an exception is opened so where nothing else is asked.
+    keep : str, optional
+        Put the view into the plan under this name.
 
     Raises
     ------
     UserError
-        If there is no such table, exception or column.
+        If there is no such table, exception, view or column.
     """
-    if limit < 1:
-        raise UserError(f"--limit {limit}: expected at least 1")
-    table, condition, exception = what, where, None
-    if not case.plan.holds(what):
-        if "-" not in what:
-            known = nearest(what, [*case.plan.tables, *case.plan.populations])
-            raise UserError(f"{what!r} is neither a table nor an exception id{known}")
-        exception = one_exception(case, what)
-        table = exception.table
-        condition = f"({exception.selector})" + (f" and ({where})" if where else "")
-    as_rows = rows or (exception is not None and not by and not across)
-    with case.populations(table) as opened:
-        population = opened(table, condition, with_set_aside=True)
-        if as_rows:
-            return _rows(drills.rows(population, limit=limit, on=on), exception)
-        result = drills.drill(population, by=list(by), across=across, measure=measure, on=on)
-    dated = "date" in case.plan.tables[case.plan.base_of(table)].roles
-    steps = _steps(what, table, result, condition, dated=dated)
+    asked = asked or Asked(limit=LIMIT, within=WITHIN)
+    if asked.limit is not None and asked.limit < 1:
+        raise UserError(f"--limit {asked.limit}: expected at least 1")
+    place = _place(case, what, where, asked)
+    if keep is not None and (rows is not None or place.exception is not None):
+        raise UserError("--keep keeps a view of a table's groups, not rows or an exception")
+    opened_as_rows = rows is not None or (
+        place.exception is not None and not place.asked.by and not place.asked.across
+    )
+    with case.populations(place.table) as opened:
+        population = opened(place.table, place.where, with_set_aside=place.with_set_aside)
+        if opened_as_rows:
+            given = rows or RowsAsked()
+            found = drills.rows(
+                population, limit=asked.limit or LIMIT, on=asked.on, columns=given.columns,
+                sort=asked.sort,
+            )  # fmt: skip
+            return _rows(found, place, tall=given.tall)
+        result = drills.drill(population, place.asked)
+    if keep is not None:
+        keep_view(case, keep, place.table, place.where, place.asked)
+    steps = _steps(place, result, population.table)
+    if keep is not None:
+        steps = [f"sabueso dig {shell(SIGN + keep.removeprefix(SIGN))}", *steps]
 
     def show(console: Console) -> None:
         from sabueso.show.drill import show_drill
 
-        show_drill(console, result, where=condition, limit=limit, steps=steps)
+        show_drill(console, result, heading=place.heading, steps=steps)
 
-    return Answer(result, show, lambda: Data(drill_json(result), [drill_sheet(result)]))
+    def data() -> Data:
+        # What is written holds every group, and not those alone for which a screen has room.
+        with case.populations(place.table) as opened:
+            population = opened(place.table, place.where, with_set_aside=place.with_set_aside)
+            whole = drills.drill(population, replace(place.asked, limit=None, within=None))
+        return Data(drills.drill_json(whole), [drill_sheet(whole)])
+
+    def picture(path: Path) -> bytes:
+        from sabueso.report.canvas import drawn
+        from sabueso.show.drill_figure import drill_drawing
+
+        drawing = drill_drawing(result)
+        found = None if drawing is None else drawn(drawing, path.suffix[1:].lower())
+        if found is None:
+            raise UserError(f"--out {path}: there is nothing to draw; group with --by")
+        return found
+
+    return Answer(result, show, data, files=dict.fromkeys(FIGURES, picture))
 
 
-def _rows(found: Rows, exception: AuditException | None) -> Answer[Rows]:
+def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:
+    if what.startswith(SIGN):
+        view = view_named(case, what)
+        if asked.by or asked.measures or asked.across:
+            raise UserError(
+                f"{what} is a view with its own groups and measures; dig {view.table} instead"
+            )
+        condition = _both(view.where, where)
+        heading = f"{view.name} · {view.table}"
+        return _Place(
+            view.table, view.table, condition, asked_by(view, limit=view.limit), None, heading
+        )
+    if case.plan.holds(what):
+        return _Place(what, what, where, asked)
+    if "-" not in what:
+        known = nearest(what, [*case.plan.tables, *case.plan.populations])
+        raise UserError(f"{what!r} is neither a table nor an exception id{known}")
+    exception = one_exception(case, what)
+    selector: str = exception.selector
+    change = both_periods(case, exception)
+    if change is not None:
+        # A change lies between two periods: either alone would say nothing of it.
+        selector = change.condition
+        if not asked.across:
+            by = asked.by or [_first_free(case.table(exception.table), ())]
+            asked = replace(asked, by=[each for each in by if each], across=change.period)
+    return _Place(what, exception.table, _both(selector, where), asked, exception)
+
+
+def _both(first: str | None, second: str | None) -> str | None:
+    given = [each for each in (first, second) if each]
+    return (
+        " and ".join(f"({each})" for each in given) if len(given) > 1 else next(iter(given), None)
+    )
+
+
+def _rows(found: Rows, place: _Place, *, tall: bool) -> Answer[Rows]:
+    exception = place.exception
+
     def show(console: Console) -> None:
-        from sabueso.show.drill import show_rows
         from sabueso.show.queue import show_exception
+        from sabueso.show.rows import show_rows
 
-        steps = [f"sabueso dig {found.table} --by month"]
+        steps = [f"sabueso dig {place.table} --by month"]
+        if "date" not in found.roles:
+            steps = [f"sabueso dig {place.table}"]
         if exception is not None:
             show_exception(console, exception)
             console.print()
             steps = [
-                f"sabueso dig {exception.id} --by month",
+                f"sabueso why {exception.id}",
                 f'sabueso review {exception.id} --cleared --reason "…" --as KL',
             ]
-        show_rows(console, found, steps=steps)
+        show_rows(console, found, tall=tall, steps=steps)
 
     def data() -> Data:
         content = {
@@ -106,17 +203,40 @@ def _rows(found: Rows, exception: AuditException | None) -> Answer[Rows]:
     return Answer(found, show, data)
 
 
-def _steps(what: str, table: str, result: Drill, where: str | None, *, dated: bool) -> list[str]:
-    """Open the largest group, or see it over time."""
-    extra = f" and ({where})" if where else ""
+def _steps(place: _Place, result: Drill, table: Table) -> list[str]:
+    """One level deeper in the largest group; its rows; or the whole over time."""
+    where = f" --where {shell(place.where)}" if place.where else ""
+    first = _first_free(table, result.by)
     if not result.total.children:
-        return [f"sabueso dig {what} --by account", f"sabueso dig {what} --rows"]
-    largest = max(result.total.children, key=lambda node: abs(node.value or 0))
-    value, name = largest.key[0], result.by[0]
-    condition = equals(name, value)
-    steps = [f"sabueso dig {table} --where {shell(condition + extra)} --rows"]
-    if dated and not result.across and name not in PERIODS:
-        condition = f" --where {shell(where)}" if where else ""
+        by = first or "month"
+        return [f"sabueso dig {place.table}{where} --by {shell(by)}",
+                f"sabueso dig {place.table}{where} --rows"]  # fmt: skip
+    largest = result.total
+    while largest.children:
+        largest = max(largest.children, key=_size)
+    names = [column.name for column in table.columns]
+    conditions = [equals(n, v, names) for n, v in zip(result.by, largest.key, strict=False)]
+    condition = " and ".join([*conditions, *([f"({place.where})"] if place.where else [])])
+    deeper = f"sabueso dig {place.table} --where {shell(condition)}"
+    steps = [f"{deeper} --by {shell(first)}" if first else f"{deeper} --rows"]
+    dated = table.role("date") is not None
+    if dated and not result.across and not set(result.by) & set(PERIODS):
         by = shell(",".join(result.by))
-        steps.append(f"sabueso dig {table} --by {by} --across year{condition}")
+        steps.append(f"sabueso dig {place.table} --by {by} --across year{where}")
+    elif first:
+        steps.append(f"{deeper} --rows")
     return steps
+
+
+def _size(node: Node) -> float:
+    value = node.value
+    return abs(float(value)) if isinstance(value, (int, float, Decimal)) else float(node.rows)
+
+
+def _first_free(table: Table, taken: Sequence[str]) -> str:
+    """A column in a role that rows are told apart by and that is not grouped by; empty without one."""
+    for role in DEEPER:
+        column = table.roles.get(role)
+        if column is not None and column not in taken:
+            return column
+    return ""

@@ -49,7 +49,7 @@ def propose(
         raise UserError(f"--capacity {wanted}: expected at least 1")
     names = [name for name in case.plan.tables if case.sources(name)]
     if table is not None:
-        names = [case.table(table, linked=False).name]
+        names = [case.table(table, links=0).name]
     if not names:
         raise UserError(
             "the case has no table yet; take files in with: sabueso intake PATH --as TABLE"

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection
+from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
 from functools import cache
@@ -18,7 +19,9 @@ import sqlglot.expressions as exp
 from sqlglot.errors import SqlglotError
 
 from sabueso.base.errors import UserError, nearest
-from sabueso.population import sql
+from sabueso.population import functions, sql
+from sabueso.population.domain import same_everywhere, within_domain
+from sabueso.population.linked import linked
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table, bare_name
 
@@ -95,7 +98,10 @@ _PARTS_OF_TIME = {
     "SECOND",
 }
 """What ``extract`` takes of a date or time, the same on every engine."""  # fmt: skip
-_AGGREGATES = (exp.Sum, exp.Avg, exp.Min, exp.Max, exp.Count, exp.Star, exp.Distinct)
+AGGREGATE_FUNCTIONS = (
+    exp.Sum, exp.Avg, exp.Min, exp.Max, exp.Count, exp.Median, exp.Stddev, exp.StddevSamp,
+)  # fmt: skip
+_AGGREGATES = (*AGGREGATE_FUNCTIONS, exp.Star, exp.Distinct, exp.Filter, exp.Where)
 _CAST_TYPES = {
     "DATE",
     "TIMESTAMP",
@@ -109,15 +115,6 @@ _CAST_TYPES = {
     "DOUBLE",
 }
 
-_DIGIT_HELPERS = {
-    "first_digit": "first",
-    "second_digit": "second",
-    "first_two": "first-two",
-    "first_three": "first-three",
-    "last_two": "last-two",
-}
-"""Functions of this program: ``first_two(amount) = 49`` selects the rows of a digit class."""
-
 
 def condition(text: str, table: Table, what: str = "--where") -> Tree:
     """A boolean expression over the table's columns.
@@ -129,7 +126,8 @@ def condition(text: str, table: Table, what: str = "--where") -> Tree:
     """
     tree = _parsed(text, what)
     top = tree.unnest()
-    if not isinstance(top, _PREDICATES):
+    called = isinstance(top, exp.Anonymous) and top.name.lower() in functions.CONDITIONS
+    if not isinstance(top, _PREDICATES) and not called:
         raise UserError(
             f"{what} {text!r} is not a condition; expected one that is true or false for each row, "
             'such as "amount > 1000"'
@@ -195,12 +193,21 @@ def label(text: str, table: Table) -> str:
 
 
 def _column_or_period(name: str, table: Table, what: str = "--where") -> Tree:
-    """A column by name or role; year, quarter, month, weekday of the date role otherwise."""
+    """A column by name or role; else a period of the date role, or the hour of a row."""
     try:
         return sql.column(table.column(name).name)
     except UserError:
-        if name.lower() not in sql.PERIODS:
+        if name.lower() not in (*sql.PERIODS, sql.HOUR):
             raise
+    if name.lower() == sql.HOUR:
+        timed = [c for c in (table.role("date"), table.role("entered")) if c is not None]
+        timed = [c for c in timed if c.type in ("timestamp", "time")]
+        if not timed:
+            raise UserError(
+                f"{what} {name} needs a column in the role date or entered that holds a time of day; "
+                f"table {table.name!r} has none"
+            )
+        return sql.hour(sql.column(timed[0].name))
     date = table.role("date")
     if date is None:
         raise UserError(
@@ -209,22 +216,75 @@ def _column_or_period(name: str, table: Table, what: str = "--where") -> Tree:
     return sql.period(sql.column(date.name), name.lower(), table.fiscal_year_starts)
 
 
+def own_order(text: str, table: Table) -> list[str] | None:
+    """The values of a group in their own order where they have one that is not that of their letters:
+    weekdays, bands, ages.
+
+    Returns
+    -------
+    list of str or None
+        None where there is none; an empty list where it is the order of their letters, as of months.
+    """
+    name = bare_name(text)
+    try:
+        table.column(name)
+        return None
+    except UserError:
+        pass
+    if name.lower() in (*sql.PERIODS, sql.HOUR):
+        return list(sql.WEEKDAYS) if name.lower() == "weekday" else []
+    tree = _parsed(text.strip(), "--by")
+    return functions.own_order(tree, table)
+
+
 def aggregate(text: str, table: Table, what: str = "--measures") -> Tree:
     """A figure for each group of rows, such as ``sum(amount)``; a bare column means its sum."""
     tree = _parsed(text, what)
     if isinstance(tree.unnest(), exp.Column):
         return exp.Sum(this=sql.column(table.number(bare_name(text)).name))
-    if tree.find(*_AGGREGATES) is None:
+    if tree.find(*AGGREGATE_FUNCTIONS) is None:
         raise UserError(
             f"{what} {text!r} gives a value per row; expected one per group: a number column, "
-            "or sum(…), avg(…), min(…), max(…), count(*)"
+            "or sum(…), avg(…), min(…), max(…), median(…), stddev(…), count(*), count(distinct …)"
         )
-    checked = _checked(tree, table, what, text, _VALUES + _PREDICATES + _AGGREGATES)
-    return checked.transform(_exact_mean)
+    _refuse_text_sums(tree, table, what)
+    return _checked(tree, table, what, text, _VALUES + _PREDICATES + _AGGREGATES)
+
+
+def _refuse_text_sums(tree: Tree, table: Table, what: str) -> None:
+    """A sum or mean of a column that holds no numbers, told before an engine tells it."""
+    for node in tree.find_all(exp.Sum, exp.Avg, exp.Median, exp.Stddev, exp.StddevSamp):
+        if isinstance(node.this, exp.Column) and not node.this.args.get("table"):
+            try:
+                table.column(node.this.name)
+            except UserError:
+                continue  # a period, or unknown: told where names are resolved
+            table.number(node.this.name, what=f"argument of {node.sql_name().lower()}()")
+
+
+def group_condition(text: str, table: Table, what: str = "--having") -> Tree:
+    """A condition on groups of rows, such as ``sum(amount) > 1000 and count(*) < 3``.
+
+    Raises
+    ------
+    UserError
+        If it is not one, or holds no figure of a group.
+    """
+    tree = _parsed(text, what)
+    if not isinstance(tree.unnest(), _PREDICATES) or tree.find(*AGGREGATE_FUNCTIONS) is None:
+        raise UserError(
+            f"{what} {text!r} is not a condition on groups; expected one of their figures, such as "
+            '"count(*) > 10"'
+        )
+    return _checked(tree, table, what, text, _VALUES + _PREDICATES + _AGGREGATES)
+
+
+def exact_mean(tree: Tree) -> Tree:
+    """The same with each mean as the exact sum over the count: engines round their own of decimals."""
+    return tree.transform(_exact_mean)
 
 
 def _exact_mean(node: Tree) -> Tree:
-    """A mean as the exact sum over the count: engines round their own mean of decimals."""
     if not isinstance(node, exp.Avg):
         return node
     total = sql.cast(exp.Sum(this=node.this), "DOUBLE")
@@ -271,7 +331,7 @@ def _parsed(text: str, what: str) -> Tree:
     if len(trees) != 1:
         raise UserError(f"{what} {text!r} holds {len(trees)} expressions; expected one")
     tree = trees[0]
-    if not isinstance(tree, exp.Condition) and not isinstance(tree, (exp.Paren, exp.Tuple)):
+    if not isinstance(tree, (exp.Condition, exp.Paren, exp.Tuple, exp.Filter)):
         raise UserError(f"{what} {text!r} is a statement; expected one SQL expression")
     return tree
 
@@ -280,66 +340,118 @@ def _checked(
     tree: Tree, table: Table, what: str, text: str, allowed: tuple[type[exp.Expr], ...]
 ) -> Tree:
     """The tree with columns resolved and helpers expanded, or the sentence that says why not."""
+    try:
+        return _Check(table, what, text, allowed).walk(tree.copy())
+    except RecursionError:
+        raise _too_deep(what) from None
 
-    def visit(node: Tree) -> Tree:
-        if isinstance(node, _Fact):
-            return node.this
-        if isinstance(node, exp.Anonymous):
-            name = node.name.lower()
-            if name not in _DIGIT_HELPERS:
-                raise UserError(
-                    f"{what} {text!r} uses the function {node.name}(), which is not allowed in an "
-                    f"expression{nearest(name, [*_DIGIT_HELPERS, *_FUNCTION_NAMES])}"
-                )
-            return _digit_helper(node, table, what, _DIGIT_HELPERS[name])
-        if isinstance(node, exp.In):
-            _spread_facts(node, table, what)
-        if isinstance(node, exp.Column):
-            if node.args.get("table"):
-                if (fact := _fact_named(node, table, what)) is not None:
-                    if isinstance(fact, list):
-                        raise UserError(
-                            f"{what} {text!r}: {node.sql()} is a list; it goes after in"
-                        )
-                    return _fact_tree(fact)
-                if node.table == table.name and not node.args.get("db"):
-                    return _column_or_period(node.name, table)
-                return _linked(node, table, what)
-            return _column_or_period(node.name, table)
-        if isinstance(node, exp.DataType) and node.this.value.upper() not in _CAST_TYPES:
-            raise UserError(f"{what} {text!r} casts to {node.sql()}, which is not allowed")
-        if isinstance(node, _COMPARISONS) and isinstance(node.this, _COMPARISONS):
-            raise UserError(
-                f"{what} {text!r} compares what is a comparison itself; put it in brackets, or join "
-                "two comparisons with and"
-            )
-        if isinstance(node, exp.Extract) and node.name.upper() not in _PARTS_OF_TIME:
-            known = nearest(node.name.lower(), sorted(map(str.lower, _PARTS_OF_TIME)))
-            raise UserError(f"{what} {text!r}: extract() does not take {node.name.lower()}{known}")
-        if not isinstance(node, allowed):
-            named = node.sql_name() if isinstance(node, exp.Func) else type(node).__name__
-            raise UserError(
-                f"{what} {text!r} contains {named.lower()}, which is not allowed in an expression; "
-                "expected columns, literals, comparisons and plain functions"
-            )
-        return node
 
-    # Children of a resolved node are this program's own and are not visited again.
-    def walk(node: Tree) -> Tree:
-        seen = visit(node)
+@dataclass(frozen=True)
+class _Check:
+    """What one expression may contain, and what its names stand for."""
+
+    table: Table
+    what: str
+    text: str
+    allowed: tuple[type[exp.Expr], ...]
+
+    def walk(self, node: Tree) -> Tree:
+        """A checked node. Children of a resolved one are this program's own, and not visited again."""
+        seen = self._visit(node)
         if seen is not node:
             return seen
         terms = _chained(node)
         for child in terms or list(node.iter_expressions()):
-            changed = walk(child)
+            changed = self.walk(child)
             if changed is not child:
                 child.replace(changed)
-        return node if terms else _within_domain(_same_everywhere(node))
+        return node if terms else within_domain(same_everywhere(node))
 
-    try:
-        return walk(tree.copy())
-    except RecursionError:
-        raise _too_deep(what) from None
+    def _visit(self, node: Tree) -> Tree:
+        if isinstance(node, _Fact):
+            return node.this
+        if isinstance(node, exp.Anonymous):
+            return self._called(node)
+        if isinstance(node, exp.In):
+            _spread_facts(node, self.table, self.what)
+        if isinstance(node, exp.Column):
+            return self._named(node)
+        self._refuse(node)
+        return node
+
+    def _called(self, node: exp.Anonymous) -> Tree:
+        name = node.name.lower()
+        if name not in functions.NAMES:
+            raise UserError(
+                f"{self.what} {self.text!r} uses the function {node.name}(), which is not allowed in "
+                f"an expression{nearest(name, [*functions.NAMES, *_FUNCTION_NAMES])}"
+            )
+        node.set("expressions", _with_lists(node.expressions, self.table, self.what))
+        return functions.expand(functions.Call(node, self.table, self.what, self.walk))
+
+    def _named(self, node: exp.Column) -> Tree:
+        if not node.args.get("table"):
+            return _column_or_period(node.name, self.table)
+        fact = _fact_named(node, self.table, self.what)
+        if isinstance(fact, list):
+            raise UserError(f"{self.what} {self.text!r}: {node.sql()} is a list; it goes after in")
+        if fact is not None:
+            return _fact_tree(fact)
+        if node.table == self.table.name and not node.args.get("db"):
+            return _column_or_period(node.name, self.table)
+        return linked([part.name for part in node.parts], self.table, self.what)
+
+    def _refuse(self, node: Tree) -> None:
+        """Raise for what an expression may not contain."""
+        place = f"{self.what} {self.text!r}"
+        if isinstance(node, exp.DataType) and node.this.value.upper() not in _CAST_TYPES:
+            raise UserError(f"{place} casts to {node.sql()}, which is not allowed")
+        if isinstance(node, _COMPARISONS):
+            if isinstance(node.this, _COMPARISONS):
+                raise UserError(
+                    f"{place} compares what is a comparison itself; put it in brackets, or join "
+                    "two comparisons with and"
+                )
+            self._refuse_unknown_days(node)
+        if isinstance(node, exp.Extract) and node.name.upper() not in _PARTS_OF_TIME:
+            known = nearest(node.name.lower(), sorted(map(str.lower, _PARTS_OF_TIME)))
+            raise UserError(f"{place}: extract() does not take {node.name.lower()}{known}")
+        if not isinstance(node, self.allowed):
+            named = node.sql_name() if isinstance(node, exp.Func) else type(node).__name__
+            raise UserError(
+                f"{place} contains {named.lower()}, which is not allowed in an expression; "
+                "expected columns, literals, comparisons and plain functions"
+            )
+
+    def _refuse_unknown_days(self, node: Tree) -> None:
+        """A weekday compared with what is none would select nothing, without a word."""
+        sides = [node.this, *node.args.get("expressions", ()), node.args.get("expression")]
+        bare = [side.unnest() for side in sides if isinstance(side, exp.Expr)]
+        if not any(
+            isinstance(side, exp.Column)
+            and not side.table
+            and self._is_period(side.name, "weekday")
+            for side in bare
+        ):
+            return
+        for side in bare:
+            if isinstance(node, (exp.EQ, exp.NEQ, exp.In)) and isinstance(side, exp.Literal):
+                if side.is_string and side.this in sql.WEEKDAYS:
+                    continue
+                raise UserError(
+                    f"{self.what} {self.text!r}: {side.sql()} is no weekday; expected one of "
+                    f"{', '.join(sql.WEEKDAYS)}"
+                )
+
+    def _is_period(self, name: str, period: str) -> bool:
+        """Whether a name is that of a period, and not that of a column of the table."""
+        if name.lower() != period:
+            return False
+        try:
+            self.table.column(name)
+        except UserError:
+            return True
+        return False
 
 
 FACTS = "facts"
@@ -371,20 +483,26 @@ def _fact_tree(value: Any) -> Tree:
     return sql.text(value) if isinstance(value, str) else sql.number(Decimal(value))
 
 
-def _spread_facts(node: exp.In, table: Table, what: str) -> None:
-    """Put the values of a list in the place of its name: ``day in facts.holidays``."""
-    listed = [*node.expressions, *([node.args["field"]] if node.args.get("field") else [])]
+def _with_lists(listed: list[Tree], table: Table, what: str) -> list[Tree]:
+    """Values with those of a list of the plan in the place of its name."""
     spread: list[Tree] = []
     for each in listed:
         bare = each.unnest()
         named = isinstance(bare, exp.Column) and bool(bare.args.get("table"))
-        fact = _fact_named(bare, table, what) if named else None
+        fact = _fact_named(bare, table, what) if named and isinstance(bare, exp.Column) else None
         if fact is None:
             spread.append(each)
         else:
             spread += [
                 _Fact(this=_fact_tree(v)) for v in (fact if isinstance(fact, list) else [fact])
             ]
+    return spread
+
+
+def _spread_facts(node: exp.In, table: Table, what: str) -> None:
+    """Put the values of a list in the place of its name: ``day in facts.holidays``."""
+    listed = [*node.expressions, *([node.args["field"]] if node.args.get("field") else [])]
+    spread = _with_lists(listed, table, what)
     if any(isinstance(each, _Fact) for each in spread):
         node.set("field", None)
         node.set("expressions", spread)
@@ -409,105 +527,8 @@ def _chained(node: Tree) -> list[Tree]:
     return [*terms, at]
 
 
-def _same_everywhere(node: Tree) -> Tree:
-    """A function that engines know under one name with two meanings, in the meaning it has here."""
-    if isinstance(node, exp.Log) and node.expression is None:
-        # To the base 10; elsewhere it is the natural one.
-        return exp.Log(this=sql.integer(10), expression=node.this)
-    if isinstance(node, exp.IntDiv):
-        # Of decimals it is a plain division on one engine. Less the remainder it comes out even.
-        value, by = exp.paren(node.this), _no_zero(exp.paren(node.expression))
-        rest = exp.Mod(this=value.copy(), expression=by)
-        even = exp.paren(exp.Sub(this=value, expression=exp.paren(rest)))
-        return exp.Round(this=exp.Div(this=even, expression=by.copy()))
-    day = isinstance(node, exp.DayOfWeek)
-    if day or (isinstance(node, exp.Extract) and node.name.upper() == "DOW"):
-        return sql.day_of_week(node.this if day else node.expression)
-    return node
-
-
-_LARGEST = "1.7976931348623157E308"
-
-
-def _within_domain(node: Tree) -> Tree:
-    """A function or quotient that is missing outside of its domain.
-
-    Engines give an error there, an infinity, or what is no number and compares as greater than
-    every other: a condition would take rows that have no such value.
-    """
-    if isinstance(node, (exp.Div, exp.Mod)):
-        node.set("expression", _no_zero(node.expression))
-    elif isinstance(node, exp.Ln):
-        node.set("this", _positive(node.this))
-    elif isinstance(node, exp.Log):
-        node.set("this", _positive(node.this))
-        if node.expression is not None:
-            node.set("expression", _positive(node.expression))
-            return _finite(node)  # a logarithm to the base 1
-    elif isinstance(node, exp.Sqrt):
-        least = exp.GTE(this=node.this.copy(), expression=sql.integer(0))
-        node.set("this", exp.Case().when(least, node.this))
-    elif isinstance(node, exp.Pow) or (
-        isinstance(node, (exp.Cast, exp.TryCast)) and node.to.is_type("double")
-    ):
-        return _finite(node)
-    return node
-
-
-def _no_zero(divisor: Tree) -> Tree:
-    return exp.Nullif(this=divisor, expression=sql.integer(0))
-
-
-def _positive(value: Tree) -> Tree:
-    above = exp.GT(this=value.copy(), expression=sql.integer(0))
-    return exp.Case().when(above, value)
-
-
-def _finite(value: Tree) -> Tree:
-    """A float that is a number; missing where it is none, or infinite."""
-    most = exp.Literal.number(_LARGEST)
-    inside = exp.Between(this=value.copy(), low=exp.Neg(this=most), high=most.copy())
-    return exp.Case().when(inside, value)
-
-
-_LINK = "_link"
-"""A name that no table of a case can have."""
-
-
-def _linked(node: exp.Column, table: Table, what: str) -> Tree:
-    """``supplier.name``: the linked table's value for the row; its least where a key repeats."""
-    if node.args.get("db") or node.args.get("catalog"):
-        raise UserError(f"{what} {node.sql()!r}: expected link.column")
-    try:
-        column, linked = table.link(node.table)
-    except UserError as error:
-        raise UserError(f"{what} {node.sql()!r}: {error}") from None
-    wanted = linked.table.column(node.name)
-    least = exp.select(exp.Min(this=sql.column(wanted.name, _LINK)))
-    least = least.from_(
-        exp.alias_(exp.Table(this=exp.to_identifier(linked.table.name, quoted=True)), _LINK)
-    )
-    same = exp.EQ(
-        this=sql.column(linked.key, _LINK), expression=sql.column(column.name, table.name)
-    )
-    return exp.Subquery(this=least.where(same))
-
-
 _FUNCTION_NAMES = (
     "abs", "round", "floor", "ceil", "lower", "upper", "trim", "length", "substr", "left", "right",
     "concat", "replace", "year", "month", "day", "quarter", "coalesce", "nullif", "greatest",
     "least", "starts_with", "contains",
 )  # fmt: skip
-
-
-def _digit_helper(node: exp.Anonymous, table: Table, what: str, test: str) -> Tree:
-    arguments = node.expressions
-    if len(arguments) != 1 or not isinstance(arguments[0], exp.Column):
-        raise UserError(f"{what}: {node.name}() takes one number column")
-    measure = table.number(arguments[0].name, what=f"argument of {node.name}()")
-    units = sql.minor_units(measure)
-    given = sql.digit_class(units, test)
-    if test == "last-two":
-        return given
-    # Zero has no leading digit: its class is missing, not an error.
-    return exp.Case().when(exp.NEQ(this=units.copy(), expression=sql.integer(0)), given)

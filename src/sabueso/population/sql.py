@@ -181,6 +181,11 @@ def quantiles(units: Tree, shares: Iterable[str]) -> Tree:
     return _own("EXACT_QUANTILES", cast(units, "DOUBLE"), wanted)
 
 
+def quantile(units: Tree, share: str) -> Tree:
+    """One of them, as a DOUBLE."""
+    return _own("EXACT_QUANTILES", cast(units, "DOUBLE"), exp.Literal.number(share))
+
+
 def exact_quantile(value: float, share: str) -> Fraction:
     """The order statistic that an engine interpolated in floats.
 
@@ -210,7 +215,7 @@ def year(date: Tree, first_month: int = 1) -> Tree:
 
 
 def period(date: Tree, unit: str, first_month: int = 1) -> Tree:
-    """The period of a date as text that sorts: 2024, 2024-Q1, 2024-03, 1 Mon."""
+    """The period of a date as text: 2024, 2024-Q1, 2024-03, Mon. All but weekdays sort as text."""
     if unit == "year":
         return cast(year(date, first_month), "VARCHAR")
     if unit == "quarter":
@@ -219,12 +224,30 @@ def period(date: Tree, unit: str, first_month: int = 1) -> Tree:
         padded = call("LPAD", cast(exp.Month(this=date.copy()), "VARCHAR"), integer(2), text("0"))
         return _joined(exp.Year(this=date), text("-"), padded)
     if unit == "weekday":
-        days = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
-        choice = exp.Case(this=exp.Mod(this=exp.paren(_since_monday(date)), expression=integer(7)))
-        for position, name in enumerate(days):
-            choice = choice.when(integer(position), text(f"{position + 1} {name}"))
-        return choice
+        return _weekday(date)
     raise ValueError(f"unknown period {unit!r}")
+
+
+WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+
+
+def _weekday(date: Tree) -> Tree:
+    """The day of the week by its name; before 1900 the rest of the division is negative."""
+    rest = exp.Mod(this=exp.paren(_since_monday(date)), expression=integer(7))
+    positive = exp.paren(exp.Add(this=exp.paren(rest), expression=integer(7)))
+    choice = exp.Case(this=exp.Mod(this=positive, expression=integer(7)))
+    for position, name in enumerate(WEEKDAYS):
+        choice = choice.when(integer(position), text(name), copy=False)
+    return choice
+
+
+HOUR = "hour"
+
+
+def hour(time: Tree) -> Tree:
+    """The hour of a time as text that sorts: 00 to 23."""
+    number = cast(exp.Extract(this=exp.var("HOUR"), expression=time), "VARCHAR")
+    return call("LPAD", number, integer(2), text("0"))
 
 
 def _since_monday(date: Tree) -> Tree:

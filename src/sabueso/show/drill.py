@@ -1,139 +1,249 @@
-"""Drill-downs as terminal text: totals at every level, then the rows."""
+"""Drill-downs as terminal text: totals at every level."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
 from rich.console import Console
 from rich.text import Text
 
-from sabueso.population.drill import Drill, Node, Rows
-from sabueso.population.population import Account
+from sabueso.population.drill import Drill, Figure, Node
 from sabueso.report import numbers as num
 from sabueso.report.palette import STONE
 from sabueso.show.account import account_lines
-from sabueso.show.console import next_steps, open_table, title
+from sabueso.show.console import GAP, next_steps, notes, open_table, title
+
+NAME_WIDTH = 24
+MOST_BLOCKS = 3
+"""Tables one under another in which values across stand that one is too narrow for."""
+LATEST = ("year", "quarter", "month")
 
 
-def show_drill(
-    console: Console, result: Drill, *, where: str | None, limit: int, steps: list[str]
-) -> None:
-    """Print a drill-down; ``limit`` groups a level, the others in one line so that totals tie."""
-    what = "rows" if result.measure == "count" else f"{result.measure} of {result.on}"
+def show_drill(console: Console, result: Drill, *, heading: str = "", steps: Sequence[str]) -> None:
+    """Print a drill-down; groups that are not shown stand in one line, so that totals tie."""
     by = f" by {', '.join(result.by)}" if result.by else ""
     unit = f", {result.currency}" if result.currency and result.on else ""
     title(
-        console, f"{result.table} · {what}{by}", f"{num.many(result.population.used, 'row')}{unit}"
-    )
-    head = [
-        (" / ".join(result.by) or "total", "flex"),
-        ("rows", "right"),
-        (result.measure, "right"),
-    ]
-    additive = result.measure in ("sum", "count")
-    if additive:
-        head.append(("share", "right"))
-    room = max((console.width - 56) // 13, 1)
-    across = result.across_values[-room:]
-    head += [(value, "right") for value in across]
-    table = open_table(head)
-    places = 0 if across and result.measure == "sum" else result.scale
-    total = result.total
-
-    def row(name: str, node: Node, depth: int, style: str = "") -> None:
-        cells = [num.count(node.rows), _value(node.value, result)]
-        if additive:
-            whole = float(total.value or 0)
-            cells.append(num.percent(float(node.value or 0) / whole) if whole else "–")
-        cells += [_value(node.across.get(value), result, places) for value in across]
-        table.add_row(" " + "  " * depth + name, *cells, style=style)
-
-    def level(node: Node, depth: int) -> None:
-        for child in node.children[:limit]:
-            last = child.key[-1]
-            row("(missing)" if last is None else str(last), child, depth)
-            level(child, depth + 1)
-        rest = node.children[limit:]
-        if rest:
-            row(f"{num.many(len(rest), 'other')}", _together(rest, result), depth, STONE)
-
-    level(total, 0)
-    row("total", total, 0, "bold")
-    console.print(table)
-    if len(across) < len(result.across_values):
-        hidden = len(result.across_values) - len(across)
+        console, heading or f"{result.table} · {measure_text(result)}{by}",
+        f"{num.many(result.population.used, 'row')}{unit}",
+    )  # fmt: skip
+    across, left = _fitting(console, result)
+    first = across[0] if across else []
+    _table(console, result, first, plain=True, left=left if len(across) < 2 else [])
+    for block in across[1:]:
+        console.print()
+        _table(console, result, block, plain=False, left=left if block is across[-1] else [])
+    if left:
+        listed = ", ".join(left[:6]) + (f", … {left[-1]}" if len(left) > 6 else "")
+        together = " (together under rest)" if result.figures[0].additive else ""
         console.print(
             Text(
-                f" {hidden} earlier columns do not fit; all of them with --out FILE.csv or .xlsx",
+                f" of {result.across}, {num.many(len(left), 'value')} not shown{together}: {listed}; "
+                "all with --out FILE.csv or .xlsx",
                 style=STONE,
             )
         )
     console.print()
-    _reconcile(console, result.population, result.scale, result.currency)
-    next_steps(console, steps)
+    notes(console, "caution", (f"{code}   {text}" for code, text in result.cautions))
+    for line in account_lines(result.population, amount_scale(result), result.currency):
+        console.print(Text(line))
+    next_steps(console, list(steps))
 
 
-def _together(nodes: list[Node], result: Drill) -> Node:
-    """The groups that are not shown, as one."""
-    together = Node([], sum(n.rows for n in nodes), None)
-    if result.measure in ("sum", "count"):
-        together.value = sum(
-            (n.value or 0 for n in nodes), Decimal(0) if result.measure == "sum" else 0
-        )
-        for name in result.across_values:
-            values = [n.across[name] for n in nodes if n.across.get(name) is not None]
-            if values:
-                together.across[name] = sum(values)
-    return together
+def measure_text(result: Drill) -> str:
+    """What is measured, for a heading."""
+    figure = result.figures[0]
+    if len(result.figures) > 1:
+        return ", ".join(each.label for each in result.figures)
+    if figure.label == "count":
+        return "rows"
+    return (
+        f"{figure.label} of {result.on}" if figure.label.isalpha() and result.on else figure.label
+    )
 
 
-def _value(value: Decimal | float | int | None, result: Drill, places: int | None = None) -> str:
+def amount_scale(result: Drill) -> int:
+    """Decimals of the amounts in the account of rows."""
+    return next((f.scale for f in result.figures if f.column is not None), result.scale)
+
+
+def _fitting(console: Console, result: Drill) -> tuple[list[list[str]], list[str]]:
+    """Values across by the table they stand in, and those that stand in none.
+
+    Of years, quarters and months the latest are kept, of others those with most; they stay in their
+    own order.
+    """
+    names = result.across_values
+    if not names:
+        return [], []
+    figure = result.figures[0]
+    widths = {name: max(len(name), _widest(result.total, name, figure)) + GAP for name in names}
+    share = 7 if _shared(result) else 0
+    own = sum(max(len(f.label), len(_value(v, f))) + GAP for f, v in _valued(result, result.total))
+    head = max((len(_label(key)) for key in _names(result.total)), default=5)
+    head = min(max(head + 2, 8), NAME_WIDTH)
+    room = [console.width - head - 8 - own - share, *[console.width - head] * (MOST_BLOCKS - 1)]
+
+    def placed(wanted: Sequence[str], rest: int) -> list[list[str]] | None:
+        blocks: list[list[str]] = [[]]
+        free = room[0]
+        for width, name in [*((widths[n], n) for n in wanted), *([(rest, "")] if rest else [])]:
+            if width > free and (blocks[-1] or len(blocks) == 1):
+                if len(blocks) == len(room):
+                    return None
+                blocks.append([])
+                free = room[len(blocks) - 1]
+            free -= width
+            if name:
+                blocks[-1].append(name)
+        return blocks
+
+    every = placed(names, 0)
+    if every is not None:
+        return [block for block in every if block or block is every[0]], []
+    asked = (result.across or "").strip().lower()
+    if asked in LATEST:
+        ranked = list(reversed(names))
+    else:
+        ranked = sorted(names, key=lambda n: -abs(result.total.across.get(n) or 0))
+    most = max(widths.values())
+    kept = len(names) - 1
+    while kept > 1:
+        chosen = set(ranked[:kept])
+        found = placed([n for n in names if n in chosen], most + 4)
+        if found is not None:
+            return found, [n for n in names if n not in chosen]
+        kept -= 1
+    return [[ranked[0]]], [n for n in names if n != ranked[0]]
+
+
+def _names(node: Node) -> list[Any]:
+    found = [child.key[-1] for child in node.children]
+    for child in node.children:
+        found += _names(child)
+    return found
+
+
+def _widest(node: Node, name: str, figure: Figure) -> int:
+    return max(
+        len(_value(node.across.get(name), figure)),
+        *(_widest(c, name, figure) for c in node.children),
+        0,
+    )
+
+
+def _shared(result: Drill) -> bool:
+    """Whether the share of the total is told beside the first measure."""
+    return result.figures[0].additive and not any(f.share for f in result.figures)
+
+
+def _valued(result: Drill, node: Node) -> list[tuple[Figure, Any]]:
+    """Measures with their values, but for a count of rows: that is told of every view."""
+    pairs = list(zip(result.figures, node.values, strict=True))
+    if len(pairs) == 1:
+        return pairs
+    return [p for p in pairs if "".join(p[0].label.lower().split()) != "count(*)"]
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line of a view: a group, groups that are not shown, or the total."""
+
+    depth: int
+    name: str
+    cells: list[str]
+    kind: str = ""
+    """``total``, ``others``, or nothing for a group."""
+
+
+def view_lines(
+    result: Drill, across: Sequence[str], *, plain: bool = True, left: Sequence[str] = ()
+) -> tuple[list[str], list[Line]]:
+    """Headers of the figures, and the lines of a view from the widest group to the total.
+
+    Parameters
+    ----------
+    across : sequence of str
+        Values across that get a column.
+    plain : bool
+        Whether rows and measures have columns too.
+    left : sequence of str
+        Values across that share one column.
+    """
+    head: list[str] = []
+    if plain:
+        head.append("rows")
+        for place, (figure, _) in enumerate(_valued(result, result.total)):
+            head.append(figure.label)
+            if place == 0 and _shared(result):
+                head.append("share")
+    rest = bool(left) and result.figures[0].additive
+    head += [*across, *(["rest"] if rest else [])]
+    whole = result.total.value
+    lines: list[Line] = []
+
+    def add(name: str, node: Node, depth: int, kind: str = "") -> None:
+        cells: list[str] = []
+        if plain:
+            cells.append(num.count(node.rows))
+            for place, (figure, value) in enumerate(_valued(result, node)):
+                cells.append(_value(value, figure))
+                if place == 0 and _shared(result):
+                    part = float(node.value or 0) / float(whole) if whole else None
+                    cells.append("–" if part is None else num.percent(part))
+        cells += [_value(node.across.get(value), result.figures[0]) for value in across]
+        if rest:
+            cells.append(_value(_together(node, left), result.figures[0]))
+        lines.append(Line(depth, name, cells, kind))
+
+    def level(node: Node, depth: int) -> None:
+        for child in node.children:
+            add(_label(child.key[-1]), child, depth)
+            level(child, depth + 1)
+        if node.others is not None:
+            add(num.many(node.others.groups, "other"), node.others.node, depth, "others")
+        if node.unmet is not None:
+            name = f"{num.many(node.unmet.groups, 'group')} not meeting the condition"
+            add(name, node.unmet.node, depth, "others")
+
+    level(result.total, 0)
+    add("total", result.total, 0, "total")
+    return head, lines
+
+
+def _table(
+    console: Console, result: Drill, across: Sequence[str], *, plain: bool, left: Sequence[str]
+) -> None:
+    head, lines = view_lines(result, across, plain=plain, left=left)
+    name = " / ".join(result.by) or "total"
+    table = open_table([(name, "flex"), *((each, "right") for each in head)])
+    styles = {"total": "bold", "others": STONE}
+    for line in lines:
+        label = " " + "  " * line.depth + line.name
+        table.add_row(label, *line.cells, style=styles.get(line.kind, ""))
+    console.print(table)
+
+
+def _together(node: Node, names: Sequence[str]) -> Any:
+    values = [node.across[name] for name in names if node.across.get(name) is not None]
+    return sum(values, 0 * values[0]) if values else None
+
+
+def _label(value: Any) -> str:
+    return "(missing)" if value is None else str(value)
+
+
+def _value(value: Any, figure: Figure) -> str:
+    """A value of a measure, as it is told."""
     if value is None:
         return ""
-    if result.measure == "count":
-        return num.count(int(value))
-    if places is not None and places < result.scale:
-        return (
-            num.amount(round(value, places), places)
-            if isinstance(value, Decimal)
-            else num.number(value, places)
-        )
-    return (
-        num.amount(value, result.scale) if isinstance(value, Decimal) else num.number(float(value))
-    )
-
-
-def show_rows(console: Console, result: Rows, *, steps: list[str]) -> None:
-    """Print rows, largest first, with where each came from."""
-    shown = len(result.rows)
-    title(
-        console,
-        f"{result.table} · rows" + (f", largest {result.on} first" if result.on else ""),
-        f"{shown:,} of {num.many(result.population.used, 'row')} shown",
-    )
-    columns = [c for c in result.columns if not c.is_place]
-    head = [(c.name, {"number": "right", "text": "flex"}.get(c.type, "left")) for c in columns]
-    table = open_table([*head, ("source", "flex")])
-    for row in result.rows:
-        cells = [_cell(row[c.name], c.type, c.scale) for c in columns]
-        cells[0] = " " + cells[0]
-        table.add_row(*cells, Text(f"{row['_file']}:{row['_line']}", style=STONE))
-    console.print(table)
-    console.print()
-    scale = next((c.scale for c in columns if c.name == result.on), 2)
-    _reconcile(console, result.population, scale, result.currency)
-    next_steps(console, steps)
-
-
-def _cell(value: Any, kind: str, scale: int) -> str:
-    if value is None:
-        return "–"
-    if kind == "number":
-        return num.amount(value, scale) if scale else num.count(int(value))
-    return " ".join(str(value).split())
-
-
-def _reconcile(console: Console, account: Account, scale: int, currency: str) -> None:
-    for line in account_lines(account, scale, currency):
-        console.print(Text(line))
+    if figure.share:
+        return num.percent(value)
+    if isinstance(value, Decimal):
+        return num.amount(value, max(-int(value.as_tuple().exponent), 0))
+    if isinstance(value, int):
+        return num.count(value)
+    return num.number(float(value)) if isinstance(value, float) else str(value)

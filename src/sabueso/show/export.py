@@ -8,7 +8,6 @@ from decimal import Decimal
 from typing import Any
 
 from sabueso.base.files import csv_rows, json_text, numbered
-from sabueso.base.plain import Json, plain
 from sabueso.base.visible import visible
 from sabueso.population.drill import Drill, Node, Rows
 from sabueso.report.blocks import Sheet
@@ -20,56 +19,32 @@ FIGURES = (".png", ".svg")
 
 def drill_sheet(result: Drill) -> Sheet:
     """Every group of a drill-down, wider groups before the narrower, the total last."""
-    header = [*result.by, "rows", result.measure, *result.across_values]
+    labels = [figure.label for figure in result.figures]
+    header = [*result.by, "rows", *labels, *result.across_values]
     rows: list[list[Any]] = []
 
-    def add(node: Node) -> None:
-        pad: list[Any] = [*node.key, *[""] * (len(result.by) - len(node.key))]
-        rows.append(
-            [*pad, node.rows, node.value, *(node.across.get(v) for v in result.across_values)]
-        )
+    def add(node: Node, name: str = "") -> None:
+        key: list[Any] = [*node.key, *([name] if name else [])]
+        pad: list[Any] = [*key, *[None] * (len(result.by) - len(key))][: len(result.by)]
+        across = (node.across.get(value) for value in result.across_values)
+        rows.append([*pad, node.rows, *node.values, *across])
 
     def walk(node: Node) -> None:
         for child in node.children:
             add(child)
             walk(child)
+        for others, what in ((node.others, "others"), (node.unmet, "not meeting --having")):
+            if others is not None:
+                add(others.node, f"({others.groups:,} {what})")
 
     walk(result.total)
-    total = Node(
-        ["total"] if result.by else [], result.total.rows, result.total.value, result.total.across
-    )
-    add(total)
+    add(result.total, "total" if result.by else "")
     return Sheet("drill-down", header, rows)
 
 
 def rows_sheet(result: Rows) -> Sheet:
     names = [c.name for c in result.columns]
     return Sheet("rows", names, [[row[name] for name in names] for row in result.rows])
-
-
-def drill_json(result: Drill) -> Json:
-    """A drill-down as JSON: nested groups, exact decimals as strings."""
-
-    def node(n: Node) -> Json:
-        found = {"key": plain(n.key), "rows": n.rows, "value": plain(n.value)}
-        if result.across:
-            found["across"] = plain(n.across)
-        if n.children:
-            found["groups"] = [node(child) for child in n.children]
-        return found
-
-    account = result.population
-    return {
-        "table": result.table,
-        "on": result.on,
-        "measure": result.measure,
-        "by": result.by,
-        "across": result.across,
-        "across_values": result.across_values,
-        "currency": result.currency,
-        "population": account.as_json(),
-        "total": node(result.total),
-    }
 
 
 def sheets_as(suffix: str, sheets: Sequence[Sheet], content: Any) -> bytes:
@@ -94,14 +69,33 @@ def sheets_as(suffix: str, sheets: Sequence[Sheet], content: Any) -> bytes:
     import pyarrow.parquet as pq
 
     sheet = sheets[0]
-    columns = {name: [_arrow(row[i]) for row in sheet.rows] for i, name in enumerate(sheet.header)}
+    names = _apart(sheet.header)
+    columns = {name: _arrow([row[i] for row in sheet.rows]) for i, name in enumerate(names)}
     buffer = io.BytesIO()
     pq.write_table(pa.table(columns), buffer)
     return buffer.getvalue()
 
 
-def _arrow(value: Any) -> Any:
-    return float(value) if isinstance(value, Decimal) and value.as_tuple().exponent == 0 else value
+def _apart(names: Sequence[str]) -> list[str]:
+    """Names with a number behind those that were there before: columns need names of their own."""
+    found: list[str] = []
+    for name in names:
+        fresh, again = name, 2
+        while fresh in found:
+            fresh, again = f"{name} {again}", again + 1
+        found.append(fresh)
+    return found
+
+
+def _arrow(values: Sequence[Any]) -> list[Any]:
+    """A column's values; as texts where a word such as "total" stands among numbers or dates."""
+    kinds = {type(value) for value in values if value is not None}
+    if str in kinds and len(kinds) > 1:
+        return [None if value is None else str(value) for value in values]
+    return [
+        float(value) if isinstance(value, Decimal) and value.as_tuple().exponent == 0 else value
+        for value in values
+    ]
 
 
 def csv_text(sheet: Sheet) -> str:

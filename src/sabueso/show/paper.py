@@ -18,7 +18,13 @@ from sabueso.base.visible import visible
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
-from sabueso.case.recording import RecordedFinding, last_failures, latest_findings
+from sabueso.case.recording import (
+    RecordedFinding,
+    RecordedView,
+    last_failures,
+    latest_findings,
+    latest_views,
+)
 from sabueso.case.standing import notes
 from sabueso.report import numbers as num
 from sabueso.report import palette
@@ -29,6 +35,8 @@ from sabueso.screens.finding import Finding
 from sabueso.screens.view import View
 from sabueso.show.account import reasons_text
 from sabueso.show.beside import beside_blocks, flagged_text
+from sabueso.show.drill import measure_text, view_lines
+from sabueso.show.drill_figure import drill_drawing
 from sabueso.show.export import workbook
 from sabueso.show.queue_sheet import queue_sheet
 from sabueso.version import __version__
@@ -62,6 +70,7 @@ def write_paper(case: Case) -> list[Path]:
             rules=_rules(case),
             table_notes={name: written[name] for name in case.plan.tables if name in written},
             sections=[_section(f, every, written, case) for f in findings],
+            views=[_view(view) for view in latest_views(case)],
             totals=_totals(every, findings),
             people=_people(every),
             failures=last_failures(case),
@@ -93,6 +102,7 @@ def finding_page(case: Case, finding: Finding[Any]) -> str:
             rules=[],
             table_notes={},
             sections=[_section(content, [], {}, case)],
+            views=[],
             totals=None,
             people={"prepared": "", "reviewed": ""},
             failures=[],
@@ -230,6 +240,37 @@ def _section(
         "observation": own.get("observation"),
         "conclusion": own.get("conclusion"),
         "currency": case.plan.case.currency,
+    }
+
+
+MOST_ACROSS = 6
+"""Values across that a page is wide enough for; the figure and the data files have all."""
+
+
+def _view(recorded: RecordedView) -> dict[str, Any]:
+    """A view of the plan as the template needs it."""
+    result = recorded.drill
+    across = result.across_values
+    left = across[:-MOST_ACROSS] if len(across) > MOST_ACROSS else []
+    head, lines = view_lines(result, across[len(left) :], left=left)
+    drawing = drill_drawing(result)
+    picture = None if drawing is None else drawn(drawing, "svg")
+    by = f" by {', '.join(result.by)}" if result.by else ""
+    return {
+        "name": recorded.name,
+        "run": recorded.run,
+        "what": f"{measure_text(result)}{by}",
+        "where": recorded.where,
+        "having": result.having or "",
+        "table": result.table,
+        "population": result.population,
+        "left_out": reasons_text(result.population.left_out),
+        "by": " / ".join(result.by) or "total",
+        "head": head,
+        "lines": lines,
+        "left": f"{left[0]} to {left[-1]}" if left else "",
+        "cautions": result.cautions,
+        "figure": None if picture is None else base64.b64encode(picture).decode(),
     }
 
 

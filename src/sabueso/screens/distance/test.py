@@ -205,7 +205,9 @@ def _subjects(population: Population, settings: DistanceSettings) -> tuple[pa.Ta
         found = population.query(select.order_by(*sql.place()))
         return found, population.account(amount, reasons)
     entity = Grouping.of(settings.per, table)
-    measures = [expressions.aggregate(text, table) for text in settings.measures]
+    measures = [
+        expressions.exact_mean(expressions.aggregate(text, table)) for text in settings.measures
+    ]
     reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t) for t in entity.trees)))]
     named: list[Tree] = [
         exp.alias_(tree, f"k{i}", quoted=True) for i, tree in enumerate(entity.trees)

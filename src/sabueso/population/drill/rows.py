@@ -1,0 +1,105 @@
+"""The rows of a population themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import sqlglot.expressions as exp
+
+from sabueso.base.errors import UserError
+from sabueso.base.exact import exactly
+from sabueso.base.plain import Cells
+from sabueso.population import expressions, sql
+from sabueso.population.population import Account, Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
+
+
+@dataclass(frozen=True)
+class Rows:
+    """Rows of a population in an order. ``population`` counts all that are selected.
+
+    ``chosen`` tells whether the columns were asked for by name; ``order`` says the order in words.
+    """
+
+    table: str
+    columns: list[Column]
+    rows: list[Cells]
+    population: Account
+    on: str | None
+    currency: str
+    order: str = ""
+    chosen: bool = False
+    roles: Mapping[str, str] = field(default_factory=dict)
+
+
+@exactly
+def rows(
+    population: Population,
+    *,
+    limit: int = 20,
+    on: str | None = None,
+    columns: Sequence[str] = (),
+    sort: str | None = None,
+) -> Rows:
+    """The rows themselves, with the file and line each came from; the largest first, unless ``sort`` names
+    a column or an expression, with or without ``asc`` or ``desc``.
+
+    Raises
+    ------
+    UserError
+        If a column is unknown or the limit is not positive.
+    """
+    if limit < 1:
+        raise UserError(f"--limit {limit}: expected at least 1")
+    table = population.table
+    measure = table.measure(on) if on or "amount" in table.roles else None
+    chosen = [table.column(name) for name in columns] or [
+        c for c in table.columns if not c.is_place
+    ]
+    shown = [c for c in chosen if c.name not in (FILE_COLUMN, LINE_COLUMN)]
+    shown += [c for c in table.columns if c.name in (FILE_COLUMN, LINE_COLUMN)]
+    values: dict[str, Tree] = {c.name: sql.column(c.name) for c in shown}
+    order, said = sql.place(), "as they stand in the sources"
+    own: list[str] = []
+    if sort is not None:
+        text, descending = sort_direction(sort)
+        key = _free("order", values)
+        values[key] = expressions.scalar(text, table, "--sort")
+        order = [sql.ordered(sql.column(key), descending=bool(descending)), *order]
+        said = f"by {text}, {'largest' if descending else 'smallest'} first"
+        own = [key]
+    elif measure is not None:
+        key = _free("order", values)
+        values[key] = exp.Abs(this=sql.column(measure.name))
+        order = [sql.ordered(sql.column(key), descending=True), *order]
+        said = f"largest {measure.name} first"
+        own = [key]
+    found = population.query(population.base(values).order_by(*order).limit(limit))
+    return Rows(
+        table=table.name,
+        columns=shown,
+        rows=found.drop_columns(own).to_pylist() if own else found.to_pylist(),
+        population=population.account(measure),
+        on=measure.name if measure else None,
+        currency=table.currency,
+        order=said,
+        chosen=bool(columns),
+        roles=table.roles,
+    )
+
+
+def sort_direction(text: str) -> tuple[str, bool | None]:
+    """What to sort by, and whether the largest come first where that is said."""
+    head, _, last = text.strip().rpartition(" ")
+    if head and last.lower() in ("asc", "desc"):
+        return head.strip(), last.lower() == "desc"
+    return text.strip(), None
+
+
+def _free(name: str, taken: Collection[str]) -> str:
+    """A name that no column of the client's has."""
+    while name in taken:
+        name += "_"
+    return name
