@@ -144,8 +144,9 @@ def test_an_exception_leads_to_its_rows(case):
         for x in run["groups"][0]["lines"]
         if x["key"]["cuenta"] == line["subject"]["cuenta"]
     )
+    # A change is opened with both of its periods.
     dug = inside_json("dig", line["id"], "--by", "cuenta", cwd=case)
-    assert dug["total"]["value"] == current
+    assert dug["total"]["across"]["2025"] == current and len(dug["across_values"]) == 2
 
 
 def test_the_same_file_is_not_taken_twice(case):

@@ -17,7 +17,9 @@ from sabueso.base.exact import exactly
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import Run
+from sabueso.case.redoing import Again
 from sabueso.case.reviews import Recorded
+from sabueso.case.sealing import Checked, Sealed
 from sabueso.case.taken import TakeReport
 from sabueso.case.why import Why
 from sabueso.population.drill import Drill, Measure, Rows
@@ -123,6 +125,27 @@ def dig(
     asked = Asked(by, across, measures, measure, on, having, sort, limit)
     shown = RowsAsked() if rows else None
     return command(case, what, where=where, asked=asked, rows=shown).value
+
+
+def redo(case: Case, run: int | None = None) -> Again:
+    """A recorded run performed again, the last one by default, and compared in every value and mark."""
+    from sabueso.commands.redo import redo as command
+
+    return command(case, run).value
+
+
+def seal(case: Case, *, initials: str) -> Sealed:
+    """Hash every file of the case and every row of its register, and record the seal."""
+    from sabueso.commands.seal import seal as command
+
+    return command(case, initials=initials).value
+
+
+def check_seal(case: Case) -> Checked:
+    """What is not as it was sealed, or without a seal as the register has it."""
+    from sabueso.commands.seal import check as command
+
+    return command(case).value
 
 
 @exactly

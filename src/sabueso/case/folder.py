@@ -138,12 +138,14 @@ class Case:
 
         What is read within it, the plan included, is so until it ends.
         """
+        from sabueso.case.seal_file import check_head
         from sabueso.case.unfinished import sweep
 
         writer, before, after = None, b"", b""
         try:
             with self.register.writing() as writer:
                 self.changed()
+                check_head(self.folder, self.register)
                 if not self._swept:
                     sweep(self.folder)
                     self._swept = True
@@ -235,6 +237,12 @@ class Case:
             if file_hash(file) != source.parquet_sha256:
                 raise altered
         self._unaltered.add(source.event.hash)
+
+    def set_aside(self, table: str) -> tuple[str, ...]:
+        """Conditions of a table's rows that reviewers took out of later statistics."""
+        from sabueso.case.standing import set_aside_selectors
+
+        return set_aside_selectors(self.register, table)
 
     def part(self, source: Source) -> Part:
         """The rows of one source as a part of its table."""
@@ -334,7 +342,6 @@ class Case:
         table or of a population of the plan. Rows that a review set aside are left out, unless
         ``with_set_aside``.
         """
-        from sabueso.case.standing import set_aside_selectors
         from sabueso.population.engines import EngineSettings, QueryError, open_engine
         from sabueso.population.population import Defined, Population
 
@@ -370,7 +377,7 @@ class Case:
         def population(
             name: str, where: str | None = None, *, with_set_aside: bool = False
         ) -> Population:
-            aside = () if with_set_aside else set_aside_selectors(self.register, base(name))
+            aside = () if with_set_aside else self.set_aside(base(name))
             section = self.plan.populations.get(name)
             defined = None if section is None else Defined(name, section.where, section.reason)
             return Population(

@@ -222,7 +222,7 @@ def latest_findings(case: Case) -> list[RecordedFinding]:
         if section.name in newest:
             event = newest[section.name]
             names = [item["name"] for item in event.body["screens"]]
-            content = _recorded_json(case, event, finding_file(names.index(section.name) + 1))
+            content = recorded_json(case, event, finding_file(names.index(section.name) + 1))
             try:
                 finding = find_screen(content["test"]).recorded(content)
             except (KeyError, TypeError, ValueError) as error:
@@ -261,7 +261,7 @@ def latest_views(case: Case) -> list[RecordedView]:
         if view.name in newest:
             event, position = newest[view.name]
             where = event.body["views"][position - 1]["where"]
-            drilled = read_drill(_recorded_json(case, event, view_file(position)))
+            drilled = read_drill(recorded_json(case, event, view_file(position)))
             found.append(RecordedView(view.name, where, int(event.subject), drilled))
     return found
 
@@ -276,7 +276,7 @@ def finding_file(position: int) -> str:
     return f"finding-{position:02d}.json"
 
 
-def _recorded_json(case: Case, event: Event, name: str) -> Json:
+def recorded_json(case: Case, event: Event, name: str) -> Json:
     """A JSON file of a run, which must be what the register knows of it."""
     path = run_folder(case, int(event.subject)) / name
     try:

@@ -145,6 +145,10 @@ class Register:
             self._check_size()
             self._check_form()
 
+    @property
+    def location(self) -> Path:
+        return self._location
+
     def close(self) -> None:
         self._connection.close()
 

@@ -36,6 +36,8 @@ COMMANDS = {
     "review": "record a disposition with its reason, sign off, reopen",
     "note": "record an observation or conclusion on a screen",
     "paper": "write the working papers: one HTML file and one workbook",
+    "redo": "perform a recorded run again, and compare every figure and mark",
+    "seal": "prove that inputs, findings and reviews are unaltered, or write down what they are",
     "methods": "what a test computes, and where it was published",
 }
 
