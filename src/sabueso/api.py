@@ -167,17 +167,20 @@ def review(
     error_amount: Decimal | None = None,
     evidence: Sequence[Place] = (),
     set_aside: bool = False,
+    assign: str | None = None,
+    matter: str | None = None,
 ) -> list[AuditException]:
     """Record ``cleared``, ``error``, ``referred``, ``sign-off`` or ``reopen`` of exceptions.
 
-    All of them or none; without ``what`` nothing is recorded. Returns them as they stand.
+    All of them or none; without ``what`` nothing is recorded but who is to review them, and the matter
+    they belong to. Returns them as they stand.
     """
+    from sabueso.commands.review import ToRecord
     from sabueso.commands.review import review as command
 
-    return command(
-        case, exceptions, what, reason=reason, initials=initials, error_amount=error_amount,
-        evidence=[Path(path) for path in evidence], set_aside=set_aside,
-    ).value  # fmt: skip
+    files = [Path(path) for path in evidence]
+    asked = ToRecord(what, reason, error_amount, files, set_aside, assign, matter)
+    return command(case, exceptions, asked, initials=initials).value
 
 
 @exactly
@@ -188,11 +191,15 @@ def note(
     text: str,
     *,
     initials: str = "",
+    replaces: int | None = None,
 ) -> Recorded:
-    """Record an observation or a conclusion on a screen of the programme, or on a table."""
+    """Record an observation or a conclusion on a screen of the programme, a table, a view or a matter.
+
+    All are kept; ``replaces`` is the event of an earlier one that this stands for.
+    """
     from sabueso.commands.review import note as command
 
-    return command(case, subject, kind, text, initials=initials).value
+    return command(case, subject, kind, text, initials=initials, replaces=replaces).value
 
 
 @exactly

@@ -47,6 +47,7 @@ class CaseSection(_Part):
     fiscal_year_starts: int = Field(1, ge=1, le=12)
     prepared_by: str = ""
     capacity: int = Field(CAPACITY, ge=1, le=1_000_000)
+    material_change: Decimal = Field(Decimal(5), ge=0)
 
 
 class EngineSection(_Part):

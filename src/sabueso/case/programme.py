@@ -6,6 +6,7 @@ import shutil
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
+from decimal import Decimal
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.exact import exactly
@@ -24,6 +25,7 @@ from sabueso.case.recording import (
     write_run,
 )
 from sabueso.case.register import Writer, marks_hash
+from sabueso.case.standing import reviews
 from sabueso.population.population import Population
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
@@ -159,10 +161,36 @@ def _record(case: Case, performed: Performed, initials: str) -> Run:
             writer.add_exceptions(named.fresh)
             writer.add_marks(marks)
             writer.append("run", str(number), initials, body)
+            reopened = _reopen_changed(case, writer, number, marks)
         except BaseException:
             shutil.rmtree(folder, ignore_errors=True)
             raise
-    return done
+    return replace(done, reopened=reopened)
+
+
+def _reopen_changed(
+    case: Case, writer: Writer, number: int, marks: Sequence[Cells]
+) -> list[tuple[str, str]]:
+    """Reopen what was cleared or called an error while another amount was at stake; ids and reasons."""
+    now = reviews(case.register)
+    limit = case.plan.case.material_change
+    reopened: dict[str, str] = {}
+    for mark in marks:
+        identity, screen = mark["exception"], mark["screen"]
+        review = now.get(identity)
+        if review is None or review.status not in ("cleared", "error"):
+            continue
+        if review.at_stake.get(screen) is None or mark["amount"] is None:
+            continue
+        before, amount = Decimal(review.at_stake[screen]), Decimal(mark["amount"])
+        if identity not in reopened and abs(amount - before) * 100 > limit * abs(before):
+            # The program judges nothing: it says what changed, and leaves the judgement open.
+            reopened[identity] = (
+                f"the amount of {screen!r} was {before:,} when it was reviewed, and is {amount:,} in run "
+                f"{number}"
+            )
+            writer.append("reopen", identity, "", {"reason": reopened[identity], "run": number})
+    return list(reopened.items())
 
 
 class _Named:

@@ -90,6 +90,8 @@ class AuditException:
             if review.error_amount is None
             else format(review.error_amount, "f"),
             "set_aside": review.set_aside,
+            "assigned": review.assigned,
+            "matter": review.matter,
             "evidence": review.evidence,
         }
 

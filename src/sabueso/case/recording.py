@@ -95,6 +95,8 @@ class Run:
     screens: list[ScreenRun]
     failed: list[Failed] = field(default_factory=list)
     views: list[tuple[ViewSection, Drill]] = field(default_factory=list)
+    reopened: list[tuple[str, str]] = field(default_factory=list)
+    """Exceptions that were disposed of while another amount was at stake, with the reason."""
 
 
 @dataclass(frozen=True)

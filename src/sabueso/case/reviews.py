@@ -17,7 +17,7 @@ from sabueso.base.plain import Json
 from sabueso.case.exceptions import parse_id
 from sabueso.case.folder import Case
 from sabueso.case.register import Event, Writer
-from sabueso.case.standing import Review, notes, reviews
+from sabueso.case.standing import Review, reviews
 
 DISPOSITIONS = ("cleared", "error", "referred")
 _INITIALS = re.compile(r"[A-Za-zÀ-ÿ]{1,6}")
@@ -88,6 +88,8 @@ class Disposition:
     error_amount: Decimal | None = None
     evidence: Sequence[Path] = ()
     set_aside: bool = False
+    selected_by: str = ""
+    """The condition that chose the exceptions, where one did."""
 
     def check(self) -> None:
         """Refuse what cannot be recorded.
@@ -134,12 +136,31 @@ def record_disposition(
         body["evidence"] = _keep_evidence(case, disposition.evidence)
     if disposition.set_aside:
         body["set_aside"] = True
+    if disposition.selected_by:
+        body["selected_by"] = disposition.selected_by
     with case.locked() as writer:
         now = reviews(case.register)
+        stakes = _at_stake(case, ids)
         return [
-            _unless_recorded(writer, now.get(identity), "disposition", identity, who, body)
+            _unless_recorded(
+                writer, now.get(identity), "disposition", identity, who,
+                body | ({"at_stake": stakes[identity]} if stakes.get(identity) else {}),
+            )
             for identity in ids
-        ]
+        ]  # fmt: skip
+
+
+def _at_stake(case: Case, ids: Sequence[str]) -> dict[str, dict[str, str]]:
+    """Of each exception the amount of every screen's newest mark."""
+    rows = case.register.read(
+        "SELECT exception, screen, amount FROM marks WHERE amount IS NOT NULL AND exception IN "
+        "(SELECT value FROM json_each(:ids)) ORDER BY run",
+        {"ids": json.dumps(list(ids))},
+    )
+    found: dict[str, dict[str, str]] = {}
+    for row in rows:
+        found.setdefault(row["exception"], {})[row["screen"]] = row["amount"]
+    return found
 
 
 def _unless_recorded(
@@ -177,11 +198,56 @@ def record_sign_off(case: Case, given: Sequence[str], initials: str) -> list[Rec
                     f"{identity} was disposed of by {who}: the sign-off needs other initials"
                 )
             if review.signed_off:
-                found.append(Recorded(review.history[-1], again=True))
+                last = next(e for e in reversed(review.history) if e.kind == "sign-off")
+                found.append(Recorded(last, again=True))
                 continue
-            of = {"of": review.history[-1].seq}
+            assert review.disposed is not None, identity
+            of = {"of": review.disposed.seq}
             found.append(Recorded(writer.append("sign-off", identity, who, of)))
         return found
+
+
+def record_assignment(case: Case, given: Sequence[str], to: str, initials: str) -> list[Recorded]:
+    """Assign exceptions to whoever is to review them.
+
+    Raises
+    ------
+    UserError
+        If initials are missing or none.
+    """
+    return _record_plain(case, given, initials, "assignment", {"to": check_initials(to)})
+
+
+def record_matter(case: Case, given: Sequence[str], matter: str, initials: str) -> list[Recorded]:
+    """Put exceptions together under the name of a matter; an empty name takes them out of theirs.
+
+    Raises
+    ------
+    UserError
+        If initials are missing, or the name is that of a screen or table, which notes are on too.
+    """
+    taken = [
+        *(s.name for s in case.plan.screens),
+        *(v.name for v in case.plan.views),
+        *case.plan.tables,
+    ]
+    if matter in taken:
+        raise UserError(f"a matter cannot be called {matter!r}: a screen, view or table is")
+    return _record_plain(case, given, initials, "matter", {"matter": matter.strip()})
+
+
+def _record_plain(
+    case: Case, given: Sequence[str], initials: str, kind: str, body: Json
+) -> list[Recorded]:
+    """Record an event of exceptions that changes nothing of how they stand."""
+    ids = known_ids(case, given)
+    who = check_initials(initials)
+    with case.locked() as writer:
+        now = reviews(case.register)
+        return [
+            _unless_recorded(writer, now.get(identity), kind, identity, who, body)
+            for identity in ids
+        ]
 
 
 def record_reopening(
@@ -209,33 +275,6 @@ def record_reopening(
                 raise UserError(f"{identity} is open already")
             found.append(done)
         return found
-
-
-def record_note(case: Case, screen: str, kind: str, text: str, initials: str) -> Recorded:
-    """Record an observation or conclusion on a screen of the programme, or on a table.
-
-    The same words by the same initials twice in a row are recorded once.
-
-    Raises
-    ------
-    UserError
-        If there is no such screen or table, or the text is empty.
-    """
-    who = check_initials(initials)
-    if not text.strip():
-        raise UserError(f"the {kind} is empty")
-    with case.locked() as writer:
-        names = [section.name for section in case.plan.screens] + list(case.plan.tables)
-        if screen not in names:
-            starting = [name for name in names if name.lower().startswith(screen.lower())]
-            if len(starting) != 1:
-                raise UserError(f"there is no screen or table {screen!r}{nearest(screen, names)}")
-            screen = starting[0]
-        body = {"kind": kind, "text": text.strip()}
-        last = notes(case.register).get(screen, {}).get(kind)
-        if last is not None and (last.initials, last.body) == (who, body):
-            return Recorded(last, again=True)
-        return Recorded(writer.append("note", screen, who, body))
 
 
 def _keep_evidence(case: Case, paths: Sequence[Path]) -> list[dict[str, str]]:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from sabueso.case.register import Event, Register
 
-REVIEW_KINDS = ("disposition", "sign-off", "reopen")
+REVIEW_KINDS = ("disposition", "sign-off", "reopen", "assignment", "matter")
 
 
 @dataclass
@@ -25,6 +25,11 @@ class Review:
     set_aside: bool = False
     evidence: list[dict[str, str]] = field(default_factory=list)
     signed_off: str = ""
+    assigned: str = ""
+    matter: str = ""
+    at_stake: dict[str, str] = field(default_factory=dict)
+    """By screen, the amount that it stood for when it was disposed of."""
+    disposed: Event | None = None
     history: list[Event] = field(default_factory=list)
 
     def apply(self, event: Event) -> None:
@@ -33,6 +38,14 @@ class Review:
         if event.kind == "sign-off":
             self.signed_off = event.initials
             return
+        if event.kind == "assignment":
+            self.assigned = body["to"]
+            return
+        if event.kind == "matter":
+            self.matter = body["matter"]
+            return
+        self.disposed = event if event.kind == "disposition" else None
+        self.at_stake = dict(body.get("at_stake", {}))
         self.status = body.get("disposition", "open")
         self.reason = body["reason"]
         self.initials, self.at, self.signed_off = event.initials, event.at, ""
@@ -63,9 +76,22 @@ def set_aside_selectors(register: Register, table: str) -> tuple[str, ...]:
     return tuple({row["id"]: row["selector"] for row in found}.values())
 
 
-def notes(register: Register) -> dict[str, dict[str, Event]]:
-    """The last observation and the last conclusion on each screen or table."""
-    found: dict[str, dict[str, Event]] = {}
+def notes(register: Register) -> dict[str, dict[str, list[Event]]]:
+    """Observations and conclusions on each subject, oldest first, but for those that a later one
+    replaces."""
+    found: dict[str, dict[str, list[Event]]] = {}
     for event in register.events("note"):
-        found.setdefault(event.subject, {})[event.body["kind"]] = event
+        own = found.setdefault(event.subject, {}).setdefault(event.body["kind"], [])
+        replaced = event.body.get("replaces")
+        own[:] = [each for each in own if each.seq != replaced]
+        own.append(event)
+    return found
+
+
+def matters(register: Register) -> dict[str, list[str]]:
+    """The exceptions of each matter by its name."""
+    found: dict[str, list[str]] = {}
+    for identity, review in reviews(register).items():
+        if review.matter:
+            found.setdefault(review.matter, []).append(identity)
     return found

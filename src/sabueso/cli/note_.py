@@ -17,12 +17,17 @@ EXAMPLES = (
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     subject = parser.add_argument(
-        "subject", metavar="SCREEN|TABLE", help="a screen of the programme, or a table"
+        "subject",
+        metavar="SCREEN|TABLE|VIEW|MATTER",
+        help="a screen of the programme, a table, a view of the plan, or a matter",
     )
     words.completed(subject, words.screens_and_tables)
     one = parser.add_mutually_exclusive_group(required=True)
     one.add_argument("--observation", metavar="TEXT", help="what was seen")
     one.add_argument("--conclusion", metavar="TEXT", help="what it means")
+    parser.add_argument(
+        "--replaces", type=int, metavar="EVENT", help="the earlier note that this one stands for"
+    )
     as_option(parser)
     case_option(parser)
 
@@ -35,5 +40,8 @@ def run(args: argparse.Namespace) -> int:
     if text is None:
         kind, text = "conclusion", args.conclusion
     return answered(
-        args, lambda case: note(case, args.subject, kind, text, initials=initials_of(args, case))
+        args,
+        lambda case: note(
+            case, args.subject, kind, text, initials=initials_of(args, case), replaces=args.replaces
+        ),
     )

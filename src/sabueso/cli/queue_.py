@@ -12,6 +12,7 @@ EXAMPLES = (
     "sabueso queue",
     "sabueso queue --status open --top 50",
     'sabueso queue --screen "account totals" --out exceptions.xlsx',
+    "sabueso queue --where \"kind = 'row' and amount > 10000 and assigned is null\"",
 )
 
 
@@ -22,6 +23,11 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument("--screen", metavar="NAME", help="only those that a screen marked")
     table = parser.add_argument("--table", metavar="TABLE", help="only those of a table")
     words.completed(table, words.tables)
+    parser.add_argument(
+        "--where", metavar="SQL",
+        help="only those that meet a condition over place, id, in_table, kind, screen, marks, amount, label, "
+        "status, assigned, matter …",
+    )  # fmt: skip
     parser.add_argument("--top", type=int, default=20, metavar="N", help="how many (default: 20)")
     case_option(parser)
     output_options(parser, ".csv .xlsx .json")
@@ -33,7 +39,12 @@ def run(args: argparse.Namespace) -> int:
     return answered(
         args,
         lambda case: queue(
-            case, status=args.status, screen=args.screen, table=args.table, top=args.top
+            case,
+            status=args.status,
+            screen=args.screen,
+            table=args.table,
+            where=args.where,
+            top=args.top,
         ),
         (".csv", ".xlsx", ".json"),
     )

@@ -14,14 +14,22 @@ EXAMPLES = (
     "--evidence inbox/evidence/contract-VR-2024-03.txt --as KL",
     'sabueso review PAY-60MK2 --error --amount 5621.54 --reason "decimal mark mistyped" --as KL',
     "sabueso review PAY-DB8SJ --sign-off --as MR",
+    "sabueso review --where \"status = 'open' and kind = 'line' and amount < 50000\" --cleared "
+    '--reason "below what the engagement looks at" --as KL',
+    'sabueso review PAY-4G41Q PAY-60MK2 --matter "payments of November" --assign JT --as KL',
 )
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     listed = parser.add_argument(
-        "exceptions", nargs="+", metavar="EXCEPTION", help="ids from the queue"
+        "exceptions", nargs="*", metavar="EXCEPTION", help="ids from the queue"
     )
     words.completed(listed, words.exceptions)
+    parser.add_argument(
+        "--where", metavar="SQL",
+        help="those of the queue that meet a condition over place, id, in_table, kind, screen, marks, amount, "
+        "label, status, assigned, matter …",
+    )  # fmt: skip
     what = parser.add_argument_group("what to record (without one: show the history)")
     one = what.add_mutually_exclusive_group()
     one.add_argument("--cleared", action="store_true", help="explained: nothing wrong")
@@ -47,20 +55,29 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     more.add_argument(
         "--set-aside", action="store_true", help="leave the subject out of later statistics"
     )
+    more.add_argument("--assign", metavar="INITIALS", help="who is to review them")
+    more.add_argument("--matter", metavar="NAME", help="what they belong to together")
     as_option(parser)
     case_option(parser)
     parser.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.commands.review import DISPOSITIONS, REOPEN, SIGN_OFF, review
+    from sabueso.commands.review import DISPOSITIONS, REOPEN, SIGN_OFF, ToRecord, review
 
     what = next((d for d in DISPOSITIONS if getattr(args, d)), None)
-    what = SIGN_OFF if args.sign_off else REOPEN if args.reopen else what
+    to_record = ToRecord(
+        what=SIGN_OFF if args.sign_off else REOPEN if args.reopen else what,
+        reason=args.reason,
+        error_amount=None if args.amount is None else typed_amount(args.amount, "--amount"),
+        evidence=args.evidence,
+        set_aside=args.set_aside,
+        assign=args.assign,
+        matter=args.matter,
+    )
     return answered(
         args,
         lambda case: review(
-            case, args.exceptions, what, reason=args.reason, initials=initials_of(args, case),
-            error_amount=None if args.amount is None else typed_amount(args.amount, "--amount"), evidence=args.evidence, set_aside=args.set_aside,
+            case, args.exceptions, to_record, where=args.where, initials=initials_of(args, case)
         ),
-    )  # fmt: skip
+    )

@@ -24,6 +24,7 @@ def queue(
     status: str = ALL,
     screen: str | None = None,
     table: str | None = None,
+    where: str | None = None,
     top: int = 20,
 ) -> Answer[list[AuditException]]:
     """The exceptions of the case, the most telling first.
@@ -34,6 +35,8 @@ def queue(
         ``open``, ``cleared``, ``error``, ``referred`` or ``all``.
     screen, table : str, optional
         Only those that a screen of such a name marked, or those of a table.
+    where : str, optional
+        Only those that meet a condition over the queue's columns.
     top : int
         How many are printed; files and the value hold all.
 
@@ -61,6 +64,10 @@ def queue(
         if table not in case.plan.tables:
             raise UserError(f"there is no table {table!r}{nearest(table, case.plan.tables)}")
         chosen = [item for item in chosen if item.table == table]
+    if where:
+        from sabueso.case.selecting import chosen_by
+
+        chosen = chosen_by(chosen, where)
 
     def show(console: Console) -> None:
         from sabueso.show.queue import show_queue

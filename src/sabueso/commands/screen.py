@@ -85,6 +85,7 @@ def _content(done: Run, every: int, waiting: int) -> Json:
             for item in done.screens
         ],
         "failed": [vars(item) for item in done.failed],
+        "reopened": [{"id": name, "reason": reason} for name, reason in done.reopened],
         "exceptions": every,
         "open": waiting,
         "tests_made": sum(item.finding.tests_made for item in done.screens),

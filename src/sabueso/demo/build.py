@@ -9,11 +9,12 @@ from pathlib import Path
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Values
 from sabueso.case.folder import Case
+from sabueso.case.noting import record_note
 from sabueso.case.plan import write_links, write_rules, write_screen
 from sabueso.case.programme import run_programme
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.recording import Run
-from sabueso.case.reviews import Disposition, record_disposition, record_note, record_sign_off
+from sabueso.case.reviews import Disposition, record_disposition, record_sign_off
 from sabueso.case.sources import source_files
 from sabueso.case.taken import TakeReport, Taking
 from sabueso.case.taking import take_in

@@ -70,7 +70,7 @@ def write_paper(case: Case) -> list[Path]:
             rules=_rules(case),
             table_notes={name: written[name] for name in case.plan.tables if name in written},
             sections=[_section(f, every, written, case) for f in findings],
-            views=[_view(view) for view in latest_views(case)],
+            views=[_view(view, written) for view in latest_views(case)],
             totals=_totals(every, findings),
             people=_people(every),
             failures=last_failures(case),
@@ -217,7 +217,6 @@ def _section(
         (item, mark) for item in every for mark in item.marks if mark.screen == recorded.screen
     ]
     marked.sort(key=lambda pair: pair[1].rank)
-    own = written.get(recorded.screen, {})
     fields = screen.settings.model_fields
     settings = [
         (name, ", ".join(map(str, value)) if isinstance(value, list) else str(value))
@@ -237,8 +236,7 @@ def _section(
         "blocks": _page_blocks(view, flags=not marked),
         "marked": marked[:MOST_EXCEPTIONS],
         "more": max(len(marked) - MOST_EXCEPTIONS, 0),
-        "observation": own.get("observation"),
-        "conclusion": own.get("conclusion"),
+        "notes": written.get(recorded.screen, {}),
         "currency": case.plan.case.currency,
     }
 
@@ -247,7 +245,7 @@ MOST_ACROSS = 6
 """Values across that a page is wide enough for; the figure and the data files have all."""
 
 
-def _view(recorded: RecordedView) -> dict[str, Any]:
+def _view(recorded: RecordedView, written: dict[str, Any]) -> dict[str, Any]:
     """A view of the plan as the template needs it."""
     result = recorded.drill
     across = result.across_values
@@ -270,6 +268,7 @@ def _view(recorded: RecordedView) -> dict[str, Any]:
         "lines": lines,
         "left": f"{left[0]} to {left[-1]}" if left else "",
         "cautions": result.cautions,
+        "notes": written.get(recorded.name, {}),
         "figure": None if picture is None else base64.b64encode(picture).decode(),
     }
 

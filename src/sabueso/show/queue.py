@@ -18,6 +18,12 @@ from sabueso.report.palette import AMBER, PLUM, SEA, STONE
 from sabueso.show.console import next_steps, notes, open_table, title
 
 STYLES = {"open": "", "cleared": SEA, "error": AMBER, "referred": PLUM}
+_DONE = {
+    "reopen": "reopened",
+    "sign-off": "signed off",
+    "assignment": "assigned to",
+    "matter": "matter",
+}
 MARKS = {"open": "○", "cleared": "✓", "error": "×", "referred": "!"}
 
 
@@ -82,6 +88,31 @@ def show_queue(
         )
 
 
+def show_listed(console: Console, items: Sequence[AuditException], *, recorded: bool) -> None:
+    """Many exceptions, a line each, with what they come to."""
+    amounts = [Decimal(item.amount) for item in items if item.amount is not None]
+    did = "recorded of" if recorded else "chosen:"
+    title(
+        console, f"{did} {num.many(len(items), 'exception')}", num.amount(sum(amounts, Decimal(0)))
+    )
+    table = open_table(
+        [
+            ("id", "left"),
+            ("status", "left"),
+            ("amount", "right"),
+            ("subject", "flex"),
+            ("matter", "flex"),
+        ]
+    )
+    for item in items:
+        amount = "–" if item.amount is None else num.amount(Decimal(item.amount))
+        table.add_row(
+            f" {item.id}", status_text(item.review), amount, item.label, item.review.matter
+        )
+    console.print(table)
+    console.print()
+
+
 def show_exception(console: Console, item: AuditException) -> None:
     """One exception: why it stands where it stands, and its review."""
     title(console, f"{item.id} · {item.label}", f"{item.table}, {item.kind}")
@@ -116,10 +147,13 @@ def show_review(console: Console, review: Review) -> None:
         grid.add_column(no_wrap=True)
     grid.add_column(overflow="fold")
     for event in review.history:
-        what = event.body.get("disposition", "reopened" if event.kind == "reopen" else "signed off")
+        what = event.body.get("disposition", _DONE.get(event.kind, event.kind))
         detail = event.body.get("reason", "")
+        detail += event.body.get("to", "") + event.body.get("matter", "")
         if event.body.get("error_amount"):
             detail += f" (amount of the error {num.amount(Decimal(event.body['error_amount']))})"
+        if event.body.get("selected_by"):
+            detail += f" (chosen by {event.body['selected_by']})"
         if event.body.get("set_aside"):
             detail += " (set aside from later statistics)"
         for file in event.body.get("evidence", []):

@@ -14,7 +14,7 @@ def queue_sheet(items: Sequence[AuditException]) -> Sheet:
     header = [
         "place", "id", "table", "kind", "subject", "amount", "marks", "screens", "best standing",
         "status", "reason", "initials", "reviewed at", "signed off", "amount of error", "set aside",
-        "evidence SHA-256", "rows",
+        "evidence SHA-256", "assigned", "matter", "rows",
     ]  # fmt: skip
     rows: list[list[object]] = []
     for item in items:
@@ -26,7 +26,8 @@ def queue_sheet(items: Sequence[AuditException]) -> Sheet:
                 "; ".join(m.screen for m in item.marks), f"{mark.rank} of {mark.flagged}",
                 review.status, review.reason, review.initials, review.at, review.signed_off,
                 review.error_amount, "yes" if review.set_aside else "",
-                "; ".join(e["sha256"] for e in review.evidence), item.selector,
+                "; ".join(e["sha256"] for e in review.evidence), review.assigned, review.matter,
+                item.selector,
             ]
         )  # fmt: skip
     return Sheet("exceptions", header, rows)

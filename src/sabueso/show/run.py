@@ -50,6 +50,7 @@ def show_run(
         "not run",
         (f"{item.screen}: {item.reason}" for item in done.failed),
     )
+    notes(console, "reopened", (f"{name}: {reason}" for name, reason in done.reopened))
     capped = [item for item in done.screens if item.flags_file]
     notes(console, "note", (_capped(done, item) for item in capped))
     aimed = next((item for item in capped if "aim" in item.finding.settings), None)
