@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import subprocess
 from decimal import Decimal
 
 import pytest
@@ -147,3 +148,150 @@ def test_a_changed_amount_reopens_what_was_explained(tmp_path):
     assert now["x"]["status"] == "open" and now["y"]["status"] == "cleared"
     history = inside("review", ids["x"], cwd=case).stdout
     assert "agreed x" in history and "when it was reviewed" in " ".join(history.split())
+
+
+def fill(path, to, change):
+    """Go through a workbook as a spreadsheet program would, and save it under another name."""
+    import xlsxwriter
+    from python_calamine import CalamineWorkbook
+
+    book = CalamineWorkbook.from_path(str(path))
+    sheets = {name: book.get_sheet_by_name(name).to_python() for name in book.sheet_names}
+    header, *rows = sheets["queue"]
+    places = {name: header.index(name) for name in header}
+    change(sheets, {row[places["id"]]: row for row in rows}, places)
+    made = xlsxwriter.Workbook(str(to))
+    for name, cells in sheets.items():
+        page = made.add_worksheet(name)
+        for i, row in enumerate(cells):
+            for j, value in enumerate(row):
+                page.write(i, j, value) if value != "" else None
+    made.close()
+
+
+def test_the_queue_goes_through_a_spreadsheet_and_back(case, tmp_path):
+    from python_calamine import CalamineWorkbook
+
+    last = inside_json("queue", "--status", "open", "--top", "999", cwd=case)[-1]["id"]
+    inside("review", last, "--cleared", "--reason", "below the limit", "--as", "KL", cwd=case)
+    said = inside("review", "--sheet", "q.xlsx", cwd=case).stdout
+    items = inside_json("queue", "--top", "999", cwd=case)
+    assert f"{len(items)} exceptions" in said
+    book = CalamineWorkbook.from_path(str(case / "q.xlsx"))
+    assert book.sheet_names == ["queue", "rows", "notes"]
+    assert (
+        "nothing is filled in"
+        in inside("review", "--from", "q.xlsx", "--as", "ab", cwd=case, code=2).stderr
+    )
+    opened = [i["id"] for i in items if i["status"] == "open"]
+    cleared = last
+    one, two, three, four = opened[:4]
+
+    def change(sheets, rows, at):
+        rows[one][at["judgement"]], rows[one][at["reason"]] = (
+            "cleared",
+            "contract seen; =no formula",
+        )
+        rows[two][at["judgement"]], rows[two][at["reason"]] = "Error", "mistyped"
+        rows[two][at["amount of error"]] = 5621.54
+        rows[three][at["matter"]], rows[three][at["assign to"]] = "November", "jt"
+        rows[four][at["judgement"]], rows[four][at["reason"]] = "error", "sent twice"
+        rows[four][at["amount of error"]] = "1.188,00"
+        rows[cleared][at["judgement"]] = "sign-off"
+        note = next(row for row in sheets["notes"] if row[0] == "account totals against last year")
+        note[2] = "two accounts stand out"
+
+    fill(case / "q.xlsx", case / "back.xlsx", change)
+    before = len(events(case))
+    checked = inside("review", "--from", "back.xlsx", "--check", "--as", "ab", cwd=case).stdout
+    assert "would be recorded of 5 exceptions" in checked and len(events(case)) == before
+    inside("review", "--from", "back.xlsx", "--as", "ab", cwd=case)
+    now = {i["id"]: i for i in inside_json("queue", "--top", "999", cwd=case)}
+    assert (now[one]["status"], now[one]["initials"]) == ("cleared", "AB")
+    assert now[two]["error_amount"] == "5621.54" and now[four]["error_amount"] == "1188.00"
+    assert (now[three]["matter"], now[three]["assigned"], now[three]["status"]) == (
+        "November",
+        "JT",
+        "open",
+    )
+    assert now[cleared]["signed_off"] == "AB"
+    assert len(events(case)) == before + 7
+    # The same sheet once more: what it was written from has changed.
+    again = inside("review", "--from", "back.xlsx", "--as", "ab", cwd=case, code=2).stderr
+    assert "has changed since the sheet was written" in again and len(events(case)) == before + 7
+
+
+@pytest.mark.parametrize(
+    ("filled", "message"),
+    [
+        ({"judgement": "cleared"}, "needs its reason"),
+        ({"judgement": "fine", "reason": "x"}, "no judgement 'fine'"),
+        ({"reason": "x"}, "without a judgement"),
+        (
+            {"judgement": "cleared", "reason": "x", "amount of error": 3.0},
+            "goes with --error alone",
+        ),
+        ({"judgement": "error", "reason": "x", "amount of error": "1,188"}, "1,188"),
+        ({"judgement": "sign-off"}, "there is no disposition to sign off"),
+        ({"judgement": "reopen", "reason": "x"}, "is open already"),
+        ({"matter": "payments"}, "cannot be called"),
+        ({"id": "PAY-ZZZZZ", "judgement": "cleared", "reason": "x"}, "there is no exception"),
+        ({"id": "what", "judgement": "cleared", "reason": "x"}, "is no exception id"),
+        ({"seen": "x", "judgement": "cleared", "reason": "x"}, "was changed"),
+    ],
+)
+def test_a_row_that_cannot_be_recorded_is_named_and_nothing_is(case, filled, message):
+    inside("review", "--sheet", "q.xlsx", cwd=case)
+    items = inside_json("queue", "--status", "open", cwd=case)
+
+    def change(_sheets, rows, at):
+        good = rows[items[1]["id"]]
+        good[at["judgement"]], good[at["reason"]] = "referred", "for counsel"
+        for name, value in filled.items():
+            rows[items[0]["id"]][at[name]] = value
+
+    fill(case / "q.xlsx", case / "back.xlsx", change)
+    before = len(events(case))
+    stderr = inside("review", "--from", "back.xlsx", "--as", "AB", cwd=case, code=2).stderr
+    assert message in stderr and "row " in stderr and "nothing was recorded" in stderr
+    assert stderr.count("\n") == 1 and len(events(case)) == before
+
+
+def test_files_that_are_no_sheets(case):
+    (case / "t.xlsx").write_bytes(b"PK\x03\x04 nothing")
+    for name, message in (("t.xlsx", "cannot be read"), ("gone.xlsx", "no such file")):
+        assert message in inside("review", "--from", name, "--as", "AB", cwd=case, code=2).stderr
+    inside("queue", "--out", "plain.xlsx", cwd=case)
+    assert (
+        "no sheet 'queue'"
+        in inside("review", "--from", "plain.xlsx", "--as", "AB", cwd=case, code=2).stderr
+    )
+
+
+def test_a_spreadsheet_program_saves_it_and_it_is_read_back(case, tmp_path):
+    program = shutil.which("soffice")
+    if program is None:
+        pytest.skip("no spreadsheet program is on this machine")
+    inside("review", "--sheet", "q.xlsx", cwd=case)
+    one = inside_json("queue", "--status", "open", "--top", "1", cwd=case)[0]["id"]
+
+    def change(_sheets, rows, at):
+        rows[one][at["judgement"]], rows[one][at["reason"]] = "error", "typed twice"
+        rows[one][at["amount of error"]] = 0.29
+
+    fill(case / "q.xlsx", case / "filled.xlsx", change)
+    for kind in ("ods", "xlsx"):
+        out = tmp_path / kind
+        asked = [
+            "--headless",
+            f"-env:UserInstallation=file://{tmp_path}/profile",
+            "--convert-to",
+            kind,
+        ]
+        subprocess.run([program, *asked, "--outdir", str(out), str(case / "filled.xlsx")], check=True,
+                       capture_output=True, timeout=240)  # fmt: skip
+        checked = inside_json(
+            "review", "--from", str(out / f"filled.{kind}"), "--check", "--as", "AB", cwd=case
+        )
+        (line,) = checked["lines"]
+        assert (line["identity"], line["judgement"], line["error_amount"]) == (one, "error", "0.29")

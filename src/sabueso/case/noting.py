@@ -5,6 +5,7 @@ from __future__ import annotations
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Json
 from sabueso.case.folder import Case
+from sabueso.case.register import Writer
 from sabueso.case.reviews import Recorded, check_initials
 from sabueso.case.standing import matters, notes
 
@@ -28,22 +29,40 @@ def record_note(
         If there is no such subject or note, or the text is empty.
     """
     who = check_initials(initials)
+    with case.locked() as writer:
+        return record_note_of(case, writer, (subject, kind, text), who, replaces)
+
+
+def record_note_of(
+    case: Case,
+    writer: Writer,
+    note: tuple[str, str, str],
+    who: str,
+    replaces: int | None = None,
+) -> Recorded:
+    """The same within a transaction. ``note`` is its subject, kind and text.
+
+    Raises
+    ------
+    UserError
+        As :func:`record_note`.
+    """
+    given, kind, text = note
     if not text.strip():
         raise UserError(f"the {kind} is empty")
-    with case.locked() as writer:
-        subject = _subject(case, subject)
-        body: Json = {"kind": kind, "text": text.strip()}
-        known = notes(case.register).get(subject, {}).get(kind, [])
-        if replaces is not None:
-            if replaces not in [event.seq for event in known]:
-                have = ", ".join(str(event.seq) for event in known) or "none"
-                raise UserError(
-                    f"--replaces {replaces}: no {kind} on {subject!r} was recorded as that event; there is {have}"
-                )
-            body["replaces"] = replaces
-        elif known and (known[-1].initials, known[-1].body["text"]) == (who, body["text"]):
-            return Recorded(known[-1], again=True)
-        return Recorded(writer.append("note", subject, who, body))
+    subject = _subject(case, given)
+    body: Json = {"kind": kind, "text": text.strip()}
+    known = notes(case.register).get(subject, {}).get(kind, [])
+    if replaces is not None:
+        if replaces not in [event.seq for event in known]:
+            have = ", ".join(str(event.seq) for event in known) or "none"
+            raise UserError(
+                f"--replaces {replaces}: no {kind} on {subject!r} was recorded as that event; there is {have}"
+            )
+        body["replaces"] = replaces
+    elif known and (known[-1].initials, known[-1].body["text"]) == (who, body["text"]):
+        return Recorded(known[-1], again=True)
+    return Recorded(writer.append("note", subject, who, body))
 
 
 def _subject(case: Case, given: str) -> str:

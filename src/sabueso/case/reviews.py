@@ -91,6 +91,17 @@ class Disposition:
     selected_by: str = ""
     """The condition that chose the exceptions, where one did."""
 
+    def body(self) -> Json:
+        """What its event says, but for the evidence."""
+        body: Json = {"disposition": self.what, "reason": self.reason.strip()}
+        if self.error_amount is not None:
+            body["error_amount"] = format(self.error_amount, "f")
+        if self.set_aside:
+            body["set_aside"] = True
+        if self.selected_by:
+            body["selected_by"] = self.selected_by
+        return body
+
     def check(self) -> None:
         """Refuse what cannot be recorded.
 
@@ -113,6 +124,75 @@ class Disposition:
                 raise UserError(f"{path}: there is no such evidence file")
 
 
+class Desk:
+    """Reviews recorded within one transaction of the register: all of them, or none.
+
+    What another command has just recorded counts: standings are read when the desk is set up, within
+    the transaction.
+    """
+
+    def __init__(self, case: Case, writer: Writer, initials: str) -> None:
+        self._case, self._writer, self.who = case, writer, initials
+        self._now = reviews(case.register)
+        self._stakes: dict[str, dict[str, str]] = {}
+
+    def standing(self, identity: str) -> Review:
+        return self._now.get(identity, Review())
+
+    def prepare(self, ids: Sequence[str]) -> None:
+        """Read at once what dispositions of these need."""
+        self._stakes |= _at_stake(self._case, ids)
+
+    def dispose(self, identity: str, body: Json) -> Recorded:
+        if identity not in self._stakes:
+            self.prepare([identity])
+        stakes = self._stakes.get(identity)
+        return self._append(
+            "disposition", identity, body | ({"at_stake": stakes} if stakes else {})
+        )
+
+    def sign_off(self, identity: str) -> Recorded:
+        """Raises UserError where there is nothing to sign off, or the same initials disposed of it."""
+        review = self.standing(identity)
+        if review.status == "open":
+            raise UserError(f"{identity} is open: there is no disposition to sign off")
+        if review.signed_off and review.signed_off != self.who:
+            raise UserError(f"{identity} is signed off already by {review.signed_off}")
+        if review.initials == self.who:
+            raise UserError(
+                f"{identity} was disposed of by {self.who}: the sign-off needs other initials"
+            )
+        if review.signed_off:
+            last = next(e for e in reversed(review.history) if e.kind == "sign-off")
+            return Recorded(last, again=True)
+        assert review.disposed is not None, identity
+        return self._append("sign-off", identity, {"of": review.disposed.seq})
+
+    def reopen(self, identity: str, reason: str) -> Recorded:
+        """Raises UserError where it is open already, but for the same reopening recorded twice."""
+        review, body = self.standing(identity), {"reason": reason}
+        if review.status == "open" and not self._is_last(review, "reopen", body):
+            raise UserError(f"{identity} is open already")
+        return self._append("reopen", identity, body)
+
+    def put(self, kind: str, identity: str, body: Json) -> Recorded:
+        """An event that changes nothing of how the exception stands."""
+        return self._append(kind, identity, body)
+
+    def _append(self, kind: str, identity: str, body: Json) -> Recorded:
+        """Append an event, unless the last one of its subject is the same."""
+        review = self._now.setdefault(identity, Review())
+        if self._is_last(review, kind, body):
+            return Recorded(review.history[-1], again=True)
+        event = self._writer.append(kind, identity, self.who, body)
+        review.apply(event)
+        return Recorded(event)
+
+    def _is_last(self, review: Review, kind: str, body: Json) -> bool:
+        last = review.history[-1] if review.history else None
+        return last is not None and (last.kind, last.initials, last.body) == (kind, self.who, body)
+
+
 def record_disposition(
     case: Case, given: Sequence[str], initials: str, disposition: Disposition
 ) -> list[Recorded]:
@@ -129,25 +209,13 @@ def record_disposition(
     ids = known_ids(case, given)
     who = check_initials(initials)
     disposition.check()
-    body: Json = {"disposition": disposition.what, "reason": disposition.reason.strip()}
-    if disposition.error_amount is not None:
-        body["error_amount"] = format(disposition.error_amount, "f")
+    body = disposition.body()
     if disposition.evidence:
         body["evidence"] = _keep_evidence(case, disposition.evidence)
-    if disposition.set_aside:
-        body["set_aside"] = True
-    if disposition.selected_by:
-        body["selected_by"] = disposition.selected_by
     with case.locked() as writer:
-        now = reviews(case.register)
-        stakes = _at_stake(case, ids)
-        return [
-            _unless_recorded(
-                writer, now.get(identity), "disposition", identity, who,
-                body | ({"at_stake": stakes[identity]} if stakes.get(identity) else {}),
-            )
-            for identity in ids
-        ]  # fmt: skip
+        desk = Desk(case, writer, who)
+        desk.prepare(ids)
+        return [desk.dispose(identity, body) for identity in ids]
 
 
 def _at_stake(case: Case, ids: Sequence[str]) -> dict[str, dict[str, str]]:
@@ -163,16 +231,6 @@ def _at_stake(case: Case, ids: Sequence[str]) -> dict[str, dict[str, str]]:
     return found
 
 
-def _unless_recorded(
-    writer: Writer, now: Review | None, kind: str, identity: str, who: str, body: Json
-) -> Recorded:
-    """Append an event, unless the last one of its subject is the same."""
-    last = now.history[-1] if now is not None else None
-    if last is not None and (last.kind, last.initials, last.body) == (kind, who, body):
-        return Recorded(last, again=True)
-    return Recorded(writer.append(kind, identity, who, body))
-
-
 def record_sign_off(case: Case, given: Sequence[str], initials: str) -> list[Recorded]:
     """Sign off dispositions by initials other than those that made them.
 
@@ -184,27 +242,8 @@ def record_sign_off(case: Case, given: Sequence[str], initials: str) -> list[Rec
     ids = known_ids(case, given)
     who = check_initials(initials)
     with case.locked() as writer:
-        # Read within the transaction: what another command has just recorded counts.
-        now = reviews(case.register)
-        found = []
-        for identity in ids:
-            review = now.get(identity, Review())
-            if review.status == "open":
-                raise UserError(f"{identity} is open: there is no disposition to sign off")
-            if review.signed_off and review.signed_off != who:
-                raise UserError(f"{identity} is signed off already by {review.signed_off}")
-            if review.initials == who:
-                raise UserError(
-                    f"{identity} was disposed of by {who}: the sign-off needs other initials"
-                )
-            if review.signed_off:
-                last = next(e for e in reversed(review.history) if e.kind == "sign-off")
-                found.append(Recorded(last, again=True))
-                continue
-            assert review.disposed is not None, identity
-            of = {"of": review.disposed.seq}
-            found.append(Recorded(writer.append("sign-off", identity, who, of)))
-        return found
+        desk = Desk(case, writer, who)
+        return [desk.sign_off(identity) for identity in ids]
 
 
 def record_assignment(case: Case, given: Sequence[str], to: str, initials: str) -> list[Recorded]:
@@ -224,30 +263,33 @@ def record_matter(case: Case, given: Sequence[str], matter: str, initials: str) 
     Raises
     ------
     UserError
-        If initials are missing, or the name is that of a screen or table, which notes are on too.
+        If initials are missing, or the name is that of a screen, view or table, which notes are on too.
     """
-    taken = [
-        *(s.name for s in case.plan.screens),
-        *(v.name for v in case.plan.views),
-        *case.plan.tables,
-    ]
-    if matter in taken:
-        raise UserError(f"a matter cannot be called {matter!r}: a screen, view or table is")
-    return _record_plain(case, given, initials, "matter", {"matter": matter.strip()})
+    return _record_plain(case, given, initials, "matter", {"matter": matter_name(case, matter)})
+
+
+def matter_name(case: Case, given: str) -> str:
+    """A name that a matter can have.
+
+    Raises
+    ------
+    UserError
+        If a screen, a view or a table has it.
+    """
+    plan = case.plan
+    if given in (*(s.name for s in plan.screens), *(v.name for v in plan.views), *plan.tables):
+        raise UserError(f"a matter cannot be called {given!r}: a screen, view or table is")
+    return given.strip()
 
 
 def _record_plain(
     case: Case, given: Sequence[str], initials: str, kind: str, body: Json
 ) -> list[Recorded]:
-    """Record an event of exceptions that changes nothing of how they stand."""
     ids = known_ids(case, given)
     who = check_initials(initials)
     with case.locked() as writer:
-        now = reviews(case.register)
-        return [
-            _unless_recorded(writer, now.get(identity), kind, identity, who, body)
-            for identity in ids
-        ]
+        desk = Desk(case, writer, who)
+        return [desk.put(kind, identity, body) for identity in ids]
 
 
 def record_reopening(
@@ -264,17 +306,9 @@ def record_reopening(
     who = check_initials(initials)
     if not reason.strip():
         raise UserError("reopening needs its reason: --reason TEXT")
-    body = {"reason": reason.strip()}
     with case.locked() as writer:
-        now = reviews(case.register)
-        found = []
-        for identity in ids:
-            review = now.get(identity, Review())
-            done = _unless_recorded(writer, now.get(identity), "reopen", identity, who, body)
-            if review.status == "open" and not done.again:
-                raise UserError(f"{identity} is open already")
-            found.append(done)
-        return found
+        desk = Desk(case, writer, who)
+        return [desk.reopen(identity, reason.strip()) for identity in ids]
 
 
 def _keep_evidence(case: Case, paths: Sequence[Path]) -> list[dict[str, str]]:

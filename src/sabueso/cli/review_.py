@@ -4,10 +4,16 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
+from sabueso.base.errors import UserError
 from sabueso.base.typed import typed_amount
 from sabueso.cli import words
 from sabueso.cli.common import answered, as_option, case_option, initials_of
+
+if TYPE_CHECKING:
+    from sabueso.case.folder import Case
+    from sabueso.commands.interface import Answer
 
 EXAMPLES = (
     'sabueso review PAY-4G41Q --cleared --reason "contract seen" '
@@ -16,6 +22,7 @@ EXAMPLES = (
     "sabueso review PAY-DB8SJ --sign-off --as MR",
     "sabueso review --where \"status = 'open' and kind = 'line' and amount < 50000\" --cleared "
     '--reason "below what the engagement looks at" --as KL',
+    "sabueso review --sheet queue.xlsx",
     'sabueso review PAY-4G41Q PAY-60MK2 --matter "payments of November" --assign JT --as KL',
 )
 
@@ -55,6 +62,26 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     more.add_argument(
         "--set-aside", action="store_true", help="leave the subject out of later statistics"
     )
+    sheet = parser.add_argument_group("through a spreadsheet")
+    sheet.add_argument(
+        "--sheet",
+        type=Path,
+        metavar="FILE.xlsx",
+        help="write the queue as a workbook to be filled in",
+    )
+    sheet.add_argument(
+        "--from",
+        dest="source",
+        type=Path,
+        metavar="FILE.xlsx",
+        help="record what was filled in, all or nothing",
+    )
+    sheet.add_argument(
+        "--check", action="store_true", help="with --from: say what would be recorded"
+    )
+    sheet.add_argument(
+        "--force", action="store_true", help="let --sheet write over a file that it did not make"
+    )
     more.add_argument("--assign", metavar="INITIALS", help="who is to review them")
     more.add_argument("--matter", metavar="NAME", help="what they belong to together")
     as_option(parser)
@@ -65,6 +92,8 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 def run(args: argparse.Namespace) -> int:
     from sabueso.commands.review import DISPOSITIONS, REOPEN, SIGN_OFF, ToRecord, review
 
+    if args.sheet is not None or args.source is not None:
+        return answered(args, lambda case: _through_a_sheet(args, case))
     what = next((d for d in DISPOSITIONS if getattr(args, d)), None)
     to_record = ToRecord(
         what=SIGN_OFF if args.sign_off else REOPEN if args.reopen else what,
@@ -81,3 +110,15 @@ def run(args: argparse.Namespace) -> int:
             case, args.exceptions, to_record, where=args.where, initials=initials_of(args, case)
         ),
     )
+
+
+def _through_a_sheet(args: argparse.Namespace, case: Case) -> Answer[Any]:
+    from sabueso.commands.review_sheet import from_sheet, write_sheet
+
+    if args.exceptions:
+        raise UserError(
+            "a sheet holds the queue, or what --where chooses of it, and not exceptions by id"
+        )
+    if args.sheet is not None:
+        return write_sheet(case, args.sheet, where=args.where, force=args.force)
+    return from_sheet(case, args.source, initials=initials_of(args, case), check=args.check)
