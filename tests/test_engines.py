@@ -29,8 +29,9 @@ from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.derived import with_derived
 from sabueso.population.drill import Asked, drill, rows
-from sabueso.population.driving import of_change, of_rows, peers_of, rate_and_volume
+from sabueso.population.driving import of_change, of_rows, rate_and_volume
 from sabueso.population.engines import Engine, EngineSettings, QueryError, open_engine
+from sabueso.population.peers import peers_of
 from sabueso.population.population import Population
 
 pytestmark = pytest.mark.skipif(
@@ -324,12 +325,13 @@ def test_what_drives_a_figure_is_equal(populations):
     """The queries behind ``why``."""
     where = "first_digit(cost) = 4"
     who, account, cost = (populations[0].table.column(n) for n in ("who", "account", "cost"))
-    for column in (who, account):
-        here, there = (of_rows(p, where, column, cost) for p in populations)
+    values = [Candidate(column.name, sql.column(column.name)) for column in (who, account)]
+    for each in (*values, Candidate("month", sql.period(sql.column("day"), "month"))):
+        here, there = (of_rows(p, where, each, cost) for p in populations)
         assert here == there
     sides = [Span.of(name).holds(sql.column("day")) for name in ("2024", "2025")]
     hours = populations[0].table.column("hours")
-    here, there = (of_change(p, *(s.copy() for s in sides), who, cost) for p in populations)
+    here, there = (of_change(p, *(s.copy() for s in sides), values[0], cost) for p in populations)
     assert here == there
     here, there = (rate_and_volume(p, *(s.copy() for s in sides), hours, cost) for p in populations)
     assert here == there and here is not None

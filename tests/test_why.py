@@ -24,6 +24,7 @@ def payments(marisma):
     rows = list(csv.DictReader(io.StringIO(listed.stdout)))
     for row in rows:
         row["importe"] = Decimal(row["importe"])
+        row["month"] = row["fecha"][:7]
     return rows
 
 
@@ -61,6 +62,64 @@ def test_who_is_behind_a_digit_class(marisma, payments, ids):
     assert "factura" in drivers or "every row" in reasons["factura"]
     largest = sorted((r["importe"] for r in inside), reverse=True)[:3]
     assert Decimal(found["without_largest"]) == Decimal(found["amount"]) - sum(largest)
+
+
+def test_the_cause_is_named_in_the_first_sentences(marisma, ids):
+    """Kinds 1, 2 and 12 of the answers, and what the largest payment of all is among its own."""
+    first = {
+        name: as_json("why", i, cwd=marisma)["sentences"]
+        for name, i in ids.items()
+        if "first" in name
+    }
+    split = " ".join(first["first-two 49 · importe"][:2])
+    assert "usuario rvc" in split and split.count("S1") >= 3 and "adjusted p < 0.0001" in split
+    invented = " ".join(first["first 6 · importe"][:2])
+    assert "usuario mbo" in invented and "S1021" in invented
+    with (marisma / "inbox/answers.csv").open(encoding="utf-8") as file:
+        mistyped = {r["key"] for r in csv.DictReader(file) if r["kind"] == "12"}
+    named = [i for name, i in ids.items() if name.split(" · ")[0] in mistyped]
+    assert named
+    for identity in named:
+        found = as_json("why", identity, cwd=marisma)
+        assert found["sentences"][0].startswith("Unusual among its own kind")
+    assert any(
+        "Divided by 100" in s for i in named for s in as_json("why", i, cwd=marisma)["sentences"]
+    )
+
+
+def test_what_lies_around_it(marisma, payments, ids):
+    entity = next(i for name, i in ids.items() if name.startswith("empleado E020"))
+    found = as_json("why", entity, cwd=marisma)
+    assert found["among"]["measure"] == "avg(plus_mar)" and found["among"]["higher"] == 0
+    listed = sabueso("dig", "payroll", "--by", "empleado", "--measures", "avg(plus_mar)", "--where", "categoria <> 'tierra'", "--format", "csv",
+                     cwd=marisma)  # fmt: skip
+    means = [
+        float(r["avg(plus_mar)"])
+        for r in csv.DictReader(io.StringIO(listed.stdout))
+        if r["empleado"] != "total"
+    ]
+    assert found["among"]["n"] == len(means)
+    assert found["among"]["median"] == pytest.approx(float(np.median(means)))
+    assert sum(p["rows"] for p in found["history"]) == found["rows"]
+    row = next(i for name, i in ids.items() if name.startswith("P-018617"))
+    found = as_json("why", row, cwd=marisma)
+    (mine,) = [r for r in payments if r["pago"] == "P-018617"]
+    others = {
+        i: name.split(" · ")[0] for name, i in ids.items() if name.startswith("P-") and i != row
+    }
+    by_id = {r["pago"]: r for r in payments}
+    for each in found["beside"]:
+        assert each["value"] == mine[each["column"]]
+        same = {i for i, pago in others.items() if by_id[pago][each["column"]] == each["value"]}
+        assert set(each["exceptions"]) == same
+    peer = found["peers"][0]
+    assert sum(peer["bars"]) == peer["n"] and peer["bars"][peer["at"]] >= 1
+    sizes = [
+        float(r["importe"])
+        for r in payments
+        if r["proveedor"] == mine["proveedor"] and r["importe"] > 0
+    ]
+    assert peer["quartiles"] == pytest.approx(list(np.quantile(sizes, [0.25, 0.5, 0.75])))
 
 
 def journal(marisma, account):

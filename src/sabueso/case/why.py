@@ -3,28 +3,37 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from decimal import Decimal
 from typing import Any
 
 import sqlglot.expressions as exp
 
 from sabueso.base.plain import Cells, Json, Values, plain
+from sabueso.case.causes import ranked, sentences
 from sabueso.case.change import finding_of
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
+from sabueso.case.surroundings import (
+    Among,
+    Beside,
+    Period,
+    among_entities,
+    history_of,
+    marks_beside,
+)
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.drill import rows as drill_rows
 from sabueso.population.driving import (
+    Candidate,
     Driver,
-    Peers,
     candidates,
     of_change,
     of_rows,
-    peers_of,
     rate_and_volume,
 )
+from sabueso.population.peers import Peers, peers_of
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -57,6 +66,16 @@ class Why:
     largest: list[Cells]
     without_largest: Decimal | None
     rate_volume: tuple[Decimal, Decimal] | None = None
+    history: list[Period] = field(default_factory=list)
+    beside: list[Beside] = field(default_factory=list)
+    among: Among | None = None
+    asked: bool = False
+    """Whether columns were named to be looked at."""
+
+    @property
+    def sentences(self) -> list[str]:
+        """What is behind it in words, the most telling first."""
+        return sentences(self)
 
     def as_json(self) -> Json:
         item = self.exception
@@ -78,6 +97,10 @@ class Why:
             "contribution": self.contribution,
             "largest": [plain(row) for row in self.largest],
             "without_largest": plain(self.without_largest),
+            "sentences": self.sentences,
+            "history": [plain(vars(period)) for period in self.history],
+            "beside": [plain(vars(each)) for each in self.beside],
+            "among": None if self.among is None else plain(vars(self.among)),
             "rate_volume": None
             if self.rate_volume is None
             else {"volume": plain(self.rate_volume[0]), "rate": plain(self.rate_volume[1])},
@@ -109,8 +132,10 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
             opened(item.table, item.selector, with_set_aside=True), limit=MOST_ROWS, on=on
         )
         subject = item.subject
-        found, rest = candidates(table, columns, list(subject.clients()), measure)
         sides = _sides(subject, settings, population) if isinstance(subject, Line) else None
+        found, rest = candidates(
+            table, columns, list(subject.clients()), measure, months_of_year=sides is not None
+        )
         parts = None
         quantity = table.role("quantity")
         if sides is not None and quantity is not None and measure is not None:
@@ -123,6 +148,10 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
             drivers, more = _drivers(population, item, sides, found, measure)
             rest += more
         account = population.account(measure)
+        rows = opened(item.table, item.selector, with_set_aside=True)
+        history = history_of(opened, finding, subject, item.selector, measure)
+        beside = [] if columns else marks_beside(case, opened, item, rows)
+        among = among_entities(population, finding, subject)
     amount = carrying.population.used_total
     shown = [row for row in carrying.rows if measure is not None and row[measure.name] is not None][
         :MOST_LARGEST
@@ -136,7 +165,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         rows=carrying.population.used,
         amount=amount,
         change=sides is not None,
-        drivers=sorted(drivers, key=lambda d: -d.strength),
+        drivers=ranked(drivers, table.roles),
         not_considered=rest,
         peers=peers,
         contribution=_contribution(finding, item.id),
@@ -145,6 +174,10 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         if amount is None or measure is None
         else amount - sum((row[measure.name] for row in shown), Decimal(0)),
         rate_volume=parts,
+        history=history,
+        beside=beside,
+        among=among,
+        asked=bool(columns),
     )
 
 
@@ -152,7 +185,7 @@ def _drivers(
     population: Population,
     item: AuditException,
     sides: tuple[Any, Any] | None,
-    columns: Sequence[Column],
+    columns: Sequence[Candidate],
     measure: Column | None,
 ) -> tuple[list[Driver], list[tuple[str, str]]]:
     """What each column accounts for, and why others do not."""

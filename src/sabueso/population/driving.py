@@ -59,10 +59,36 @@ class Driver:
         return -first.p_adjusted if first.p_adjusted is not None else abs(first.part or 0.0)
 
 
+@dataclass(frozen=True)
+class Candidate:
+    """A column, or months, whose values are looked at."""
+
+    name: str
+    tree: Tree
+
+
+MONTH = "month"
+
+
 def candidates(
-    table: Table, named: Sequence[str], subject: Sequence[str], measure: Column | None
-) -> tuple[list[Column], list[tuple[str, str]]]:
-    """Columns to look at, and those that are not looked at with the reason.
+    table: Table,
+    named: Sequence[str],
+    subject: Sequence[str],
+    measure: Column | None,
+    *,
+    months_of_year: bool = False,
+) -> tuple[list[Candidate], list[tuple[str, str]]]:
+    """Columns to look at, the months where rows have dates among them, and those that are not looked
+    at with the reason.
+
+    Parameters
+    ----------
+    named : sequence of str
+        Columns asked for; all texts where none is.
+    subject : sequence of str
+        The columns of the subject's key.
+    months_of_year : bool
+        Whether a month is the same in every year, as where two years are compared.
 
     Raises
     ------
@@ -70,7 +96,8 @@ def candidates(
         If a column named is not in the table.
     """
     if named:
-        return [table.column(name) for name in named], []
+        return [Candidate(expressions.label(n, table), expressions.scalar(n, table, "--columns"))
+                for n in named], []  # fmt: skip
     identity = table.role("id")
     found, rest = [], []
     for column in table.columns:
@@ -85,12 +112,19 @@ def candidates(
         elif column.type != "text":
             rest.append((column.name, "no text; --columns looks at it"))
         else:
-            found.append(column)
+            found.append(Candidate(column.name, sql.column(column.name)))
+    date = table.role("date")
+    dated = date is not None and date.type in ("date", "timestamp")
+    if date is not None and dated and all(c.name != MONTH for c in table.columns):
+        month = sql.period(sql.column(date.name), MONTH)
+        if months_of_year:
+            month = sql.call("RIGHT", month, sql.integer(2))
+        found.append(Candidate(MONTH, month))
     return found, rest
 
 
 def of_rows(
-    population: Population, selector: str, column: Column, measure: Column | None
+    population: Population, selector: str, column: Candidate, measure: Column | None
 ) -> Driver | str:
     """The values of a column among the rows of a subject, against their share of all rows.
 
@@ -102,7 +136,7 @@ def of_rows(
             expressions=[exp.false()],
         )
     )
-    values: dict[str, Tree] = {"value": sql.column(column.name), "inside": inside}
+    values: dict[str, Tree] = {"value": column.tree.copy(), "inside": inside}
     if measure is not None:
         values["units"] = sql.minor_units(measure)
     base = population.base(values)
@@ -140,11 +174,11 @@ def of_rows(
 
 
 def of_change(
-    population: Population, before: Tree, after: Tree, column: Column, measure: Column
+    population: Population, before: Tree, after: Tree, column: Candidate, measure: Column
 ) -> Driver | str:
     """The values of a column by how much of the change between two sets of rows each carries."""
     base = population.base(
-        {"value": sql.column(column.name), "units": sql.minor_units(measure),
+        {"value": column.tree.copy(), "units": sql.minor_units(measure),
          "before": before, "after": after}
     )  # fmt: skip
     value, units = sql.column("value", "b"), sql.column("units", "b")
@@ -219,39 +253,3 @@ def _tells_nothing(values: int, rows: int) -> str:
     if values <= 1:
         return "one value on every row"
     return "another value on every row" if values == rows and rows > 1 else ""
-
-
-@dataclass(frozen=True)
-class Peers:
-    """A row among those that share a value with it."""
-
-    column: str
-    value: Any
-    n: int
-    median: float
-    larger: int
-    share: float | None
-
-
-def peers_of(
-    population: Population, column: Column, value: Any, amount: Decimal, measure: Column
-) -> Peers:
-    """How a row's amount stands among the rows with the same value of a column."""
-    units = sql.column("units", "b")
-    own = int(amount.scaleb(measure.scale))
-    base = population.base({"units": sql.minor_units(measure), "value": sql.column(column.name)})
-    literal: Tree = exp.null() if value is None else sql.text(str(value))
-    same = sql.same(sql.cast(sql.column("value", "b"), "VARCHAR"), literal)
-    larger = exp.GT(this=sql.magnitude(units.copy()), expression=sql.integer(abs(own)))
-    select = exp.select(
-        exp.alias_(exp.Count(this=units), "n"),
-        exp.alias_(sql.quantiles(units.copy(), ["0.5"]), "middle"),
-        exp.alias_(sql.only(sql.count(), larger), "larger"),
-        exp.alias_(sql.exact_sum(sql.magnitude(units.copy())), "size"),
-    ).from_(base.subquery("b"))
-    row = population.query(select.where(same)).to_pylist()[0]
-    size = int(row["size"] or 0)
-    median = float(sql.exact_quantile(row["middle"][0], "0.5")) / 10**measure.scale
-    return Peers(
-        column.name, value, row["n"], median, row["larger"], abs(own) / size if size else None
-    )

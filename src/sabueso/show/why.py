@@ -5,10 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from rich.console import Console
+from rich.table import Table as Grid
 from rich.text import Text
 
+from sabueso.case.causes import is_its_own
 from sabueso.case.why import Why
 from sabueso.population.driving import Driver, Value
+from sabueso.population.peers import Peers
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Sheet
 from sabueso.report.commands import shell
@@ -30,23 +33,21 @@ def show_why(console: Console, found: Why) -> None:
             f" {num.many(found.rows, 'row')} of {found.population_rows:,} {verb} behind it{amount}"
         )
     )
+    console.print()
+    _show_sentences(console, found)
     if found.contribution:
         _show_contribution(console, found)
     if found.peers:
         _show_peers(console, found)
-    if found.rate_volume is not None:
-        volume, rate = found.rate_volume
-        console.print(
-            Text(
-                f"\n of the change {num.amount(volume + rate, found.scale)}: quantity "
-                f"{num.amount(volume, found.scale)}, price {num.amount(rate, found.scale)}"
-            )
-        )
-    for driver in found.drivers[:MOST_COLUMNS]:
+    drivers = [d for d in found.drivers if found.asked or not is_its_own(found, d)]
+    telling = [d for d in drivers if found.asked or found.change or _tells(d)]
+    for driver in telling[:MOST_COLUMNS]:
         _show_driver(console, found, driver)
-    if not found.drivers and not found.peers and found.rate_volume is None:
-        console.print(Text("\n no column tells more about it"))
+    quiet = [d.column for d in drivers if d not in telling]
+    if quiet:
+        console.print(Text(f"\n no value stands out in {', '.join(quiet)}", style=STONE))
     _show_largest(console, found)
+    _show_history(console, found)
     console.print()
     if found.not_considered and not found.peers:
         by_reason: dict[str, list[str]] = {}
@@ -111,13 +112,13 @@ def _show_peers(console: Console, found: Why) -> None:
     console.print()
     table = open_table(
         [("among the rows of", "flex"), ("n", "right"), ("median", "right"), ("larger", "right"),
-         ("share of their amounts", "right")]
+         ("of their amounts", "right"), ("by size", "left")]
     )  # fmt: skip
     for peer in found.peers:
         table.add_row(
             f" {peer.column} {'(missing)' if peer.value is None else peer.value}",
             num.count(peer.n), num.number(peer.median, found.scale), num.count(peer.larger),
-            num.percent(peer.share),
+            num.percent(peer.share), bars_text(peer) if peer.bars else Text(""),
         )  # fmt: skip
     console.print(table)
 
@@ -127,6 +128,50 @@ def _show_contribution(console: Console, found: Why) -> None:
     table = open_table([("measure", "left"), ("of the distance", "right")])
     for name, share in sorted(found.contribution.items(), key=lambda pair: -pair[1]):
         table.add_row(f" {name}", Text(f"{share:.0f}%", style=SEA))
+    console.print(table)
+
+
+def _tells(driver: Driver) -> bool:
+    """Whether a value has more of the rows than chance would give it."""
+    return any(v.p_adjusted is not None and v.p_adjusted < ALPHA for v in driver.values)
+
+
+def _show_sentences(console: Console, found: Why) -> None:
+    """What is behind it in words, the most telling first."""
+    for place, sentence in enumerate(found.sentences, 1):
+        grid = Grid.grid(padding=(0, 1))
+        grid.add_column(no_wrap=True)
+        grid.add_column(overflow="fold")
+        grid.add_row(Text(f" {place}", style=SEA), Text(sentence))
+        console.print(grid)
+
+
+STEPS = " ▁▂▃▄▅▆▇█"
+
+
+def bars_text(peer: Peers) -> Text:
+    """The peers by size from the smallest to the largest, and where the row stands among them."""
+    most = max(peer.bars)
+    text = Text()
+    for place, n in enumerate(peer.bars):
+        step = 0 if not n else max(1, round(n / most * (len(STEPS) - 1)))
+        own = place == peer.at
+        text.append("▲" if own else STEPS[step], style=AMBER if own else SEA)
+    return text
+
+
+def _show_history(console: Console, found: Why) -> None:
+    """The figure over the periods, each with a bar."""
+    if len(found.history) < 2:
+        return
+    console.print()
+    table = open_table([("period", "left"), ("rows", "right"), ("amount", "right"), ("", "left")])
+    sizes = [abs(float(p.amount if p.amount is not None else p.rows)) for p in found.history]
+    most = max(sizes) or 1.0
+    for period, size in zip(found.history, sizes, strict=True):
+        amount = "–" if period.amount is None else num.amount(period.amount, found.scale)
+        bar = Text("█" * round(24 * size / most), style=SEA)
+        table.add_row(f" {period.name}", num.count(period.rows), amount, bar)
     console.print(table)
 
 

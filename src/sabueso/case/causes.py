@@ -1,0 +1,218 @@
+"""What is behind an exception, said in sentences: the most telling first, each with its figures."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from decimal import Decimal
+from typing import TYPE_CHECKING
+
+from sabueso.population.driving import MONTH, Driver, Value
+from sabueso.population.peers import Peers
+from sabueso.report import numbers as num
+from sabueso.screens.subject import Entity
+
+if TYPE_CHECKING:
+    from sabueso.case.why import Why
+
+ALPHA = 0.05
+TELLING_ROLES = ("party", "preparer", "approver", "account")
+MOST = 6
+LEAST_PART = 0.25
+"""The part of a change that one value must make to be named."""
+
+
+def ranked(drivers: Sequence[Driver], roles: Mapping[str, str]) -> list[Driver]:
+    """Columns by what they tell: where several tell beyond doubt, people and parties before other
+    columns; then the smallest p, or the largest part of a change."""
+    order = [roles.get(role) for role in TELLING_ROLES]
+
+    def place(driver: Driver) -> tuple[float, ...]:
+        first = driver.values[0] if driver.values else None
+        sure = first is not None and first.p_adjusted is not None and first.p_adjusted < 1e-4
+        known = order.index(driver.column) if driver.column in order else len(order)
+        return (float(not sure), float(known) if sure else 0.0, -driver.strength)
+
+    return sorted(drivers, key=place)
+
+
+def sentences(found: Why) -> list[str]:
+    """What is behind an exception. Nothing is said that the figures do not carry."""
+    if found.change:
+        said = _of_change(found)
+    elif found.peers:
+        said = _of_row(found)
+    else:
+        said = [*_of_entity(found), *_of_rows(found)]
+    return [*said, *_beside(found)][:MOST]
+
+
+def _money(found: Why, value: Decimal | None) -> str:
+    return num.amount(value, found.scale)
+
+
+def _of_change(found: Why) -> list[str]:
+    said = []
+    if found.rate_volume is not None:
+        volume, rate = found.rate_volume
+        by = "price" if abs(rate) >= abs(volume) else "quantity"
+        other = "while the quantity moved the other way" if volume * rate < 0 else ""
+        if by == "quantity" and other:
+            other = "while the price moved the other way"
+        said.append(
+            f"The {by} moved it{', ' + other if other else ''}: of the change of {_signed(found, volume + rate)} "
+            f"the price makes {_signed(found, rate)} and the quantity {_signed(found, volume)}."
+        )
+    for driver in found.drivers:
+        for value in driver.values[:1]:
+            if value.part is None or value.part < LEAST_PART or driver.column == MONTH:
+                continue
+            rest = _rest(driver)
+            said.append(
+                f"{_named(driver, value)} makes {num.percent(value.part)} of the change: "
+                f"{_money(found, value.base)} before, {_money(found, value.amount)} after; without it the change "
+                f"is {_signed(found, rest)} and not {_signed(found, _whole(driver))}."
+            )
+    if not said:
+        said.append("No one value of a column makes a quarter of the change: it is spread.")
+    return said
+
+
+def _whole(driver: Driver) -> Decimal:
+    return sum((v.change or Decimal(0) for v in driver.values), Decimal(0))
+
+
+def _rest(driver: Driver) -> Decimal:
+    return _whole(driver) - (driver.values[0].change or Decimal(0))
+
+
+def _of_row(found: Why) -> list[str]:
+    """Peers first: whether it is unusual among its own kind, or in the whole alone."""
+    said = []
+    amount = found.amount
+    assert amount is not None
+    far = [p for p in found.peers if p.enough and p.stands(amount) == "far"]
+    usual = [p for p in found.peers if p.enough and p.stands(amount) == "ordinary"]
+    few = [p for p in found.peers if not p.enough]
+    if far:
+        said.append(
+            "Unusual among its own kind: "
+            + "; ".join(_place_of(found, p, amount) for p in far)
+            + "."
+        )
+    for peer in far:
+        factor = peer.shifted(amount)
+        if factor is not None:
+            moved = amount / factor
+            said.append(
+                f"Divided by {factor:,} it is {num.amount(round(moved, found.scale), found.scale)}, within the middle "
+                f"half of the rows of {peer.column} {_value(peer.value)}: a decimal mark may have been lost."
+            )
+            break
+    if usual:
+        said.append(
+            "Ordinary among the rows of "
+            + "; of ".join(
+                f"{p.column} {_value(p.value)} ({p.larger:,} of {p.n:,} are larger)" for p in usual
+            )
+            + "."
+        )
+    if few:
+        said.append(
+            "Too few to say what is usual: "
+            + "; ".join(f"{p.column} {_value(p.value)} has {num.many(p.n, 'row')}" for p in few)
+            + "."
+        )
+    if not said:
+        said.append(
+            "Beyond most rows of its own kind, and not far outside: "
+            + "; ".join(_place_of(found, p, amount) for p in found.peers)
+            + "."
+        )
+    return said
+
+
+def _place_of(found: Why, peer: Peers, amount: Decimal) -> str:
+    where = "the largest" if peer.larger == 0 else f"number {peer.larger + 1:,} by size"
+    times = abs(float(amount)) / abs(peer.median) if peer.median else 0.0
+    ratio = (
+        f", {num.number(times, 1)} times their median of {num.number(peer.median, found.scale)}"
+        if times
+        else ""
+    )
+    return f"{where} of {peer.n:,} rows of {peer.column} {_value(peer.value)}{ratio}"
+
+
+def _of_entity(found: Why) -> list[str]:
+    among = found.among
+    if among is None:
+        return []
+    contribution = found.contribution.get(among.measure, 0.0)
+    side = "highest" if among.value >= among.median else "lowest"
+    further = among.higher if side == "highest" else among.lower
+    place = f"the {side}" if further == 0 else f"{further:,} lie further"
+    return [
+        f"{among.measure} is {num.number(among.value)} where the median of {among.n:,} is "
+        f"{num.number(among.median)}, {place}; it makes {contribution:.0f}% of the distance."
+    ]
+
+
+def _of_rows(found: Why) -> list[str]:
+    """Values that have more of the rows than their share of all would give."""
+    said = []
+    own = [f"{d.column} {_value(d.values[0].value)}" for d in found.drivers if is_its_own(found, d)]
+    if own:
+        said.append(f"All of its rows are of {', '.join(own)}.")
+    for driver in found.drivers:
+        telling = [v for v in driver.values if v.p_adjusted is not None and v.p_adjusted < ALPHA]
+        telling = telling[:3]
+        if not telling or is_its_own(found, driver):
+            continue
+        rows = sum(v.rows for v in telling)
+        expected = sum(v.expected for v in telling)
+        worst = max(v.p_adjusted or 0.0 for v in telling)
+        names = _joined([_value(v.value) for v in telling])
+        have = "has" if len(telling) == 1 else "together have"
+        amount = sum((v.amount for v in telling if v.amount is not None), Decimal(0))
+        money = f" and {_money(found, amount)}" if found.amount is not None else ""
+        whose, they = ("its", "it") if len(telling) == 1 else ("their", "them")
+        said.append(
+            f"{driver.column} {names} {have} {rows:,} of its {found.rows:,} rows{money}, where {whose} share of "
+            f"all rows would give {num.number(expected, 1)} (adjusted {num.p_text(worst)}); without {they} "
+            f"{found.rows - rows:,} rows are left."
+        )
+    if len(said) == bool(own) and not found.contribution:
+        said.append(
+            "No value of a column looked at has more of its rows than its share of all rows would give."
+        )
+    return said
+
+
+def is_its_own(found: Why, driver: Driver) -> bool:
+    """Whether a column has one value on all rows of an entity: a property of it, such as its account
+    number or its grade, and no cause."""
+    return found.exception.kind == Entity.kind and len(driver.values) == 1
+
+
+def _beside(found: Why) -> list[str]:
+    said = []
+    for each in found.beside[:2]:
+        listed = ", ".join(each.exceptions[:4]) + (" …" if len(each.exceptions) > 4 else "")
+        many = num.many(len(each.exceptions), "other exception is", "other exceptions are")
+        said.append(f"{many} of {each.column} {_value(each.value)} too: {listed}.")
+    return said
+
+
+def _named(driver: Driver, value: Value) -> str:
+    return f"{driver.column} {_value(value.value)}"
+
+
+def _value(value: object) -> str:
+    return "(missing)" if value is None else str(value)
+
+
+def _joined(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else ", ".join(names[:-1]) + " and " + names[-1]
+
+
+def _signed(found: Why, value: Decimal) -> str:
+    return ("+" if value > 0 else "") + _money(found, value)
