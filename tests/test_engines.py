@@ -29,7 +29,7 @@ from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.derived import with_derived
 from sabueso.population.drill import Asked, drill, rows
-from sabueso.population.driving import of_change, of_rows, rate_and_volume
+from sabueso.population.driving import Candidate, of_change, of_rows, rate_and_volume
 from sabueso.population.engines import Engine, EngineSettings, QueryError, open_engine
 from sabueso.population.peers import peers_of
 from sabueso.population.population import Population

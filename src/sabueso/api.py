@@ -14,6 +14,7 @@ from typing import Any, Literal
 
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
+from sabueso.case.behind import Why
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import Run
@@ -21,7 +22,6 @@ from sabueso.case.redoing import Again
 from sabueso.case.reviews import Recorded
 from sabueso.case.sealing import Checked, Sealed
 from sabueso.case.taken import TakeReport
-from sabueso.case.why import Why
 from sabueso.population.drill import Drill, Measure, Rows
 from sabueso.screens.finding import Finding
 

@@ -4,15 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from decimal import Decimal
-from typing import TYPE_CHECKING
 
+from sabueso.case.behind import Why
 from sabueso.population.driving import MONTH, Driver, Value
 from sabueso.population.peers import Peers
 from sabueso.report import numbers as num
 from sabueso.screens.subject import Entity
-
-if TYPE_CHECKING:
-    from sabueso.case.why import Why
 
 ALPHA = 0.05
 TELLING_ROLES = ("party", "preparer", "approver", "account")

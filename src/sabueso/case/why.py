@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
 import sqlglot.expressions as exp
 
-from sabueso.base.plain import Cells, Json, Values, plain
+from sabueso.base.plain import Cells, Values
+from sabueso.case.behind import Why
 from sabueso.case.causes import ranked, sentences
 from sabueso.case.change import finding_of
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
 from sabueso.case.surroundings import (
-    Among,
-    Beside,
-    Period,
     among_entities,
     history_of,
     marks_beside,
@@ -43,68 +41,6 @@ from sabueso.screens.subject import Line, Row
 MOST_LARGEST = 3
 MOST_ROWS = 5
 PEER_ROLES = ("party", "account", "preparer")
-
-
-@dataclass(frozen=True)
-class Why:
-    """What was found. ``drivers`` the strongest column first; ``peers`` of a single row;
-    ``contribution`` of an entity's measures to its distance; ``largest`` the rows that carry most,
-    and what the figure is without them."""
-
-    exception: AuditException
-    on: str | None
-    currency: str
-    scale: int
-    population_rows: int
-    rows: int
-    amount: Decimal | None
-    change: bool
-    drivers: list[Driver]
-    not_considered: list[tuple[str, str]]
-    peers: list[Peers]
-    contribution: dict[str, float]
-    largest: list[Cells]
-    without_largest: Decimal | None
-    rate_volume: tuple[Decimal, Decimal] | None = None
-    history: list[Period] = field(default_factory=list)
-    beside: list[Beside] = field(default_factory=list)
-    among: Among | None = None
-    asked: bool = False
-    """Whether columns were named to be looked at."""
-
-    @property
-    def sentences(self) -> list[str]:
-        """What is behind it in words, the most telling first."""
-        return sentences(self)
-
-    def as_json(self) -> Json:
-        item = self.exception
-        return {
-            "id": item.id,
-            "table": item.table,
-            "kind": item.kind,
-            "subject": item.key,
-            "on": self.on,
-            "population_rows": self.population_rows,
-            "rows": self.rows,
-            "amount": plain(self.amount),
-            "drivers": [
-                {"column": d.column, "values": [plain(asdict(v)) for v in d.values]}
-                for d in self.drivers
-            ],
-            "not_considered": [{"column": c, "reason": r} for c, r in self.not_considered],
-            "peers": [plain(asdict(peer)) for peer in self.peers],
-            "contribution": self.contribution,
-            "largest": [plain(row) for row in self.largest],
-            "without_largest": plain(self.without_largest),
-            "sentences": self.sentences,
-            "history": [plain(vars(period)) for period in self.history],
-            "beside": [plain(vars(each)) for each in self.beside],
-            "among": None if self.among is None else plain(vars(self.among)),
-            "rate_volume": None
-            if self.rate_volume is None
-            else {"volume": plain(self.rate_volume[0]), "rate": plain(self.rate_volume[1])},
-        }
 
 
 def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
@@ -156,7 +92,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     shown = [row for row in carrying.rows if measure is not None and row[measure.name] is not None][
         :MOST_LARGEST
     ]
-    return Why(
+    found_behind = Why(
         exception=item,
         on=on,
         currency=finding.currency,
@@ -179,6 +115,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         among=among,
         asked=bool(columns),
     )
+    return replace(found_behind, sentences=sentences(found_behind))
 
 
 def _drivers(

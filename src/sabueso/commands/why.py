@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from sabueso.case.behind import Why
 from sabueso.case.folder import Case
-from sabueso.case.why import Why
 from sabueso.case.why import why as look_behind
 from sabueso.commands.interface import Answer, Data
 

@@ -170,7 +170,7 @@ def of_rows(
         )
         for row, p, q in zip(some, tails, adjusted, strict=True)
     ]
-    return Driver(column.name, sorted(listed, key=lambda v: (v.p or 0.0, -v.rows)))
+    return Driver(column.name, sorted(listed, key=lambda v: (v.p or 0.0, -v.rows, str(v.value))))
 
 
 def of_change(
@@ -215,7 +215,9 @@ def of_change(
                 part=(new - old) / whole if whole else None,
             )
         )
-    return Driver(column.name, sorted(listed, key=lambda v: -abs(v.change or Decimal(0))))
+    return Driver(
+        column.name, sorted(listed, key=lambda v: (-abs(v.change or Decimal(0)), str(v.value)))
+    )
 
 
 def rate_and_volume(

@@ -8,8 +8,8 @@ from rich.console import Console
 from rich.table import Table as Grid
 from rich.text import Text
 
+from sabueso.case.behind import Why
 from sabueso.case.causes import is_its_own
-from sabueso.case.why import Why
 from sabueso.population.driving import Driver, Value
 from sabueso.population.peers import Peers
 from sabueso.report import numbers as num
