@@ -135,6 +135,22 @@ def _names(population: Population) -> list[str]:
     return [c.name for c in population.table.columns]
 
 
+def _few_values(rows: Population, columns: list[tuple[str, str]]) -> dict[str, set[Any]]:
+    """By role, its values among some rows, where they are few."""
+    base = rows.base({role: sql.column(column) for role, column in columns})
+    counts = [
+        exp.alias_(exp.Count(this=exp.Distinct(expressions=[sql.column(role)])), role, quoted=True)
+        for role, _ in columns
+    ]
+    (many,) = rows.query(exp.select(*counts).from_(base.subquery("b"))).to_pylist()
+    few = [role for role, _ in columns if 0 < many[role] <= MOST_VALUES]
+    if not few:
+        return {}
+    select = exp.select(*map(sql.column, few)).from_(base.subquery("b")).distinct()
+    found = rows.query(select).to_pylist()
+    return {role: {row[role] for row in found} - {None} for role in few}
+
+
 def marks_beside(
     case: Case, opened: Callable[..., Population], item: AuditException, rows: Population
 ) -> list[Beside]:
@@ -143,17 +159,7 @@ def marks_beside(
     columns = [(role, rows.table.roles[role]) for role in BESIDE_ROLES if role in rows.table.roles]
     if not columns or isinstance(item.subject, Class):
         return []
-    own: dict[str, set[Any]] = {}
-    for role, column in columns:
-        found = drill(
-            rows,
-            Asked(
-                by=[expressions.quoted_name(column)], measures=["count(*)"], limit=MOST_VALUES + 1
-            ),
-        )
-        values = {n.key[0] for n in found.total.children} - {None}
-        if 0 < len(values) <= MOST_VALUES:
-            own[role] = values
+    own = _few_values(rows, columns)
     others = [
         each for each in queue(case)[:MOST_BESIDE]
         if each.table == item.table and each.id != item.id and isinstance(each.subject, (Row, Entity))

@@ -23,6 +23,7 @@ EXAMPLES = (
     "sabueso review --where \"status = 'open' and kind = 'line' and amount < 50000\" --cleared "
     '--reason "below what the engagement looks at" --as KL',
     "sabueso review --sheet queue.xlsx",
+    "sabueso review --walk --as KL",
     'sabueso review PAY-4G41Q PAY-60MK2 --matter "payments of November" --assign JT --as KL',
 )
 
@@ -62,6 +63,11 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     more.add_argument(
         "--set-aside", action="store_true", help="leave the subject out of later statistics"
     )
+    parser.add_argument(
+        "--walk",
+        action="store_true",
+        help="go through the queue at the terminal, a key a judgement",
+    )
     sheet = parser.add_argument_group("through a spreadsheet")
     sheet.add_argument(
         "--sheet",
@@ -92,6 +98,14 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
 def run(args: argparse.Namespace) -> int:
     from sabueso.commands.review import DISPOSITIONS, REOPEN, SIGN_OFF, ToRecord, review
 
+    if args.walk:
+        from sabueso.commands.walk import walk
+
+        if args.exceptions:
+            raise UserError("--walk goes through the queue, or what --where chooses of it")
+        return answered(
+            args, lambda case: walk(case, where=args.where, initials=initials_of(args, case))
+        )
     if args.sheet is not None or args.source is not None:
         return answered(args, lambda case: _through_a_sheet(args, case))
     what = next((d for d in DISPOSITIONS if getattr(args, d)), None)

@@ -33,15 +33,21 @@ def show_rows(console: Console, result: Rows, *, tall: bool, steps: Sequence[str
         f"{shown:,} of {num.many(result.population.used, 'row')} shown",
     )
     columns = [c for c in result.columns if not c.is_place]
-    if tall:
-        _tall(console, result, columns)
-    else:
-        _wide(console, result, columns)
+    rows_table(console, result, tall=tall)
     console.print()
     scale = next((c.scale for c in columns if c.name == result.on), 2)
     for line in account_lines(result.population, scale, result.currency):
         console.print(Text(line))
     next_steps(console, list(steps))
+
+
+def rows_table(console: Console, result: Rows, *, tall: bool = False) -> None:
+    """The rows alone; a single one is shown whole."""
+    columns = [c for c in result.columns if not c.is_place]
+    if tall or (len(result.rows) == 1 and not result.chosen):
+        _tall(console, result, columns)
+    else:
+        _wide(console, result, columns)
 
 
 def _tall(console: Console, result: Rows, columns: Sequence[Column]) -> None:

@@ -34,11 +34,11 @@ def show_why(console: Console, found: Why) -> None:
         )
     )
     console.print()
-    _show_sentences(console, found)
+    show_sentences(console, found)
     if found.contribution:
         _show_contribution(console, found)
     if found.peers:
-        _show_peers(console, found)
+        show_peers(console, found)
     drivers = [d for d in found.drivers if found.asked or not is_its_own(found, d)]
     telling = [d for d in drivers if found.asked or found.change or _tells(d)]
     for driver in telling[:MOST_COLUMNS]:
@@ -108,7 +108,8 @@ def _cells(found: Why, value: Value) -> list[str | Text]:
     ]
 
 
-def _show_peers(console: Console, found: Why) -> None:
+def show_peers(console: Console, found: Why) -> None:
+    """A row among those of its party, account and preparer."""
     console.print()
     table = open_table(
         [("among the rows of", "flex"), ("n", "right"), ("median", "right"), ("larger", "right"),
@@ -136,7 +137,7 @@ def _tells(driver: Driver) -> bool:
     return any(v.p_adjusted is not None and v.p_adjusted < ALPHA for v in driver.values)
 
 
-def _show_sentences(console: Console, found: Why) -> None:
+def show_sentences(console: Console, found: Why) -> None:
     """What is behind it in words, the most telling first."""
     for place, sentence in enumerate(found.sentences, 1):
         grid = Grid.grid(padding=(0, 1))
