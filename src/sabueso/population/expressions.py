@@ -216,6 +216,17 @@ def _column_or_period(name: str, table: Table, what: str = "--where") -> Tree:
     return sql.period(sql.column(date.name), name.lower(), table.fiscal_year_starts)
 
 
+def period_named(text: str, table: Table) -> str | None:
+    """The period of the date role that a group's text names, where it names no column."""
+    name = bare_name(text)
+    try:
+        table.column(name)
+        return None
+    except UserError:
+        known = name.lower() in sql.PERIODS and table.role("date") is not None
+        return name.lower() if known else None
+
+
 def own_order(text: str, table: Table) -> list[str] | None:
     """The values of a group in their own order where they have one that is not that of their letters:
     weekdays, bands, ages.

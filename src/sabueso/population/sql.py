@@ -228,17 +228,46 @@ def period(date: Tree, unit: str, first_month: int = 1) -> Tree:
     raise ValueError(f"unknown period {unit!r}")
 
 
+def period_code(date: Tree, unit: str, first_month: int = 1) -> Tree:
+    """A whole number for the period of a date: several times faster to group by than its text."""
+    if unit == "year":
+        return year(date, first_month)
+    if unit == "weekday":
+        return _days_since_monday(date)
+    size, part = (100, exp.Month) if unit == "month" else (10, exp.Quarter)
+    whole = exp.Mul(this=exp.Year(this=date), expression=integer(size))
+    return exp.paren(exp.Add(this=whole, expression=part(this=date.copy())))
+
+
+def period_of_code(code: Tree, unit: str) -> Tree:
+    """The text of a period from its number, as :func:`period` gives it."""
+    if unit == "year":
+        return cast(code, "VARCHAR")
+    if unit == "weekday":
+        choice = exp.Case(this=code)
+        for position, name in enumerate(WEEKDAYS):
+            choice = choice.when(integer(position), text(name), copy=False)
+        return choice
+    size = 100 if unit == "month" else 10
+    whole = cast(whole_division(code, integer(size)), "INTEGER")
+    rest = cast(exp.Mod(this=code.copy(), expression=integer(size)), "VARCHAR")
+    if unit == "month":
+        return _joined(whole, text("-"), call("LPAD", rest, integer(2), text("0")))
+    return _joined(whole, text("-Q"), rest)
+
+
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 
 
 def _weekday(date: Tree) -> Tree:
-    """The day of the week by its name; before 1900 the rest of the division is negative."""
+    return period_of_code(_days_since_monday(date), "weekday")
+
+
+def _days_since_monday(date: Tree) -> Tree:
+    """0 for Monday to 6 for Sunday; before 1900 the rest of the division is negative."""
     rest = exp.Mod(this=exp.paren(_since_monday(date)), expression=integer(7))
     positive = exp.paren(exp.Add(this=exp.paren(rest), expression=integer(7)))
-    choice = exp.Case(this=exp.Mod(this=positive, expression=integer(7)))
-    for position, name in enumerate(WEEKDAYS):
-        choice = choice.when(integer(position), text(name), copy=False)
-    return choice
+    return exp.Mod(this=positive, expression=integer(7))
 
 
 HOUR = "hour"

@@ -12,12 +12,12 @@ import pyarrow as pa
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.exact import exactly
 from sabueso.base.plain import Cells
-from sabueso.population import expressions
-from sabueso.population.drill.levels import Key, Levels, Order
+from sabueso.population import expressions, sql
+from sabueso.population.drill.levels import Grouped, Key, Levels, Order
 from sabueso.population.drill.measures import Figure, Measure, plan_of
 from sabueso.population.drill.rows import sort_direction
 from sabueso.population.population import Account, Population
-from sabueso.population.table import Column, Table, bare_name, exactly_scaled
+from sabueso.population.table import Column, Table, bare_name, exactly_scaled, money
 
 OWN_ORDER_MOST = 60
 """Groups with an order of their own, such as months, that a level shows whatever its limit."""
@@ -116,8 +116,8 @@ def drill(population: Population, asked: Asked) -> Drill:
         own = replace(plan.figures[0], label=asked.measure, scale=scale)
         plan = replace(plan, figures=(own,))
     named = column or _first_column(plan.figures, table)
-    keys = [expressions.scalar(text, table) for text in asked.by]
-    wide = expressions.scalar(asked.across, table, "--across") if asked.across else None
+    keys = [_grouped(text, table, "--by") for text in asked.by]
+    wide = _grouped(asked.across, table, "--across") if asked.across else None
     levels = Levels(population, keys, wide, plan)
     orders = _orders(asked, table, plan.figures)
     with levels.ready():
@@ -135,7 +135,7 @@ def drill(population: Population, asked: Asked) -> Drill:
         by=[expressions.label(text, table) for text in asked.by],
         across=asked.across,
         across_values=names,
-        population=population.account(named),
+        population=_account(population, named, plan.figures, total),
         total=total,
         currency=table.currency,
         scale=first.scale,
@@ -145,6 +145,31 @@ def drill(population: Population, asked: Asked) -> Drill:
     )
     _in_order(total, names)
     return drilled
+
+
+def _grouped(text: str, table: Table, what: str) -> Grouped:
+    """What a text groups by."""
+    tree = expressions.scalar(text, table, what)
+    period, date = expressions.period_named(text, table), table.role("date")
+    if period is None or date is None:
+        return Grouped(tree)
+    code = sql.period_code(sql.column(date.name), period, table.fiscal_year_starts)
+    return Grouped(tree, period, code)
+
+
+def _account(
+    population: Population, named: Column | None, figures: Sequence[Figure], total: Node
+) -> Account:
+    """The rows used and left out; where none can be left out they are those of the total, and need not be
+    counted again."""
+    summed = [i for i, f in enumerate(figures) if f.sum_of and named and f.column == named.name]
+    if population.conditions() or (named is not None and not summed):
+        return population.account(named)
+    if named is None:
+        return Account(total.rows, total.rows, {})
+    whole = total.values[summed[0]]
+    amount = money(0, named.scale) if whole is None else whole
+    return Account(total.rows, total.rows, {}, amount, amount)
 
 
 def _measures(asked: Asked, table: Table) -> tuple[list[str], Column | None]:

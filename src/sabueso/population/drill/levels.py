@@ -49,12 +49,22 @@ class Level:
 
 
 @dataclass(frozen=True)
+class Grouped:
+    """What rows are grouped by: the tree of its values; and where it is a period, which, and the tree of a
+    number for it, which is faster to group by."""
+
+    tree: Tree
+    period: str | None = None
+    code: Tree | None = None
+
+
+@dataclass(frozen=True)
 class Levels:
-    """Queries on the levels of one drill-down. ``keys`` are the trees of its groups."""
+    """Queries on the levels of one drill-down. ``keys`` are its groups, ``wide`` what stands across."""
 
     population: Population
-    keys: Sequence[Tree]
-    wide: Tree | None
+    keys: Sequence[Grouped]
+    wide: Grouped | None
     plan: Plan
 
     @contextmanager
@@ -63,8 +73,8 @@ class Levels:
         with ExitStack() as kept:
             if self.plan.merges:
                 names = [*self._names(), *(["wide"] if self.wide is not None else [])]
-                narrowest = self._aggregated(self._base(), names, merged=False)
-                kept.enter_context(self.population.staged(NARROWEST, narrowest))
+                narrowest = self._aggregated(self._base(coded=True), names, merged=False)
+                kept.enter_context(self.population.staged(NARROWEST, self._labelled(narrowest)))
             if self.plan.having is not None:
                 grouped = self._grouped(len(self.keys))
                 met = exp.select(*map(sql.column, self._names())).from_(grouped.subquery("m"))
@@ -163,10 +173,29 @@ class Levels:
         parts = enumerate(self.plan.parts)
         return [f"a{place}" for place, part in parts if part.argument is not None]
 
-    def _base(self) -> exp.Select:
-        values = {f"g{place}": tree.copy() for place, tree in enumerate(self.keys)}
-        if self.wide is not None:
-            values["wide"] = self.wide.copy()
+    def _groups(self) -> dict[str, Grouped]:
+        found = {f"g{place}": key for place, key in enumerate(self.keys)}
+        return found if self.wide is None else {**found, "wide": self.wide}
+
+    def _labelled(self, narrowest: exp.Select) -> exp.Select:
+        """The narrowest groups with periods by their names, and no more by their numbers."""
+        groups = self._groups()
+        if not any(key.code is not None for key in groups.values()):
+            return narrowest
+        columns: list[Tree] = []
+        for name, key in groups.items():
+            value: Tree = sql.column(name)
+            if key.code is not None and key.period is not None:
+                value = sql.period_of_code(value, key.period)
+            columns.append(exp.alias_(value, name, quoted=True))
+        rest = [sql.column(name) for name in self._columns()]
+        return exp.select(*columns, *rest).from_(narrowest.subquery("c"))
+
+    def _base(self, *, coded: bool = False) -> exp.Select:
+        values = {
+            name: (key.code if coded and key.code is not None else key.tree).copy()
+            for name, key in self._groups().items()
+        }
         for place, part in enumerate(self.plan.parts):
             if part.argument is not None:
                 values[f"a{place}"] = part.argument.copy()

@@ -91,6 +91,8 @@ class Figure:
     share: bool = False
     text: bool = False
     """Whether it is a date or a text: the first or last of them."""
+    sum_of: bool = False
+    """Whether it is the plain sum of its column."""
     signed: bool = True
     """Whether it is a number whatever the columns: groups stand by its size, and else by its order."""
 
@@ -161,7 +163,17 @@ class _Made:
         text_like = column is not None and name is None and isinstance(top, (exp.Min, exp.Max))
         number = name is not None or not isinstance(top, (exp.Min, exp.Max))
         plain = isinstance(top, expressions.AGGREGATE_FUNCTIONS)
-        return Figure(label, value, additive, scale, name, text=text_like, signed=number and plain)
+        sum_of = isinstance(top, exp.Sum) and name is not None
+        return Figure(
+            label,
+            value,
+            additive,
+            scale,
+            name,
+            text=text_like,
+            sum_of=sum_of,
+            signed=number and plain,
+        )
 
     def condition(self, text: str) -> Tree:
         """A condition on groups, such as ``sum(amount) > 1000 and count(*) < 3``."""
