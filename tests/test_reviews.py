@@ -295,3 +295,60 @@ def test_a_spreadsheet_program_saves_it_and_it_is_read_back(case, tmp_path):
         )
         (line,) = checked["lines"]
         assert (line["identity"], line["judgement"], line["error_amount"]) == (one, "error", "0.29")
+
+
+def test_the_front_of_the_papers_says_what_is_and_what_is_not(case):
+    plan = (case / "case.toml").read_text()
+    plan = plan.replace(
+        "[case]\n", '[case]\nquestion = "Were invoices split?"\nscope = "2024 and 2025"\n'
+    )
+    plan += '\n[[screens]]\nname = "never run"\ntest = "top"\ntable = "bank"\n'
+    (case / "case.toml").write_text(plan)
+    items = inside_json("queue", "--top", "999", cwd=case)
+    opened = [i["id"] for i in items if i["status"] == "open"]
+    inside("review", *opened[:2], "--matter", "split invoices", "--as", "KL", cwd=case)
+    inside(
+        "review",
+        opened[0],
+        "--error",
+        "--amount",
+        "1.188,00",
+        "--reason",
+        "x",
+        "--as",
+        "KL",
+        cwd=case,
+    )
+    inside("note", "split invoices", "--conclusion", "one hand", "--as", "KL", cwd=case)
+    inside("note", "case", "--conclusion", "the letter is right", "--as", "KL", cwd=case)
+    inside("paper", cwd=case)
+    page = " ".join((case / "papers/working-paper.html").read_text().split())
+    errors = sum(i["status"] == "error" for i in items) + 1
+    for text in (
+        "Were invoices split?", "2024 and 2025", "the letter is right", "one hand",
+        f"{errors} exceptions are errors; 1 of them state an amount, 1,188.00 EUR in all.",
+        f"{len(opened) - 1} exceptions are not disposed of.", "never ran: never run.", "Signed off in part",
+        "<strong>split invoices</strong>", "are not signed off",
+    ):  # fmt: skip
+        assert text in page, text
+    assert "all of it" not in page
+    # With every exception disposed of by one and signed off by another it is signed off.
+    inside(
+        "review",
+        "--where",
+        "status = 'open'",
+        "--cleared",
+        "--reason",
+        "seen",
+        "--as",
+        "KL",
+        cwd=case,
+    )
+    inside("review", "--where", "signed_off is null", "--sign-off", "--as", "MR", cwd=case)
+    said = inside("paper", "--screen", "first-two", cwd=case).stdout
+    assert "screen-first-two-digits-of-payments.html" in said
+    inside("paper", cwd=case)
+    page = " ".join((case / "papers/working-paper.html").read_text().split())
+    assert "MR, all of it" in page and "not disposed of" not in page
+    refused = inside("paper", "--screen", "never run", cwd=case, code=2).stderr
+    assert "no recorded run" in refused

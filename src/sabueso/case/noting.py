@@ -9,6 +9,9 @@ from sabueso.case.register import Writer
 from sabueso.case.reviews import Recorded, check_initials
 from sabueso.case.standing import matters, notes
 
+WHOLE = "case"
+"""What a note on the whole of the case is on."""
+
 
 def record_note(
     case: Case, subject: str, kind: str, text: str, initials: str, replaces: int | None = None
@@ -19,7 +22,8 @@ def record_note(
     Parameters
     ----------
     subject : str
-        A screen of the programme, a table, a view or a matter; or the beginning of one's name.
+        A screen of the programme, a table, a view, a matter, or ``case`` for the whole; or the beginning
+        of one's name.
     replaces : int, optional
         The event of an earlier note that this one stands for.
 
@@ -69,7 +73,7 @@ def _subject(case: Case, given: str) -> str:
     """What a note is on, by its name or the beginning of it."""
     plan = case.plan
     names = [*(s.name for s in plan.screens), *plan.tables, *(v.name for v in plan.views)]
-    names += matters(case.register)
+    names += [*matters(case.register), WHOLE]
     if given in names:
         return given
     starting = [name for name in names if name.lower().startswith(given.lower())]

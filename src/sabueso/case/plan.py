@@ -46,6 +46,8 @@ class CaseSection(_Part):
     currency: str = "EUR"
     fiscal_year_starts: int = Field(1, ge=1, le=12)
     prepared_by: str = ""
+    question: str = ""
+    scope: str = ""
     capacity: int = Field(CAPACITY, ge=1, le=1_000_000)
     material_change: Decimal = Field(Decimal(5), ge=0)
 

@@ -18,8 +18,8 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     subject = parser.add_argument(
         "subject",
-        metavar="SCREEN|TABLE|VIEW|MATTER",
-        help="a screen of the programme, a table, a view of the plan, or a matter",
+        metavar="SCREEN|TABLE|VIEW|MATTER|case",
+        help="a screen of the programme, a table, a view of the plan, a matter, or case for the whole",
     )
     words.completed(subject, words.screens_and_tables)
     one = parser.add_mutually_exclusive_group(required=True)

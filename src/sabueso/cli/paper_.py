@@ -6,14 +6,22 @@ import argparse
 
 from sabueso.cli.common import answered, case_option
 
-EXAMPLES = ("sabueso paper", "sabueso paper --case marisma", "sabueso screen && sabueso paper")
+EXAMPLES = (
+    "sabueso paper",
+    'sabueso paper --screen "account totals"',
+    "sabueso paper --case marisma",
+    "sabueso screen && sabueso paper",
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
+    parser.add_argument(
+        "--screen", metavar="NAME", help="only the part of this screen, as a page of its own"
+    )
     case_option(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     from sabueso.commands.paper import paper
 
-    return answered(args, paper)
+    return answered(args, lambda case: paper(case, args.screen))

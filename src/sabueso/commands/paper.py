@@ -13,15 +13,20 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 
-def paper(case: Case) -> Answer[list[Path]]:
+def paper(case: Case, screen: str | None = None) -> Answer[list[Path]]:
     """Write the working papers into the case; the value is their paths.
+
+    Parameters
+    ----------
+    screen : str, optional
+        Only the part of this screen, as a page of its own.
 
     Raises
     ------
     UserError
         If no run is recorded, or the register was altered.
     """
-    written = write_paper(case)
+    written = write_paper(case, screen)
 
     def show(console: Console) -> None:
         from sabueso.show.console import said

@@ -17,6 +17,7 @@ from sabueso.base.files import write_whole
 from sabueso.base.visible import visible
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
+from sabueso.case.programme import chosen_screens
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.recording import (
     RecordedFinding,
@@ -38,6 +39,7 @@ from sabueso.show.beside import beside_blocks, flagged_text
 from sabueso.show.drill import measure_text, view_lines
 from sabueso.show.drill_figure import drill_drawing
 from sabueso.show.export import workbook
+from sabueso.show.front import front_of
 from sabueso.show.queue_sheet import queue_sheet
 from sabueso.version import __version__
 
@@ -45,8 +47,10 @@ MOST_EXCEPTIONS = 60
 """Exceptions that the HTML paper lists for one screen; the workbook lists all."""
 
 
-def write_paper(case: Case) -> list[Path]:
+def write_paper(case: Case, screen: str | None = None) -> list[Path]:
     """Write ``papers/working-paper.html`` and ``papers/exceptions.xlsx``; returns their paths.
+
+    With ``screen`` only the part of that screen is written, as a page of its own.
 
     Raises
     ------
@@ -56,6 +60,8 @@ def write_paper(case: Case) -> list[Path]:
     findings = latest_findings(case)
     if not findings:
         raise UserError("no run is recorded yet; run the programme with: sabueso screen")
+    if screen is not None:
+        return [_screen_page(case, chosen_screens(case, [screen])[0].name, findings)]
     count, head = case.register.verify()
     every = queue(case)
     sources = case.sources()
@@ -72,6 +78,7 @@ def write_paper(case: Case) -> list[Path]:
             sections=[_section(f, every, written, case) for f in findings],
             views=[_view(view, written) for view in latest_views(case)],
             totals=_totals(every, findings),
+            front=front_of(case, every, written),
             people=_people(every),
             failures=last_failures(case),
             events=count,
@@ -89,9 +96,27 @@ def write_paper(case: Case) -> list[Path]:
     return [page, book]
 
 
+def _screen_page(case: Case, name: str, findings: list[RecordedFinding]) -> Path:
+    """The part of one screen as a page."""
+    found = [each for each in findings if each.screen == name]
+    if not found:
+        raise UserError(f"screen {name!r} has no recorded run; run it with: sabueso screen")
+    content = _section(found[0], queue(case), notes(case.register), case)
+    letters = "".join(c if c.isalnum() else "-" for c in name.lower()).strip("-")[:60] or "screen"
+    path = case.folder / "papers" / f"screen-{letters}.html"
+    with case.locked():
+        write_whole(path, _one_section(case, content).encode())
+    return path
+
+
 def finding_page(case: Case, finding: Finding[Any]) -> str:
     """One finding that is not recorded as a page of its own."""
     content = RecordedFinding(f"{finding.test} of {finding.source}", "", 0, "", finding)
+    return _one_section(case, _section(content, [], {}, case))
+
+
+def _one_section(case: Case, section: dict[str, Any]) -> str:
+    """A page of one section."""
     return (
         _environment()
         .get_template("paper.html")
@@ -101,9 +126,10 @@ def finding_page(case: Case, finding: Finding[Any]) -> str:
             tables=[],
             rules=[],
             table_notes={},
-            sections=[_section(content, [], {}, case)],
+            sections=[section],
             views=[],
             totals=None,
+            front=None,
             people={"prepared": "", "reviewed": ""},
             failures=[],
             events=0,

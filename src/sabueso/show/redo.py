@@ -47,5 +47,6 @@ def show_redone(console: Console, done: Again) -> None:
         Text(f" {figures:,} values and {num.many(marks, 'mark')} compared, {said}"), soft_wrap=True
     )
     next_steps(
-        console, ["sabueso seal --as KL", "sabueso paper"] if done.equal else ["sabueso seal --check"]
+        console,
+        ["sabueso seal --as KL", "sabueso paper"] if done.equal else ["sabueso seal --check"],
     )

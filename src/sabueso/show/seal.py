@@ -56,4 +56,6 @@ def show_checked(console: Console, found: Checked) -> None:
     if len(found.faults) > LISTED:
         console.print(Text(f" and {len(found.faults) - LISTED:,} more; all with --format json"))
     notes(console, "since", (f"{each}: not covered by the seal" for each in found.since))
-    next_steps(console, ["sabueso redo"] if found.sealed or found.faults else ["sabueso seal --as KL"])
+    next_steps(
+        console, ["sabueso redo"] if found.sealed or found.faults else ["sabueso seal --as KL"]
+    )

@@ -1,0 +1,162 @@
+"""The front of the working papers: what was asked, what came of it, and what was not done."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+from sabueso.base.errors import UserError
+from sabueso.case.folder import Case
+from sabueso.case.noting import WHOLE
+from sabueso.case.plan import ScreenSection
+from sabueso.case.queue import AuditException
+from sabueso.case.register import Event
+from sabueso.report import numbers as num
+from sabueso.screens import find_screen
+
+STATUSES = ("open", "cleared", "error", "referred")
+
+
+@dataclass(frozen=True)
+class Standing:
+    """The exceptions of one status: how many, the sum of their amounts by size, and how many are signed
+    off."""
+
+    status: str
+    exceptions: int
+    amount: Decimal
+    signed: int
+
+
+@dataclass(frozen=True)
+class Matter:
+    """Exceptions that were put together: how many, by status, their errors, and what was noted."""
+
+    name: str
+    exceptions: list[str]
+    statuses: str
+    errors: Decimal
+    notes: Mapping[str, list[Event]]
+
+
+@dataclass(frozen=True)
+class Front:
+    """What stands first. ``not_done`` are sentences."""
+
+    standings: list[Standing]
+    errors: int
+    error_text: str
+    matters: list[Matter]
+    notes: Mapping[str, list[Event]]
+    not_done: list[str]
+
+    @property
+    def signed_off(self) -> bool:
+        """Whether every exception is disposed of and signed off."""
+        return all(s.exceptions == s.signed for s in self.standings) and bool(self.standings)
+
+
+def front_of(
+    case: Case, every: Sequence[AuditException], written: Mapping[str, Mapping[str, list[Event]]]
+) -> Front:
+    """The front of a case's papers."""
+    errors = [item.review for item in every if item.review.status == "error"]
+    known = [r.error_amount for r in errors if r.error_amount is not None]
+    standings = [
+        Standing(
+            status,
+            len(own),
+            sum((abs(Decimal(i.amount)) for i in own if i.amount is not None), Decimal(0)),
+            sum(bool(i.review.signed_off) for i in own),
+        )
+        for status in STATUSES
+        if (own := [item for item in every if item.review.status == status])
+    ]
+    return Front(
+        standings=standings,
+        errors=len(errors),
+        error_text=_error_text(len(errors), known, case.plan.case.currency),
+        matters=_matters(every, written),
+        notes=written.get(WHOLE, {}),
+        not_done=_not_done(case, every),
+    )
+
+
+def _error_text(errors: int, amounts: Sequence[Decimal], currency: str) -> str:
+    """How many errors there are, and what those that state an amount come to."""
+    told = num.many(errors, "exception is an error", "exceptions are errors")
+    if not amounts:
+        return f"{told}; no amount of an error is stated."
+    total = num.amount(sum(amounts, Decimal(0)))
+    which = (
+        "their amounts are"
+        if len(amounts) == errors
+        else f"{len(amounts):,} of them state an amount,"
+    )
+    return f"{told}; {which} {total} {currency} in all."
+
+
+def _matters(
+    every: Sequence[AuditException], written: Mapping[str, Mapping[str, list[Event]]]
+) -> list[Matter]:
+    by_name: dict[str, list[AuditException]] = {}
+    for item in every:
+        if item.review.matter:
+            by_name.setdefault(item.review.matter, []).append(item)
+    found = []
+    for name, items in by_name.items():
+        counts = {s: sum(i.review.status == s for i in items) for s in STATUSES}
+        errors = sum((i.review.error_amount or Decimal(0) for i in items), Decimal(0))
+        told = ", ".join(f"{status} {n:,}" for status, n in counts.items() if n)
+        found.append(Matter(name, [i.id for i in items], told, errors, written.get(name, {})))
+    return found
+
+
+def _not_done(case: Case, every: Sequence[AuditException]) -> list[str]:
+    """What a reader might take for done, and is not."""
+    told = []
+    waiting = [item for item in every if item.review.status == "open"]
+    if waiting:
+        told.append(f"{num.many(len(waiting), 'exception is', 'exceptions are')} not disposed of.")
+    unsigned = [i for i in every if i.review.status != "open" and not i.review.signed_off]
+    if unsigned:
+        told.append(
+            f"{num.many(len(unsigned), 'disposition is', 'dispositions are')} not signed off."
+        )
+    assigned: dict[str, int] = {}
+    for item in waiting:
+        if item.review.assigned:
+            assigned[item.review.assigned] = assigned.get(item.review.assigned, 0) + 1
+    if assigned:
+        told.append(
+            "Assigned and open: " + ", ".join(f"{who} {n:,}" for who, n in assigned.items()) + "."
+        )
+    ran = {item["name"] for event in case.register.events("run") for item in event.body["screens"]}
+    never = [section.name for section in case.plan.screens if section.name not in ran]
+    if never:
+        told.append(f"Screens of the programme that never ran: {', '.join(never)}.")
+    made = {v["name"] for event in case.register.events("run") for v in event.body.get("views", ())}
+    unmade = [view.name for view in case.plan.views if view.name not in made]
+    if unmade:
+        told.append(f"Views of the plan that no run has made: {', '.join(unmade)}.")
+    screened = {case.plan.base_of(name) for s in case.plan.screens for name in _tables_of(s)}
+    tables = list(dict.fromkeys(source.table for source in case.sources()))
+    untested = [name for name in tables if name not in screened]
+    if untested:
+        told.append(f"Tables that no screen is on: {', '.join(untested)}.")
+    aside = sum(source.count("quarantined") for source in case.sources())
+    if aside:
+        told.append(
+            f"{num.many(aside, 'line')} of the sources could not be read and are in no screen."
+        )
+    return told
+
+
+def _tables_of(section: ScreenSection) -> tuple[str, ...]:
+    """The table of a screen, and those that it compares with."""
+    try:
+        others = find_screen(section.test).tables(section.settings)
+    except UserError:  # no such test: it is named among those that could not run
+        others = ()
+    return (section.table, *others)
