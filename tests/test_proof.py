@@ -211,3 +211,31 @@ def test_the_lines_of_the_page_check_a_seal(sealed, monkeypatch):
     with pytest.raises(AssertionError, match="working-paper"):
         exec(compile(lines, "proof.md", "exec"), {})
     paper.write_bytes(before)
+
+
+@pytest.mark.parametrize(
+    "asked",
+    [
+        ("digits", "--digits", "first-two", "--where", "importe > 0", "--by-whom", "usuario"),
+        ("zscore", "--by", "cuenta", "--scale", "log"),
+        ("periods", "--per", "cuenta", "--base", "2024", "--current", "2025"),
+    ],
+)
+def test_the_statements_of_a_finding_run_without_this_program(marisma, tmp_path, asked):
+    """Another's connection, over the same files: every statement runs, and the sums are those told."""
+    import duckdb
+
+    path = tmp_path / "made.sql"
+    name, *options = asked
+    inside("try", name, "payments", *options, "--out", str(path), cwd=marisma)
+    found = inside_json("try", name, "payments", *options, cwd=marisma)
+    connection = duckdb.connect()
+    statements = duckdb.extract_statements(path.read_text())
+    assert len(statements) > 3
+    results = [connection.execute(statement).fetchall() for statement in statements]
+    rows, total = found["population"]["rows"], found["population"]["total"]
+    told = [row for result in results for row in result]
+    assert any(rows in row and any(str(value) == total for value in row) for row in told)
+    if name == "digits":
+        counts = {c["count"] for c in found["groups"][0]["classes"]}
+        assert any(counts <= {v for row in result for v in row} for result in results)

@@ -46,6 +46,8 @@ class Case:
         self._unaltered: set[str] = set()
         self._derived: dict[tuple[str, tuple[Column, ...]], tuple[Derived, ...]] = {}
         self._swept = False
+        self.told: list[str] | None = None
+        """Where the statements that the engine runs are written down; None for nowhere."""
 
     @classmethod
     def find(cls, given: str | None = None, *, verify: bool = False) -> Case:
@@ -373,6 +375,11 @@ class Case:
             )
         except QueryError as error:
             raise UserError(f"{self.plan_path}: {error}") from None
+
+        if self.told is not None:
+            from sabueso.population.engines.told import ToldEngine
+
+            engine = ToldEngine(engine, self.told)
 
         def population(
             name: str, where: str | None = None, *, with_set_aside: bool = False

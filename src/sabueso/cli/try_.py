@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
 from sabueso.cli import words
 from sabueso.cli.common import answered, case_option, listed_examples, output_options
 from sabueso.screens import find_screen, screen_names
+
+if TYPE_CHECKING:
+    from sabueso.case.folder import Case
+    from sabueso.commands.interface import Answer
 
 EXAMPLES: tuple[str, ...] = (
     "sabueso try digits payments --digits first-two --by-whom preparer",
@@ -49,12 +54,12 @@ def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> 
         "--keep", metavar="NAME", help="add this screen to the programme in case.toml"
     )
     case_option(parser)
-    output_options(parser, ".csv .xlsx .parquet .json .html .png .svg")
+    output_options(parser, ".csv .xlsx .parquet .json .html .png .svg, or .sql for its statements")
 
 
 def run(args: argparse.Namespace) -> int:
     from sabueso.cli.options import given_options
-    from sabueso.commands.try_ import FIGURES, PAGE, try_test
+    from sabueso.commands.try_ import FIGURES, PAGE, SCRIPT, try_test
     from sabueso.show.export import DATA
 
     settings = given_options(args, find_screen(args.test).settings)
@@ -62,17 +67,13 @@ def run(args: argparse.Namespace) -> int:
     every = args.out if args.every else None
     if args.every and every is None:
         raise UserError("--every writes a file: --out FILE.csv or FILE.parquet")
-    return answered(
-        args,
-        lambda case: try_test(
-            case,
-            args.test,
-            args.table,
-            settings,
-            keep=args.keep,
-            figure=args.figure,
-            drawn=drawn,
+
+    def work(case: Case) -> Answer[Any]:
+        if args.out is not None and args.out.suffix.lower() == SCRIPT:
+            case.told = []
+        return try_test(
+            case, args.test, args.table, settings, keep=args.keep, figure=args.figure, drawn=drawn,
             every=every,
-        ),
-        (*DATA, *FIGURES, PAGE),
-    )
+        )  # fmt: skip
+
+    return answered(args, work, (*DATA, *FIGURES, PAGE, SCRIPT))

@@ -23,7 +23,7 @@ from sabueso.screens.interface import Screen
 if TYPE_CHECKING:
     from rich.console import Console
 
-PAGE = ".html"
+PAGE, SCRIPT = ".html", ".sql"
 FIGURES = (".png", ".svg")
 
 
@@ -63,6 +63,7 @@ def try_test(
     place = f"sabueso try {test}"
     also = None if every is None else partial(_write_every, case, every)
     finding = run_test(case, test, table, dict(settings), points=points, also=also)
+    statements = list(case.told or ())
     if keep is not None:
         if not keep.strip():
             raise UserError("--keep needs a name for the screen")
@@ -93,12 +94,20 @@ def try_test(
 
         return finding_page(case, finding).encode()
 
+    def script(path: Path) -> bytes:
+        head = [
+            f"-- {test} of {table}: every statement that its figures were made of, in their order",
+            "-- amounts are in minor units where a statement multiplies them; what is computed of the",
+            "-- aggregates is described by: sabueso methods " + test,
+        ]
+        return "\n".join([*head, "", *statements, ""]).encode()
+
     return Answer(
         finding,
         show,
         lambda: Data(finding.as_stream(), [view.sheet()]),
         lambda: Data(finding.as_json(), [view.sheet()]),
-        files={PAGE: page, **dict.fromkeys(FIGURES, picture)},
+        files={PAGE: page, SCRIPT: script, **dict.fromkeys(FIGURES, picture)},
     )
 
 

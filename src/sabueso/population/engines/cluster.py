@@ -81,6 +81,10 @@ class ClusterEngine:
         if whole is not None:
             whole.createOrReplaceTempView(table.name)
 
+    def statement(self, tree: exp.Expr) -> str:
+        """A tree as this engine runs it."""
+        return render(tree)
+
     def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
         try:
             for name, data in inputs.items():

@@ -67,18 +67,26 @@ class EmbeddedEngine:
             self._connection.execute("SET preserve_insertion_order = false")
 
     def attach(self, table: Table) -> None:
+        for part in table.parts:
+            self._directories.update(file.rpartition("/")[0] for file in part_files(part))
+        self._execute(self.view(table))
+
+    def view(self, table: Table) -> str:
+        """The statement that makes a table's rows known."""
         selects = []
         for part in table.parts:
-            files = part_files(part)
-            self._directories.update(file.rpartition("/")[0] for file in files)
             values = ", ".join(_value(c, part) for c in table.stored)
-            listed = ", ".join(_quoted(file) for file in files)
+            listed = ", ".join(_quoted(file) for file in part_files(part))
             place = ", filename = true, file_row_number = true" if part.base is not None else ""
             selects.append(f"SELECT {values} FROM read_parquet([{listed}]{place})")
         body = " UNION ALL ".join(selects)
         for name, tree in derived_columns(table):
             body = f"SELECT *, {render(tree)} AS {_name(name)} FROM ({body})"
-        self._execute(f"CREATE OR REPLACE VIEW {_name(table.name)} AS {body}")
+        return f"CREATE OR REPLACE VIEW {_name(table.name)} AS {body}"
+
+    def statement(self, tree: exp.Expr) -> str:
+        """A tree as this engine runs it."""
+        return render(tree)
 
     def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
         for name, data in inputs.items():
