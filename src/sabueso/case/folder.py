@@ -91,7 +91,7 @@ class Case:
         if (gone := _plan_gone(folder)) is not None:
             raise gone
         folder.mkdir(parents=True, exist_ok=True)
-        from sabueso.case.plan import new_plan
+        from sabueso.case.plan_writing import new_plan
 
         case = cls(folder.resolve())
         try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from sabueso.case.folder import Case
-from sabueso.case.plan import write_links
+from sabueso.case.plan_writing import write_links
 from sabueso.population.links import Link
 
 LEAST_SHARE = 0.9

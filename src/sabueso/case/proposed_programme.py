@@ -9,7 +9,7 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Json, Values
 from sabueso.case.folder import Case
-from sabueso.case.plan import write_screen
+from sabueso.case.plan_writing import write_screen
 from sabueso.population.population import Population
 from sabueso.population.survey import MeasureSurvey, survey_measure
 from sabueso.screens import find_screen, screen_names

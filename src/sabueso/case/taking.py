@@ -17,8 +17,8 @@ from sabueso.base.hashing import Hashes
 from sabueso.base.plain import Json, Values
 from sabueso.case.folder import Case, relative
 from sabueso.case.judging import controls
-from sabueso.case.plan import write_table
 from sabueso.case.plan_section import section_text
+from sabueso.case.plan_writing import write_table
 from sabueso.case.quarantine import write_quarantine
 from sabueso.case.reading import read_files, rules_declared, state
 from sabueso.case.register import Writer

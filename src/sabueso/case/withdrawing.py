@@ -8,7 +8,7 @@ from fnmatch import fnmatch
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.case.folder import Case
-from sabueso.case.plan import write_withdrawn
+from sabueso.case.plan_writing import write_withdrawn
 
 
 @dataclass(frozen=True)

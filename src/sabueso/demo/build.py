@@ -10,7 +10,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.plain import Values
 from sabueso.case.folder import Case
 from sabueso.case.noting import record_note
-from sabueso.case.plan import write_links, write_rules, write_screen
+from sabueso.case.plan_writing import write_links, write_rules, write_screen
 from sabueso.case.programme import run_programme
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.recording import Run

@@ -9,7 +9,6 @@ from __future__ import annotations
 import re
 from collections.abc import Collection
 from dataclasses import dataclass
-from datetime import date, datetime
 from decimal import Decimal
 from functools import cache
 from typing import Any
@@ -21,6 +20,7 @@ from sqlglot.errors import SqlglotError
 from sabueso.base.errors import UserError, nearest
 from sabueso.population import functions, sql
 from sabueso.population.domain import same_everywhere, within_domain
+from sabueso.population.fact_names import Fact, fact_named, fact_tree, spread_facts, with_lists
 from sabueso.population.linked import linked
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table, bare_name
@@ -379,12 +379,12 @@ class _Check:
         return node if terms else within_domain(same_everywhere(node))
 
     def _visit(self, node: Tree) -> Tree:
-        if isinstance(node, _Fact):
+        if isinstance(node, Fact):
             return node.this
         if isinstance(node, exp.Anonymous):
             return self._called(node)
         if isinstance(node, exp.In):
-            _spread_facts(node, self.table, self.what)
+            spread_facts(node, self.table, self.what)
         if isinstance(node, exp.Column):
             return self._named(node)
         self._refuse(node)
@@ -397,17 +397,17 @@ class _Check:
                 f"{self.what} {self.text!r} uses the function {node.name}(), which is not allowed in "
                 f"an expression{nearest(name, [*functions.NAMES, *_FUNCTION_NAMES])}"
             )
-        node.set("expressions", _with_lists(node.expressions, self.table, self.what))
+        node.set("expressions", with_lists(node.expressions, self.table, self.what))
         return functions.expand(functions.Call(node, self.table, self.what, self.walk))
 
     def _named(self, node: exp.Column) -> Tree:
         if not node.args.get("table"):
             return _column_or_period(node.name, self.table)
-        fact = _fact_named(node, self.table, self.what)
+        fact = fact_named(node, self.table, self.what)
         if isinstance(fact, list):
             raise UserError(f"{self.what} {self.text!r}: {node.sql()} is a list; it goes after in")
         if fact is not None:
-            return _fact_tree(fact)
+            return fact_tree(fact)
         if node.table == self.table.name and not node.args.get("db"):
             return _column_or_period(node.name, self.table)
         return linked([part.name for part in node.parts], self.table, self.what)
@@ -463,64 +463,6 @@ class _Check:
         except UserError:
             return True
         return False
-
-
-FACTS = "facts"
-
-
-def _fact_named(node: exp.Column, table: Table, what: str) -> Any:
-    """The fact of the plan that a name such as ``facts.approval`` stands for; None where it is none.
-
-    Raises
-    ------
-    UserError
-        If the plan has no such fact.
-    """
-    parts = [part.name for part in node.parts]
-    if parts[0].lower() != FACTS or FACTS in {link.table.name for link in table.links.values()}:
-        return None
-    name = ".".join(parts[1:])
-    if name not in table.facts:
-        known = nearest(name, table.facts) or "; facts stand in case.toml under [facts]"
-        raise UserError(f"{what}: there is no fact {name!r}{known}")
-    return table.facts[name]
-
-
-def _fact_tree(value: Any) -> Tree:
-    if isinstance(value, datetime):
-        return sql.cast(sql.text(value.isoformat(" ")), "TIMESTAMP")
-    if isinstance(value, date):
-        return sql.cast(sql.text(value.isoformat()), "DATE")
-    return sql.text(value) if isinstance(value, str) else sql.number(Decimal(value))
-
-
-def _with_lists(listed: list[Tree], table: Table, what: str) -> list[Tree]:
-    """Values with those of a list of the plan in the place of its name."""
-    spread: list[Tree] = []
-    for each in listed:
-        bare = each.unnest()
-        named = isinstance(bare, exp.Column) and bool(bare.args.get("table"))
-        fact = _fact_named(bare, table, what) if named and isinstance(bare, exp.Column) else None
-        if fact is None:
-            spread.append(each)
-        else:
-            spread += [
-                _Fact(this=_fact_tree(v)) for v in (fact if isinstance(fact, list) else [fact])
-            ]
-    return spread
-
-
-def _spread_facts(node: exp.In, table: Table, what: str) -> None:
-    """Put the values of a list in the place of its name: ``day in facts.holidays``."""
-    listed = [*node.expressions, *([node.args["field"]] if node.args.get("field") else [])]
-    spread = _with_lists(listed, table, what)
-    if any(isinstance(each, _Fact) for each in spread):
-        node.set("field", None)
-        node.set("expressions", spread)
-
-
-class _Fact(exp.Paren):
-    """A fact's value, checked already."""
 
 
 def _too_deep(what: str) -> UserError:

@@ -1,0 +1,204 @@
+"""The plan written: its comments and order kept, and nothing saved that is no plan."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from sabueso.base.errors import UserError
+from sabueso.base.files import write_whole
+from sabueso.base.plain import Json, Values
+from sabueso.case.plan import Plan, ViewSection
+
+
+def new_plan(name: str, currency: str) -> str:
+    """The text of a plan for a case without tables."""
+    import tomlkit
+
+    document = tomlkit.document()
+    document.add(tomlkit.comment("The plan of this case: edit it at will, the program keeps it."))
+    section = tomlkit.table()
+    section.add("name", name)
+    section.add("currency", currency)
+    section.add("fiscal_year_starts", tomlkit.item(1).comment("month"))
+    document.add("case", section)
+    return tomlkit.dumps(document)
+
+
+def _document(path: Path) -> Any:
+    """The plan with its comments and order, to be edited."""
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    try:
+        return tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    except TOMLKitError as error:
+        raise UserError(f"{path}: {error}") from None
+
+
+def _save(path: Path, document: Any) -> None:
+    """Write an edited plan, once it is seen to be one.
+
+    Raises
+    ------
+    UserError
+        If the edit does not fit the form in which the plan is written.
+    """
+    import tomlkit
+
+    text = tomlkit.dumps(document)
+    try:
+        Plan(**tomllib.loads(text))
+    except (tomllib.TOMLDecodeError, ValidationError):
+        raise UserError(
+            f"{path}: it is written in a form that cannot be added to (such as tables = {{ … }} on "
+            "one line); write its tables and screens under headings, [tables.NAME] and [[screens]]"
+        ) from None
+    write_whole(path, text.encode())
+
+
+def write_table(
+    path: Path,
+    name: str,
+    prefix: str,
+    sources: list[str],
+    roles: dict[str, str],
+    read: Mapping[str, Any],
+) -> None:
+    """Add a table to the plan, or new sources and roles to one that is there, and how it is read as
+    far as that was said."""
+    import tomlkit
+
+    document = _document(path)
+    tables: Any = document.get("tables")
+    fresh = False
+    if tables is None:
+        tables = tomlkit.table(is_super_table=True)
+        document.add("tables", tables)
+    if name not in tables:
+        section = tomlkit.table()
+        section.add("prefix", prefix)
+        section.add("sources", [])
+        tables.add(name, section)
+        fresh = True
+    section = tables[name]
+    for key, value in (("prefix", prefix), ("sources", [])):
+        if key not in section:
+            _add_key(section, key, value)
+    known = section["sources"]
+    for source in sources:
+        if source not in known:
+            known.append(source)
+    if read:
+        if "read" not in section:
+            _add_key(section, "read", tomlkit.inline_table())
+        section["read"].update(dict(read))
+    if roles and "roles" not in section:
+        _add_key(section, "roles", tomlkit.inline_table())
+    for role, column in roles.items():
+        if role not in section["roles"]:
+            section["roles"].update({role: column})
+    if fresh:
+        section.add(tomlkit.nl())
+    _save(path, document)
+
+
+def _add_key(section: Any, key: str, value: Any) -> None:
+    """Add a key to a table of the plan before the tables within it: after them it would be one of
+    theirs."""
+    within = [name for name, item in section.items() if _is_table(item)]
+    held = [(name, section.pop(name)) for name in within]
+    section.add(key, value)
+    for name, item in held:
+        section.add(name, item)
+
+
+def _is_table(item: Any) -> bool:
+    from tomlkit.items import AoT, Table
+
+    return isinstance(item, (AoT, Table))
+
+
+def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
+    """Add links between tables to the plan: by table, column = "table.column". Those there stay."""
+    import tomlkit
+
+    document = _document(path)
+    tables: Any = document["tables"]
+    for name, found in links.items():
+        section = tables[name]
+        if "links" not in section:
+            section.add("links", tomlkit.inline_table())
+        for column, target in found.items():
+            if column not in section["links"]:
+                section["links"].update({column: target})
+    _save(path, document)
+
+
+def write_withdrawn(path: Path, table: str, *, whole: bool) -> None:
+    """Take a table out of the plan, or, where something else names it, its sources."""
+    document = _document(path)
+    tables: Any = document["tables"]
+    if whole:
+        tables.remove(table)
+    else:
+        tables[table]["sources"] = []
+    _save(path, document)
+
+
+def write_rules(path: Path, table: str, prefix: str, rules: Sequence[Json]) -> None:
+    """Declare rules of a table that has none yet."""
+    import tomlkit
+
+    document = _document(path)
+    tables: Any = document.setdefault("tables", tomlkit.table(is_super_table=True))
+    section = tomlkit.table()
+    section.add("prefix", prefix)
+    section.add("sources", [])
+    section.add(tomlkit.nl())
+    listed = tomlkit.aot()
+    for rule in rules:
+        item = tomlkit.table()
+        item.update(rule)
+        listed.append(item)
+    section.add("rules", listed)
+    tables.add(table, section)
+    _save(path, document)
+
+
+def write_screen(
+    path: Path, name: str, test: str, table: str, settings: Values, purpose: str = ""
+) -> None:
+    """Append a screen to the programme; a screen of that name is replaced in place."""
+    told = {"purpose": purpose} if purpose else {}
+    _write_named(path, "screens", {"name": name, "test": test, "table": table, **told, **settings})
+
+
+def write_view(path: Path, view: ViewSection) -> None:
+    """Append a view to the plan; a view of that name is replaced in place."""
+    _write_named(path, "views", view.model_dump(exclude_defaults=True))
+
+
+def _write_named(path: Path, what: str, values: Values) -> None:
+    """Append a section to a list of those that have names, or put it in the place of its namesake."""
+    import tomlkit
+
+    document = _document(path)
+    listed: Any = document.get(what)
+    if listed is None:
+        listed = tomlkit.aot()
+        document.add(what, listed)
+    section = tomlkit.table()
+    for key, value in values.items():
+        section.add(key, value)
+    section.add(tomlkit.nl())
+    names = [str(each.get("name")) for each in listed]
+    if values["name"] in names:
+        listed[names.index(values["name"])] = section
+    else:
+        listed.append(section)
+    _save(path, document)
