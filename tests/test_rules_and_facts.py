@@ -140,3 +140,19 @@ def test_facts_stand_in_settings_and_stay_named_in_the_plan(case):
 def test_a_fact_that_no_expression_could_hold_is_refused(tmp_path, value):
     (tmp_path / "case.toml").write_text(f"[case]\nname = 'x'\n[facts]\nodd = {value}\n")
     assert "fact 'odd" in inside("queue", cwd=tmp_path, code=2).stderr
+
+
+def test_facts_go_into_functions(case):
+    view = inside_json(
+        "dig", "pay", "--by", "band(amount, 10, facts.limit)", "--measure", "count", cwd=case
+    )
+    names = [g["key"][0] for g in view["total"]["groups"]]
+    assert names == ["below 10", "10 to 69.99", "70 and more"]
+    known = inside_json(
+        "dig", "pay", "--where", "word_in(party, facts.known)", "--by", "party", cwd=case
+    )
+    assert {g["key"][0] for g in known["total"]["groups"]} == {"S0", "S1"}
+    aged = inside_json("dig", "pay", "--by", "age_band(day, facts.close, 3, 5)", cwd=case)
+    assert aged["total"]["rows"] == view["total"]["rows"]
+    refused = inside("dig", "pay", "--by", "band(amount, facts.shut)", cwd=case, code=2).stderr
+    assert "expected as band" in refused and refused.count("\n") == 1

@@ -245,7 +245,16 @@ def own_order(text: str, table: Table) -> list[str] | None:
     if name.lower() in (*sql.PERIODS, sql.HOUR):
         return list(sql.WEEKDAYS) if name.lower() == "weekday" else []
     tree = _parsed(text.strip(), "--by")
+    top = tree.unnest()
+    if isinstance(top, exp.Anonymous):
+        top.set("expressions", _arguments(top, table, "--by"))
     return functions.own_order(tree, table)
+
+
+def _arguments(node: exp.Anonymous, table: Table, what: str) -> list[Tree]:
+    """The arguments of a call, facts of the plan by their values and lists spread."""
+    listed = with_lists(node.expressions, table, what)
+    return [each.this if isinstance(each, Fact) else each for each in listed]
 
 
 def aggregate(text: str, table: Table, what: str = "--measures") -> Tree:
@@ -397,7 +406,7 @@ class _Check:
                 f"{self.what} {self.text!r} uses the function {node.name}(), which is not allowed in "
                 f"an expression{nearest(name, [*functions.NAMES, *_FUNCTION_NAMES])}"
             )
-        node.set("expressions", with_lists(node.expressions, self.table, self.what))
+        node.set("expressions", _arguments(node, self.table, self.what))
         return functions.expand(functions.Call(node, self.table, self.what, self.walk))
 
     def _named(self, node: exp.Column) -> Tree:
