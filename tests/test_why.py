@@ -188,6 +188,10 @@ def test_views_and_mistakes(marisma, tmp_path, ids):
     assert sabueso("why", one, "--format", "csv", cwd=marisma).stdout.startswith(
         "column,value,rows"
     )
+    for name in ("first 6 · importe", "P-018617", "62250 · 2025"):
+        identity = next(i for label, i in ids.items() if label.startswith(name))
+        sabueso("why", identity, "--out", str(tmp_path / "w.svg"), cwd=marisma)
+        assert (tmp_path / "w.svg").read_bytes().count(b"<path") > 20
     entity = next(i for name, i in ids.items() if name.startswith("empleado E020"))
     assert "plus_mar" in sabueso("why", entity, cwd=marisma).stdout
     for arguments, message in (

@@ -21,12 +21,14 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         "--columns", default="", metavar="COLUMN[,…]", help="look at these (default: all texts)"
     )
     case_option(parser)
-    output_options(parser, ".csv .xlsx .parquet .json")
+    output_options(parser, ".csv .xlsx .parquet .json, or .png .svg for its figure")
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.commands.why import why
+    from sabueso.commands.why import FIGURES, why
     from sabueso.population.expressions import split_list
     from sabueso.show.export import DATA
 
-    return answered(args, lambda case: why(case, args.exception, split_list(args.columns)), DATA)
+    return answered(
+        args, lambda case: why(case, args.exception, split_list(args.columns)), (*DATA, *FIGURES)
+    )

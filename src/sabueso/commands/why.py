@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
+from sabueso.base.errors import UserError
 from sabueso.case.behind import Why
 from sabueso.case.folder import Case
 from sabueso.case.why import why as look_behind
@@ -12,6 +14,8 @@ from sabueso.commands.interface import Answer, Data
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+FIGURES = (".png", ".svg")
 
 
 def why(case: Case, exception: str, columns: Sequence[str] = ()) -> Answer[Why]:
@@ -39,4 +43,14 @@ def why(case: Case, exception: str, columns: Sequence[str] = ()) -> Answer[Why]:
 
         return Data(found.as_json(), [why_sheet(found)])
 
-    return Answer(found, show, data)
+    def picture(path: Path) -> bytes:
+        from sabueso.report.canvas import drawn
+        from sabueso.show.why_figure import why_drawing
+
+        drawing = why_drawing(found)
+        made = None if drawing is None else drawn(drawing, path.suffix[1:].lower())
+        if made is None:
+            raise UserError(f"--out {path}: there is nothing to draw of {found.exception.id}")
+        return made
+
+    return Answer(found, show, data, files=dict.fromkeys(FIGURES, picture))
