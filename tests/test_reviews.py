@@ -352,3 +352,29 @@ def test_the_front_of_the_papers_says_what_is_and_what_is_not(case):
     assert "MR, all of it" in page and "not disposed of" not in page
     refused = inside("paper", "--screen", "never run", cwd=case, code=2).stderr
     assert "no recorded run" in refused
+
+
+def test_papers_of_a_matter_and_of_one_exception(case):
+    items = inside_json("queue", "--top", "999", cwd=case)
+    one = next(i for i in items if i["kind"] == "row")
+    other = next(i for i in items if i["kind"] == "class")
+    bad = "<script>alert(1)</script> & more"
+    inside("review", one["id"], other["id"], "--matter", bad, "--as", "KL", cwd=case)
+    inside("note", bad, "--conclusion", "<b>seen</b>", "--as", "KL", cwd=case)
+    said = inside("paper", "--matter", bad, cwd=case).stdout
+    page = (case / "papers/matter-script-alert-1-script-more.html").read_text()
+    assert "matter-script-alert" in said and "<script" not in page and "<b>seen" not in page
+    for item in (one, other):
+        assert f'<section id="{item["id"]}">' in page
+        for sentence in inside_json("why", item["id"], cwd=case)["sentences"]:
+            assert sentence.split("<")[0].split("'")[0] in page
+    inside("paper", "--exception", one["id"], cwd=case)
+    page = (case / f"papers/exception-{one['id'].lower()}.html").read_text()
+    assert one["label"].split(" · ")[0] in page and "data:image/svg+xml" in page
+    for wrong, message in (
+        (("--matter", "nothing"), "there is no matter"),
+        (("--exception", "PAY-ZZZZZ"), "no exception"),
+        (("--exception", one["id"], "--screen", "first"), "at a time"),
+    ):
+        stderr = inside("paper", *wrong, cwd=case, code=2).stderr
+        assert message in stderr and stderr.count("\n") == 1

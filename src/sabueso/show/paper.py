@@ -10,11 +10,8 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-import jinja2
-
 from sabueso.base.errors import UserError
 from sabueso.base.files import write_whole
-from sabueso.base.visible import visible
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
 from sabueso.case.programme import chosen_screens
@@ -28,7 +25,6 @@ from sabueso.case.recording import (
 )
 from sabueso.case.standing import notes
 from sabueso.report import numbers as num
-from sabueso.report import palette
 from sabueso.report.blocks import Bar, Cell, Line, Marked, Sheet, Table
 from sabueso.report.canvas import drawn
 from sabueso.screens import find_screen
@@ -40,6 +36,7 @@ from sabueso.show.drill import measure_text, view_lines
 from sabueso.show.drill_figure import drill_drawing
 from sabueso.show.export import workbook
 from sabueso.show.front import front_of
+from sabueso.show.pages import environment, file_name
 from sabueso.show.queue_sheet import queue_sheet
 from sabueso.version import __version__
 
@@ -67,7 +64,7 @@ def write_paper(case: Case, screen: str | None = None) -> list[Path]:
     sources = case.sources()
     written = notes(case.register)
     html = (
-        _environment()
+        environment()
         .get_template("paper.html")
         .render(
             case=case.plan.case,
@@ -102,8 +99,7 @@ def _screen_page(case: Case, name: str, findings: list[RecordedFinding]) -> Path
     if not found:
         raise UserError(f"screen {name!r} has no recorded run; run it with: sabueso screen")
     content = _section(found[0], queue(case), notes(case.register), case)
-    letters = "".join(c if c.isalnum() else "-" for c in name.lower()).strip("-")[:60] or "screen"
-    path = case.folder / "papers" / f"screen-{letters}.html"
+    path = case.folder / "papers" / f"screen-{file_name(name)}.html"
     with case.locked():
         write_whole(path, _one_section(case, content).encode())
     return path
@@ -118,7 +114,7 @@ def finding_page(case: Case, finding: Finding[Any]) -> str:
 def _one_section(case: Case, section: dict[str, Any]) -> str:
     """A page of one section."""
     return (
-        _environment()
+        environment()
         .get_template("paper.html")
         .render(
             case=case.plan.case,
@@ -138,23 +134,6 @@ def _one_section(case: Case, section: dict[str, Any]) -> str:
             version=__version__,
         )
     )
-
-
-def _environment() -> jinja2.Environment:
-    environment = jinja2.Environment(
-        loader=jinja2.PackageLoader("sabueso.show"),
-        autoescape=True,
-        undefined=jinja2.StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-        finalize=lambda value: visible(value, "\n\t") if type(value) is str else value,
-    )
-    environment.globals.update(palette=palette)
-    environment.filters.update(
-        amount=lambda v: num.amount(None if v is None else Decimal(str(v))),
-        count=num.count, p=num.p_value, number=num.number, percent=num.percent, signed=num.signed,
-    )  # fmt: skip
-    return environment
 
 
 @dataclass

@@ -62,7 +62,7 @@ def _tall(console: Console, result: Rows, columns: Sequence[Column]) -> None:
         for column in columns:
             if row[column.name] is not None:
                 grid.add_row(
-                    Text(f" {column.name}", style=STONE), Text(_cell(row[column.name], column))
+                    Text(f" {column.name}", style=STONE), Text(cell_text(row[column.name], column))
                 )
         console.print(grid)
 
@@ -72,7 +72,7 @@ def _wide(console: Console, result: Rows, columns: Sequence[Column]) -> None:
     kept, same, empty = list(columns), {}, []
     if not result.chosen and len(rows) > 1:
         for column in columns:
-            values = {_cell(row[column.name], column) for row in rows}
+            values = {cell_text(row[column.name], column) for row in rows}
             if len(values) == 1:
                 kept.remove(column)
                 (value,) = values
@@ -84,7 +84,7 @@ def _wide(console: Console, result: Rows, columns: Sequence[Column]) -> None:
     head = [(c.name, {"number": "right", "text": "flex"}.get(c.type, "left")) for c in fitting]
     table = open_table([*head, ("source", "flex")])
     for row in rows:
-        cells = [_cell(row[c.name], c) for c in fitting]
+        cells = [cell_text(row[c.name], c) for c in fitting]
         if cells and head[0][1] != "right":
             cells[0] = " " + cells[0]
         table.add_row(*cells, Text(f"{row['_file']}:{row['_line']}", style=STONE))
@@ -115,7 +115,9 @@ def _fitting(console: Console, result: Rows, columns: Sequence[Column]) -> list[
     )
     chosen: list[Column] = []
     for column in ranked:
-        widest = max((cell_len(_cell(row[column.name], column)) for row in result.rows), default=0)
+        widest = max(
+            (cell_len(cell_text(row[column.name], column)) for row in result.rows), default=0
+        )
         if column.type == "text":
             widest = min(widest, MOST_TEXT)
         width = max(widest, cell_len(column.name)) + GAP
@@ -127,7 +129,8 @@ def _fitting(console: Console, result: Rows, columns: Sequence[Column]) -> list[
     return [c for c in columns if c in chosen]
 
 
-def _cell(value: Any, column: Column) -> str:
+def cell_text(value: Any, column: Column) -> str:
+    """A cell as it is told."""
     if value is None:
         return "–"
     if column.type == "number":
