@@ -319,6 +319,9 @@ WORDS = [
 ]  # fmt: skip
 
 
+NEVER = "'2025-13-45'"
+
+
 def _number(made: random.Random, depth: int) -> str:
     """A value that is a number, in most cases."""
     inner = lambda: _number(made, depth - 1)  # noqa: E731
@@ -344,7 +347,10 @@ def _number(made: random.Random, depth: int) -> str:
         lambda: f"cast({inner()} as {made.choice(['double', 'int', 'bigint', 'varchar', 'decimal(18,2)'])})",
         lambda: f"coalesce({inner()}, {inner()})", lambda: f"nullif({inner()}, {inner()})",
         lambda: f"case when {_condition(made, depth - 1)} then {inner()} else {inner()} end",
-        lambda: f"{made.choice(['first_two', 'last_two', 'first_digit'])}(amount)",
+        lambda: f"{made.choice(['first_two', 'last_two', 'first_digit', 'trailing_zeros'])}(amount)",
+        lambda: f"days({made.choice(['date', inner()])}, {made.choice(['date', NEVER])})",
+        lambda: f"band({inner()}, {made.randint(-9, 9)}, {made.randint(-9, 99)})",
+        lambda: f"age_band(date, {made.choice([NEVER, inner()])}, {made.randint(-1, 60)}, 90)",
         lambda: f"extract({made.choice(['year', 'dow', 'doy', 'week', 'hour', 'timezone', 'epoch'])} from date)",
         lambda: f"greatest({inner()}, {inner()})", lambda: f"-{inner()}",
     ])()  # fmt: skip
@@ -371,6 +377,8 @@ def _condition(made: random.Random, depth: int) -> str:
         lambda: f"{_condition(made, depth - 1) if depth > 0 else 'true'} {made.choice(['and', 'or'])} {number()} > 0",
         lambda: f"date {made.choice(['>', '<', '='])} '2025-0{made.randint(1, 9)}-01'",
         lambda: f"{number()} is distinct from {number()}", lambda: f"{number()} < {number()} < {number()}",
+        lambda: f"word_in({text()}, 's1', {made.choice([NEVER, text()])})",
+        lambda: f"weekday in ('Sat', {text()})", lambda: f"hour = {text()}",
         lambda: f"starts_with({text()}, 'S')", lambda: f"regexp_matches({text()}, '[')",
     ])()  # fmt: skip
 
@@ -386,7 +394,9 @@ def _expression(made: random.Random, kind: int) -> str:
         text = made.choice([_number, _text, _condition])(made, depth)
     else:
         text = ",".join(
-            f"{made.choice(['sum', 'avg', 'min', 'max'])}({_number(made, depth)})" for _ in range(2)
+            f"{made.choice(['sum', 'avg', 'min', 'max', 'median', 'stddev', 'count'])}"
+            f"({made.choice(['', '', 'distinct '])}{_number(made, depth)})"
+            for _ in range(2)
         )
     if made.random() < 0.15:
         at = made.randrange(len(text))
@@ -396,7 +406,8 @@ def _expression(made: random.Random, kind: int) -> str:
 
 def expressions(trials: Trials, count: int, made: random.Random, place: Path) -> None:
     """Conditions, groups and figures on one table: a result or a sentence."""
-    from sabueso.population.drill import drill, rows
+    from sabueso.population.drill import Asked, drill, rows
+    from sabueso.population.expressions import split_list
     from sabueso.screens import find_screen
 
     case = Case(_worked(place, "expressions"))
@@ -409,7 +420,11 @@ def expressions(trials: Trials, count: int, made: random.Random, place: Path) ->
                 if number % 5 < 3:
                     rows(opened("pay", text), limit=3)
                 elif number % 5 == 3:
-                    drill(opened("pay"), by=[text])
+                    drill(opened("pay"), Asked(by=[text], limit=made.choice([None, 2])))
+                elif number % 2:
+                    having = text.split(",")[0] + " > 0" if made.random() < 0.5 else None
+                    asked = Asked(["party"], measures=split_list(text), having=having, limit=2)
+                    drill(opened("pay"), asked)
                 else:
                     settings = distance.settings.from_plan({"measures": text, "per": "party"}, "x")
                     distance.run(opened("pay"), settings)
@@ -425,6 +440,11 @@ def expressions(trials: Trials, count: int, made: random.Random, place: Path) ->
 
 
 LINES = (
+    ("redo",), ("redo", "1"), ("seal", "--check"), ("queue", "--where", "marks > 0 and amount < 100"),
+    ("review", "--where", "status = 'open'"), ("paper", "--matter", "m"), ("paper", "--screen", "z"),
+    ("dig", "pay", "--by", "party,month", "--measures", "sum(amount),share,median(amount)", "--having", "count(*) > 1"),
+    ("dig", "pay", "--by", "band(amount, 0, 10)", "--across", "weekday", "--sort", "rows desc"),
+    ("dig", "pay", "--columns", "party,amount", "--sort", "party desc"), ("dig", "@view",),
     ("survey",), ("survey", "pay"), ("survey", "pay", "amount", "--by", "party"), ("survey", "pay", "--pairs"),
     ("try", "zscore", "pay", "--by", "party"), ("try", "zscore", "pay", "--method", "modified", "--aim", "5"),
     ("try", "fences", "pay", "--by", "party", "--outer", "2"), ("try", "top", "pay", "--share", "0.01"),
