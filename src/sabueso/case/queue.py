@@ -5,20 +5,22 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn, Json
 from sabueso.case.folder import REGISTER, Case
-from sabueso.case.register import marks_hash
+from sabueso.case.register import MARK_FIELDS, rows_hash
 from sabueso.case.reviews import known_ids
 from sabueso.case.standing import Review, reviews
 from sabueso.screens.subject import Subject, of_key
 
 _MARKS = (
-    "SELECT marks.*, table_name, kind, key FROM marks "
+    "SELECT " + ", ".join(f'"{name}"' for name in MARK_FIELDS) + ", run, screen FROM marks "
     "JOIN exceptions ON exceptions.id = marks.exception"
 )
+"""The fields that a run's hash is over come first, in their order."""
 
 
 @dataclass(frozen=True)
@@ -38,17 +40,37 @@ class Mark:
     run: int
 
 
-@dataclass(frozen=True)
 class AuditException:
-    """An exception with its marks, strongest standing first, and its review."""
+    """An exception with its marks, strongest standing first, and its review.
 
-    id: str
-    table: str
-    kind: str
-    key: ByColumn
-    marks: list[Mark]
-    review: Review
-    place: int = 0
+    A queue may hold a hundred thousand: what the register has of one is read out when it is asked for.
+    """
+
+    def __init__(self, rows: Sequence[Mapping[str, Any]], review: Review, place: int = 0) -> None:
+        self._rows = rows
+        self.review = review
+        self.place = place
+
+    @property
+    def id(self) -> str:
+        return str(self._rows[0]["exception"])
+
+    @property
+    def table(self) -> str:
+        return str(self._rows[0]["table_name"])
+
+    @property
+    def kind(self) -> str:
+        return str(self._rows[0]["kind"])
+
+    @cached_property
+    def key(self) -> ByColumn:
+        return dict(json.loads(self._rows[0]["key"]))
+
+    @cached_property
+    def marks(self) -> list[Mark]:
+        rows = sorted(self._rows, key=_standing)
+        return [Mark(**{name: row[name] for name in Mark.__annotations__}) for row in rows]
 
     @property
     def subject(self) -> Subject:
@@ -109,7 +131,7 @@ def queue(case: Case) -> list[AuditException]:
     query = f"{_MARKS} WHERE run = :run AND screen = :screen ORDER BY rank"
     for screen, (run, recorded) in _last_runs(case).items():
         rows = case.register.read(query, {"run": run, "screen": screen})
-        if recorded is not None and marks_hash(rows) != recorded:
+        if recorded is not None and rows_hash(rows) != recorded:
             raise UserError(
                 f"{case.folder / REGISTER}: the review register was altered: what screen {screen!r} "
                 f"marked in run {run} is not what was recorded"
@@ -127,7 +149,11 @@ def queue(case: Case) -> list[AuditException]:
         )
 
     ordered = sorted(by_id.values(), key=order)
-    return [_exception(rows, now, place) for place, rows in enumerate(ordered, 1)]
+    none = Review()
+    return [
+        AuditException(rows, now.get(rows[0]["exception"]) or none, place)
+        for place, rows in enumerate(ordered, 1)
+    ]
 
 
 def one_exception(case: Case, given: str) -> AuditException:
@@ -157,7 +183,7 @@ def exceptions_by_id(case: Case, given: Sequence[str]) -> list[AuditException]:
             query = f"{_MARKS} WHERE marks.exception = :id ORDER BY run DESC"
             rows = case.register.read(query, {"id": identity})
             last = [row for row in rows if row["run"] == rows[0]["run"]]
-            item = _exception(last, reviews(case.register), 0)
+            item = AuditException(last, reviews(case.register).get(identity, Review()))
         found.append(item)
     return found
 
@@ -173,15 +199,5 @@ def _last_runs(case: Case) -> dict[str, tuple[int, str | None]]:
     return last
 
 
-def _exception(rows: list[Mapping[str, Any]], now: dict[str, Review], place: int) -> AuditException:
-    rows = sorted(rows, key=lambda r: (r["rank"], r["screen"]))
-    first = rows[0]
-    return AuditException(
-        id=first["exception"],
-        table=first["table_name"],
-        kind=first["kind"],
-        key=json.loads(first["key"]),
-        marks=[Mark(**{name: row[name] for name in Mark.__annotations__}) for row in rows],
-        review=now.get(first["exception"], Review()),
-        place=place,
-    )
+def _standing(row: Mapping[str, Any]) -> tuple[int, str]:
+    return row["rank"], row["screen"]

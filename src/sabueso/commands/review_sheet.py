@@ -67,7 +67,7 @@ def write_sheet(
 
 def _rows_of(case: Case, items: Sequence[AuditException]) -> list[tuple[str, str, Cells]]:
     """Rows behind the first exceptions, table by table."""
-    from sabueso.population.drill import rows
+    from sabueso.population.drill import first_rows
 
     first = items[:WITH_ROWS]
     found: list[tuple[str, str, Cells]] = []
@@ -76,7 +76,7 @@ def _rows_of(case: Case, items: Sequence[AuditException]) -> list[tuple[str, str
         for table in tables:
             for item in (item for item in first if item.table == table):
                 population = opened(table, item.selector, with_set_aside=True)
-                found += [(item.id, table, row) for row in rows(population, limit=ROWS_EACH).rows]
+                found += [(item.id, table, row) for row in first_rows(population, ROWS_EACH)]
     return found
 
 

@@ -3,7 +3,7 @@
 from sabueso.population.drill.drilling import Asked, Drill, Node, Others, drill
 from sabueso.population.drill.measures import MEASURES, SHARE, Figure, Measure
 from sabueso.population.drill.recorded import drill_json, read_drill
-from sabueso.population.drill.rows import Rows, rows
+from sabueso.population.drill.rows import Rows, first_rows, rows
 
 __all__ = [
     "MEASURES",
@@ -17,6 +17,7 @@ __all__ = [
     "Rows",
     "drill",
     "drill_json",
+    "first_rows",
     "read_drill",
     "rows",
 ]

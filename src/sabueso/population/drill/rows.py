@@ -90,6 +90,20 @@ def rows(
     )
 
 
+@exactly
+def first_rows(population: Population, limit: int) -> list[Cells]:
+    """A population's rows, the largest first, in one question: they are not counted."""
+    table = population.table
+    values: dict[str, Tree] = {c.name: sql.column(c.name) for c in table.columns}
+    order, own = sql.place(), []
+    if "amount" in table.roles:
+        key = _free("order", values)
+        values[key] = exp.Abs(this=sql.column(table.roles["amount"]))
+        order, own = [sql.ordered(sql.column(key), descending=True), *order], [key]
+    found = population.query(population.base(values).order_by(*order).limit(limit))
+    return found.drop_columns(own).to_pylist() if own else found.to_pylist()
+
+
 def sort_direction(text: str) -> tuple[str, bool | None]:
     """What to sort by, and whether the largest come first where that is said."""
     head, _, last = text.strip().rpartition(" ")
