@@ -58,7 +58,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     """
     item = one_exception(case, given)
     finding = finding_of(case, item)
-    settings = finding.settings
+    settings = finding.used
     with case.populations(item.table) as opened:
         population = opened(finding.source, settings.get("where"), with_set_aside=True)
         table = population.table

@@ -124,17 +124,13 @@ def dig(
             whole = drills.drill(population, replace(place.asked, limit=None, within=None))
         return Data(drills.drill_json(whole), [drill_sheet(whole)])
 
-    def picture(path: Path) -> bytes:
-        from sabueso.report.canvas import drawn
+    def drawing(path: Path) -> bytes:
+        from sabueso.report.canvas import picture
         from sabueso.show.drill_figure import drill_drawing
 
-        drawing = drill_drawing(result)
-        found = None if drawing is None else drawn(drawing, path.suffix[1:].lower())
-        if found is None:
-            raise UserError(f"--out {path}: there is nothing to draw; group with --by")
-        return found
+        return picture(drill_drawing(result), path)
 
-    return Answer(result, show, data, files=dict.fromkeys(FIGURES, picture))
+    return Answer(result, show, data, files=dict.fromkeys(FIGURES, drawing))
 
 
 def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:

@@ -80,14 +80,10 @@ def try_test(
 
         show_finding(console, finding, where=settings.get("where"), kept=keep or "")
 
-    def picture(path: Path) -> bytes:
-        from sabueso.report.canvas import drawn as picture_of
+    def drawing(path: Path) -> bytes:
+        from sabueso.report.canvas import picture
 
-        drawing = view.drawing(figure or "plain")
-        found = None if drawing is None else picture_of(drawing, path.suffix[1:].lower())
-        if found is None:
-            raise UserError(f"--out {path}: there is nothing to draw")
-        return found
+        return picture(view.drawing(figure or "plain"), path)
 
     def page(path: Path) -> bytes:
         from sabueso.show.paper import finding_page
@@ -107,7 +103,7 @@ def try_test(
         show,
         lambda: Data(finding.as_stream(), [view.sheet()]),
         lambda: Data(finding.as_json(), [view.sheet()]),
-        files={PAGE: page, SCRIPT: script, **dict.fromkeys(FIGURES, picture)},
+        files={PAGE: page, SCRIPT: script, **dict.fromkeys(FIGURES, drawing)},
     )
 
 

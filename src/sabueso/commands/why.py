@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from sabueso.base.errors import UserError
 from sabueso.case.behind import Why
 from sabueso.case.folder import Case
 from sabueso.case.why import why as look_behind
@@ -43,14 +42,10 @@ def why(case: Case, exception: str, columns: Sequence[str] = ()) -> Answer[Why]:
 
         return Data(found.as_json(), [why_sheet(found)])
 
-    def picture(path: Path) -> bytes:
-        from sabueso.report.canvas import drawn
+    def drawing(path: Path) -> bytes:
+        from sabueso.report.canvas import picture
         from sabueso.show.why_figure import why_drawing
 
-        drawing = why_drawing(found)
-        made = None if drawing is None else drawn(drawing, path.suffix[1:].lower())
-        if made is None:
-            raise UserError(f"--out {path}: there is nothing to draw of {found.exception.id}")
-        return made
+        return picture(why_drawing(found), path)
 
-    return Answer(found, show, data, files=dict.fromkeys(FIGURES, picture))
+    return Answer(found, show, data, files=dict.fromkeys(FIGURES, drawing))

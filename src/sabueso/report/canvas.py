@@ -6,8 +6,10 @@ import io
 import warnings
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from sabueso.base.errors import UserError
 from sabueso.base.visible import clipped, visible
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Drawing
@@ -61,6 +63,20 @@ def drawn(drawing: Drawing, form: str) -> bytes | None:
             warnings.filterwarnings("ignore", message="Glyph")
             figure.savefig(buffer, format=form, dpi=150, metadata=metadata)
         return buffer.getvalue()
+
+
+def picture(drawing: Drawing | None, path: Path) -> bytes:
+    """The file of a drawing in the form that its suffix says.
+
+    Raises
+    ------
+    UserError
+        If there is nothing to draw.
+    """
+    found = None if drawing is None else drawn(drawing, path.suffix[1:].lower())
+    if found is None:
+        raise UserError(f"--out {path}: there is nothing to draw")
+    return found
 
 
 def _clean(figure: Figure) -> None:
