@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 from functools import cached_property
@@ -336,6 +336,24 @@ class Case:
                     raise UserError(f"{place}: {error}") from None
         return found
 
+    def _tables_for(self, names: Iterable[str]) -> dict[str, Table]:
+        """Tables by name, with those that they are linked with and those that their rules look into."""
+        tables = {name: self.table(name) for name in dict.fromkeys(map(self.plan.base_of, names))}
+        beside = list(tables.values())
+        while beside:
+            beside = [link.table for each in beside for link in each.links.values()]
+            for other in beside:
+                tables.setdefault(other.name, other)
+        among = {
+            str(rule.get("among", "")).partition(".")[0]
+            for table in list(tables.values())
+            for rule in table.rules
+        }
+        for name in among:
+            if name in self.plan.tables and self.sources(name):
+                tables.setdefault(name, self.table(name, links=0))
+        return tables
+
     @contextmanager
     def populations(self, *names: str) -> Iterator[Callable[..., Population]]:
         """The plan's engine with some tables attached, and locked: it reads nothing else.
@@ -348,19 +366,7 @@ class Case:
         from sabueso.population.population import Defined, Population
 
         base = self.plan.base_of
-        tables = {name: self.table(name) for name in dict.fromkeys(map(base, names))}
-        beside = list(tables.values())
-        while beside:
-            beside = [link.table for each in beside for link in each.links.values()]
-            for other in beside:
-                tables.setdefault(other.name, other)
-        for other_name in {
-            str(r.get("among", "")).partition(".")[0]
-            for t in list(tables.values())
-            for r in t.rules
-        }:
-            if other_name in self.plan.tables and self.sources(other_name):
-                tables.setdefault(other_name, self.table(other_name, links=0))
+        tables = self._tables_for(names)
         known: dict[Any, Any] = {}
         section = self.plan.engine
         try:

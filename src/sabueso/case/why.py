@@ -22,6 +22,7 @@ from sabueso.case.surroundings import (
 )
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
+from sabueso.population.drill import Rows
 from sabueso.population.drill import rows as drill_rows
 from sabueso.population.driving import (
     Candidate,
@@ -72,8 +73,8 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         found, rest = candidates(
             table, columns, list(subject.clients()), measure, months_of_year=sides is not None
         )
-        parts = None
         quantity = table.role("quantity")
+        parts = None
         if sides is not None and quantity is not None and measure is not None:
             parts = rate_and_volume(population, *sides, quantity, measure)
         drivers: list[Driver] = []
@@ -88,10 +89,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         history = history_of(opened, finding, subject, item.selector, measure)
         beside = [] if columns else marks_beside(case, opened, item, rows)
         among = among_entities(population, finding, subject)
-    amount = carrying.population.used_total
-    shown = [row for row in carrying.rows if measure is not None and row[measure.name] is not None][
-        :MOST_LARGEST
-    ]
+    shown, without = _largest(carrying, measure)
     found_behind = Why(
         exception=item,
         on=on,
@@ -99,16 +97,14 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         scale=2 if measure is None else measure.scale,
         population_rows=account.used,
         rows=carrying.population.used,
-        amount=amount,
+        amount=carrying.population.used_total,
         change=sides is not None,
         drivers=ranked(drivers, table.roles),
         not_considered=rest,
         peers=peers,
         contribution=_contribution(finding, item.id),
         largest=shown,
-        without_largest=None
-        if amount is None or measure is None
-        else amount - sum((row[measure.name] for row in shown), Decimal(0)),
+        without_largest=without,
         rate_volume=parts,
         history=history,
         beside=beside,
@@ -116,6 +112,16 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         asked=bool(columns),
     )
     return replace(found_behind, sentences=sentences(found_behind))
+
+
+def _largest(carrying: Rows, measure: Column | None) -> tuple[list[Cells], Decimal | None]:
+    """The rows that carry most, and what the figure is without them."""
+    amount = carrying.population.used_total
+    if measure is None:
+        return [], None
+    shown = [row for row in carrying.rows if row[measure.name] is not None][:MOST_LARGEST]
+    held = sum((row[measure.name] for row in shown), Decimal(0))
+    return shown, None if amount is None else amount - held
 
 
 def _drivers(
