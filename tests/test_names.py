@@ -88,7 +88,7 @@ def _worked(case: Path) -> None:
     inside("screen", "--as", "KL", cwd=case)
     queue = inside_json("queue", "--top", "500", cwd=case)
     assert {item["kind"] for item in queue} >= {"row", "line"}
-    for kind in {item["kind"] for item in queue}:
+    for kind in sorted({item["kind"] for item in queue}):
         item = next(i for i in queue if i["kind"] == kind)
         dug = inside_json("dig", item["id"], cwd=case)
         assert 0 < dug["population"]["used"] < 420 or kind == "entity"

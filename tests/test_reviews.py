@@ -378,3 +378,21 @@ def test_papers_of_a_matter_and_of_one_exception(case):
     ):
         stderr = inside("paper", *wrong, cwd=case, code=2).stderr
         assert message in stderr and stderr.count("\n") == 1
+
+
+def test_rows_that_another_review_set_aside(case):
+    """They are left out of views and said; an exception of which nothing else is left shows them."""
+    items = inside_json("queue", "--top", "999", cwd=case)
+    row = next(i for i in items if i["kind"] == "row" and i["table"] == "payments")
+    before = inside_json("dig", "payments", cwd=case)["population"]
+    held = next(i for i in items if i["kind"] == "class")
+    inside(
+        "review", held["id"], "--cleared", "--set-aside", "--reason", "x", "--as", "KL", cwd=case
+    )
+    view = inside_json("dig", "payments", cwd=case)["population"]
+    assert view["left_out"]["set_aside"] == before["used"] - view["used"] > 100
+    inside("review", row["id"], "--cleared", "--set-aside", "--reason", "x", "--as", "KL", cwd=case)
+    assert inside_json("dig", row["id"], cwd=case)["population"]["used"] == 1
+    where = row["rows"].split("'")[1]
+    other = next(i for i in items if i["kind"] == "row" and where not in i["rows"])
+    assert inside_json("dig", other["id"], cwd=case)["population"]["used"] == 1

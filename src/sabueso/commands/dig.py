@@ -18,6 +18,7 @@ from sabueso.commands.interface import Answer, Data
 from sabueso.population import drill as drills
 from sabueso.population.drill import Asked, Drill, Node, Rows
 from sabueso.population.expressions import equals
+from sabueso.population.population import Population
 from sabueso.population.sql import PERIODS
 from sabueso.population.table import Table
 from sabueso.report.commands import shell
@@ -100,10 +101,18 @@ def dig(
         population = opened(place.table, place.where, with_set_aside=place.with_set_aside)
         if opened_as_rows:
             given = rows or RowsAsked()
-            found = drills.rows(
-                population, limit=asked.limit or LIMIT, on=asked.on, columns=given.columns,
-                sort=asked.sort,
-            )  # fmt: skip
+
+            def listed(population: Population) -> Rows:
+                return drills.rows(
+                    population, limit=asked.limit or LIMIT, on=asked.on, columns=given.columns,
+                    sort=asked.sort,
+                )  # fmt: skip
+
+            found = listed(population)
+            if place.exception is not None and not found.population.used:
+                # What another review set aside must be seen to be judged: it is shown, and said.
+                found = listed(opened(place.table, place.where, with_set_aside=True))
+                found = replace(found, order=f"{found.order}; all of them set aside by review")
             return _rows(found, place, tall=given.tall)
         result = drills.drill(population, place.asked)
     if keep is not None:
