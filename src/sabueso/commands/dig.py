@@ -124,6 +124,11 @@ def dig(
     def show(console: Console) -> None:
         from sabueso.show.drill import show_drill
 
+        if place.exception is not None and not asked.by:
+            from sabueso.show.queue import show_exception
+
+            show_exception(console, place.exception)
+            console.print()
         show_drill(console, result, heading=place.heading, steps=steps)
 
     def data() -> Data:
@@ -166,7 +171,8 @@ def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:
         # A change lies between two periods: either alone would say nothing of it.
         selector = change.condition
         if not asked.across:
-            by = asked.by or [_first_free(case.table(exception.table), ())]
+            keyed = tuple(exception.subject.clients())
+            by = asked.by or [_first_free(case.table(exception.table), keyed)]
             asked = replace(asked, by=[each for each in by if each], across=change.period)
     return _Place(what, exception.table, _both(selector, where), asked, exception)
 
