@@ -117,6 +117,40 @@ def chained_hash(previous: str, *fields: int | str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()
 
 
+def is_intact(row: Mapping[str, Any]) -> bool:
+    """Whether an event's row is what it was when it was recorded."""
+    fields = [row[name] for name in ("seq", "at", "kind", "subject", "initials", "body")]
+    typed = all(isinstance(each, (str, int)) for each in (row["previous"], *fields))
+    return typed and bool(row["hash"] == chained_hash(row["previous"], *fields))
+
+
+def chain_breaks(
+    rows: Iterable[Mapping[str, Any]], *, whole: bool = True
+) -> Iterator[tuple[int, str]]:
+    """Where events do not hang together: the number of one, and how.
+
+    Parameters
+    ----------
+    rows : iterable of mapping
+        Events by their numbers.
+    whole : bool
+        Whether they begin with the first event; else with any, and are only held together among
+        themselves.
+    """
+    previous: str | None = GENESIS if whole else None
+    count = 0
+    for row in rows:
+        count += 1
+        if whole and row["seq"] != count:
+            yield count, "is gone, or its number is another"
+            count = int(row["seq"])
+        elif previous is not None and row["previous"] != previous:
+            yield row["seq"], "does not fit the one before"
+        if not is_intact(row):
+            yield row["seq"], "is not what was recorded"
+        previous = row["hash"]
+
+
 class Register:
     """The register of one case.
 
@@ -188,10 +222,7 @@ class Register:
 
     def _event(self, row: Mapping[str, Any]) -> Event:
         """An event that is what it was when it was recorded."""
-        fields = [row[name] for name in ("seq", "at", "kind", "subject", "initials", "body")]
-        if not all(isinstance(each, (str, int)) for each in (row["previous"], *fields)) or row[
-            "hash"
-        ] != chained_hash(row["previous"], *fields):
+        if not is_intact(row):
             raise self._altered(row["seq"], "is not what was recorded")
         return Event(**{**dict(row), "body": json.loads(row["body"])})
 
@@ -206,14 +237,16 @@ class Register:
         UserError
             If an event does not fit the one before it: the register was altered.
         """
-        previous, count = GENESIS, 0
+        for seq, how in self.breaks():
+            raise self._altered(seq, how)
+        (row,) = self.read("SELECT COUNT(*) AS events, MAX(seq) AS last FROM events")
+        head = self.read("SELECT hash FROM events WHERE seq = :last", {"last": row["last"]})
+        return row["events"], head[0]["hash"] if head else GENESIS
+
+    def breaks(self) -> Iterator[tuple[int, str]]:
+        """Where the chain does not hold: the number of an event, and how."""
         with self._in_turn():
-            for row in self._connection.execute("SELECT * FROM events ORDER BY seq"):
-                count += 1
-                if row["seq"] != count or row["previous"] != previous:
-                    raise self._altered(row["seq"], "does not fit the one before")
-                previous = self._event(row).hash
-        return count, previous
+            yield from chain_breaks(self._connection.execute("SELECT * FROM events ORDER BY seq"))
 
     def read(
         self, statement: str, values: Mapping[str, Any] | None = None

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
-from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.files import json_text
 from sabueso.base.plain import Json
-from sabueso.case.register import GENESIS, Register, chained_hash
+from sabueso.case.register import Register, chain_breaks
 
 SEAL = "seal.json"
 
@@ -24,7 +22,7 @@ def check_head(folder: Path, register: Register) -> None:
         If the last event was altered, or events that a seal covers are gone.
     """
     last = register.read("SELECT * FROM events ORDER BY seq DESC LIMIT 2")
-    told = list(chain_faults(reversed(last), whole=False))
+    told = [altered(*each) for each in chain_breaks(reversed(last), whole=False)]
     path = folder / SEAL
     if not told and path.is_file():
         content = read_seal(path)
@@ -32,6 +30,11 @@ def check_head(folder: Path, register: Register) -> None:
             told = end_faults(register, content)
     if told:
         raise UserError(f"{register.location}: {told[0]}; nothing was written")
+
+
+def altered(seq: int, how: str) -> str:
+    """The sentence of a break in the chain."""
+    return f"the register was altered: event {seq} {how}"
 
 
 def seal_text(content: Json) -> bytes:
@@ -65,7 +68,7 @@ def end_faults(register: Register, content: Json) -> list[str]:
                 f"holds {last['seq']:,}"
             ]
         if row[0]["hash"] != head:
-            return [f"the register was altered: event {events} is not the one that was sealed"]
+            return [altered(events, "is not the one that was sealed")]
     own = content["seal"]
     query = "SELECT body FROM events WHERE seq = :seq AND kind = 'seal'"
     recorded = register.read(query, {"seq": own.get("event", 0)})
@@ -76,19 +79,3 @@ def end_faults(register: Register, content: Json) -> list[str]:
     if json.loads(recorded[0]["body"]).get("sha256") != own.get("sha256"):
         return [f"{SEAL} is not the one that event {own['event']} of the register set"]
     return []
-
-
-def chain_faults(rows: Iterable[Mapping[str, Any]], *, whole: bool) -> Iterator[str]:
-    previous: str | None = GENESIS if whole else None
-    count = 0
-    for row in rows:
-        count += 1
-        if whole and row["seq"] != count:
-            yield f"the register was altered: event {count} is gone, or its number is another"
-            count = int(row["seq"])
-        elif previous is not None and row["previous"] != previous:
-            yield f"the register was altered: event {row['seq']} does not fit the one before"
-        fields = [row[name] for name in ("seq", "at", "kind", "subject", "initials", "body")]
-        if chained_hash(row["previous"], *fields) != row["hash"]:
-            yield f"the register was altered: event {row['seq']} is not what was recorded"
-        previous = row["hash"]

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -22,9 +23,11 @@ from sabueso.base.plain import Json
 from sabueso.case.folder import OWN_FOLDERS, PLAN, REGISTER, Case, relative
 from sabueso.case.register import Event, Register
 from sabueso.case.reviews import check_initials
-from sabueso.case.seal_file import SEAL, chain_faults, end_faults, read_seal, seal_text
+from sabueso.case.seal_file import SEAL, altered, end_faults, read_seal, seal_text
 
 PAPERS = "papers"
+Hashed = Callable[[Path], str]
+"""Gives a file's SHA-256."""
 _ROWS = {
     "exceptions": "SELECT id, table_name, kind, key, first_run FROM exceptions "
     "WHERE first_run <= :run ORDER BY id",
@@ -69,11 +72,13 @@ def seal_case(case: Case, initials: str) -> Sealed:
         If something is not what the register has of it: a seal covers nothing that was altered.
     """
     who = check_initials(initials)
+    # A file is compared with what was recorded of it, and listed: it is read once for both.
+    hashed = cache(file_hash)
     with case.locked() as writer:
         faults = [
             *_register_faults(case.register),
-            *_recorded_faults(case),
-            *_changed_sources(case),
+            *_recorded_faults(case, hashed),
+            *_changed_sources(case, hashed),
         ]
         if faults:
             raise UserError(f"nothing is sealed: {faults[0]}")
@@ -81,8 +86,8 @@ def seal_case(case: Case, initials: str) -> Sealed:
         content: Json = {
             "format": FORMAT,
             "at": datetime.now(UTC).isoformat(timespec="seconds"),
-            "files": {name: file_hash(path) for name, path in _own_files(case.folder)},
-            "sources": {name: _source_hash(path) for name, path in _source_files(case)},
+            "files": {name: hashed(path) for name, path in _own_files(case.folder)},
+            "sources": {name: hashed(path) for _, name, path in _source_files(case)},
             "register": {"events": events, "head": head, **_row_hashes(case.register)},
         }
         digest = _digest(content)
@@ -107,7 +112,7 @@ def check_seal(case: Case) -> Checked:
         if sealed is not None:
             faults.append(f"{SEAL} is gone, though the register has it set at event {sealed.seq}")
         else:
-            faults += [*_recorded_faults(case), *_changed_sources(case)]
+            faults += [*_recorded_faults(case, file_hash), *_changed_sources(case, file_hash)]
         files, sources = len(list(_own_files(case.folder))), len(list(_source_files(case)))
         many = len(case.register.read("SELECT seq FROM events"))
         return Checked("", "", files, sources, many, faults, [], sealed=False)
@@ -122,7 +127,7 @@ def check_seal(case: Case) -> Checked:
         files=len(content["files"]),
         sources=len(content["sources"]),
         events=int(content["register"]["events"]),
-        faults=[*faults, *told, *_recorded_faults(case, beside=content["files"])],
+        faults=[*faults, *told, *_recorded_faults(case, file_hash, beside=content["files"])],
         since=since,
     )
 
@@ -147,10 +152,8 @@ def _against(case: Case, content: Json, sealed: Event | None) -> tuple[list[str]
             faults.append(f"{name} is gone")
         elif file_hash(path) != known:
             faults.append(f"{name} was altered")
-    sources = dict(_source_files(case))
     for name, known in content["sources"].items():
-        path = sources.get(name, case.folder / name)
-        now = _source_hash(path)
+        now = _source_hash(case.folder / name)
         if now != known:
             faults.append(f"source file {name} {'is gone' if now is None else 'was altered'}")
     fresh = sorted(set(there) - set(content["files"]))
@@ -174,14 +177,14 @@ def _own_files(folder: Path) -> Iterator[tuple[str, Path]]:
                 yield name, path
 
 
-def _source_files(case: Case) -> Iterator[tuple[str, Path]]:
-    """The client's files that the plan names and that were taken in, by the paths of the plan."""
+def _source_files(case: Case) -> Iterator[tuple[str, str, Path]]:
+    """The client's files that the plan names and that were taken in: table, path of the plan, file."""
     for table, section in case.plan.tables.items():
         taken = {source.file for source in case.sources(table)}
         for pattern in section.sources:
             for path in matching(case.folder, pattern):
                 if path.is_file() and path.name in taken:
-                    yield relative(path, case.folder), path
+                    yield table, relative(path, case.folder), path
 
 
 def matching(folder: Path, pattern: str) -> list[Path]:
@@ -197,18 +200,11 @@ def matching(folder: Path, pattern: str) -> list[Path]:
     return []
 
 
-def _changed_sources(case: Case) -> Iterator[str]:
+def _changed_sources(case: Case, hashed: Hashed) -> Iterator[str]:
     """Source files that are not what was taken in, where no seal lists them."""
-    for table in case.plan.tables:
-        known = {source.sha256 for source in case.sources(table)}
-        names = {source.file for source in case.sources(table)}
-        for pattern in case.plan.tables[table].sources:
-            for path in matching(case.folder, pattern):
-                if path.is_file() and path.name in names and file_hash(path) not in known:
-                    yield (
-                        f"source file {relative(path, case.folder)} was altered since it was taken into "
-                        f"table {table!r}"
-                    )
+    for table, name, path in _source_files(case):
+        if hashed(path) not in {source.sha256 for source in case.sources(table)}:
+            yield f"source file {name} was altered since it was taken into table {table!r}"
 
 
 def _source_hash(path: Path) -> str | None:
@@ -244,37 +240,35 @@ def _last_seal(register: Register) -> Event | None:
 
 def _register_faults(register: Register) -> list[str]:
     """What is wrong with the chain, each event by its number."""
-    return list(chain_faults(register.read("SELECT * FROM events ORDER BY seq"), whole=True))
+    return [altered(*each) for each in register.breaks()]
 
 
-def _recorded_faults(case: Case, beside: Iterable[str] = ()) -> Iterator[str]:
+def _recorded_faults(case: Case, hashed: Hashed, beside: Iterable[str] = ()) -> Iterator[str]:
     """Files that are not what the events which wrote them say, but for those that a seal lists."""
     known = set(beside)
-    for source in case.sources():
-        if source.parquet in known or Path(source.parquet).is_absolute():
-            continue
-        path = case.folder / source.parquet
-        if not path.is_file():
-            yield f"{source.parquet} is gone"
-        elif source.parquet_sha256 and file_hash(path) != source.parquet_sha256:
-            yield f"{source.parquet} was altered"
+    told = [
+        (source.parquet, case.folder / source.parquet, source.parquet_sha256)
+        for source in case.sources()
+        if source.parquet not in known and not Path(source.parquet).is_absolute()
+    ]
     for event in case.register.events("run"):
         folder = f"runs/{int(event.subject):04d}"
-        for name, digest in event.body.get("files", {}).items():
-            if f"{folder}/{name}" in known:
-                continue
-            path = case.folder / folder / name
-            if not path.is_file():
-                yield f"{folder}/{name} is gone"
-            elif file_hash(path) != digest:
-                yield f"{folder}/{name} was altered"
+        told += [
+            (f"{folder}/{name}", case.folder / folder / name, recorded)
+            for name, recorded in event.body.get("files", {}).items()
+            if f"{folder}/{name}" not in known
+        ]
+    evidence = case.folder / "evidence"
+    listed = {Path(name).stem for name in known if name.startswith("evidence/")}
+    kept = {path.stem: path for path in evidence.glob("*")}
     for event in case.register.events("disposition"):
         for file in event.body.get("evidence", ()):
-            named = f"evidence/{file['sha256']}"
-            found = list((case.folder / "evidence").glob(f"{file['sha256']}*"))
-            if any(name.startswith(named) for name in known):
-                continue
-            if not found:
-                yield f"evidence {file['file']} ({file['sha256'][:12]}…) is gone"
-            elif file_hash(found[0]) != file["sha256"]:
-                yield f"evidence {file['file']} ({file['sha256'][:12]}…) was altered"
+            recorded = file["sha256"]
+            if recorded not in listed:
+                what = f"evidence {file['file']} ({recorded[:12]}…)"
+                told.append((what, kept.get(recorded, evidence / recorded), recorded))
+    for what, path, recorded in told:
+        if not path.is_file():
+            yield f"{what} is gone"
+        elif recorded and hashed(path) != recorded:
+            yield f"{what} was altered"
