@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import random
 from collections import Counter, defaultdict
 from decimal import Decimal
 
@@ -200,3 +201,62 @@ def test_views_and_mistakes(marisma, tmp_path, ids):
     ):
         done = sabueso(*arguments, cwd=marisma, code=2)
         assert message in done.stderr and done.stderr.count("\n") == 1
+
+
+@pytest.fixture(scope="module")
+def overlapping(tmp_path_factory):
+    """Payments of one supplier that are exceptions, and the supplier that is one too."""
+    case = tmp_path_factory.mktemp("overlapping")
+    sabueso("open", ".", cwd=case)
+    made = random.Random(3)
+    lines = [
+        f"E{p:02d}-{i},2024-{i + 1:02d}-05,S{p:02d},{made.gauss(500, 80):.2f}"
+        for p in range(30)
+        for i in range(12)
+    ]
+    lines += [f"X{i},2024-0{i + 1}-06,S07,{9000 + i}.00" for i in range(4)]
+    (case / "p.csv").write_text("id,date,supplier,amount\n" + "\n".join(lines) + "\n")
+    sabueso("intake", "p.csv", "--as", "pay", cwd=case)
+    sabueso("try", "range", "pay", "--greatest", "5000", "--keep", "largest", cwd=case)
+    sabueso("try", "distance", "pay", "--per", "supplier", "--measures", "sum(amount),min(amount)",
+            "--keep", "suppliers", cwd=case)  # fmt: skip
+    sabueso("screen", cwd=case)
+    return case
+
+
+def test_every_other_exception_on_the_same_party_is_counted(overlapping):
+    """A row of a supplier that is an exception itself counts for both."""
+    items = as_json("queue", "--top", "99", cwd=overlapping)
+    rows = {i["id"] for i in items if i["kind"] == "row" and i["label"].startswith("X")}
+    (entity,) = [i["id"] for i in items if i["kind"] == "entity" and "S07" in i["label"]]
+    assert len(rows) == 4
+    for identity in (*rows, entity):
+        found = as_json("why", identity, cwd=overlapping)
+        (beside,) = [b for b in found["beside"] if b["role"] == "party"]
+        assert set(beside["exceptions"]) == (rows | {entity}) - {identity}
+
+
+def test_a_value_that_makes_most_of_a_change_is_named_beside_a_larger_one_against_it(tmp_path):
+    sabueso("open", ".", cwd=tmp_path)
+    sums = {"a": (300, 100), "b": (100, 260), "c": (100, 240)}
+    lines = [
+        f"{year}-0{month}-05,62000,{who},{amount / 4:.2f}"
+        for who, pair in sums.items()
+        for year, amount in zip((2024, 2025), pair, strict=True)
+        for month in (1, 2, 3, 4)
+    ]
+    lines += [
+        f"{y}-0{m}-05,63000,{w},50.00" for y in (2024, 2025) for m in (1, 2, 3) for w in "abc"
+    ]
+    (tmp_path / "l.csv").write_text("date,account,preparer,amount\n" + "\n".join(lines) + "\n")
+    sabueso("intake", "l.csv", "--as", "led", cwd=tmp_path)
+    sabueso("try", "periods", "led", "--per", "account", "--base", "2024", "--current", "2025",
+            "--amount-limit", "50", "--keep", "years", cwd=tmp_path)  # fmt: skip
+    sabueso("screen", cwd=tmp_path)
+    (item,) = as_json("queue", cwd=tmp_path)
+    found = as_json("why", item["id"], cwd=tmp_path)
+    assert found["drivers"][0]["values"][0]["value"] == "a"
+    (first, *_) = found["sentences"]
+    assert first.startswith("preparer b makes 160.0% of the change: 100.00 before, 260.00 after")
+    assert "without it the change is −60.00 and not +100.00" in first
+    assert not any("spread" in sentence for sentence in found["sentences"])

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from decimal import Decimal
 
 from sabueso.case.behind import Why
-from sabueso.population.driving import MONTH, Driver, Value
+from sabueso.population.driving import MONTH, Driver
 from sabueso.population.peers import Peers
 from sabueso.report import numbers as num
 from sabueso.screens.subject import Entity
@@ -51,35 +51,27 @@ def _of_change(found: Why) -> list[str]:
     said = []
     if found.rate_volume is not None:
         volume, rate = found.rate_volume
-        by = "price" if abs(rate) >= abs(volume) else "quantity"
-        other = "while the quantity moved the other way" if volume * rate < 0 else ""
-        if by == "quantity" and other:
-            other = "while the price moved the other way"
+        by, other = ("price", "quantity") if abs(rate) >= abs(volume) else ("quantity", "price")
+        against = f", while the {other} moved the other way" if volume * rate < 0 else ""
         said.append(
-            f"The {by} moved it{', ' + other if other else ''}: of the change of {_signed(found, volume + rate)} "
+            f"The {by} moved it{against}: of the change of {_signed(found, volume + rate)} "
             f"the price makes {_signed(found, rate)} and the quantity {_signed(found, volume)}."
         )
-    for driver in found.drivers:
-        for value in driver.values[:1]:
-            if value.part is None or value.part < LEAST_PART or driver.column == MONTH:
-                continue
-            rest = _rest(driver)
+    looked_at = [driver for driver in found.drivers if driver.column != MONTH and driver.values]
+    for driver in looked_at:
+        value = max(driver.values, key=lambda v: v.part or 0.0)
+        if value.part is not None and value.part >= LEAST_PART:
+            whole = sum((v.change or Decimal(0) for v in driver.values), Decimal(0))
+            rest = whole - (value.change or Decimal(0))
             said.append(
-                f"{_named(driver, value)} makes {num.percent(value.part)} of the change: "
+                f"{driver.column} {num.shown(value.value)} makes {num.percent(value.part)} of the change: "
                 f"{_money(found, value.base)} before, {_money(found, value.amount)} after; without it the change "
-                f"is {_signed(found, rest)} and not {_signed(found, _whole(driver))}."
+                f"is {_signed(found, rest)} and not {_signed(found, whole)}."
             )
-    if not said:
-        said.append("No one value of a column makes a quarter of the change: it is spread.")
+    if not said and looked_at:
+        columns = ", ".join(driver.column for driver in looked_at)
+        said.append(f"No one value of {columns} makes a quarter of the change: it is spread.")
     return said
-
-
-def _whole(driver: Driver) -> Decimal:
-    return sum((v.change or Decimal(0) for v in driver.values), Decimal(0))
-
-
-def _rest(driver: Driver) -> Decimal:
-    return _whole(driver) - (driver.values[0].change or Decimal(0))
 
 
 def _of_row(found: Why) -> list[str]:
@@ -102,21 +94,22 @@ def _of_row(found: Why) -> list[str]:
             moved = amount / factor
             said.append(
                 f"Divided by {factor:,} it is {num.amount(round(moved, found.scale), found.scale)}, within the middle "
-                f"half of the rows of {peer.column} {_value(peer.value)}: a decimal mark may have been lost."
+                f"half of the rows of {peer.column} {num.shown(peer.value)}: a decimal mark may have been lost."
             )
             break
     if usual:
         said.append(
             "Ordinary among the rows of "
             + "; of ".join(
-                f"{p.column} {_value(p.value)} ({p.larger:,} of {p.n:,} are larger)" for p in usual
+                f"{p.column} {num.shown(p.value)} ({p.larger:,} of {p.n:,} are larger)"
+                for p in usual
             )
             + "."
         )
     if few:
         said.append(
             "Too few to say what is usual: "
-            + "; ".join(f"{p.column} {_value(p.value)} has {num.many(p.n, 'row')}" for p in few)
+            + "; ".join(f"{p.column} {num.shown(p.value)} has {num.many(p.n, 'row')}" for p in few)
             + "."
         )
     if not said:
@@ -136,7 +129,7 @@ def _place_of(found: Why, peer: Peers, amount: Decimal) -> str:
         if times
         else ""
     )
-    return f"{where} of {peer.n:,} rows of {peer.column} {_value(peer.value)}{ratio}"
+    return f"{where} of {peer.n:,} rows of {peer.column} {num.shown(peer.value)}{ratio}"
 
 
 def _of_entity(found: Why) -> list[str]:
@@ -156,7 +149,9 @@ def _of_entity(found: Why) -> list[str]:
 def _of_rows(found: Why) -> list[str]:
     """Values that have more of the rows than their share of all would give."""
     said = []
-    own = [f"{d.column} {_value(d.values[0].value)}" for d in found.drivers if is_its_own(found, d)]
+    own = [
+        f"{d.column} {num.shown(d.values[0].value)}" for d in found.drivers if is_its_own(found, d)
+    ]
     if own:
         said.append(f"All of its rows are of {', '.join(own)}.")
     for driver in found.drivers:
@@ -167,7 +162,7 @@ def _of_rows(found: Why) -> list[str]:
         rows = sum(v.rows for v in telling)
         expected = sum(v.expected for v in telling)
         worst = max(v.p_adjusted or 0.0 for v in telling)
-        names = _joined([_value(v.value) for v in telling])
+        names = _joined([num.shown(v.value) for v in telling])
         have = "has" if len(telling) == 1 else "together have"
         amount = sum((v.amount for v in telling if v.amount is not None), Decimal(0))
         money = f" and {_money(found, amount)}" if found.amount is not None else ""
@@ -179,7 +174,8 @@ def _of_rows(found: Why) -> list[str]:
         )
     if len(said) == bool(own) and not found.contribution:
         said.append(
-            "No value of a column looked at has more of its rows than its share of all rows would give."
+            "No value of a column looked at has more of its rows than chance alone might give it beside its share "
+            "of all rows."
         )
     return said
 
@@ -195,16 +191,8 @@ def _beside(found: Why) -> list[str]:
     for each in found.beside[:2]:
         listed = ", ".join(each.exceptions[:4]) + (" …" if len(each.exceptions) > 4 else "")
         many = num.many(len(each.exceptions), "other exception is", "other exceptions are")
-        said.append(f"{many} of {each.column} {_value(each.value)} too: {listed}.")
+        said.append(f"{many} of {each.column} {num.shown(each.value)} too: {listed}.")
     return said
-
-
-def _named(driver: Driver, value: Value) -> str:
-    return f"{driver.column} {_value(value.value)}"
-
-
-def _value(value: object) -> str:
-    return "(missing)" if value is None else str(value)
 
 
 def _joined(names: Sequence[str]) -> str:

@@ -10,17 +10,37 @@ from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import latest_findings
 from sabueso.population.calendar import Span
-from sabueso.population.expressions import equals, quoted_name
+from sabueso.population.expressions import quoted_name
+from sabueso.population.table import Table
 from sabueso.screens.finding import Finding
-from sabueso.screens.subject import Line
+from sabueso.screens.subject import Line, Subject
 
 
 @dataclass(frozen=True)
 class Change:
-    """The rows of both periods of a line, and which of the two each is in, as a user types them."""
+    """A line in two periods, as a user types it: its rows whatever their period, and by period, the
+    earlier first, its name and its days."""
 
-    condition: str
-    period: str
+    line: str
+    periods: tuple[tuple[str, str], tuple[str, str]]
+
+    @property
+    def condition(self) -> str:
+        """The rows of both periods."""
+        (_, first), (_, second) = self.periods
+        return f"{self.line} and ({first} or {second})"
+
+    @property
+    def sides(self) -> tuple[str, str]:
+        """The rows of each."""
+        (_, first), (_, second) = self.periods
+        return f"{self.line} and {first}", f"{self.line} and {second}"
+
+    @property
+    def period(self) -> str:
+        """Which of the two a row of them is in."""
+        (base, first), (current, _) = self.periods
+        return f"case when {first} then '{base}' else '{current}' end"
 
 
 def finding_of(case: Case, item: AuditException) -> Finding[Any]:
@@ -41,26 +61,23 @@ def finding_of(case: Case, item: AuditException) -> Finding[Any]:
     return next((f for f in found if not f.settings.get("against")), found[0])
 
 
-def both_periods(case: Case, item: AuditException) -> Change | None:
+def line_of(finding: Finding[Any], subject: Line) -> Line:
+    """A line with the condition that its test was run under: its key alone does not have it."""
+    asked = finding.settings.get("where")
+    return Line(subject.named, asked=f"({asked})" if asked else "")
+
+
+def both_periods(finding: Finding[Any], subject: Subject, table: Table) -> Change | None:
     """The rows of a line in both of its periods; None where it is no change within the books."""
-    subject = item.subject
-    if not isinstance(subject, Line):
-        return None
-    try:
-        finding = finding_of(case, item)
-    except UserError:
-        return None  # its screen has gone: the rows of its own period are left
     base, current = finding.used.get("base"), finding.used.get("current")
-    table = case.table(item.table)
     date = table.role("date")
-    if finding.used.get("against") or not base or not current or date is None:
+    if not isinstance(subject, Line) or finding.used.get("against"):
+        return None
+    if not base or not current or date is None:
         return None
     day = quoted_name(date.name)
-    spans = [Span.of(str(name), table.fiscal_year_starts) for name in (base, current)]
-    names = [column.name for column in table.columns]
-    keys = [equals(name, value, names) for name, value in subject.clients().items()]
-    first, second = (f"({span.condition(day)})" for span in spans)
-    asked = finding.settings.get("where")
-    conditions = [*keys, f"({first} or {second})", *([f"({asked})"] if asked else [])]
-    period = f"case when {first} then '{base}' else '{current}' end"
-    return Change(" and ".join(conditions), period)
+    first, second = (
+        (str(name), f"({Span.of(str(name), table.fiscal_year_starts).condition(day)})")
+        for name in (base, current)
+    )
+    return Change(line_of(finding, subject).every_period(table), (first, second))

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from statistics import median
 from typing import Any
 
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Cells
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
 from sabueso.population import expressions, sql
@@ -17,8 +19,7 @@ from sabueso.population.drill import Asked, drill
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
-from sabueso.screens.finding import Finding
-from sabueso.screens.subject import Class, Entity, Line, Row, Subject
+from sabueso.screens.subject import Class, Entity, Row, Subject
 
 BESIDE_ROLES = ("party", "account", "preparer", "approver")
 MOST_BESIDE = 300
@@ -26,7 +27,6 @@ MOST_BESIDE = 300
 MOST_VALUES = 5
 """Values of a role up to which an exception is of them, and not of everybody."""
 MOST_ENTITIES = 20_000
-PERIODS = (("year", 60), ("quarter", 12), ("month", 3))
 
 
 @dataclass(frozen=True)
@@ -60,23 +60,9 @@ class Among:
     lower: int
 
 
-def history_of(
-    opened: Callable[..., Population],
-    finding: Finding[Any],
-    subject: Subject,
-    selector: str,
-    measure: Column | None,
-) -> list[Period]:
-    """The subject's rows and amounts by quarter; by year where there are more than three years. None of a
-    row, or where rows have no dates."""
-    if isinstance(subject, Row):
-        return []
-    if isinstance(subject, Line):
-        names = [c.name for c in opened(finding.table).table.columns]
-        keys = [expressions.equals(n, v, names) for n, v in subject.clients().items()]
-        asked = finding.settings.get("where")
-        selector = " and ".join([*keys, *([f"({asked})"] if asked else [])])
-    population = opened(finding.table, selector, with_set_aside=True)
+def by_period(population: Population, measure: Column | None) -> list[Period]:
+    """Rows and amounts by quarter; by year where there are more than three years. None where rows have no
+    dates."""
     date = population.table.role("date")
     if date is None or date.type not in ("date", "timestamp"):
         return []
@@ -93,46 +79,34 @@ def history_of(
     ]
 
 
-def among_entities(population: Population, finding: Finding[Any], subject: Subject) -> Among | None:
+def among_entities(
+    population: Population, contribution: Mapping[str, float], subject: Subject
+) -> Among | None:
     """Of an entity far by distance, its largest contribution among all entities."""
-    if not isinstance(subject, Entity):
-        return None
-    flag = next((f for f in finding.flags.rows() if f["subject"] == dict(subject.named)), None)
-    contribution = dict((flag or {}).get("contribution") or {})
-    if not contribution:
+    if not isinstance(subject, Entity) or not contribution:
         return None
     measure = max(contribution, key=lambda name: contribution[name])
-    per = list(subject.clients())
+    columns = [c.name for c in population.table.columns]
+    per = [expressions.quoted_name(name) if name in columns else name for name in subject.clients()]
     try:
-        asked = Asked(by=[expressions.quoted_name(n) if n in _names(population) else n for n in per],
-                      measures=[measure], limit=None)  # fmt: skip
-        children = drill(population, asked).total.children
+        children = drill(population, Asked(by=per, measures=[measure])).total.children
     except UserError:
         return None
     while children and children[0].children:
         children = [leaf for child in children for leaf in child.children]
-    if not children or len(children) > MOST_ENTITIES:
-        return None
     own = [str(v) for v in subject.clients().values()]
-    values = sorted(float(n.value) for n in children if n.value is not None)
-    mine = next((float(n.value) for n in children
-                 if [str(k) for k in n.key] == own and n.value is not None), None)  # fmt: skip
-    if mine is None:
+    values = {tuple(map(str, n.key)): float(n.value) for n in children if n.value is not None}
+    mine = values.get(tuple(own))
+    if mine is None or len(children) > MOST_ENTITIES:
         return None
-    middle = len(values) // 2
-    median = values[middle] if len(values) % 2 else (values[middle - 1] + values[middle]) / 2
     return Among(
-        measure,
-        mine,
-        len(values),
-        median,
-        sum(v > mine for v in values),
-        sum(v < mine for v in values),
+        measure=measure,
+        value=mine,
+        n=len(values),
+        median=median(values.values()),
+        higher=sum(v > mine for v in values.values()),
+        lower=sum(v < mine for v in values.values()),
     )
-
-
-def _names(population: Population) -> list[str]:
-    return [c.name for c in population.table.columns]
 
 
 def _few_values(rows: Population, columns: list[tuple[str, str]]) -> dict[str, set[Any]]:
@@ -160,35 +134,45 @@ def marks_beside(
     if not columns or isinstance(item.subject, Class):
         return []
     own = _few_values(rows, columns)
-    others = [
-        each for each in queue(case)[:MOST_BESIDE]
-        if each.table == item.table and each.id != item.id and isinstance(each.subject, (Row, Entity))
-    ]  # fmt: skip
-    if not own or not others:
+    # A row may be of several exceptions, a payment and its supplier, but of one of those whose keys name
+    # the same columns: each such kind is asked for by itself.
+    alike: dict[tuple[str, ...], list[AuditException]] = {}
+    for each in queue(case)[:MOST_BESIDE]:
+        subject = each.subject
+        if each.table == item.table and each.id != item.id and isinstance(subject, (Row, Entity)):
+            alike.setdefault((each.kind, *subject.clients()), []).append(each)
+    if not own:
         return []
     whole = opened(item.table, None, with_set_aside=True)
-    choice = exp.Case()
-    for place, each in enumerate(others):
-        condition = expressions.condition(each.selector, whole.table, "subject")
-        choice = choice.when(condition, sql.integer(place), copy=False)
-    trees: dict[str, Tree] = {
-        "place": choice,
-        **{role: sql.column(column) for role, column in columns},
-    }
-    base = whole.base(trees)
-    keys = [sql.column("place"), *(sql.column(role) for role, _ in columns)]
-    select = exp.select(*keys).from_(base.subquery("b"))
-    select = select.where(exp.Not(this=sql.is_missing(sql.column("place")))).distinct()
-    shared: dict[tuple[str, Any], set[str]] = {}
-    for found_row in whole.query(select).to_pylist():
-        for role, values_of in own.items():
-            if found_row[role] in values_of:
-                shared.setdefault((role, found_row[role]), set()).add(others[found_row["place"]].id)
-    order = {each.id: place for place, each in enumerate(others)}
+    shared: dict[tuple[str, Any], list[AuditException]] = {}
+    for others in alike.values():
+        for place, row in _values_of(whole, others, columns):
+            for role, values in own.items():
+                if row[role] in values:
+                    shared.setdefault((role, row[role]), []).append(others[place])
+    order = {role: place for place, role in enumerate(BESIDE_ROLES)}
     named = dict(columns)
     return [
-        Beside(role, named[role], value, sorted(ids, key=lambda i: order[i]))
-        for (role, value), ids in sorted(
-            shared.items(), key=lambda pair: BESIDE_ROLES.index(pair[0][0])
+        Beside(
+            role, named[role], value,
+            list(dict.fromkeys(each.id for each in sorted(found, key=lambda e: e.place))),
         )
-    ]
+        for (role, value), found in sorted(shared.items(), key=lambda pair: order[pair[0][0]])
+    ]  # fmt: skip
+
+
+def _values_of(
+    whole: Population, exceptions: Sequence[AuditException], columns: Sequence[tuple[str, str]]
+) -> list[tuple[int, Cells]]:
+    """The values in some roles of the rows of exceptions that share none: each with the exception's
+    place."""
+    choice = exp.Case()
+    for place, each in enumerate(exceptions):
+        condition = expressions.condition(each.selector, whole.table, "subject")
+        choice = choice.when(condition, sql.integer(place), copy=False)
+    trees: dict[str, Tree] = {role: sql.column(column) for role, column in columns}
+    base = whole.base({**trees, "place": choice})
+    keys = [sql.column(name) for name in (*trees, "place")]
+    select = exp.select(*keys).from_(base.subquery("b"))
+    select = select.where(exp.Not(this=sql.is_missing(sql.column("place")))).distinct()
+    return [(row["place"], row) for row in whole.query(select).to_pylist()]

@@ -2,26 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
-import sqlglot.expressions as exp
-
-from sabueso.base.plain import Cells, Values
+from sabueso.base.plain import Cells
 from sabueso.case.behind import Why
 from sabueso.case.causes import ranked, sentences
-from sabueso.case.change import finding_of
+from sabueso.case.change import Change, both_periods, finding_of, line_of
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
-from sabueso.case.surroundings import (
-    among_entities,
-    history_of,
-    marks_beside,
-)
-from sabueso.population import expressions, sql
-from sabueso.population.calendar import Span
+from sabueso.case.surroundings import Period, among_entities, by_period, marks_beside
+from sabueso.population import expressions
 from sabueso.population.drill import Rows
 from sabueso.population.drill import rows as drill_rows
 from sabueso.population.driving import (
@@ -35,7 +28,7 @@ from sabueso.population.driving import (
 from sabueso.population.peers import Peers, peers_of
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column
+from sabueso.population.table import Column, Table
 from sabueso.screens.finding import Finding
 from sabueso.screens.subject import Line, Row
 
@@ -59,17 +52,17 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     """
     item = one_exception(case, given)
     finding = finding_of(case, item)
-    settings = finding.used
+    contribution = _contribution(finding, item.id)
     with case.populations(item.table) as opened:
-        population = opened(finding.source, settings.get("where"), with_set_aside=True)
+        population = opened(finding.source, finding.settings.get("where"), with_set_aside=True)
         table = population.table
         on = finding.on or table.roles.get("amount")
         measure = None if on is None else table.number(on)
-        carrying = drill_rows(
-            opened(item.table, item.selector, with_set_aside=True), limit=MOST_ROWS, on=on
-        )
+        behind = opened(item.table, item.selector, with_set_aside=True)
+        carrying = drill_rows(behind, limit=MOST_ROWS, on=on)
         subject = item.subject
-        sides = _sides(subject, settings, population) if isinstance(subject, Line) else None
+        change = both_periods(finding, subject, table)
+        sides = None if change is None else _trees(change, table)
         found, rest = candidates(
             table, columns, list(subject.clients()), measure, months_of_year=sides is not None
         )
@@ -85,10 +78,9 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
             drivers, more = _drivers(population, item, sides, found, measure)
             rest += more
         account = population.account(measure)
-        rows = opened(item.table, item.selector, with_set_aside=True)
-        history = history_of(opened, finding, subject, item.selector, measure)
-        beside = [] if columns else marks_beside(case, opened, item, rows)
-        among = among_entities(population, finding, subject)
+        history = _history(opened, finding, item, measure)
+        beside = [] if columns else marks_beside(case, opened, item, behind)
+        among = among_entities(population, contribution, subject)
     shown, without = _largest(carrying, measure)
     found_behind = Why(
         exception=item,
@@ -102,7 +94,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         drivers=ranked(drivers, table.roles),
         not_considered=rest,
         peers=peers,
-        contribution=_contribution(finding, item.id),
+        contribution=contribution,
         largest=shown,
         without_largest=without,
         rate_volume=parts,
@@ -122,6 +114,29 @@ def _largest(carrying: Rows, measure: Column | None) -> tuple[list[Cells], Decim
     shown = [row for row in carrying.rows if row[measure.name] is not None][:MOST_LARGEST]
     held = sum((row[measure.name] for row in shown), Decimal(0))
     return shown, None if amount is None else amount - held
+
+
+def _trees(change: Change, table: Table) -> tuple[Tree, Tree]:
+    """Conditions of the two periods that a change is between."""
+    before, after = (expressions.condition(side, table, "change") for side in change.sides)
+    return before, after
+
+
+def _history(
+    opened: Callable[..., Population],
+    finding: Finding[Any],
+    item: AuditException,
+    measure: Column | None,
+) -> list[Period]:
+    """The figure over time: of a line in every period, of a row nothing."""
+    subject = item.subject
+    if isinstance(subject, Row):
+        return []
+    rows = opened(item.table, item.selector, with_set_aside=True)
+    if isinstance(subject, Line):
+        line = line_of(finding, subject).every_period(rows.table)
+        rows = opened(item.table, line, with_set_aside=True)
+    return by_period(rows, measure)
 
 
 def _drivers(
@@ -144,29 +159,6 @@ def _drivers(
         else:
             found.append(driver)
     return found, rest
-
-
-def _sides(line: Line, settings: Values, population: Population) -> tuple[Tree, Tree] | None:
-    """Conditions of the two periods that a change is between; None where it is none of the books'."""
-    if settings.get("against") or not settings.get("base"):
-        return None
-    table = population.table
-    date = table.role("date")
-    if date is None:
-        return None
-    keys = [
-        sql.same(
-            sql.cast(expressions.scalar(name, table), "VARCHAR"),
-            exp.null() if value is None else sql.text(str(value)),
-        )
-        for name, value in line.clients().items()
-    ]
-    spans = [Span.of(settings[k], table.fiscal_year_starts) for k in ("base", "current")]
-    before, after = (
-        sql.both([*(k.copy() for k in keys), exp.paren(span.holds(sql.column(date.name)))])
-        for span in spans
-    )
-    return before, after
 
 
 def _peers(population: Population, rows: list[Cells], measure: Column) -> list[Peers]:

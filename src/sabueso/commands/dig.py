@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import plain
-from sabueso.case.change import both_periods
+from sabueso.case.change import Change, both_periods, finding_of
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
 from sabueso.case.views import SIGN, asked_by, keep_view, view_named
@@ -22,6 +22,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import PERIODS
 from sabueso.population.table import Table
 from sabueso.report.commands import shell
+from sabueso.screens.subject import Line
 from sabueso.show.export import drill_sheet, rows_sheet
 
 if TYPE_CHECKING:
@@ -166,7 +167,7 @@ def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:
         raise UserError(f"{what!r} is neither a table nor an exception id{known}")
     exception = one_exception(case, what)
     selector: str = exception.selector
-    change = both_periods(case, exception)
+    change = _change(case, exception)
     if change is not None:
         # A change lies between two periods: either alone would say nothing of it.
         selector = change.condition
@@ -175,6 +176,17 @@ def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:
             by = asked.by or [_first_free(case.table(exception.table), keyed)]
             asked = replace(asked, by=[each for each in by if each], across=change.period)
     return _Place(what, exception.table, _both(selector, where), asked, exception)
+
+
+def _change(case: Case, item: AuditException) -> Change | None:
+    """The two periods that an exception lies between, where it is a change and its screen is still there."""
+    if not isinstance(item.subject, Line):
+        return None
+    try:
+        finding = finding_of(case, item)
+    except UserError:
+        return None  # the rows of its own period are left
+    return both_periods(finding, item.subject, case.table(item.table))
 
 
 def _both(first: str | None, second: str | None) -> str | None:

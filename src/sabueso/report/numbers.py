@@ -69,4 +69,9 @@ def group_name(group: ByColumn) -> str:
 def _value_name(name: str, value: Any) -> str:
     if name.startswith("sign(") and value in (1, -1):
         return "positive" if value == 1 else "negative"
+    return shown(value)
+
+
+def shown(value: object) -> str:
+    """A client's value as text; a missing one is said."""
     return "(missing)" if value is None else str(value)

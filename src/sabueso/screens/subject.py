@@ -179,6 +179,10 @@ class Line(Subject):
         span = Span.of(self.period, table.fiscal_year_starts).condition(date)
         return _both(super().rows(table), span, self.asked)
 
+    def every_period(self, table: Table) -> str:
+        """Its rows whatever their period."""
+        return _both(super().rows(table), self.asked)
+
 
 @dataclass(frozen=True)
 class Cluster(Subject):

@@ -83,7 +83,7 @@ def _fitting(console: Console, result: Drill) -> tuple[list[list[str]], list[str
     widths = {name: max(len(name), _widest(result.total, name, figure)) + GAP for name in names}
     share = 7 if _shared(result) else 0
     own = sum(max(len(f.label), len(_value(v, f))) + GAP for f, v in _valued(result, result.total))
-    head = max((len(_label(key)) for key in _names(result.total)), default=5)
+    head = max((len(num.shown(key)) for key in _names(result.total)), default=5)
     head = min(max(head + 2, 8), NAME_WIDTH)
     room = [console.width - head - 8 - own - share, *[console.width - head] * (MOST_BLOCKS - 1)]
 
@@ -201,7 +201,7 @@ def view_lines(
 
     def level(node: Node, depth: int) -> None:
         for child in node.children:
-            add(_label(child.key[-1]), child, depth)
+            add(num.shown(child.key[-1]), child, depth)
             level(child, depth + 1)
         if node.others is not None:
             add(num.many(node.others.groups, "other"), node.others.node, depth, "others")
@@ -230,10 +230,6 @@ def _table(
 def _together(node: Node, names: Sequence[str]) -> Any:
     values = [node.across[name] for name in names if node.across.get(name) is not None]
     return sum(values, 0 * values[0]) if values else None
-
-
-def _label(value: Any) -> str:
-    return "(missing)" if value is None else str(value)
 
 
 def _value(value: Any, figure: Figure) -> str:

@@ -47,7 +47,7 @@ def _lines(result: Drill) -> list[_Line]:
     def walk(node: Node, above: str) -> list[_Line]:
         found: list[_Line] = []
         for child in node.children:
-            own = "(missing)" if child.key[-1] is None else str(child.key[-1])
+            own = num.shown(child.key[-1])
             name = f"{above} · {own}" if above else own
             found += walk(child, name) if child.children else [_Line(name, child)]
         for others, told in ((node.others, " other"), (node.unmet, " not meeting the condition")):

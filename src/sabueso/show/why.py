@@ -85,7 +85,7 @@ def _show_driver(console: Console, found: Why, driver: Driver) -> None:
                 ("", "left")]  # fmt: skip
     table = open_table([(driver.column, "flex"), *head])
     for value in driver.values[:MOST_VALUES]:
-        name = "(missing)" if value.value is None else str(value.value)
+        name = num.shown(value.value)
         table.add_row(f" {name}", *_cells(found, value))
     console.print(table)
     rest = len(driver.values) - MOST_VALUES
@@ -117,7 +117,7 @@ def show_peers(console: Console, found: Why) -> None:
     )  # fmt: skip
     for peer in found.peers:
         table.add_row(
-            f" {peer.column} {'(missing)' if peer.value is None else peer.value}",
+            f" {peer.column} {num.shown(peer.value)}",
             num.count(peer.n), num.number(peer.median, found.scale), num.count(peer.larger),
             num.percent(peer.share), bars_text(peer) if peer.bars else Text(""),
         )  # fmt: skip

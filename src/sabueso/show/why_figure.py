@@ -44,7 +44,7 @@ def _peers(figure: Figure, found: Why) -> bool:
             ha="center", color=AMBER, fontsize=7.5,
         )  # fmt: skip
         axes.set_title(
-            f"{peer.column} {'(missing)' if peer.value is None else peer.value}: {peer.n:,} rows, median "
+            f"{peer.column} {num.shown(peer.value)}: {peer.n:,} rows, median "
             f"{num.number(peer.median, found.scale)}",
             fontsize=8.5, loc="left",
         )  # fmt: skip
@@ -64,8 +64,7 @@ def _shares(axes: Axes, found: Why, drivers: list[Driver]) -> bool:
             telling = value.p_adjusted is not None and value.p_adjusted < 0.05
             axes.barh(place, value.rows, color=AMBER if telling else SEA, height=0.7)
             axes.plot([value.expected] * 2, [place - 0.4, place + 0.4], color=INK, linewidth=1.6)
-            shown = "(missing)" if value.value is None else str(value.value)
-            names.append(f"{driver.column} {shown}")
+            names.append(f"{driver.column} {num.shown(value.value)}")
         names.append("")
     axes.set_yticks(range(len(names)), names)
     axes.set_ylim(len(names) - 1.4, -0.6)
@@ -85,8 +84,7 @@ def _change(axes: Axes, found: Why, drivers: list[Driver]) -> bool:
         for value in driver.values[:MOST_VALUES]:
             change = float(value.change or 0)
             axes.barh(len(names), change, color=SEA if change >= 0 else AMBER, height=0.7)
-            shown = "(missing)" if value.value is None else str(value.value)
-            names.append(f"{driver.column} {shown}")
+            names.append(f"{driver.column} {num.shown(value.value)}")
         names.append("")
     axes.axvline(0, color=STONE, linewidth=0.8)
     axes.set_yticks(range(len(names)), names)

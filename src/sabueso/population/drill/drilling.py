@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
@@ -18,6 +18,7 @@ from sabueso.population.drill.measures import Figure, Measure, plan_of
 from sabueso.population.drill.rows import sort_direction
 from sabueso.population.population import Account, Population
 from sabueso.population.table import Column, Table, bare_name, exactly_scaled, money
+from sabueso.report import numbers as num
 
 OWN_ORDER_MOST = 60
 """Groups with an order of their own, such as months, that a level shows whatever its limit."""
@@ -122,10 +123,9 @@ def drill(population: Population, asked: Asked) -> Drill:
     orders = _orders(asked, table, plan.figures)
     with levels.ready():
         total = _filled(levels, orders, asked)
-        names: list[str] = []
-        if wide is not None:
-            cells = levels.whole_across()
-            names = _across_names(asked, table, cells)
+        cells = {} if wide is None else levels.whole_across()
+        total.across = {num.shown(w): _value(c, plan.figures, 0) for w, c in cells.items()}
+        names = [] if asked.across is None else _across_names(asked.across, table, cells)
     first = plan.figures[0]
     drilled = Drill(
         table=table.name,
@@ -250,8 +250,6 @@ def _filled(levels: Levels, orders: Sequence[Order], asked: Asked) -> Node:
 
     total = node((), row)
     known: dict[Key, Node] = {(): total}
-    if levels.wide is not None:
-        total.across = {_name(w): _value(c, figures, 0) for w, c in levels.whole_across().items()}
     parents = None
     for depth in range(1, len(orders) + 1):
         limit, order = asked.limit, orders[depth - 1]
@@ -268,7 +266,7 @@ def _filled(levels: Levels, orders: Sequence[Order], asked: Asked) -> Node:
             _with_rest(levels, depth, (shown, parents), known, node)
         if levels.wide is not None and level.groups:
             for key, cell, cells in levels.across(depth, shown):
-                known[key].across[_name(cell)] = _value(cells, figures, 0)
+                known[key].across[num.shown(cell)] = _value(cells, figures, 0)
         parents = shown
         if not level.groups:
             break
@@ -295,7 +293,7 @@ def _with_rest(
     for (parent, kind), cells in levels.rest(depth, *shown, wide=True):
         others = known[parent].others if kind == "rest" else known[parent].unmet
         if others is not None:
-            others.node.across[_name(cells["wide"])] = _value(cells, figures, 0)
+            others.node.across[num.shown(cells["wide"])] = _value(cells, figures, 0)
 
 
 def _values(row: Cells, figures: Sequence[Figure], first: int | None, whole: Any) -> list[Any]:
@@ -319,14 +317,9 @@ def _value(row: Cells, figures: Sequence[Figure], place: int) -> Any:
     return value
 
 
-def _name(value: Any) -> str:
-    return "(missing)" if value is None else str(value)
-
-
-def _across_names(asked: Asked, table: Table, cells: dict[Any, Cells]) -> list[str]:
+def _across_names(across: str, table: Table, cells: Mapping[Any, Cells]) -> list[str]:
     """The values across in their own order, or in that of their letters."""
-    assert asked.across is not None
-    order = expressions.own_order(asked.across, table) or []
+    order = expressions.own_order(across, table) or []
     places = {value: place for place, value in enumerate(order)}
     numeric = all(isinstance(v, (int, float, Decimal)) for v in cells if v is not None)
 
@@ -337,7 +330,7 @@ def _across_names(asked: Asked, table: Table, cells: dict[Any, Cells]) -> list[s
             return (0, value, "")
         return (0, places.get(str(value), len(places)), str(value))
 
-    return [_name(value) for value in sorted(cells, key=key)]
+    return [num.shown(value) for value in sorted(cells, key=key)]
 
 
 def _in_order(node: Node, names: Sequence[str]) -> None:
