@@ -27,7 +27,6 @@ _COLUMNS = (
     Column("matter", "text"),
     Column("set_aside", "number"),
 )
-NAMES = tuple(column.name for column in _COLUMNS)
 
 
 def chosen_by(items: Sequence[AuditException], condition: str) -> list[AuditException]:

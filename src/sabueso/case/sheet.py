@@ -53,6 +53,14 @@ class Line:
     def asks(self) -> bool:
         return bool(self.judgement or self.assign) or self.matter is not None
 
+    def without(self, review: Review) -> Line:
+        """The line less the assignment and the matter that the exception has."""
+        return replace(
+            self,
+            assign="" if self.assign == review.assigned else self.assign,
+            matter=None if self.matter == review.matter else self.matter,
+        )
+
 
 @dataclass(frozen=True)
 class Sheeted:
@@ -63,14 +71,9 @@ class Sheeted:
     rows: int
 
     def without_what_stands(self, now: Mapping[str, Review]) -> Sheeted:
-        """Less the lines that ask for nothing: what was written into the sheet is still in them."""
-        kept = []
-        for line in self.lines:
-            review = now.get(line.identity, Review())
-            same = line.assign in ("", review.assigned) and line.matter in (None, review.matter)
-            if line.judgement or not same:
-                kept.append(line)
-        return replace(self, lines=kept)
+        """Less what is so already: the sheet was written with who is to review them, and their matters."""
+        lines = [line.without(now.get(line.identity, Review())) for line in self.lines]
+        return replace(self, lines=[line for line in lines if line.asks])
 
 
 def last_seen(review: Review) -> int:
@@ -251,9 +254,9 @@ def _recorded(case: Case, desk: Desk, line: Line) -> list[Recorded]:
         done.append(desk.sign_off(line.identity))
     elif line.judgement == REOPEN:
         done.append(desk.reopen(line.identity, line.reason))
-    if line.assign and line.assign != review.assigned:
+    if line.assign:
         done.append(desk.put("assignment", line.identity, {"to": line.assign}))
-    if line.matter is not None and line.matter != review.matter:
+    if line.matter is not None:
         matter = matter_name(case, line.matter)
         done.append(desk.put("matter", line.identity, {"matter": matter}))
     return done

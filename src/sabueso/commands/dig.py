@@ -18,7 +18,7 @@ from sabueso.commands.interface import Answer, Data
 from sabueso.population import drill as drills
 from sabueso.population.drill import Asked, Drill, Node, Rows
 from sabueso.population.expressions import equals
-from sabueso.population.population import Population
+from sabueso.population.population import SET_ASIDE, Population
 from sabueso.population.sql import PERIODS
 from sabueso.population.table import Table
 from sabueso.report.commands import shell
@@ -98,29 +98,16 @@ def dig(
     opened_as_rows = rows is not None or (
         place.exception is not None and not place.asked.by and not place.asked.across
     )
+    if opened_as_rows:
+        given = rows or RowsAsked()
+        return _rows(_listed(case, place, asked, given.columns), place, tall=given.tall)
     with case.populations(place.table) as opened:
         population = opened(place.table, place.where, with_set_aside=place.with_set_aside)
-        if opened_as_rows:
-            given = rows or RowsAsked()
-
-            def listed(population: Population) -> Rows:
-                return drills.rows(
-                    population, limit=asked.limit or LIMIT, on=asked.on, columns=given.columns,
-                    sort=asked.sort,
-                )  # fmt: skip
-
-            found = listed(population)
-            if place.exception is not None and not found.population.used:
-                # What another review set aside must be seen to be judged: it is shown, and said.
-                found = listed(opened(place.table, place.where, with_set_aside=True))
-                found = replace(found, order=f"{found.order}; all of them set aside by review")
-            return _rows(found, place, tall=given.tall)
         result = drills.drill(population, place.asked)
-    if keep is not None:
-        keep_view(case, keep, place.table, place.where, place.asked)
     steps = _steps(place, result, population.table)
     if keep is not None:
-        steps = [f"sabueso dig {shell(SIGN + keep.removeprefix(SIGN))}", *steps]
+        kept = keep_view(case, keep, place.table, place.where, place.asked)
+        steps = [f"sabueso dig {shell(SIGN + kept.name)}", *steps]
 
     def show(console: Console) -> None:
         from sabueso.show.drill import show_drill
@@ -194,6 +181,23 @@ def _both(first: str | None, second: str | None) -> str | None:
     return (
         " and ".join(f"({each})" for each in given) if len(given) > 1 else next(iter(given), None)
     )
+
+
+def _listed(case: Case, place: _Place, asked: Asked, columns: Sequence[str]) -> Rows:
+    """The rows themselves."""
+
+    def rows(population: Population) -> Rows:
+        limit = asked.limit or LIMIT
+        return drills.rows(population, limit=limit, on=asked.on, columns=columns, sort=asked.sort)
+
+    with case.populations(place.table) as opened:
+        found = rows(opened(place.table, place.where, with_set_aside=place.with_set_aside))
+        aside = SET_ASIDE in found.population.left_out
+        if place.exception is not None and aside and not found.population.used:
+            # What another review set aside must be seen to be judged: it is shown, and said.
+            found = rows(opened(place.table, place.where, with_set_aside=True))
+            found = replace(found, order=f"{found.order}; all of them set aside by review")
+    return found
 
 
 def _rows(found: Rows, place: _Place, *, tall: bool) -> Answer[Rows]:

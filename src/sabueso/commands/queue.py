@@ -9,6 +9,7 @@ from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException
 from sabueso.case.queue import queue as every_exception
 from sabueso.case.recording import last_failures
+from sabueso.case.selecting import chosen_by
 from sabueso.commands.interface import Answer, Data
 from sabueso.show.queue_sheet import queue_sheet
 
@@ -65,8 +66,6 @@ def queue(
             raise UserError(f"there is no table {table!r}{nearest(table, case.plan.tables)}")
         chosen = [item for item in chosen if item.table == table]
     if where:
-        from sabueso.case.selecting import chosen_by
-
         chosen = chosen_by(chosen, where)
 
     def show(console: Console) -> None:

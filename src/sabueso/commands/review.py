@@ -23,6 +23,7 @@ from sabueso.case.reviews import (
     record_reopening,
     record_sign_off,
 )
+from sabueso.case.selecting import chosen_by
 from sabueso.commands.interface import Answer, Data
 
 if TYPE_CHECKING:
@@ -139,8 +140,6 @@ def _chosen(case: Case, exceptions: Sequence[str], where: str | None) -> list[st
         return list(exceptions)
     if exceptions:
         raise UserError("exceptions are named by their ids or chosen with --where, not both")
-    from sabueso.case.selecting import chosen_by
-
     found = [item.id for item in chosen_by(every_exception(case), where)]
     if not found:
         raise UserError(f"no exception of the queue meets --where {where!r}")

@@ -12,6 +12,7 @@ from sabueso.case.folder import Case
 from sabueso.case.outputs import check_target, write_target
 from sabueso.case.queue import AuditException, exceptions_by_id, queue
 from sabueso.case.reviews import Recorded
+from sabueso.case.selecting import chosen_by
 from sabueso.case.sheet import Sheeted, read_sheet, record_sheet
 from sabueso.case.standing import matters, notes, reviews
 from sabueso.commands.interface import Answer, Data
@@ -38,8 +39,6 @@ def write_sheet(
     check_target(case, path, force=force)
     items = queue(case)
     if where is not None:
-        from sabueso.case.selecting import chosen_by
-
         items = chosen_by(items, where)
     if not items:
         raise UserError("no exception is in the queue, or meets --where; run sabueso screen first")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, exceptions_by_id, queue
+from sabueso.case.selecting import chosen_by
 from sabueso.case.walking import Walk
 from sabueso.commands.interface import Answer
 
@@ -27,8 +28,6 @@ def walk(
     """
     items = queue(case)
     if where is not None:
-        from sabueso.case.selecting import chosen_by
-
         items = chosen_by(items, where)
     if not items:
         raise UserError("no exception is in the queue, or meets --where; run sabueso screen first")

@@ -10,17 +10,6 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 
 
-def linked_column(parts: list[str], table: Table, what: str) -> Column:
-    """The column that a path of links ends in.
-
-    Raises
-    ------
-    UserError
-        If there is no such link or column.
-    """
-    return _path(parts, table, what)[1]
-
-
 def linked(parts: list[str], table: Table, what: str) -> Tree:
     """A linked table's value for each row; its least where a key repeats.
 

@@ -182,11 +182,12 @@ class _Made:
     def split(self, tree: Tree, what: str, text: str) -> Tree:
         """A tree over parts in the place of its aggregates."""
 
-        def visit(node: Tree, within: bool) -> Tree:
-            filtered = isinstance(node, exp.Filter)
-            if filtered or isinstance(node, expressions.AGGREGATE_FUNCTIONS):
-                if within:
-                    raise UserError(f"{what} {text!r}: a figure of a figure; expected one of rows")
+        for node in tree.find_all(*expressions.AGGREGATE_FUNCTIONS):
+            if any(node.this.find_all(*expressions.AGGREGATE_FUNCTIONS)):
+                raise UserError(f"{what} {text!r}: a figure of a figure; expected one of rows")
+
+        def visit(node: Tree) -> Tree:
+            if isinstance(node, (exp.Filter, *expressions.AGGREGATE_FUNCTIONS)):
                 return self._part(node)
             if isinstance(node, exp.Column):
                 raise UserError(
@@ -194,15 +195,12 @@ class _Made:
                     f"such as sum({node.name}) or max({node.name})"
                 )
             for child in list(node.iter_expressions()):
-                changed = visit(child, within)
+                changed = visit(child)
                 if changed is not child:
                     child.replace(changed)
             return node
 
-        for node in tree.find_all(*expressions.AGGREGATE_FUNCTIONS):
-            if any(node.this.find_all(*expressions.AGGREGATE_FUNCTIONS)):
-                raise UserError(f"{what} {text!r}: a figure of a figure; expected one of rows")
-        return visit(tree.copy(), within=False)
+        return visit(tree.copy())
 
     def _part(self, node: Tree) -> Tree:
         """The value of one aggregate over parts."""

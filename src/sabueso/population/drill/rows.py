@@ -60,27 +60,17 @@ def rows(
     ]
     shown = [c for c in chosen if c.name not in (FILE_COLUMN, LINE_COLUMN)]
     shown += [c for c in table.columns if c.name in (FILE_COLUMN, LINE_COLUMN)]
-    values: dict[str, Tree] = {c.name: sql.column(c.name) for c in shown}
-    order, said = sql.place(), "as they stand in the sources"
-    own: list[str] = []
+    by, descending, said = None, True, "as they stand in the sources"
     if sort is not None:
-        text, descending = sort_direction(sort)
-        key = _free("order", values)
-        values[key] = expressions.scalar(text, table, "--sort")
-        order = [sql.ordered(sql.column(key), descending=bool(descending)), *order]
+        text, down = sort_direction(sort)
+        by, descending = expressions.scalar(text, table, "--sort"), bool(down)
         said = f"by {text}, {'largest' if descending else 'smallest'} first"
-        own = [key]
     elif measure is not None:
-        key = _free("order", values)
-        values[key] = exp.Abs(this=sql.column(measure.name))
-        order = [sql.ordered(sql.column(key), descending=True), *order]
-        said = f"largest {measure.name} first"
-        own = [key]
-    found = population.query(population.base(values).order_by(*order).limit(limit))
+        by, said = _size(measure), f"largest {measure.name} first"
     return Rows(
         table=table.name,
         columns=shown,
-        rows=found.drop_columns(own).to_pylist() if own else found.to_pylist(),
+        rows=_in_order(population, shown, by, limit, descending=descending),
         population=population.account(measure),
         on=measure.name if measure else None,
         currency=table.currency,
@@ -94,12 +84,29 @@ def rows(
 def first_rows(population: Population, limit: int) -> list[Cells]:
     """A population's rows, the largest first, in one question: they are not counted."""
     table = population.table
-    values: dict[str, Tree] = {c.name: sql.column(c.name) for c in table.columns}
+    by = _size(table.measure(None)) if "amount" in table.roles else None
+    return _in_order(population, table.columns, by, limit)
+
+
+def _size(measure: Column) -> Tree:
+    return exp.Abs(this=sql.column(measure.name))
+
+
+def _in_order(
+    population: Population,
+    columns: Sequence[Column],
+    by: Tree | None,
+    limit: int,
+    *,
+    descending: bool = True,
+) -> list[Cells]:
+    """Rows sorted by a tree, those that are equal in it as they stand in the sources."""
+    values: dict[str, Tree] = {c.name: sql.column(c.name) for c in columns}
     order, own = sql.place(), []
-    if "amount" in table.roles:
-        key = _free("order", values)
-        values[key] = exp.Abs(this=sql.column(table.roles["amount"]))
-        order, own = [sql.ordered(sql.column(key), descending=True), *order], [key]
+    if by is not None:
+        own = [_free("order", values)]
+        values[own[0]] = by
+        order = [sql.ordered(sql.column(own[0]), descending=descending), *order]
     found = population.query(population.base(values).order_by(*order).limit(limit))
     return found.drop_columns(own).to_pylist() if own else found.to_pylist()
 
