@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import statistics
 import string
 from collections import defaultdict
@@ -312,8 +313,6 @@ def test_what_is_the_same_on_all_rows_is_said_once(tmp_path):
 
 
 def test_views_are_kept_and_shown_again(marisma, tmp_path):
-    import shutil
-
     case = tmp_path / "m"
     shutil.copytree(marisma, case)
     inside("dig", "payments", "--by", "cuenta", "--measures", "sum(importe),share", "--having",
@@ -323,3 +322,43 @@ def test_views_are_kept_and_shown_again(marisma, tmp_path):
     assert "[[views]]" in (case / "case.toml").read_text()
     refused = inside("dig", "@large account", cwd=case, code=2).stderr
     assert "did you mean" in refused and refused.count("\n") == 1
+
+
+def test_what_has_no_column_across_is_named_and_never_the_first_days_of_a_week(marisma, tmp_path):
+    case = tmp_path / "m"
+    shutil.copytree(marisma, case)
+    wide = ("--by", "usuario", "--across")
+    for across, measure in (
+        ("cuenta", "max(fecha)"),
+        ("month", "sum(importe)"),
+        ("weekday", "sum(importe)"),
+    ):
+        text = inside("dig", "payments", *wide, across, "--measures", measure, cwd=case).stdout
+        assert ("(together under rest)" in text) == ("rest" in text.split()) == (across == "month")
+        name = f"by {across}"
+        inside("dig", "payments", *wide, across, "--measures", measure, "--keep", name, cwd=case)
+        inside(
+            "dig",
+            "payments",
+            *wide,
+            across,
+            "--measures",
+            measure,
+            "--out",
+            "v.svg",
+            "--force",
+            cwd=case,
+        )
+    inside("screen", "account totals", cwd=case)
+    inside("paper", cwd=case)
+    page = (case / "papers/working-paper.html").read_text()
+    sections = {
+        name: page.split(f"<h2>by {name}</h2>")[1].split("</section>")[0]
+        for name in ("cuenta", "month", "weekday")
+    }
+    assert "Of cuenta, " in sections["cuenta"] and ">rest<" not in sections["cuenta"]
+    assert "Of month, 17 values not shown (together under rest): 2024-01" in sections["month"]
+    assert (
+        all(f">{day}<" in sections["weekday"] for day in WEEKDAYS)
+        and "not shown" not in sections["weekday"]
+    )

@@ -37,15 +37,8 @@ def show_drill(console: Console, result: Drill, *, heading: str = "", steps: Seq
         console.print()
         _table(console, result, block, plain=False, left=left if block is across[-1] else [])
     if left:
-        listed = ", ".join(left[:6]) + (f", … {left[-1]}" if len(left) > 6 else "")
-        together = " (together under rest)" if result.figures[0].additive else ""
-        console.print(
-            Text(
-                f" of {result.across}, {num.many(len(left), 'value')} not shown{together}: {listed}; "
-                "all with --out FILE.csv or .xlsx",
-                style=STONE,
-            )
-        )
+        told = f" {left_text(result, left)}; all with --out FILE.csv or .xlsx"
+        console.print(Text(told, style=STONE))
     console.print()
     notes(console, "caution", (f"{code}   {text}" for code, text in result.cautions))
     for line in account_lines(result.population, amount_scale(result), result.currency):
@@ -73,8 +66,7 @@ def amount_scale(result: Drill) -> int:
 def _fitting(console: Console, result: Drill) -> tuple[list[list[str]], list[str]]:
     """Values across by the table they stand in, and those that stand in none.
 
-    Of years, quarters and months the latest are kept, of others those with most; they stay in their
-    own order.
+    Those that are kept stay in their own order.
     """
     names = result.across_values
     if not names:
@@ -104,11 +96,7 @@ def _fitting(console: Console, result: Drill) -> tuple[list[list[str]], list[str
     every = placed(names, 0)
     if every is not None:
         return [block for block in every if block or block is every[0]], []
-    asked = (result.across or "").strip().lower()
-    if asked in LATEST:
-        ranked = list(reversed(names))
-    else:
-        ranked = sorted(names, key=lambda n: -abs(result.total.across.get(n) or 0))
+    ranked = across_ranked(result)
     most = max(widths.values())
     kept = len(names) - 1
     while kept > 1:
@@ -118,6 +106,27 @@ def _fitting(console: Console, result: Drill) -> tuple[list[list[str]], list[str
             return found, [n for n in names if n not in chosen]
         kept -= 1
     return [[ranked[0]]], [n for n in names if n != ranked[0]]
+
+
+def across_ranked(result: Drill) -> list[str]:
+    """Values across in the order in which they are kept where there is no room for all: of years, quarters
+    and months the latest, of others those with most."""
+    names = result.across_values
+    if (result.across or "").strip().lower() in LATEST:
+        return list(reversed(names))
+    return sorted(names, key=lambda n: -abs(as_number(result.total.across.get(n))))
+
+
+def as_number(value: Any) -> float:
+    """A value of a measure as a number; 0 of a date or a text, which has no size."""
+    return float(value) if isinstance(value, (int, float, Decimal)) else 0.0
+
+
+def left_text(result: Drill, left: Sequence[str]) -> str:
+    """Which values across have no column of their own, and whether one holds them together."""
+    listed = ", ".join(left[:6]) + (f", … {left[-1]}" if len(left) > 6 else "")
+    together = " (together under rest)" if result.figures[0].additive else ""
+    return f"of {result.across}, {num.many(len(left), 'value')} not shown{together}: {listed}"
 
 
 def _names(node: Node) -> list[Any]:

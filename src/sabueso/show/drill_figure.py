@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -12,7 +12,7 @@ from sabueso.report import numbers as num
 from sabueso.report.blocks import Drawing
 from sabueso.report.canvas import one_plot
 from sabueso.report.palette import AMBER, INK, SAND, SEA, STONE
-from sabueso.show.drill import measure_text
+from sabueso.show.drill import across_ranked, as_number, measure_text
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -66,13 +66,9 @@ def _unit(result: Drill) -> str:
     )
 
 
-def _number(value: Any) -> float:
-    return float(value) if isinstance(value, (int, float)) or hasattr(value, "as_tuple") else 0.0
-
-
 def _bars(axes: Axes, result: Drill) -> bool:
     lines = _lines(result)[:MOST_BARS]
-    values = [_number(line.node.value) for line in lines]
+    values = [as_number(line.node.value) for line in lines]
     places = range(len(lines))
     others = [bool(line.others) for line in lines]
     colours = [
@@ -112,10 +108,11 @@ def _heat(axes: Axes, result: Drill) -> bool:
     every = [line for line in _lines(result) if not line.others] or [_Line("total", result.total)]
     lines, hidden = every[:MOST_BARS], max(len(every) - MOST_BARS, 0)
     hidden += sum(line.others for line in _lines(result))
-    names = result.across_values[-MOST_CELLS:]
+    kept = set(across_ranked(result)[:MOST_CELLS])
+    names = [name for name in result.across_values if name in kept]
     cells = np.array(
         [
-            [np.nan if (v := node.across.get(name)) is None else _number(v) for name in names]
+            [np.nan if (v := node.across.get(name)) is None else as_number(v) for name in names]
             for node in (line.node for line in lines)
         ]
     )
@@ -148,7 +145,7 @@ def _heat(axes: Axes, result: Drill) -> bool:
     bar.outline.set_visible(False)
     left = len(result.across_values) - len(names)
     title = _heading(result, hidden) + (
-        f"; {num.many(left, 'earlier column')} not drawn" if left else ""
+        f"; {num.many(left, 'further column')} not drawn" if left else ""
     )
     axes.set_title(title, fontsize=9, loc="left")
     return True

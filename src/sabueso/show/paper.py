@@ -32,7 +32,7 @@ from sabueso.screens.finding import Finding
 from sabueso.screens.view import View
 from sabueso.show.account import reasons_text
 from sabueso.show.beside import beside_blocks, flagged_text
-from sabueso.show.drill import measure_text, view_lines
+from sabueso.show.drill import across_ranked, left_text, measure_text, view_lines
 from sabueso.show.drill_figure import drill_drawing
 from sabueso.show.export import workbook
 from sabueso.show.front import front_of
@@ -246,16 +246,17 @@ def _section(
     }
 
 
-MOST_ACROSS = 6
+MOST_ACROSS = 7
 """Values across that a page is wide enough for; the figure and the data files have all."""
 
 
 def _view(recorded: RecordedView, written: dict[str, Any]) -> dict[str, Any]:
     """A view of the plan as the template needs it."""
     result = recorded.drill
-    across = result.across_values
-    left = across[:-MOST_ACROSS] if len(across) > MOST_ACROSS else []
-    head, lines = view_lines(result, across[len(left) :], left=left)
+    kept = set(across_ranked(result)[:MOST_ACROSS])
+    left = [name for name in result.across_values if name not in kept]
+    across = [name for name in result.across_values if name in kept]
+    head, lines = view_lines(result, across, left=left)
     drawing = drill_drawing(result)
     picture = None if drawing is None else drawn(drawing, "svg")
     by = f" by {', '.join(result.by)}" if result.by else ""
@@ -271,7 +272,7 @@ def _view(recorded: RecordedView, written: dict[str, Any]) -> dict[str, Any]:
         "by": " / ".join(result.by) or "total",
         "head": head,
         "lines": lines,
-        "left": f"{left[0]} to {left[-1]}" if left else "",
+        "left": left_text(result, left) if left else "",
         "cautions": result.cautions,
         "notes": written.get(recorded.name, {}),
         "figure": None if picture is None else base64.b64encode(picture).decode(),
