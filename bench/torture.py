@@ -42,7 +42,7 @@ from hostile_forms import FORMS, Rows
 from sabueso.base import outcome
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
-from sabueso.case.register import Register
+from sabueso.case.register_file import FileRegister
 from sabueso.cli.main import main
 
 PROGRAM = [sys.executable, "-m", "sabueso"]
@@ -668,13 +668,13 @@ def kills(trials: Trials, count: int, made: random.Random, place: Path) -> None:
         left = [*case.rglob("*.part"), *case.glob(".unfinished/*")]
         if left and command[0] != "paper":
             trials.fault("lost", f"{command} left {left}")
-    Register(case / "register.db").verify()
+    FileRegister(case / "register.db").verify()
     if said(["paper", "--verify"], case)[0]:
         trials.fault("lost", "the paper of the case cannot be written")
 
 
 def _events(case: Path) -> list[tuple[int, str]]:
-    register = Register(case / "register.db")
+    register = FileRegister(case / "register.db")
     found = [(e.seq, e.hash) for e in register.events()]
     register.close()
     return found
@@ -750,7 +750,7 @@ def _judge_race(
     case: Path,
     identity: str,
 ) -> None:
-    register = Register(case / "register.db")
+    register = FileRegister(case / "register.db")
     register.verify()
     events = register.events()
     register.close()

@@ -21,7 +21,7 @@ from conftest import inside, inside_json, sabueso
 from sabueso.base.errors import UserError
 from sabueso.base.files import safe_cell
 from sabueso.case.exceptions import canonical, exception_id, parse_id
-from sabueso.case.register import Register
+from sabueso.case.register_file import FileRegister
 
 
 @pytest.fixture
@@ -32,7 +32,7 @@ def case(marisma: Path, tmp_path: Path) -> Path:
 
 def test_register_is_chained_and_append_only(case):
     path = case / "register.db"
-    register = Register(path)
+    register = FileRegister(path)
     events = register.events()
     previous = "0" * 64
     for e in events:
@@ -186,11 +186,11 @@ def test_a_killed_intake_leaves_the_case_as_it_was_or_whole(tmp_path):
         time.sleep(share * min(times))
         process.kill()
         process.wait()
-        taken = Register(case / "register.db").events("source", subject=table)
+        taken = FileRegister(case / "register.db").events("source", subject=table)
         outcomes.append(bool(taken))
         report = inside_json("intake", "../a.csv", "--as", table, cwd=case)
         assert bool(report["already_taken"]) == bool(taken)
-        for event in Register(case / "register.db").events("source", subject=table):
+        for event in FileRegister(case / "register.db").events("source", subject=table):
             assert pq.read_metadata(case / event.body["parquet"]).num_rows == 200_000
     assert not all(outcomes), "the first was killed before it could end"
     last = inside_json("try", "zscore", "t7", cwd=case)["population"]
@@ -242,7 +242,7 @@ def test_a_changed_file_replaces_the_old_one_when_told(tmp_path):
     assert inside_json("dig", "a", cwd=case)["population"]["total"] == "7.50"
     # The old one is superseded, not gone: its rows and its event stay.
     assert len(list((case / "population" / "a").glob("*.parquet"))) == 2
-    assert len(Register(case / "register.db").events("source")) == 2
+    assert len(FileRegister(case / "register.db").events("source")) == 2
 
 
 def test_the_clients_control_figures(tmp_path):

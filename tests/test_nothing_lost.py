@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from conftest import inside, inside_json
 from sabueso.case.folder import Case
-from sabueso.case.register import Register
+from sabueso.case.register_file import FileRegister
 from sabueso.intake.readers.delimited import DelimitedReader
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, intake_engine, take_file
@@ -67,7 +67,7 @@ def test_content_once_replaced_may_come_back(case):
         inside("intake", f"../{version}/a.csv", "--as", "t", "--replace", cwd=case)
         assert inside_json("dig", "t", cwd=case)["population"]["total"] == total
     # Every time it was taken has rows of its own.
-    events = Register(case / "register.db").events("source")
+    events = FileRegister(case / "register.db").events("source")
     assert len({e.body["parquet"] for e in events}) == len(events) == 5
 
 
@@ -256,7 +256,7 @@ def test_who_signs_off_is_decided_once(ledger):
         ["review", second, "--sign-off", "--as", "MR"],
         cwd=ledger,
     )
-    register = Register(ledger / "register.db")
+    register = FileRegister(ledger / "register.db")
     register.verify()
     disposed = ""
     for event in register.events("disposition", "sign-off", subject=second):
@@ -279,7 +279,7 @@ def test_a_review_is_recorded_once_though_nothing_can_be_printed(ledger):
         f"{' '.join(map(repr, command))} >&-", shell=True, cwd=ledger, check=False
     )
     assert closed.returncode == 0
-    events = Register(ledger / "register.db").events("disposition")
+    events = FileRegister(ledger / "register.db").events("disposition")
     assert len(events) == 1
     said = inside(
         "review", identity, "--cleared", "--reason", "seen", "--as", "KL", cwd=ledger
@@ -308,7 +308,7 @@ def test_a_stop_says_what_was_recorded(case, monkeypatch):
         with monkeypatch.context() as patched:
             patched.setattr(f"sabueso.case.{place}", stop)
             err = inside("intake", "../a.csv", "--as", f"t{number}", cwd=case, code=130).stderr
-        register = Register(case / "register.db")
+        register = FileRegister(case / "register.db")
         recorded = bool(register.events("source"))
         register.close()
         assert recorded == (place == "taking.reported")

@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 from conftest import inside as sabueso
 from conftest import inside_json as as_json
 from sabueso.base.errors import UserError
-from sabueso.case.register import Register
+from sabueso.case.register_file import FileRegister
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import Prior, intake_engine, take_file
 
@@ -335,7 +335,7 @@ def test_a_database_query_is_taken_in(tmp_path):
     assert Decimal(report["total"]["amount"]) == sum(Decimal(i) / 4 for i in range(50))
     again = as_json(*command, "--query", "select * from p where pago < 'P050'", cwd=case)
     assert again["files"] == [] and len(again["already_taken"]) == 1
-    event = Register(case / "register.db").events("source")[0].body
+    event = FileRegister(case / "register.db").events("source")[0].body
     assert event["query"].startswith("select") and "ledger.db" in event["database"]
     for query, message in (
         ("select * from q", "no such table"),

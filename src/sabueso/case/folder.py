@@ -76,13 +76,17 @@ class Case:
         raise UserError(f"no {PLAN} in {here} or above it; start a case with: sabueso open FOLDER")
 
     @classmethod
-    def create(cls, folder: Path, name: str, currency: str) -> Case:
-        """Start a case; an existing one is left as it is.
+    def create(
+        cls, folder: Path, name: str, currency: str, server: tuple[str, str] | None = None
+    ) -> Case:
+        """Start a case, its register on a server where a URL and a schema are given; an existing case
+        is left as it is.
 
         Raises
         ------
         UserError
-            If the folder is a case already, or a file.
+            If the folder is a case already, or a file; if the server holds another case's register
+            there.
         """
         if folder.exists() and not folder.is_dir():
             raise UserError(f"{folder} is a file; expected a folder for the case")
@@ -94,12 +98,13 @@ class Case:
         from sabueso.case.plan_writing import new_plan
 
         case = cls(folder.resolve())
+        case.__dict__["register"] = case._open_register(server, fresh=True)
         try:
             with case.register.writing():
                 # Another command may have come first.
                 if (folder / PLAN).exists():
                     raise UserError(f"{folder} is a case already: it has a {PLAN}")
-                write_whole(folder / PLAN, new_plan(name, currency).encode())
+                write_whole(folder / PLAN, new_plan(name, currency, server).encode())
         finally:
             case.close()
         return cls(folder.resolve())
@@ -118,9 +123,29 @@ class Case:
 
     @cached_property
     def register(self) -> Register:
-        from sabueso.case.register import Register
+        return self._open_register(self._server)
 
-        return Register(self.folder / REGISTER, may_begin=not _parts(self.folder))
+    @property
+    def _server(self) -> tuple[str, str] | None:
+        """URL and schema of a register on a server, as the plan has them."""
+        section = self.plan.register_at if self.plan_path.is_file() else None
+        return (section.url, section.name) if section and section.url else None
+
+    def _open_register(self, server: tuple[str, str] | None, *, fresh: bool = False) -> Register:
+        may_begin = not _parts(self.folder)
+        if server is None:
+            from sabueso.case.register_file import FileRegister
+
+            return FileRegister(self.folder / REGISTER, may_begin=may_begin)
+        if (self.folder / REGISTER).exists():
+            raise UserError(
+                f"{self.plan_path} names a register on a server, and {self.folder / REGISTER} is there "
+                "too: two registers of one case. Take the lines [register] out of the plan to go on "
+                "with the file, or the file out of the folder to go on with the server"
+            )
+        from sabueso.case.register_server import ServerRegister
+
+        return ServerRegister(*server, may_begin=may_begin, fresh=fresh)
 
     def __enter__(self) -> Self:
         return self
@@ -146,7 +171,13 @@ class Case:
         writer, before, after = None, b"", b""
         try:
             with self.register.writing() as writer:
+                held = self._server
                 self.changed()
+                if self._server != held:
+                    raise UserError(
+                        f"{self.folder}: its register was moved meanwhile; nothing was recorded, run "
+                        "the command again"
+                    )
                 check_head(self.folder, self.register)
                 if not self._swept:
                     sweep(self.folder)

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from sabueso.screens.rules.declared import AnyRule
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]{0,40}")
+SCHEMA = re.compile(r"[a-z_][a-z0-9_]{0,62}")
 _SIZE = re.compile(r"[1-9][0-9]*(\.[0-9]+)? ?(KB|MB|GB|TB|KiB|MiB|GiB|TiB)")
 CAPACITY = 1000
 """Exceptions that one run of a screen makes at most, where the plan says nothing else."""
@@ -66,6 +67,33 @@ class EngineSection(_Part):
         if value and not _SIZE.fullmatch(value):
             raise ValueError(f'{value!r} is no size of memory; expected such as "4GB" or "800MB"')
         return value
+
+
+class RegisterSection(_Part):
+    """``[register]``: where the review register lies, if not in the case's folder."""
+
+    url: str = ""
+    name: str = Field("", alias="schema")
+
+    @field_validator("url")
+    @classmethod
+    def _a_server(cls, value: str) -> str:
+        if value and not re.match(r"postgres(ql)?://\S+$", value):
+            raise ValueError("expected a URL such as postgresql://user@server/database")
+        return value
+
+    @field_validator("name")
+    @classmethod
+    def _a_schema(cls, value: str) -> str:
+        if value and not SCHEMA.fullmatch(value):
+            raise ValueError(f"{value!r} is no schema; expected small letters, digits and _")
+        return value
+
+    @model_validator(mode="after")
+    def _both(self) -> RegisterSection:
+        if bool(self.url) != bool(self.name):
+            raise ValueError("it takes both url and schema, a schema of its own for each case")
+        return self
 
 
 class FileControl(_Part):
@@ -148,6 +176,7 @@ class Plan(_Part):
 
     case: CaseSection
     engine: EngineSection = Field(default_factory=EngineSection)
+    register_at: RegisterSection = Field(default_factory=RegisterSection, alias="register")
     tables: dict[str, TableSection] = Field(default_factory=dict)
     populations: dict[str, PopulationSection] = Field(default_factory=dict)
     facts: Values = Field(default_factory=dict)

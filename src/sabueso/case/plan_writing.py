@@ -15,8 +15,8 @@ from sabueso.base.plain import Json, Values
 from sabueso.case.plan import Plan, ViewSection
 
 
-def new_plan(name: str, currency: str) -> str:
-    """The text of a plan for a case without tables."""
+def new_plan(name: str, currency: str, server: tuple[str, str] | None = None) -> str:
+    """The text of a plan for a case without tables, its register on a server where one is given."""
     import tomlkit
 
     document = tomlkit.document()
@@ -26,7 +26,25 @@ def new_plan(name: str, currency: str) -> str:
     section.add("currency", currency)
     section.add("fiscal_year_starts", tomlkit.item(1).comment("month"))
     document.add("case", section)
+    if server:
+        document.add("register", _server(server))
     return tomlkit.dumps(document)
+
+
+def write_server(path: Path, server: tuple[str, str]) -> None:
+    """Say in the plan that the register lies on a server."""
+    document = _document(path)
+    document["register"] = _server(server)
+    _save(path, document)
+
+
+def _server(server: tuple[str, str]) -> Any:
+    import tomlkit
+
+    section = tomlkit.table()
+    for key, value in zip(("url", "schema"), server, strict=True):
+        section.add(key, value)
+    return section
 
 
 def _document(path: Path) -> Any:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from sabueso.base.errors import UserError
-from sabueso.case.folder import OWN_FOLDERS, Case
+from sabueso.case.folder import OWN_FOLDERS, REGISTER, Case
 from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.roles import folded
@@ -113,7 +113,7 @@ def _files(case: Case, paths: Sequence[str]) -> list[tuple[Path, Path]]:
                     found.append((given, path))
         else:
             raise UserError(f"{text}: there is no such file or folder")
-    own_files = {case.plan_path.resolve(), (case.folder / "register.db").resolve()}
+    own_files = {case.plan_path.resolve(), (case.folder / REGISTER).resolve()}
     return [(root, path) for root, path in found if path.resolve() not in own_files]
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn, Json
-from sabueso.case.folder import REGISTER, Case
+from sabueso.case.folder import Case
 from sabueso.case.register import MARK_FIELDS, rows_hash
 from sabueso.case.reviews import known_ids
 from sabueso.case.standing import Review, reviews
@@ -133,7 +133,7 @@ def queue(case: Case) -> list[AuditException]:
         rows = case.register.read(query, {"run": run, "screen": screen})
         if recorded is not None and rows_hash(rows) != recorded:
             raise UserError(
-                f"{case.folder / REGISTER}: the review register was altered: what screen {screen!r} "
+                f"{case.register.location}: the review register was altered: what screen {screen!r} "
                 f"marked in run {run} is not what was recorded"
             )
         for row in rows:

@@ -1,15 +1,18 @@
-"""The review register: append-only and hash-chained, an SQLite file that any later tool can read."""
+"""The review register: append-only and hash-chained, tables of plain SQL that any later tool can read.
+
+It is a file of the case (:mod:`~sabueso.case.register_file`) or lies on a server for a team
+(:mod:`~sabueso.case.register_server`); what an event is, and how events hang together, is here.
+"""
 
 from __future__ import annotations
 
 import hashlib
 import json
-import sqlite3
+from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
@@ -59,18 +62,8 @@ INDEXES = {
     "ix_events_kind": "events (kind, subject)",
     "ix_marks_exception": "marks (exception)",
 }
+EVENT_FIELDS = ("seq", "at", "kind", "subject", "initials", "body", "previous", "hash")
 GENESIS = "0" * 64
-_FAULTS = {
-    sqlite3.SQLITE_NOTADB: "is not a review register",
-    sqlite3.SQLITE_CORRUPT: "is damaged; restore the case's folder from a copy",
-    sqlite3.SQLITE_CANTOPEN: "cannot be opened as a review register",
-    sqlite3.SQLITE_READONLY: "cannot be written: it, or the case's folder, is read-only",
-    sqlite3.SQLITE_PERM: "cannot be opened: access is denied",
-    sqlite3.SQLITE_FULL: "cannot be written: the disk is full; nothing was recorded",
-    sqlite3.SQLITE_IOERR: "cannot be read or written: the disk, or a limit of it, does not allow it",
-    sqlite3.SQLITE_ERROR: "is of another form than this program's registers",
-}
-"""What is said of the register by the driver's code of the error."""
 
 
 @dataclass(frozen=True)
@@ -119,7 +112,7 @@ def chained_hash(previous: str, *fields: int | str) -> str:
 
 def is_intact(row: Mapping[str, Any]) -> bool:
     """Whether an event's row is what it was when it was recorded."""
-    fields = [row[name] for name in ("seq", "at", "kind", "subject", "initials", "body")]
+    fields = [row[name] for name in EVENT_FIELDS[:6]]
     typed = all(isinstance(each, (str, int)) for each in (row["previous"], *fields))
     return typed and bool(row["hash"] == chained_hash(row["previous"], *fields))
 
@@ -151,45 +144,19 @@ def chain_breaks(
         previous = row["hash"]
 
 
-class Register:
+class Register(ABC):
     """The register of one case.
 
-    Parameters
-    ----------
-    location : Path
-        The file.
-    may_begin : bool
-        Whether a new register is begun where there is none. It must not where other parts of the
-        case are there already: their register is gone, and an empty one would hide that.
-
-    Raises
-    ------
-    UserError
-        If the file is something else than a register, or is gone.
+    Statements are written with parameters such as ``:run``; ``json_each(:ids)`` gives the values of a
+    list that is handed over as JSON. Each place a register lies in puts them into its own words.
     """
 
-    def __init__(self, location: Path, *, may_begin: bool = True) -> None:
-        self._location = location
-        if not may_begin and not location.exists():
-            raise UserError(
-                f"{location} is gone, though other parts of the case are there: restore it from a "
-                "copy; no new register is begun, which would lose every review without a word"
-            )
-        with self._in_turn():
-            # This program says when a transaction begins; the driver would begin it late.
-            self._connection = sqlite3.connect(location, timeout=PATIENCE, isolation_level=None)
-            self._connection.row_factory = sqlite3.Row
-            if not self._is_begun():
-                self._begin(may_begin)
-            self._check_size()
-            self._check_form()
+    location: str
+    """Where it lies, in words; without a password."""
 
-    @property
-    def location(self) -> Path:
-        return self._location
-
+    @abstractmethod
     def close(self) -> None:
-        self._connection.close()
+        """Let go of it."""
 
     @contextmanager
     def writing(self) -> Iterator[Writer]:
@@ -199,8 +166,7 @@ class Register:
         ends: every check that a write depends on belongs here.
         """
         with self._in_turn(), self._transaction() as writer:
-            for name, columns in INDEXES.items():
-                self._connection.execute(f"CREATE INDEX IF NOT EXISTS {name} ON {columns}")
+            self._complete()
             yield writer
 
     def events(self, *kinds: str, subject: str | None = None) -> list[Event]:
@@ -227,7 +193,7 @@ class Register:
         return Event(**{**dict(row), "body": json.loads(row["body"])})
 
     def _altered(self, seq: object, how: str) -> UserError:
-        return UserError(f"{self._location}: the review register was altered: event {seq} {how}")
+        return UserError(f"{self.location}: the review register was altered: event {seq} {how}")
 
     def verify(self) -> tuple[int, str]:
         """Walk the chain; the number of events and the last hash.
@@ -246,108 +212,77 @@ class Register:
     def breaks(self) -> Iterator[tuple[int, str]]:
         """Where the chain does not hold: the number of an event, and how."""
         with self._in_turn():
-            yield from chain_breaks(self._connection.execute("SELECT * FROM events ORDER BY seq"))
+            yield from chain_breaks(self._run("SELECT * FROM events ORDER BY seq"))
 
     def read(
         self, statement: str, values: Mapping[str, Any] | None = None
     ) -> list[Mapping[str, Any]]:
         """Rows of a query over events, exceptions and marks, each by the names of its columns."""
         with self._in_turn():
-            return self._connection.execute(statement, values or {}).fetchall()
-
-    def _is_begun(self) -> bool:
-        known = "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'events'"
-        return self._connection.execute(known).fetchone() is not None
-
-    def _begin(self, may_begin: bool) -> None:
-        with self._transaction():
-            # Another command may have come first.
-            if self._is_begun():
-                return
-            if not may_begin:
-                raise UserError(
-                    f"{self._location} is empty, though other parts of the case are there: restore "
-                    "it from a copy"
-                )
-            for table, columns in TABLES.items():
-                self._connection.execute(f"CREATE TABLE {table} ({columns})")
-                for action in ("UPDATE", "DELETE"):
-                    self._connection.execute(
-                        f"CREATE TRIGGER no_{action.lower()}_{table} "
-                        f"BEFORE {action} ON {table} BEGIN "
-                        "SELECT RAISE(ABORT, 'the register is append-only'); END"
-                    )
-            for name, on in INDEXES.items():
-                self._connection.execute(f"CREATE INDEX {name} ON {on}")
-
-    def _check_size(self) -> None:
-        """A file that was cut within its last page is read as if it were whole."""
-        (size,) = self._connection.execute("PRAGMA page_size").fetchone()
-        if self._location.stat().st_size % size:
-            raise UserError(f"{self._location}: it was cut; restore the case's folder from a copy")
-
-    def _check_form(self) -> None:
-        for table, columns in TABLES.items():
-            wanted = {line.split()[0].strip('"') for line in columns.split("\n") if line.strip()}
-            have = {row["name"] for row in self._connection.execute(f"PRAGMA table_info({table})")}
-            if lacking := sorted(wanted - {"UNIQUE", "PRIMARY"} - have):
-                raise UserError(
-                    f"{self._location}: table {table!r} lacks {lacking[0]!r}: the file is no register "
-                    "of this program, or of another version of it"
-                )
+            return list(self._run(statement, values or {}))
 
     @contextmanager
     def _transaction(self) -> Iterator[Writer]:
+        """Where leaving it fails, it is found out whether the register has what was appended."""
         # A writer takes its lock at the start: two commands at once then wait, and neither is lost.
-        self._connection.execute("BEGIN IMMEDIATE")
-        writer = Writer(self._connection)
+        self._begin_transaction()
+        writer = Writer(self)
         undone = False
         try:
             yield writer
-            self._connection.execute("COMMIT")
+            self._commit()
         except BaseException:
-            if self._connection.in_transaction:
-                undone = True
-                with suppress(sqlite3.Error):  # closing undoes it as well
-                    self._connection.execute("ROLLBACK")
-            else:
-                # A driver that failed undid it by itself; one that was interrupted did not.
-                undone = not self._holds(writer.last)
+            undone = self._roll_back() or not self._holds(writer.last)
             raise
         finally:
             if not undone:
                 writer.committed = True
                 note_recorded(writer.appended)
 
+    @abstractmethod
     def _holds(self, last: Event | None) -> bool:
         """Whether an event stands in the register after all."""
-        with suppress(sqlite3.Error):
-            query = "SELECT 1 FROM events WHERE seq = ? AND hash = ?"
-            wanted = (last.seq, last.hash) if last else (0, "")
-            return self._connection.execute(query, wanted).fetchone() is not None
-        return False
 
-    @contextmanager
-    def _in_turn(self) -> Iterator[None]:
-        """What the file or another command does not allow, as a sentence."""
-        try:
-            yield
-        except UnicodeDecodeError as error:
-            fault = _FAULTS[sqlite3.SQLITE_CORRUPT]
-            raise UserError(f"{self._location}: {fault} ({error.reason})") from None
-        except sqlite3.DatabaseError as error:
-            code = getattr(error, "sqlite_errorcode", None)
-            if code is None and "decode" in str(error).lower():
-                code = sqlite3.SQLITE_CORRUPT  # bytes that are no text
-            code = (code or 0) & 0xFF  # the rest says where in detail
-            if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+    @abstractmethod
+    def _run(
+        self, statement: str, values: Mapping[str, Any] | None = None
+    ) -> Iterable[Mapping[str, Any]]:
+        """Rows of a statement in the words of this module."""
+
+    @abstractmethod
+    def _add(self, table: str, names: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
+        """Append rows to a table."""
+
+    @abstractmethod
+    def _complete(self) -> None:
+        """Add what a register of an earlier version may lack."""
+
+    @abstractmethod
+    def _begin_transaction(self) -> None:
+        """Begin one, with the register held for this command alone."""
+
+    @abstractmethod
+    def _commit(self) -> None:
+        """End it; what was appended is recorded."""
+
+    @abstractmethod
+    def _roll_back(self) -> bool:
+        """Undo it; False where it was over already, and its end is not known."""
+
+    @abstractmethod
+    def _in_turn(self) -> AbstractContextManager[None]:
+        """What the file, the server or another command does not allow, as a sentence."""
+
+    def _check_form(self, columns_of: Mapping[str, Iterable[str]]) -> None:
+        """Refuse tables that are not this program's."""
+        for table, columns in TABLES.items():
+            wanted = {line.split()[0].strip('"') for line in columns.split("\n") if line.strip()}
+            lacking = sorted(wanted - {"UNIQUE", "PRIMARY"} - set(columns_of.get(table, ())))
+            if lacking:
                 raise UserError(
-                    f"another command has been writing to the case for {PATIENCE} s; nothing was "
-                    "recorded, try again when it is done"
-                ) from None
-            if code not in _FAULTS:
-                raise
-            raise UserError(f"{self._location}: {_FAULTS[code]} ({error})") from None
+                    f"{self.location}: table {table!r} lacks {lacking[0]!r}: it is no register of this "
+                    "program, or of another version of it"
+                )
 
 
 class Writer:
@@ -356,48 +291,46 @@ class Writer:
     ``committed`` tells, once the transaction is over, whether what was appended is recorded.
     """
 
-    def __init__(self, connection: sqlite3.Connection) -> None:
-        self._connection = connection
+    def __init__(self, register: Register) -> None:
+        self._register = register
         self.committed = False
         self.appended: list[str] = []
         self.last: Event | None = None
 
     def append(self, kind: str, subject: str, initials: str, body: Json) -> Event:
         """Append an event to the chain."""
-        last = self._connection.execute(
-            "SELECT seq, hash FROM events ORDER BY seq DESC LIMIT 1"
-        ).fetchone()
-        seq, previous = (last["seq"] + 1, last["hash"]) if last else (1, GENESIS)
+        last = list(self._run("SELECT seq, hash FROM events ORDER BY seq DESC LIMIT 1"))
+        seq, previous = (last[0]["seq"] + 1, last[0]["hash"]) if last else (1, GENESIS)
         at = datetime.now(UTC).isoformat(timespec="seconds")
         text = json.dumps(body, ensure_ascii=False, sort_keys=True)
         digest = chained_hash(previous, seq, at, kind, subject, initials, text)
         fields = (seq, at, kind, subject, initials, text, previous, digest)
-        self._connection.execute("INSERT INTO events VALUES (?, ?, ?, ?, ?, ?, ?, ?)", fields)
+        self._register._add("events", EVENT_FIELDS, [fields])
         self.appended.append(f"{kind} of {subject} (event {seq})")
         self.last = Event(seq, at, kind, subject, initials, body, previous, digest)
         return self.last
 
     def subjects(self, kind: str) -> list[str]:
         """Subjects of the events of a kind."""
-        query = "SELECT subject FROM events WHERE kind = ?"
-        return [row["subject"] for row in self._connection.execute(query, (kind,))]
+        query = "SELECT subject FROM events WHERE kind = :kind"
+        return [row["subject"] for row in self._run(query, {"kind": kind})]
 
     def identities(self, keys: Iterable[tuple[str, str]]) -> dict[tuple[str, str], str]:
         """(table, key) -> id of those of some subjects that are exceptions already."""
-        query = (
-            "SELECT exceptions.table_name, exceptions.key, exceptions.id "
-            "FROM json_each(?) AS wanted JOIN exceptions "
-            "ON exceptions.table_name = json_extract(wanted.value, '$[0]') "
-            "AND exceptions.key = json_extract(wanted.value, '$[1]')"
+        wanted = list(keys)
+        found = self._run(
+            "SELECT table_name, key, id FROM exceptions WHERE key IN "
+            "(SELECT value FROM json_each(:keys))",
+            {"keys": json.dumps([key for _, key in wanted])},
         )
-        found = self._connection.execute(query, (json.dumps(list(keys)),))
-        return {(row[0], row[1]): row[2] for row in found}
+        known = {(row["table_name"], row["key"]): row["id"] for row in found}
+        return {each: known[each] for each in wanted if each in known}
 
     def holder(self, identity: str) -> tuple[str, str] | None:
         """The (table, key) that has an id."""
-        query = "SELECT table_name, key FROM exceptions WHERE id = ?"
-        row = self._connection.execute(query, (identity,)).fetchone()
-        return None if row is None else (row[0], row[1])
+        query = "SELECT table_name, key FROM exceptions WHERE id = :id"
+        rows = list(self._run(query, {"id": identity}))
+        return (rows[0]["table_name"], rows[0]["key"]) if rows else None
 
     def add_exceptions(self, rows: Sequence[Cells]) -> None:
         self._insert("exceptions", rows)
@@ -405,9 +338,17 @@ class Writer:
     def add_marks(self, rows: Sequence[Cells]) -> None:
         self._insert("marks", rows)
 
+    def copy(self, table: str, rows: Sequence[Mapping[str, Any]]) -> None:
+        """Append rows of another register as they are."""
+        if rows:
+            self._register._add(table, list(rows[0].keys()), map(tuple, rows))
+
     def _insert(self, table: str, rows: Sequence[Cells]) -> None:
         if rows:
-            names = ", ".join(f'"{name}"' for name in rows[0])
-            values = ", ".join(f":{name}" for name in rows[0])
-            statement = f"INSERT INTO {table} ({names}) VALUES ({values})"
-            self._connection.executemany(statement, rows)
+            names = list(rows[0])
+            self._register._add(table, names, ([row[name] for name in names] for row in rows))
+
+    def _run(
+        self, statement: str, values: Mapping[str, Any] | None = None
+    ) -> Iterable[Mapping[str, Any]]:
+        return self._register._run(statement, values)

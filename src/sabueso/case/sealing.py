@@ -88,14 +88,14 @@ def seal_case(case: Case, initials: str) -> Sealed:
             "at": datetime.now(UTC).isoformat(timespec="seconds"),
             "files": {name: hashed(path) for name, path in _own_files(case.folder)},
             "sources": {name: hashed(path) for _, name, path in _source_files(case)},
-            "register": {"events": events, "head": head, **_row_hashes(case.register)},
+            "register": {"events": events, "head": head, **row_hashes(case.register)},
         }
         digest = _digest(content)
         writer.append("seal", SEAL, who, {"sha256": digest})
     # The file follows its event: a seal that was not recorded seals nothing. The bytes of the register
     # are told beside it: they can be compared as long as nothing is added.
     case.close()
-    register = file_hash(case.folder / REGISTER)
+    register = _file_hash_of_register(case)
     content["seal"] = {"sha256": digest, "event": events + 1, "register_sha256": register}
     write_whole(case.folder / SEAL, seal_text(content))
     return Sealed(
@@ -141,7 +141,7 @@ def _against(case: Case, content: Json, sealed: Event | None) -> tuple[list[str]
     faults += end_faults(case.register, content)
     if sealed is not None and sealed.seq != own.get("event"):
         faults.append(f"{SEAL} is an earlier one: the last was set at event {sealed.seq}")
-    rows = _row_hashes(case.register, int(content["register"]["run"]))
+    rows = row_hashes(case.register, int(content["register"]["run"]))
     for name in _ROWS:
         if rows[name] != content["register"].get(name):
             faults.append(f"the register was altered: rows of its {name} are not those sealed")
@@ -162,7 +162,7 @@ def _against(case: Case, content: Json, sealed: Event | None) -> tuple[list[str]
     count = len(case.register.read("SELECT seq FROM events")) - int(own.get("event", 0))
     if count > 0:
         since.append(f"events of the register, {count:,}")
-    elif file_hash(case.folder / REGISTER) != own.get("register_sha256"):
+    elif _file_hash_of_register(case) != own.get("register_sha256"):
         faults.append(f"{REGISTER} was altered: its bytes are not those that were sealed")
     return faults, since
 
@@ -211,7 +211,13 @@ def _source_hash(path: Path) -> str | None:
     return file_hash(path) if path.is_file() else None
 
 
-def _row_hashes(register: Register, run: int | None = None) -> Json:
+def _file_hash_of_register(case: Case) -> str | None:
+    """None where it lies on a server: there its rows are all there is."""
+    file = case.folder / REGISTER
+    return file_hash(file) if file.is_file() else None
+
+
+def row_hashes(register: Register, run: int | None = None) -> Json:
     """Hashes over exceptions and marks, of the runs up to one; the last there is where none is given."""
     if run is None:
         (last,) = register.read("SELECT COALESCE(MAX(run), 0) AS run FROM marks")

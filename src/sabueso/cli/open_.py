@@ -18,9 +18,27 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument("folder", type=Path, help="the folder of the new case")
     parser.add_argument("--name", help="the case's name (default: the folder's)")
     parser.add_argument("--currency", default="EUR", help="the ledger's currency (default: EUR)")
+    parser.add_argument(
+        "--register",
+        metavar="URL",
+        help="keep the review register in a PostgreSQL database, postgresql://user@server/database, for "
+        "a team; of a case that is there, the register moves to it",
+    )
+    parser.add_argument(
+        "--schema", help="the schema of the database for this case (default: by the folder's name)"
+    )
 
 
 def run(args: argparse.Namespace) -> int:
     from sabueso.commands.open_ import new_case
 
-    return give(args, new_case(args.folder, name=args.name, currency=args.currency))
+    return give(
+        args,
+        new_case(
+            args.folder,
+            name=args.name,
+            currency=args.currency,
+            register=args.register,
+            schema=args.schema,
+        ),
+    )

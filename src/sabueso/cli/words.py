@@ -38,8 +38,6 @@ def exceptions(prefix: str, **_: Any) -> list[str]:
         case = Case.find()
     except UserError:
         return []
-    if not (case.folder / "register.db").is_file():
-        return []
     query = "SELECT id FROM exceptions WHERE substr(id, 1, length(:p)) = :p ORDER BY id"
     try:
         return [row["id"] for row in case.register.read(query, {"p": prefix})]
