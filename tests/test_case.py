@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import csv
 import hashlib
+import io
 import json
 import random
+import re
 import shutil
 import sqlite3
 import subprocess
@@ -260,3 +263,41 @@ def test_the_clients_control_figures(tmp_path):
     assert "control of the table: rows stated 4, the same found" in done.stdout
     assert "control of the table: sum stated 23.75, the same found" in done.stdout
     assert "control of b.csv: sum stated 12.51, found 12.50, difference 0.01" in done.stdout
+
+
+def test_papers_as_data_tie_with_the_run(case):
+    import pyarrow.parquet
+
+    folder = case / "papers" / "data"
+    inside("paper", cwd=case)
+    listed = json.loads((folder / "contents.json").read_text())
+    tables = {}
+    for each in listed["files"]:
+        content = (folder / each["file"]).read_bytes()
+        assert hashlib.sha256(content).hexdigest() == each["sha256"]
+        rows = list(csv.DictReader(io.StringIO(content.decode("utf-8-sig"))))
+        assert len(rows) == each["rows"]
+        tables[each["file"].removesuffix(".csv")] = rows
+    queue = inside_json("queue", cwd=case)
+    assert [row["id"] for row in tables["exceptions"][: len(queue)]] == [e["id"] for e in queue]
+    for row in tables["screens"]:
+        name = "screen-" + re.sub("[^a-z0-9]+", "-", row["screen"].lower())
+        assert len(tables[f"{name}-flags"]) == int(row["flagged"])
+        if row["test"] == "digits":
+            classes = tables[f"{name}-classes"]
+            assert sum(int(each["count"]) for each in classes) == int(row["used"])
+            assert sum(each["flagged"] == "True" for each in classes) == int(row["flagged"])
+    html = (case / "papers" / "working-paper.html").read_text()
+    assert "data/screen-first-digit-of-payments-classes" in html
+    # Another form takes the place of the first, but for a file that was changed since, and others'.
+    (folder / "rules.csv").write_text("my own notes")
+    (folder / "mine.csv").write_text("mine")
+    inside("paper", "--data", "parquet", cwd=case)
+    assert {p.name for p in folder.glob("*.csv")} == {"rules.csv", "mine.csv"}
+    parquet = pyarrow.parquet.read_table(folder / "exceptions.parquet").to_pylist()
+    inside("paper", "--data", "json", cwd=case)
+    rows = json.loads((folder / "exceptions.json").read_text())["rows"]
+    assert [row["id"] for row in rows] == [row["id"] for row in parquet]
+    assert [row["amount"] for row in rows] == [
+        None if row["amount"] is None else str(row["amount"]) for row in parquet
+    ]

@@ -15,7 +15,7 @@ _LOCK = "lock"
 # holds the lock and finds one knows that nobody is writing it.
 _UNDER_LOCK = (
     ".case.toml.*.part", "runs/.*.part", "quarantine/*/.*.part", "evidence/.*.part",
-    "papers/.working-paper.html.*.part", "papers/.exceptions.xlsx.*.part",
+    "papers/.working-paper.html.*.part", "papers/.exceptions.xlsx.*.part", "papers/data/.*.part",
     "population/*/.*.part", "population/*/.*.again", "sources/*/.*.part",
 )  # fmt: skip
 

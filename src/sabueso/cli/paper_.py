@@ -11,6 +11,7 @@ EXAMPLES = (
     "sabueso paper",
     'sabueso paper --screen "account totals"',
     "sabueso paper --exception PAY-DB8SJ",
+    "sabueso paper --data parquet",
     "sabueso paper --case marisma",
     "sabueso screen && sabueso paper",
 )
@@ -23,6 +24,10 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument("--matter", metavar="NAME", help="only the exceptions of this matter")
     one = parser.add_argument("--exception", metavar="ID", help="only this exception")
     words.completed(one, words.exceptions)
+    parser.add_argument(
+        "--data", choices=("csv", "json", "parquet"), default="csv",
+        help="the form of the data files of the whole papers (default: csv)",
+    )  # fmt: skip
     case_option(parser)
 
 
@@ -30,5 +35,8 @@ def run(args: argparse.Namespace) -> int:
     from sabueso.commands.paper import paper
 
     return answered(
-        args, lambda case: paper(case, args.screen, matter=args.matter, exception=args.exception)
+        args,
+        lambda case: paper(
+            case, args.screen, matter=args.matter, exception=args.exception, data=args.data
+        ),
     )

@@ -20,6 +20,7 @@ def paper(
     *,
     matter: str | None = None,
     exception: str | None = None,
+    data: str = "csv",
 ) -> Answer[list[Path]]:
     """Write the working papers into the case; the value is their paths.
 
@@ -29,6 +30,8 @@ def paper(
         Only the part of this screen, as a page of its own.
     matter, exception : str, optional
         Only the exceptions of this matter, or this one, with marks, causes, rows and reviews.
+    data : {"csv", "json", "parquet"}
+        The form of the data files of the whole papers.
 
     Raises
     ------
@@ -47,7 +50,7 @@ def paper(
         )
         written = [one]
     else:
-        written = write_paper(case, screen)
+        written = write_paper(case, screen, data)
 
     def show(console: Console) -> None:
         from sabueso.show.console import said

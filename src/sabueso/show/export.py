@@ -69,14 +69,14 @@ def sheets_as(suffix: str, sheets: Sequence[Sheet], content: Any) -> bytes:
     import pyarrow.parquet as pq
 
     sheet = sheets[0]
-    names = _apart(sheet.header)
+    names = columns_apart(sheet.header)
     columns = {name: _arrow([row[i] for row in sheet.rows]) for i, name in enumerate(names)}
     buffer = io.BytesIO()
     pq.write_table(pa.table(columns), buffer)
     return buffer.getvalue()
 
 
-def _apart(names: Sequence[str]) -> list[str]:
+def columns_apart(names: Sequence[str]) -> list[str]:
     """Names with a number behind those that were there before: columns need names of their own."""
     found: list[str] = []
     for name in names:

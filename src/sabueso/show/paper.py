@@ -1,4 +1,4 @@
-"""The working papers: one self-contained HTML file and one workbook."""
+"""The working papers: one self-contained HTML file, one workbook, and data files."""
 
 from __future__ import annotations
 
@@ -37,6 +37,14 @@ from sabueso.show.drill_figure import drill_drawing
 from sabueso.show.export import workbook
 from sabueso.show.front import front_of
 from sabueso.show.pages import environment, file_name
+from sabueso.show.paper_data import (
+    FOLDER,
+    FORMS,
+    DataFile,
+    finding_tables,
+    view_table,
+    write_data,
+)
 from sabueso.show.queue_sheet import queue_sheet
 from sabueso.version import __version__
 
@@ -44,8 +52,9 @@ MOST_EXCEPTIONS = 60
 """Exceptions that the HTML paper lists for one screen; the workbook lists all."""
 
 
-def write_paper(case: Case, screen: str | None = None) -> list[Path]:
-    """Write ``papers/working-paper.html`` and ``papers/exceptions.xlsx``; returns their paths.
+def write_paper(case: Case, screen: str | None = None, data: str = FORMS[0]) -> list[Path]:
+    """Write ``papers/working-paper.html``, ``papers/exceptions.xlsx`` and the files of ``papers/data``,
+    of the form ``data``; returns the paths of the first two and of the list of the others.
 
     With ``screen`` only the part of that screen is written, as a page of its own.
 
@@ -62,7 +71,8 @@ def write_paper(case: Case, screen: str | None = None) -> list[Path]:
     count, head = case.register.verify()
     every = queue(case)
     sources = case.sources()
-    written = notes(case.register)
+    written, views = notes(case.register), latest_views(case)
+    made = datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC")
     html = (
         environment()
         .get_template("paper.html")
@@ -73,24 +83,33 @@ def write_paper(case: Case, screen: str | None = None) -> list[Path]:
             rules=_rules(case),
             table_notes={name: written[name] for name in case.plan.tables if name in written},
             sections=[_section(f, every, written, case) for f in findings],
-            views=[_view(view, written) for view in latest_views(case)],
+            views=[_view(view, written) for view in views],
             totals=_totals(every, findings),
             front=front_of(case, every, written),
             people=_people(every),
             failures=last_failures(case),
             events=count,
             head=head,
-            made=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"),
+            made=made,
             version=__version__,
         )
     )
     folder = case.folder / "papers"
     page, book = folder / "working-paper.html", folder / "exceptions.xlsx"
-    cells = workbook(_sheets(case, every, sources, findings))
+    sheets = _sheets(case, every, sources, findings)
+    cells = workbook(sheets)
+    tables = [DataFile(sheet.name, sheet) for sheet in sheets]
+    tables += [table for each in findings for table in finding_tables(each)]
+    tables += map(view_table, views)
+    facts = {
+        "case": case.plan.case.name, "currency": case.plan.case.currency, "written": made,
+        "events": count, "head": head,
+    }  # fmt: skip
     with case.locked():
         write_whole(page, html.encode())
         write_whole(book, cells)
-    return [page, book]
+        listed, *_ = write_data(folder / FOLDER, data, tables, facts)
+    return [page, book, listed]
 
 
 def _screen_page(case: Case, name: str, findings: list[RecordedFinding]) -> Path:
@@ -243,6 +262,7 @@ def _section(
         "more": max(len(marked) - MOST_EXCEPTIONS, 0),
         "notes": written.get(recorded.screen, {}),
         "currency": case.plan.case.currency,
+        "data": [table.name for table in finding_tables(recorded)] if recorded.run else [],
     }
 
 

@@ -12,7 +12,7 @@ from sabueso.screens.finding import Finding
 from sabueso.screens.limits.result import LimitGroup
 from sabueso.screens.view import MARKS, MOST_FLAGS, View, and_more, cell_text, more_flags
 
-MOST_GROUPS, MOST_CONTEXT = 10, 3
+MOST_GROUPS, MOST_PRINTED, MOST_CONTEXT = 10, 60, 3
 G = TypeVar("G", bound=LimitGroup)
 
 
@@ -46,7 +46,7 @@ class LimitView(View[G]):
         head = [Column("group", "flex"), Column("n")] if finding.by else [Column(" n")]
         head += [Column(name) for name in (*named.values(), "flagged")]
         ranked = sorted(finding.groups, key=lambda g: -g.flagged)
-        shown = ranked if whole else ranked[:MOST_GROUPS]
+        shown = ranked[: MOST_PRINTED if whole else MOST_GROUPS]
         rows = [
             [
                 *([num.group_name(g.group)] if finding.by else []),
