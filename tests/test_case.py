@@ -6,6 +6,7 @@ import csv
 import hashlib
 import io
 import json
+import os
 import random
 import re
 import shutil
@@ -301,3 +302,24 @@ def test_papers_as_data_tie_with_the_run(case):
     assert [row["amount"] for row in rows] == [
         None if row["amount"] is None else str(row["amount"]) for row in parquet
     ]
+
+
+def test_marks_are_hashed_again_after_any_write_of_others(case):
+    path, statement = case / "register.db", "UPDATE marks SET amount = '1.00' WHERE rank = 2"
+    inside("queue", cwd=case)
+    ident = inside_json("queue", cwd=case)[1]["id"]
+    inside("review", ident, "--cleared", "--reason", "seen", "--as", "KL", cwd=case)
+    inside("queue", cwd=case)
+    with sqlite3.connect(path) as database:
+        database.execute("DROP TRIGGER no_update_marks")
+        database.execute(statement)
+    database.close()
+    for command in (["queue"], ["review", ident, "--reopen", "--reason", "x", "--as", "KL"]):
+        assert "is not what was recorded" in inside(*command, cwd=case, code=2).stderr
+    # Where somebody set the time back as well, a paper, a seal and --verify find it out.
+    known = json.loads((case / ".verified.json").read_text())
+    size, when = known["register"].split(" bytes, ")
+    assert int(size) == path.stat().st_size
+    os.utime(path, ns=(int(when), int(when)))
+    for command in (["paper"], ["queue", "--verify"], ["seal", "--as", "KL"]):
+        assert "altered" in inside(*command, cwd=case, code=2).stderr

@@ -42,7 +42,7 @@ class Case:
     def __init__(self, folder: Path, *, verify: bool = False) -> None:
         self.folder = folder
         self.plan_path = folder / PLAN
-        self._verify = verify
+        self.verifies = verify
         self._unaltered: set[str] = set()
         self._derived: dict[tuple[str, tuple[Column, ...]], tuple[Derived, ...]] = {}
         self._swept = False
@@ -167,10 +167,13 @@ class Case:
         """
         from sabueso.case.seal_file import check_head
         from sabueso.case.unfinished import sweep
+        from sabueso.case.verified import known, remember
 
         writer, before, after = None, b"", b""
+        verified: set[str] = set()
         try:
             with self.register.writing() as writer:
+                verified = known(self.folder, self.register)
                 held = self._server
                 self.changed()
                 if self._server != held:
@@ -197,6 +200,10 @@ class Case:
             if after and not (writer is not None and writer.committed):
                 self._restore_plan(before, written=after)
             raise
+        else:
+            # Nobody else can have written since the lock was taken.
+            if verified:
+                remember(self.folder, self.register.state(), verified)
         finally:
             self.changed()
 
@@ -264,7 +271,7 @@ class Case:
         found = file.stat()
         if source.parquet_size not in (None, found.st_size):
             raise altered
-        if self._verify or found.st_mtime_ns != source.parquet_mtime_ns:
+        if self.verifies or found.st_mtime_ns != source.parquet_mtime_ns:
             from sabueso.base.hashing import file_hash
 
             if file_hash(file) != source.parquet_sha256:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -11,11 +11,14 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn, Json
 from sabueso.case.folder import Case
-from sabueso.case.register import MARK_FIELDS, rows_hash
+from sabueso.case.register import MARK_FIELDS, Register, rows_hash
 from sabueso.case.reviews import known_ids
 from sabueso.case.standing import Review, reviews
+from sabueso.case.verified import known, remember
 from sabueso.screens.subject import Subject, of_key
 
+AT_ONCE = 500
+"""Exceptions whose marks are read together."""
 _MARKS = (
     "SELECT " + ", ".join(f'"{name}"' for name in MARK_FIELDS) + ", run, screen FROM marks "
     "JOIN exceptions ON exceptions.id = marks.exception"
@@ -43,17 +46,29 @@ class Mark:
 class AuditException:
     """An exception with its marks, strongest standing first, and its review.
 
-    A queue may hold a hundred thousand: what the register has of one is read out when it is asked for.
+    A queue may hold a hundred thousand: what the register has of one is read when it is asked for.
     """
 
-    def __init__(self, rows: Sequence[Mapping[str, Any]], review: Review, place: int = 0) -> None:
-        self._rows = rows
+    def __init__(self, identity: str, marked: Marked, review: Review, place: int | None) -> None:
+        self.id = identity
         self.review = review
-        self.place = place
+        self._marked = marked
+        self._place = place
 
     @property
-    def id(self) -> str:
-        return str(self._rows[0]["exception"])
+    def _rows(self) -> Sequence[Mapping[str, Any]]:
+        return self._marked.rows(self.id)
+
+    @cached_property
+    def place(self) -> int:
+        """Its number in the queue; 0 where no screen marks it any more."""
+        return self._marked.place(self.id) if self._place is None else self._place
+
+    def whole(self) -> AuditException:
+        """Itself, with all that the register has of it read: nothing is asked for later, which only the
+        thread may do that opened the register."""
+        _ = self.place, self.marks
+        return self
 
     @property
     def table(self) -> str:
@@ -118,41 +133,126 @@ class AuditException:
         }
 
 
-def queue(case: Case) -> list[AuditException]:
+def altered_marks(register: Register, runs: Iterable[tuple[str, int, str | None]]) -> Iterator[str]:
+    """Screens of runs whose marks are not those of the hash that the run recorded, in words."""
+    query = f"{_MARKS} WHERE run = :run AND screen = :screen ORDER BY rank"
+    for screen, run, recorded in runs:
+        if recorded is not None and recorded != rows_hash(
+            register.read(query, {"run": run, "screen": screen})
+        ):
+            yield f"what screen {screen!r} marked in run {run} is not what was recorded"
+
+
+class Marked:
+    """The marks of each screen's newest run, as what was recorded of them holds.
+
+    A screen taken out of the programme, or whose last run flagged nothing, marks no more.
+
+    Parameters
+    ----------
+    hashed : bool
+        Whether the marks are hashed also where that is known of the register's file as it is.
+
+    Raises
+    ------
+    UserError
+        If the marks of a run are not what it recorded.
+    """
+
+    def __init__(self, case: Case, *, hashed: bool = False) -> None:
+        self._case = case
+        self._runs = _last_runs(case)
+        self._ordered: list[str] = []
+        self._places: dict[str, int] = {}
+        self._read: dict[str, list[Mapping[str, Any]]] = {}
+        self._check(set() if hashed or case.verifies else known(case.folder, case.register))
+
+    def _check(self, seen: set[str]) -> None:
+        """Compare what lies there with what was recorded, but for what was seen to be so."""
+        state = self._case.register.state()
+        recorded = {text for _, text in self._runs.values() if text is not None}
+        if recorded <= seen:
+            return
+        wanted = ((n, run, text) for n, (run, text) in self._runs.items() if text not in seen)
+        for fault in altered_marks(self._case.register, wanted):
+            raise UserError(
+                f"{self._case.register.location}: the review register was altered: {fault}"
+            )
+        remember(self._case.folder, state, recorded)
+
+    def order(self) -> list[str]:
+        """Ids of every exception, the most telling first."""
+        if self._ordered:
+            return self._ordered
+        by_id: dict[str, tuple[int, int, float]] = {}
+        query = "SELECT exception, rank, at_stake FROM marks WHERE run = :run AND screen = :screen"
+        for screen, (run, _) in self._runs.items():
+            for row in self._case.register.read(query, {"run": run, "screen": screen}):
+                values: Any = tuple(row)
+                one, rank, at_stake = values
+                many, best, most = by_id.get(one, (0, rank, -at_stake))
+                by_id[one] = (many - 1, min(best, rank), min(most, -at_stake))
+        self._ordered = [each[3] for each in sorted((*key, one) for one, key in by_id.items())]
+        return self._ordered
+
+    def place(self, identity: str) -> int:
+        if not self._places:
+            self._places = {one: place for place, one in enumerate(self.order(), 1)}
+        return self._places.get(identity, 0)
+
+    def rows(self, identity: str) -> list[Mapping[str, Any]]:
+        """The marks of an exception, and with them those of the next in the queue: they are asked for
+        one after another."""
+        if identity not in self._read:
+            if len(self._read) < 2 * AT_ONCE or not self._ordered:
+                place = self.place(identity) if self._ordered else 0
+                self.read(self._ordered[place - 1 : place - 1 + AT_ONCE] if place else [identity])
+            else:
+                self._read_all()
+        if identity not in self._read:
+            self.read([identity])
+        if not self._read[identity]:
+            raise UserError(
+                f"{self._case.register.location}: the review register is damaged or was altered: it has "
+                f"no mark of exception {identity}"
+            )
+        return self._read[identity]
+
+    def _read_all(self) -> None:
+        """Read the marks of the whole queue: more than a few are asked for."""
+        self._read = {one: [] for one in self._ordered}
+        query = f"{_MARKS} WHERE run = :run AND screen = :screen"
+        for screen, (run, _) in self._runs.items():
+            for row in self._case.register.read(query, {"run": run, "screen": screen}):
+                self._read[row["exception"]].append(row)
+
+    def read(self, ids: Sequence[str]) -> None:
+        """Read the marks of some at once."""
+        current = {(run, screen) for screen, (run, _) in self._runs.items()}
+        found: dict[str, list[Mapping[str, Any]]] = {one: [] for one in ids}
+        query = (
+            f"{_MARKS} WHERE marks.exception IN (SELECT value FROM json_each(:ids)) "
+            "ORDER BY run DESC, screen"
+        )
+        for row in self._case.register.read(query, {"ids": json.dumps(ids)}):
+            found[row["exception"]].append(row)
+        for one, rows in found.items():
+            now = [row for row in rows if (row["run"], row["screen"]) in current]
+            # One that no screen marks any more stands as it did when one did last.
+            self._read[one] = now or [row for row in rows if row["run"] == rows[0]["run"]]
+
+
+def queue(case: Case, *, hashed: bool = False) -> list[AuditException]:
     """Every exception of each screen's newest run, in queue order.
 
     Order: the number of distinct screens that marked it; then its best standing in a screen (the
     first of each screen come before the second of any: scores of different tests do not compare);
     then the amount at stake; then the id.
     """
-    by_id: dict[str, list[Mapping[str, Any]]] = {}
-    # A screen taken out of the programme, or whose last run flagged nothing, marks no more. Marks of
-    # earlier runs are never read.
-    query = f"{_MARKS} WHERE run = :run AND screen = :screen ORDER BY rank"
-    for screen, (run, recorded) in _last_runs(case).items():
-        rows = case.register.read(query, {"run": run, "screen": screen})
-        if recorded is not None and rows_hash(rows) != recorded:
-            raise UserError(
-                f"{case.register.location}: the review register was altered: what screen {screen!r} "
-                f"marked in run {run} is not what was recorded"
-            )
-        for row in rows:
-            by_id.setdefault(row["exception"], []).append(row)
-    now = reviews(case.register)
-
-    def order(rows: list[Mapping[str, Any]]) -> tuple[Any, ...]:
-        return (
-            -len(rows),
-            min(r["rank"] for r in rows),
-            -max(r["at_stake"] for r in rows),
-            rows[0]["exception"],
-        )
-
-    ordered = sorted(by_id.values(), key=order)
-    none = Review()
+    marked, now, none = Marked(case, hashed=hashed), reviews(case.register), Review()
     return [
-        AuditException(rows, now.get(rows[0]["exception"]) or none, place)
-        for place, rows in enumerate(ordered, 1)
+        AuditException(identity, marked, now.get(identity) or none, place)
+        for place, identity in enumerate(marked.order(), 1)
     ]
 
 
@@ -167,7 +267,9 @@ def one_exception(case: Case, given: str) -> AuditException:
     return exceptions_by_id(case, [given])[0]
 
 
-def exceptions_by_id(case: Case, given: Sequence[str]) -> list[AuditException]:
+def exceptions_by_id(
+    case: Case, given: Sequence[str], *, hashed: bool = False
+) -> list[AuditException]:
     """Exceptions by id, each once, in the order given; also those that no screen marks any more.
 
     Raises
@@ -175,17 +277,10 @@ def exceptions_by_id(case: Case, given: Sequence[str]) -> list[AuditException]:
     UserError
         If one is unknown.
     """
-    placed = {found.id: found for found in queue(case)}
-    found = []
-    for identity in known_ids(case, given):
-        item = placed.get(identity)
-        if item is None:
-            query = f"{_MARKS} WHERE marks.exception = :id ORDER BY run DESC"
-            rows = case.register.read(query, {"id": identity})
-            last = [row for row in rows if row["run"] == rows[0]["run"]]
-            item = AuditException(last, reviews(case.register).get(identity, Review()))
-        found.append(item)
-    return found
+    ids = known_ids(case, given)
+    marked, now = Marked(case, hashed=hashed), reviews(case.register)
+    marked.read(ids)
+    return [AuditException(one, marked, now.get(one) or Review(), None) for one in ids]
 
 
 def _last_runs(case: Case) -> dict[str, tuple[int, str | None]]:

@@ -11,6 +11,8 @@ from typing import Any
 from sabueso.base.errors import UserError
 from sabueso.case.register import INDEXES, PATIENCE, TABLES, Event, Register
 
+MAPPED = 1 << 30
+"""Bytes of the file that are read without a copy, where the system can."""
 _FAULTS = {
     sqlite3.SQLITE_NOTADB: "is not a review register",
     sqlite3.SQLITE_CORRUPT: "is damaged; restore the case's folder from a copy",
@@ -53,6 +55,8 @@ class FileRegister(Register):
             # This program says when a transaction begins; the driver would begin it late.
             self._connection = sqlite3.connect(file, timeout=PATIENCE, isolation_level=None)
             self._connection.row_factory = sqlite3.Row
+            # A queue is read in no order of the file: its pages are looked at more than once.
+            self._connection.execute(f"PRAGMA mmap_size = {MAPPED}")
             if not self._is_begun():
                 self._begin(may_begin)
             self._check_size()
@@ -62,6 +66,10 @@ class FileRegister(Register):
                     for table in TABLES
                 }
             )
+
+    def state(self) -> str:
+        found = self._file.stat()
+        return f"{found.st_size} bytes, {found.st_mtime_ns}"
 
     def close(self) -> None:
         self._connection.close()

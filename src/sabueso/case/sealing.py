@@ -21,6 +21,7 @@ from sabueso.base.files import FORMAT, write_whole
 from sabueso.base.hashing import file_hash
 from sabueso.base.plain import Json
 from sabueso.case.folder import OWN_FOLDERS, PLAN, REGISTER, Case, relative
+from sabueso.case.queue import altered_marks
 from sabueso.case.register import Event, Register
 from sabueso.case.reviews import check_initials
 from sabueso.case.seal_file import SEAL, altered, end_faults, read_seal, seal_text
@@ -245,8 +246,17 @@ def _last_seal(register: Register) -> Event | None:
 
 
 def _register_faults(register: Register) -> list[str]:
-    """What is wrong with the chain, each event by its number."""
-    return [altered(*each) for each in register.breaks()]
+    """What is wrong with the chain, each event by its number; where it holds, with the marks that its
+    runs recorded."""
+    broken = [altered(*each) for each in register.breaks()]
+    if broken:
+        return broken
+    runs = (
+        (item["name"], int(event.subject), item.get("marks_sha256"))
+        for event in register.events("run")
+        for item in event.body["screens"]
+    )
+    return [f"the register was altered: {fault}" for fault in altered_marks(register, runs)]
 
 
 def _recorded_faults(case: Case, hashed: Hashed, beside: Iterable[str] = ()) -> Iterator[str]:

@@ -49,7 +49,7 @@ def write_matter(case: Case, name: str) -> Path:
     known = matters(case.register)
     if name not in known:
         raise UserError(f"there is no matter {name!r}{nearest(name, known)}")
-    found = exceptions_by_id(case, known[name])
+    found = exceptions_by_id(case, known[name], hashed=True)
     return _written(case, name, "Matter", found, notes(case.register).get(name, {}))
 
 
@@ -61,7 +61,7 @@ def write_exception(case: Case, given: str) -> Path:
     UserError
         If there is none.
     """
-    (item,) = exceptions_by_id(case, [given])
+    (item,) = exceptions_by_id(case, [given], hashed=True)
     return _written(case, item.id, "Exception", [item], {})
 
 

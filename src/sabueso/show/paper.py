@@ -69,7 +69,7 @@ def write_paper(case: Case, screen: str | None = None, data: str = FORMS[0]) -> 
     if screen is not None:
         return [_screen_page(case, chosen_screens(case, [screen])[0].name, findings)]
     count, head = case.register.verify()
-    every = queue(case)
+    every = queue(case, hashed=True)
     sources = case.sources()
     written, views = notes(case.register), latest_views(case)
     made = datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC")
@@ -117,7 +117,7 @@ def _screen_page(case: Case, name: str, findings: list[RecordedFinding]) -> Path
     found = [each for each in findings if each.screen == name]
     if not found:
         raise UserError(f"screen {name!r} has no recorded run; run it with: sabueso screen")
-    content = _section(found[0], queue(case), notes(case.register), case)
+    content = _section(found[0], queue(case, hashed=True), notes(case.register), case)
     path = case.folder / "papers" / f"screen-{file_name(name)}.html"
     with case.locked():
         write_whole(path, _one_section(case, content).encode())

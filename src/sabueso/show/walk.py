@@ -80,7 +80,7 @@ class Views:
     def ask(self, item: AuditException) -> Future[_Kept]:
         key = item.id, len(item.review.history)
         if key not in self._made:
-            self._made[key] = self._thread.submit(self._make, item)
+            self._made[key] = self._thread.submit(self._make, item.whole())
         return self._made[key]
 
     def show(self, item: AuditException, console: Console) -> None:
