@@ -8,6 +8,7 @@ Each figure is a whole process. The rival is one query of the embedded engine's 
 from __future__ import annotations
 
 import argparse
+import os
 import statistics
 import subprocess
 import sys
@@ -18,18 +19,31 @@ from pathlib import Path
 import duckdb
 
 VIEWS = {
+    "the column amount": (
+        ["survey", "ledger", "amount"],
+        "select count(*), count(amount), sum(amount), min(amount), max(amount), avg(amount), "
+        "stddev_samp(amount), skewness(amount), quantile_disc(amount, [0.01, 0.05, 0.25, 0.5, 0.75, 0.95, "
+        "0.99]), count(distinct amount), count(*) filter (amount < 0), count(*) filter (amount = 0) from r",
+    ),
     "account across month": (
-        ["--by", "account", "--across", "month"],
+        ["dig", "ledger", "--by", "account", "--across", "month"],
         "select account, strftime(date, '%Y-%m') m, count(*), sum(amount) from r group by grouping sets "
         "((account, m), (account), (m), ())",
     ),
     "account, preparer": (
-        ["--by", "account,preparer"],
+        ["dig", "ledger", "--by", "account,preparer"],
         "select account, preparer, count(*), sum(amount) from r group by grouping sets "
         "((account, preparer), (account), ())",
     ),
     "account, distinct and median": (
-        ["--by", "account", "--measures", "count(distinct preparer),median(amount)"],
+        [
+            "dig",
+            "ledger",
+            "--by",
+            "account",
+            "--measures",
+            "count(distinct preparer),median(amount)",
+        ],
         "select account, count(*), count(distinct preparer), median(amount) from r group by grouping sets "
         "((account), ())",
     ),
@@ -48,10 +62,17 @@ def write(folder: Path, rows: int) -> Path:
     return path
 
 
-def timed(command: list[str], cwd: Path) -> float:
+def timed(command: list[str], cwd: Path) -> tuple[float, float]:
+    """Seconds and most megabytes of a process; its memory is known on POSIX systems."""
     began = time.perf_counter()
-    subprocess.run(command, cwd=cwd, check=True, capture_output=True)
-    return time.perf_counter() - began
+    process = subprocess.Popen(
+        command, cwd=cwd, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
+    _, status, used = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    if process.returncode:
+        raise SystemExit(f"{command} ended with {process.returncode}")
+    return time.perf_counter() - began, used.ru_maxrss / 1024
 
 
 def main() -> None:
@@ -72,12 +93,15 @@ def main() -> None:
             ours, theirs = [], []
             for _ in range(args.rounds):
                 theirs.append(timed([sys.executable, "-c", rival], case))
-                ours.append(timed([*program, "dig", "ledger", *options], case))
-            told = [
-                f"{statistics.median(x):.2f} ({min(x):.2f} to {max(x):.2f})" for x in (ours, theirs)
-            ]
-            ratio = statistics.median(a / b for a, b in zip(ours, theirs, strict=True))
-            print(f"{name}: dig {told[0]}, SQL {told[1]}, ratio {ratio:.2f}")
+                ours.append(timed([*program, *options], case))
+            times = [[seconds for seconds, _ in found] for found in (ours, theirs)]
+            told = [f"{statistics.median(x):.2f} ({min(x):.2f} to {max(x):.2f})" for x in times]
+            ratio = statistics.median(a / b for a, b in zip(*times, strict=True))
+            memory = [max(most for _, most in found) for found in (ours, theirs)]
+            print(
+                f"{name}: {told[0]}, SQL {told[1]}, ratio {ratio:.2f}; "
+                f"{memory[0]:,.0f} MB, SQL {memory[1]:,.0f} MB"
+            )
 
 
 if __name__ == "__main__":
