@@ -25,8 +25,16 @@ if TYPE_CHECKING:
 KEPT = Path(__file__).with_name("options.json")
 
 
+METAVARS = {
+    "where": "SQL", "chosen": "SQL", "base": "PERIOD", "current": "PERIOD", "against": "TABLE",
+    "share": "SHARE",
+}  # fmt: skip
+"""What stands for the value of a setting that is a text, where it is no column."""
+
+
 class Option(TypedDict):
-    """An option as the parser is told of it; values stay text, the model validates them."""
+    """An option as the parser is told of it; values stay text, the model validates them. One with an
+    empty ``metavar`` takes none."""
 
     name: str
     metavar: str | None
@@ -68,9 +76,15 @@ def add_options(parser: argparse.ArgumentParser, options: Sequence[Option]) -> N
     """Tell a parser of a test's options."""
     group = parser.add_argument_group("settings of the test")
     for option in options:
+        name, told = f"--{option['name'].replace('_', '-')}", f"set_{option['name']}"
+        if option["metavar"] == "":
+            group.add_argument(
+                name, dest=told, action="store_const", const="true", help=option["help"]
+            )
+            continue
         group.add_argument(
-            f"--{option['name'].replace('_', '-')}",
-            dest=f"set_{option['name']}",
+            name,
+            dest=told,
             metavar=option["metavar"],
             choices=option["choices"],
             help=option["help"].replace("%", "%%"),
@@ -83,7 +97,11 @@ def _of_model(model: type[Settings]) -> list[Option]:
     for name, field in model.model_fields.items():
         kind = _plain_type(field.annotation)
         default = field.get_default(call_default_factory=True)
-        shown = "" if default in (None, [], "") or field.is_required() else f" (default: {default})"
+        shown = (
+            ""
+            if default in (None, [], "", False) or field.is_required()
+            else f" (default: {default})"
+        )
         required = " (required)" if field.is_required() else ""
         choices = list(get_args(kind)) if get_origin(kind) is Literal else None
         found.append(
@@ -114,11 +132,11 @@ def _plain_type(annotation: Any) -> Any:
 def _metavar(name: str, kind: Any) -> str:
     if get_origin(kind) is list:
         return "COLUMN[,…]" if name != "measures" else "MEASURE[,…]"
+    if kind is bool:
+        return ""
     if kind in (int, float, Decimal):
         return "N"
-    return {"where": "SQL", "base": "PERIOD", "current": "PERIOD", "against": "TABLE"}.get(
-        name, "COLUMN"
-    )
+    return METAVARS.get(name, "COLUMN")
 
 
 def kept_text() -> str:

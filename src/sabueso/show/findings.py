@@ -69,7 +69,8 @@ def command_of(finding: Finding[Any], where: str | None) -> str:
         if name == "where" or name not in defaults or value in (None, [], defaults[name].default):
             continue
         text = ",".join(value) if isinstance(value, list) else str(value)
-        parts.append(f"--{name.replace('_', '-')} {shell(text)}")
+        option = f"--{name.replace('_', '-')}"
+        parts.append(option if value is True else f"{option} {shell(text)}")
     if where:
         parts.append(f"--where {shell(where)}")
     return " ".join(parts)

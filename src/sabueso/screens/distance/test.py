@@ -4,28 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 import pyarrow as pa
-import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.base.plain import ByColumn
-from sabueso.population import expressions, sql
-from sabueso.population.population import Account, Population, Reason
-from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
+from sabueso.population import expressions
+from sabueso.population.population import Population
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.distance.proposed import proposed_entities, proposed_measures
 from sabueso.screens.distance.result import DistanceGroup, Quantiles
 from sabueso.screens.distance.view import DistanceView
-from sabueso.screens.finding import Caution, Finding, Flags, NotTested, with_structs
+from sabueso.screens.finding import Caution, Finding, Flags, NotTested
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
-from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.scales import MEDIAN_PARTS
+from sabueso.screens.measured import (
+    flags_of,
+    measured_subjects,
+    peer_groups,
+    struct_of,
+    subject_columns,
+)
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats import distance as dist
@@ -145,7 +148,7 @@ class Distance(Screen):
             yield from proposed_entities(population, proposed_measures(population))
 
     def run(self, population: Population, settings: DistanceSettings) -> Finding[DistanceGroup]:
-        subjects, account = _subjects(population, settings)
+        subjects, account = measured_subjects(population, settings)
         values = np.column_stack(
             [
                 subjects.column(f"m{j}").to_numpy().astype(np.float64)
@@ -156,7 +159,7 @@ class Distance(Screen):
         results: list[tuple[ByColumn, _Result]] = []
         not_tested: list[NotTested] = []
         cautions: list[Caution] = []
-        for key, rows in _peers(subjects, keys):
+        for key, rows in peer_groups(subjects, keys):
             outcome = _distances(_transformed(values, rows, settings.transform), rows, settings)
             if isinstance(outcome, str):
                 not_tested.append(NotTested(key, outcome, len(rows)))
@@ -186,81 +189,6 @@ class Distance(Screen):
         )
 
 
-def _subjects(population: Population, settings: DistanceSettings) -> tuple[pa.Table, Account]:
-    """One row a subject: keys, measures m0, m1, … as floats, groups g0, …, amount at stake.
-
-    Measures are the only columns that leave the engine, as 8-byte floats.
-    """
-    table = population.table
-    groups = Grouping.of(settings.by, table)
-    amount = table.role("amount")
-    if not settings.per:
-        columns = [table.number(name) for name in settings.measures]
-        reasons = [Reason(f"missing_{c.name}", sql.is_missing(sql.column(c.name))) for c in columns]
-        values: dict[str, Tree] = {
-            f"m{j}": sql.cast(sql.column(c.name), "DOUBLE") for j, c in enumerate(columns)
-        }
-        select = population.base({**groups.values(), **values}, reasons, rows=True)
-        # The order of rows decides which ones the random starts meet: it is fixed.
-        found = population.query(select.order_by(*sql.place()))
-        return found, population.account(amount, reasons)
-    entity = Grouping.of(settings.per, table)
-    measures = [
-        expressions.exact_mean(expressions.aggregate(text, table)) for text in settings.measures
-    ]
-    reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t) for t in entity.trees)))]
-    named: list[Tree] = [
-        exp.alias_(tree, f"k{i}", quoted=True) for i, tree in enumerate(entity.trees)
-    ]
-    fields = [
-        exp.alias_(sql.cast(tree, "DOUBLE"), f"m{j}", quoted=True)
-        for j, tree in enumerate(measures)
-    ]
-    fields.append(exp.alias_(sql.count(), "rows"))
-    if amount is not None:
-        fields.append(exp.alias_(exp.Sum(this=sql.column(amount.name)), "amount"))
-    select = population.used(exp.select(*named, *fields), reasons)
-    select = select.group_by(*(t.copy() for t in entity.trees))
-    keys = [sql.column(f"k{i}") for i in range(len(entity.trees))]
-    ordered = exp.select("*").from_(select.subquery("s")).order_by(*map(sql.ordered, keys))
-    found = population.query(ordered)
-    if groups.labels:
-        # Both results have the same entities in the same order.
-        for name, column in _most_frequent(population, named, keys, groups, reasons).items():
-            found = found.append_column(name, column)
-    return found, population.account(amount, reasons)
-
-
-def _most_frequent(
-    population: Population,
-    named: list[Tree],
-    keys: list[exp.Column],
-    groups: Grouping,
-    reasons: Sequence[Reason],
-) -> dict[str, pa.ChunkedArray]:
-    """The peer group that most of an entity's rows name, the first of equals in their order."""
-    peers = [exp.alias_(tree, name, quoted=True) for name, tree in groups.values().items()]
-    rows = population.used(exp.select(*named, *peers), reasons)
-    by = [*(key.copy() for key in keys), *groups.columns()]
-    counted = exp.select(*by, exp.alias_(sql.count(), "n", quoted=True)).from_(rows.subquery("r"))
-    counted = counted.group_by(*(each.copy() for each in by))
-    place = exp.Window(
-        this=exp.RowNumber(),
-        partition_by=[key.copy() for key in keys],
-        order=exp.Order(
-            expressions=[
-                sql.ordered(sql.column("n"), descending=True),
-                *(sql.ordered(each) for each in groups.columns()),
-            ]
-        ),
-    )
-    ranked = exp.select("*", exp.alias_(place, "place", quoted=True)).from_(counted.subquery("c"))
-    first = exp.EQ(this=sql.column("place"), expression=sql.integer(1))
-    select = exp.select(*groups.columns()).from_(ranked.subquery("p")).where(first)
-    found = population.query(select.order_by(*(sql.ordered(key.copy()) for key in keys)))
-    return {name: found.column(name) for name in groups.names}
-
-
 def _transformed(values: Floats, rows: np.ndarray, transform: str) -> Floats:
     """The measures of one peer group on the scale asked for."""
     x = values[rows]
@@ -280,27 +208,6 @@ def _normal_scores(values: Floats) -> Floats:
     _, place, times = np.unique(values, return_inverse=True, return_counts=True)
     ranks = (np.cumsum(times) - (times - 1) / 2)[place]
     return np.asarray(ndtri((ranks - 0.375) / (len(values) + 0.25)))
-
-
-def _peers(subjects: pa.Table, groups: Grouping) -> list[tuple[ByColumn, np.ndarray]]:
-    """Positions of the subjects of each peer group; one group of all where none is named."""
-    measures = [
-        name for name in subjects.column_names if name.startswith("m") and name[1:].isdigit()
-    ]
-    whole = np.ones(subjects.num_rows, dtype=bool)
-    for name in measures:
-        whole &= np.isfinite(subjects.column(name).to_numpy())
-    if not groups.labels:
-        return [({}, np.flatnonzero(whole))]
-    members: dict[tuple[Any, ...], list[int]] = {}
-    columns = [subjects.column(name).to_pylist() for name in groups.names]
-    for position, key in enumerate(zip(*columns, strict=True)):
-        if whole[position]:
-            members.setdefault(key, []).append(position)
-    return [
-        (dict(zip(groups.labels, key, strict=True)), np.array(rows))
-        for key, rows in sorted(members.items(), key=lambda item: str(item[0]))
-    ]
 
 
 def _distances(x: Floats, rows: np.ndarray, settings: DistanceSettings) -> _Result | str:
@@ -404,7 +311,7 @@ def _flags(
             parts = dist.contributions(r.contribution[inside], r.location)
             percent = 100 * parts / parts.sum(axis=1, keepdims=True)
             chosen = subjects.take(pa.array(r.rows[inside]))
-            columns = _subject_columns(chosen, settings, labels)
+            columns = subject_columns(chosen, settings, labels)
             columns |= {f"g{i}": pa.array([v] * len(inside)) for i, v in enumerate(key.values())}
             columns |= {
                 "score": pa.array(used[inside]),
@@ -415,8 +322,8 @@ def _flags(
                 "robust": pa.array(
                     r.robust[inside] if r.robust is not None else [None] * len(inside)
                 ),
-                "contribution": _struct(r.measures, percent.T),
-                "values": _struct(
+                "contribution": struct_of(r.measures, percent.T),
+                "values": struct_of(
                     settings.measures,
                     [chosen.column(f"m{j}").to_numpy() for j in range(len(settings.measures))],
                 ),
@@ -435,57 +342,7 @@ def _flags(
     if every is None:
         adjusted = adjust(flags.column("p").to_numpy(), settings.adjust, family)
         flags = flags.append_column("p_adjusted", pa.array(adjusted))
-    groups = {label: f"g{i}" for i, label in enumerate(results[0][0])}
-    if settings.per:
-        subject = {label: f"k{i}" for i, label in enumerate(labels)}
-        made = {"subject": subject, "context": {"rows": "rows"}, "group": groups}
-        return Flags("entity", with_structs(flags, made)), counts
-    flags = _with_row_context(population, flags, groups)
-    return Flags("entity" if settings.per else "row", flags), counts
-
-
-def _struct(names: Sequence[str], columns: Sequence[np.ndarray] | np.ndarray) -> pa.StructArray:
-    return pa.StructArray.from_arrays([pa.array(c) for c in columns], names=list(names))
-
-
-def _subject_columns(
-    chosen: pa.Table, settings: DistanceSettings, labels: Sequence[str]
-) -> dict[str, Any]:
-    if settings.per:
-        named = {f"k{i}": chosen.column(f"k{i}") for i in range(len(labels))}
-        return named | {"rows": chosen.column("rows")}
-    return {"row_file": chosen.column(FILE_COLUMN), "row_line": chosen.column(LINE_COLUMN)}
-
-
-def _with_row_context(population: Population, flags: pa.Table, groups: dict[str, str]) -> pa.Table:
-    """Fetch what identifies and describes flagged rows, which the distance did not need."""
-    table = population.table
-    columns = lim.RowColumns.of(table, table.role("amount"))
-    trees = columns.trees()
-    places = pa.table(
-        {
-            "row_file": flags.column("row_file"),
-            "row_line": flags.column("row_line"),
-            "position": pa.array(range(flags.num_rows), pa.int64()),
-        }
-    )
-    at_place = sql.both(
-        exp.EQ(this=sql.column(name, "t"), expression=sql.column(name, "places"))
-        for name in ("row_file", "row_line")
-    )
-    rows = exp.select(*(exp.alias_(tree, name) for name, tree in trees.items()))
-    rows = rows.from_(population.source())
-    more = [name for name in trees if name not in ("row_file", "row_line")]
-    wanted = [sql.column("position", "places"), *(sql.column(name, "t") for name in more)]
-    select = exp.select(*wanted).from_(rows.subquery("t"))
-    select = select.join("places", on=at_place).order_by(
-        sql.ordered(sql.column("position", "places"))
-    )
-    found = population.query(select, places=places)
-    for name in more:
-        flags = flags.append_column(name, found.column(name))
-    flags = columns.gathered(flags, groups)
-    return flags
+    return flags_of(population, settings, flags, list(results[0][0])), counts
 
 
 def _described(

@@ -1,0 +1,1 @@
+"""How two measures of rows or entities go together, and who stands off their line."""

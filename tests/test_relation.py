@@ -1,0 +1,142 @@
+"""Relation of two measures through the program: the readings, the parts and the rest, the cautions."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from conftest import inside, inside_json
+from test_stats_relation import ANSCOMBE
+
+READINGS = {
+    "line": "y rises with x along a line",
+    "bend": "y goes with x along a curve",
+    "one off": "y rises with x along a line, which accounts for 66.6% of its variance; 1 subject off it",
+    "one far": "is the work of one subject, one far-7: without it a measure does not vary",
+}
+
+
+@pytest.fixture(scope="module")
+def case(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The four data sets in one table, and a ledger in which one supplier hides a relation."""
+    folder = tmp_path_factory.mktemp("relation")
+    with (folder / "sets.csv").open("w", newline="") as handle:
+        rows = csv.writer(handle)
+        rows.writerow(["id", "which", "x", "y"])
+        for name, (x, y) in ANSCOMBE.items():
+            rows.writerows(
+                [f"{name}-{i}", name, f"{a}.0", f"{b:.2f}"]
+                for i, (a, b) in enumerate(zip(x, y, strict=True))
+            )
+    rng = np.random.default_rng(5)
+    with (folder / "pay.csv").open("w", newline="") as handle:
+        rows = csv.writer(handle)
+        rows.writerow(["id", "date", "party", "hours", "amount"])
+        for party in range(40):
+            for month in range(1, 13):
+                hours = rng.uniform(5, 40)
+                rate = 22 if party != 7 else 95
+                rows.writerow(
+                    [
+                        f"P{party}-{month}",
+                        f"2025-{month:02d}-10",
+                        f"S{party:02d}",
+                        f"{hours:.1f}",
+                        f"{hours * rate + rng.normal(0, 30):.2f}",
+                    ]
+                )
+    inside("open", "case", cwd=folder)
+    for name in ("sets", "pay"):
+        inside("intake", f"../{name}.csv", "--as", name, cwd=folder / "case")
+    return folder / "case"
+
+
+@pytest.mark.parametrize("name", READINGS)
+def test_one_r_and_four_readings(case, name):
+    arguments = ("try", "relation", "sets", "--measures", "x,y", "--where", f"which = '{name}'")
+    found = inside_json(*arguments, cwd=case)
+    (group,) = found["groups"]
+    assert round(group["r"], 2) == 0.82 and group["n"] == 11
+    assert READINGS[name] in " ".join(inside(*arguments, cwd=case).stdout.split())
+    codes = {c["code"] for c in found["cautions"]}
+    assert codes == {
+        "line": set(), "bend": {"not_linear"}, "one off": set(), "one far": {"one_point", "leverage"},
+    }[name]  # fmt: skip
+    assert found["flag_count"] == (name == "one off")
+
+
+def test_the_supplier_off_the_line_is_named_everywhere(case):
+    arguments = ("try", "relation", "pay", "--per", "party", "--measures", "sum(hours),sum(amount)")
+    found = inside_json(*arguments, cwd=case)
+    assert [f["subject"]["party"] for f in found["flags"]] == ["S07"]
+    group = found["groups"][0]
+    flag = found["flags"][0]
+    assert group["most_influential"]["subject"] == {"party": "S07"}
+    assert flag["r_without"] == pytest.approx(group["most_influential"]["r_without"])
+    assert flag["residual"] > flag["limit"] and flag["p_adjusted"] < 1e-9
+    assert "one_point" in {c["code"] for c in found["cautions"]}
+    text = inside(*arguments, cwd=case).stdout
+    assert "is the work of one subject, S07" in text
+    for kind in ("scatter", "residuals"):
+        target = f"{kind}.svg"
+        inside(*arguments, "--figure", kind, "--out", target, cwd=case)
+        assert ">S07<" in (case / target).read_text() or "S07" in (case / target).read_text()
+    # Kept, run, opened and explained like any other.
+    inside(*arguments, "--keep", "hours and money", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    (item,) = [e for e in inside_json("queue", cwd=case) if e["label"] == "party S07"]
+    assert len(inside_json("dig", item["id"], cwd=case)["rows"]) == 12
+    assert "S07" in inside("why", item["id"], cwd=case).stdout
+    inside("paper", cwd=case)
+    assert "is the work of one subject, S07" in (case / "papers" / "working-paper.html").read_text()
+    inside("redo", cwd=case)
+
+
+def test_parts_are_compared_with_the_rest_and_not_with_the_whole(case):
+    base = ("try", "relation", "pay", "--measures", "hours,amount")
+    chosen = inside_json(*base, "--chosen", "party = 'S07'", "--steps", cwd=case)
+    whole, part = chosen["groups"]
+    assert (whole["n"], part["n"], part["rest"]["n"]) == (480, 12, 468)
+    rest = inside_json(*base, "--where", "party <> 'S07'", cwd=case)["groups"][0]
+    assert part["rest"]["r"] == pytest.approx(rest["r"], abs=1e-12)
+    z = (np.arctanh(part["r"]) - np.arctanh(rest["r"])) / np.sqrt(1 / 9 + 1 / 465)
+    from scipy.stats import norm
+
+    assert part["difference_p"] == pytest.approx(2 * norm.sf(abs(z)), rel=1e-9)
+    assert whole["r_two_ways"][0] == pytest.approx(whole["r_two_ways"][1], abs=1e-14)
+    groups = inside_json(*base, "--by", "party", cwd=case)
+    assert len(groups["groups"]) == 41 and groups["tests_made"] == 480
+    printed = inside(*base, "--chosen", "party = 'S07'", "--steps", cwd=case).stdout
+    assert "--steps --keep" in printed
+
+
+def test_doubts_of_what_the_measures_are_made_of(case):
+    base = ("try", "relation", "pay", "--per", "party", "--measures")
+    found = inside_json(*base, "sum(amount)/sum(hours),count(*)/sum(hours)", cwd=case)
+    assert "shared_divisor" in {c["code"] for c in found["cautions"]}
+    found = inside_json(
+        "try", "relation", "pay", "--per", "month", "--measures", "sum(hours),sum(amount)", cwd=case
+    )
+    assert "two_trends" in {c["code"] for c in found["cautions"]}
+    assert found["groups"][0]["changes"]["n"] == 11
+
+
+def test_what_does_not_suit_is_said(case):
+    def refused(*arguments: str) -> str:
+        return inside("try", "relation", "pay", *arguments, cwd=case, code=2).stderr
+
+    assert "the same" in refused("--measures", "hours,hours")
+    assert "at most 2" in refused("--measures", "hours,amount,id")
+    assert "0 subjects of 480" in refused(
+        "--measures", "hours,amount", "--chosen", "party = 'none'"
+    )
+    assert "compared with the rest" in refused(
+        "--measures", "hours,amount", "--by", "party", "--chosen", "hours > 3"
+    )
+    few = inside(
+        "try", "relation", "pay", "--measures", "hours,amount", "--where", "id = 'P1-1'", cwd=case
+    )
+    assert "too_few: 1 subject; at least 4 are needed" in few.stdout
