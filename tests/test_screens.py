@@ -431,3 +431,84 @@ def test_order_statistics_in_slices_of_groups(populate, monkeypatch, test):
     monkeypatch.setattr("sabueso.screens.grouping.SLICE_ROWS", 100)
     assert screened(population, test, on="amount", by="account") == whole
     assert None in {g["group"]["account"] for g in whole["groups"] + whole["not_tested"]}
+
+
+def _priced(rng, months=24, lines=6):
+    """A line a product: quantities that move at will, prices that hold but for one."""
+    rows = []
+    for month in range(months):
+        for line in range(lines):
+            price = 5 + line + (2 if line == 3 and month >= 12 else 0)
+            items = int(rng.integers(40, 200))
+            rows.append(
+                {
+                    "id": f"R{month}-{line}",
+                    "day": date(2024 + month // 12, month % 12 + 1, 5 + line),
+                    "product": f"P{line}",
+                    "items": Decimal(items),
+                    "amount": Decimal(items * price) + Decimal(line).scaleb(-2),
+                }
+            )
+    return rows
+
+
+def test_periods_find_a_price_however_the_volume_moved(populate):
+    rows = _priced(np.random.default_rng(8))
+    people = populate(rows, date="day", amount="amount")
+    asked = {"per": "product", "base": "2024", "current": "2025", "quantity": "items"}
+    found = screened(people, "periods", **asked, flag_by="rate", percent_limit="5")
+    assert [flag["subject"]["product"] for flag in found["flags"]] == ["P3"]
+    (flag,) = found["flags"]
+    assert flag["reading"].startswith("rate up") and flag["rate_percent"] == pytest.approx(
+        25, abs=0.1
+    )
+    old = sum(row["amount"] for row in rows if row["product"] == "P3" and row["day"].year == 2024)
+    items = [
+        sum(row["items"] for row in rows if row["product"] == "P3" and row["day"].year == year)
+        for year in (2024, 2025)
+    ]
+    assert flag["volume_percent"] == pytest.approx(float(100 * (items[1] - items[0]) / items[0]))
+    assert flag["base"] == str(old)
+    # By volume it is another question, and the parts add to the change to the cent.
+    by_volume = screened(people, "periods", **asked, flag_by="volume", percent_limit="5")
+    for line in by_volume["groups"][0]["lines"]:
+        parts = line["rate_volume"]
+        total = sum(Decimal(parts[name]) for name in ("volume", "rate", "mix"))
+        assert total == Decimal(line["change"])
+        assert line["flagged"] == (abs(line["volume_percent"]) >= 5)
+    with pytest.raises(UserError, match="needs a quantity"):
+        screened(people, "periods", per="product", current="2025", base="2024", flag_by="rate")
+
+
+def test_periods_by_words_and_against_the_mean_of_those_before(populate):
+    import statistics
+
+    rows = _priced(np.random.default_rng(9), months=23)
+    people = populate(rows, date="day", amount="amount")
+
+    def run(**settings):
+        return screened(people, "periods", per="product", **settings)
+
+    latest = run(current="latest-month", base="prior")
+    assert latest["solved"] == {"base": "2025-10", "current": "2025-11"}
+    assert run(current="latest quarter", base="year-before")["solved"]["base"] == "2024-Q4"
+    assert run(current="2024-01", base="prior")["solved"]["base"] == "2023-12"
+    found = run(current="latest-month", mean_of=6, deviate_limit=1.5, percent_limit="0")
+    for line in found["groups"][0]["lines"]:
+        name = line["key"]["product"]
+        monthly = [row["amount"] for row in rows if row["product"] == name][-7:]
+        mean, spread = statistics.mean(monthly[:6]), statistics.stdev(monthly[:6])
+        assert abs(Decimal(line["base"]) - mean) <= Decimal("0.005")
+        assert line["deviate"] == pytest.approx(float((monthly[6] - mean) / spread), abs=1e-4)
+        assert line["flagged"] == (abs(line["deviate"]) >= 1.5)
+    total = found["groups"][0]["total"]
+    assert sum(Decimal(x["base"]) for x in found["groups"][0]["lines"]) == Decimal(total["base"])
+    rows.append({**rows[-1], "id": "new", "product": "P9"})
+    more = populate(rows, date="day", amount="amount")
+    asked = {"per": "product", "current": "2025-11", "base": "2025-10"}
+    assert "P9" in {f["subject"]["product"] for f in screened(more, "periods", **asked)["flags"]}
+    left = screened(more, "periods", **asked, leave_out="new")
+    assert "P9" not in {f["subject"]["product"] for f in left["flags"]}
+    assert "left_out_lines" in {c["code"] for c in left["cautions"]}
+    with pytest.raises(UserError, match="mean-of says"):
+        run(current="2025-11", base="2024", mean_of=3)

@@ -53,6 +53,36 @@ class Span:
         except ValueError:
             raise UserError(f"{what} {name!r} is no date of the calendar") from None
 
+    @classmethod
+    def latest(cls, unit: str, last: date, first_month: int = 1) -> Span:
+        """The year, quarter, month or day that a date lies in."""
+        if unit == "day":
+            return cls.of(last.isoformat(), first_month)
+        if unit == "month":
+            return cls.of(f"{last:%Y-%m}", first_month)
+        if unit == "quarter":
+            return cls.of(f"{last.year}-Q{(last.month + 2) // 3}", first_month)
+        return cls.of(str(last.year - (last.month < first_month)), first_month)
+
+    def before(self, periods: int = 1, first_month: int = 1) -> Span:
+        """The period of the same kind that lies so many of them before."""
+        year, quarter, month, day = (part or "" for part in self._parts())
+        if day:
+            return Span.of((self.start - timedelta(days=periods)).isoformat(), first_month)
+        if month or quarter:
+            start = _months_on(self.start, -periods * (1 if month else 3))
+            return Span.latest("month" if month else "quarter", start, first_month)
+        return Span.of(str(int(year) - periods), first_month)
+
+    def year_before(self, first_month: int = 1) -> Span:
+        """The same period a year before."""
+        year = int(self.name[:4]) - 1
+        return Span.of(f"{year:04d}{self.name.strip()[4:]}", first_month)
+
+    def _parts(self) -> tuple[str | None, ...]:
+        match = _FORM.fullmatch(self.name.strip())
+        return match.groups() if match else (None,) * 4
+
     def holds(self, day: Tree) -> Tree:
         """Condition that a date lies within the span."""
         value = sql.cast(day, "DATE")

@@ -11,7 +11,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import Proposal, is_budget, settings_of
 
-PERCENT = "20"
+PERCENT, PRICE_PERCENT = "20", "10"
 COVERED = 0.9
 """Share of a budget's accounts that a table has, from which the two are compared."""
 
@@ -35,6 +35,17 @@ def proposed_periods(population: Population, years: Sequence[int]) -> Iterator[P
             f"two years of each {account.name}; small changes, a twentieth of all together, are left out",
             tuned=True,
         )  # fmt: skip
+        if quantity is not None:
+            yield Proposal(
+                f"price per {quantity.name} of {table.name} by {account.name}",
+                settings_of(
+                    per=[account.name], base=str(base), current=str(current),
+                    percent_limit=PRICE_PERCENT, quantity=quantity.name, flag_by="rate",
+                ),
+                f"Prices per {quantity.name} that moved, however much was bought.",
+                f"rows with a {quantity.name}; small changes, a twentieth of all together, are left out",
+                tuned=True,
+            )  # fmt: skip
     budget = _budget_of(population) if years else None
     if budget is not None:
         yield Proposal(

@@ -34,6 +34,9 @@ class ComparedLine:
     reading: str
     flagged: bool
     rate_volume: Parts | None = field(default=None, metadata=ADDED)
+    deviate: float | None = field(default=None, metadata=ADDED)
+    rate_percent: float | None = field(default=None, metadata=ADDED)
+    volume_percent: float | None = field(default=None, metadata=ADDED)
 
 
 @dataclass(frozen=True)

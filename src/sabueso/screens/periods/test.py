@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import date
 from decimal import Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import pyarrow as pa
 import sqlglot.expressions as exp
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import ByColumn, Cells, Values
@@ -24,16 +24,26 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
+from sabueso.screens.periods.judging import (
+    Judge,
+    Key,
+    Side,
+    deviate_of,
+    mean_side,
+    moved,
+    rate_percent,
+    reading_of,
+    volume_percent,
+)
 from sabueso.screens.periods.partial import partial_periods
 from sabueso.screens.periods.proposed import proposed_periods
 from sabueso.screens.periods.result import ComparedLine, Comparison, Parts
+from sabueso.screens.periods.spans import base_span, current_span, dated
 from sabueso.screens.periods.view import PeriodsView
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed
 from sabueso.screens.subject import own_name
 from sabueso.stats.change import Change, RateVolume, compare, rate_and_volume
-
-Key = tuple[Any, ...]
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -47,8 +57,21 @@ class PeriodsSettings(Settings):
     """Settings of ``periods``."""
 
     per: list[str] = Field(min_length=1, description="the lines: account, or several columns")
-    base: str | None = Field(None, description="the period compared with: 2024, 2024-Q3, 2024-07")
-    current: str = Field(description="the period judged")
+    base: str | None = Field(
+        None,
+        description="the period compared with: 2024, 2024-Q3, 2024-07; prior, year-before",
+    )
+    current: str = Field(
+        description="the period judged: the same, or latest-year, latest-quarter, latest-month"
+    )
+    mean_of: int | None = Field(
+        None, ge=2, le=60, description="compare with the mean of this many periods before"
+    )
+    deviate_limit: float | None = Field(
+        None,
+        gt=0,
+        description="and at least this many standard deviations of these periods from their mean",
+    )
     against: str | None = Field(
         None, description="another table to compare with, such as budget (same period)"
     )
@@ -65,17 +88,24 @@ class PeriodsSettings(Settings):
     quantity: str | None = Field(
         None, description="column of quantities: splits the change into rate and volume"
     )
+    flag_by: Literal["change", "rate", "volume"] = Field(
+        "change", description="what the limits are compared with: all of a change, or a part of it"
+    )
+    leave_out: list[Literal["new", "ceased"]] = Field(
+        default_factory=list, description="lines that are not judged: new, ceased"
+    )
 
-    _listed = field_validator("per", mode="before")(listed)
+    _listed = field_validator("per", "leave_out", mode="before")(listed)
 
-
-@dataclass(frozen=True)
-class _Side:
-    """Sums of one period by line: minor units, quantities, and all days of the table with rows."""
-
-    amounts: dict[Key, int]
-    quantities: dict[Key, Fraction]
-    days: frozenset[date]
+    @model_validator(mode="after")
+    def _fit(self) -> PeriodsSettings:
+        if self.flag_by != "change" and not self.quantity:
+            raise ValueError(f"a {self.flag_by} needs a quantity: name its column")
+        if self.mean_of and (self.base or self.against):
+            raise ValueError("mean-of says what is compared with; base or against do too")
+        if self.deviate_limit and not self.mean_of:
+            raise ValueError("deviate-limit is of the periods of mean-of; give how many")
+        return self
 
 
 class Periods(Screen):
@@ -125,14 +155,16 @@ class Periods(Screen):
     def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
         given = self.settings.from_plan(dict(settings), self.name)
         lines = self.run(population, given).groups[0].lines
-        changes = sorted(abs(line.change) for line in lines)
+        changes = sorted(abs(moved(line, given.flag_by)) for line in lines)
         small, limit = SMALL * sum(changes), Decimal(0)
         for change in changes:
             small -= change
             if small < 0:
                 break
             limit = change
-        flagged = sorted((abs(line.change) for line in lines if line.flagged), reverse=True)
+        flagged = sorted(
+            (abs(moved(line, given.flag_by)) for line in lines if line.flagged), reverse=True
+        )
         if len(flagged) > capacity:
             limit = max(limit, flagged[capacity])
         # The next amount of one digit: easily said, and no more than can be reviewed.
@@ -144,20 +176,24 @@ class Periods(Screen):
         measure = table.measure(settings.on)
         quantity = table.number(settings.quantity, what="quantity") if settings.quantity else None
         first_month = table.fiscal_year_starts
-        now = Span.of(settings.current, first_month, "current")
-        if settings.against is None:
-            if settings.base is None:
-                raise UserError("periods needs --base PERIOD, or --against TABLE for a budget")
-            before = Span.of(settings.base, first_month, "base")
-            if before.overlaps(now):
-                raise UserError(f"base {before.name} and current {now.name} overlap")
-            account, sides = _sums(population, settings.per, measure, quantity, [before, now])
+        now = current_span(population, settings.current)
+        spread: dict[Key, float] = {}
+        if settings.mean_of is not None:
+            spans = [now.before(k, first_month) for k in range(settings.mean_of, 0, -1)]
+            before = Span(f"{spans[0].name} to {spans[-1].name}", spans[0].start, spans[-1].end)
+            account, sides = _sums(population, settings, measure, quantity, [*spans, now])
+            old, spread = mean_side(sides[:-1])
+            new = sides[-1]
+            base_name = f"the mean of {before.name}"
+        elif settings.against is None:
+            before = base_span(now, settings.base, first_month)
+            account, sides = _sums(population, settings, measure, quantity, [before, now])
             old, new = sides
             base_name = before.name
         else:
             other = _other(population, settings.against)
-            before = Span.of(settings.base or settings.current, first_month, "base")
-            account, (new,) = _sums(population, settings.per, measure, quantity, [now])
+            before = Span.of(settings.base, first_month, "base") if settings.base else now
+            account, (new,) = _sums(population, settings, measure, quantity, [now])
             against = other.table.measure(
                 settings.on if settings.on in {c.name for c in other.table.columns} else None
             )
@@ -165,7 +201,7 @@ class Periods(Screen):
                 raise UserError(
                     f"{against.name!r} of {settings.against!r} has more decimals than {measure.name!r}"
                 )
-            _, (old,) = _sums(other, settings.per, against, None, [before])
+            _, (old,) = _sums(other, settings, against, None, [before])
             factor = 10 ** (measure.scale - against.scale)
             old = replace(old, amounts={k: v * factor for k, v in old.amounts.items()})
             base_name = f"{settings.against} {before.name}"
@@ -175,11 +211,13 @@ class Periods(Screen):
         )
         labels = [expressions.label(text, table) for text in settings.per]
         parts, whole = _rates(quantity, keys, lines, old, new)
-        flagged = [_is_flagged(line, settings, measure.scale) for line in lines]
-        described = [
-            _line(dict(zip(labels, key, strict=True)), line, part, flag, measure.scale)
-            for key, line, part, flag in zip(keys, lines, parts, flagged, strict=True)
-        ]
+        judge = Judge(settings, measure.scale)
+        described = []
+        for key, line, part in zip(keys, lines, parts, strict=True):
+            deviate = deviate_of(line.change, spread.get(key)) if spread else None
+            flag = judge.flags(line, part, deviate)
+            named = dict(zip(labels, key, strict=True))
+            described.append(_line(named, line, part, flag, measure.scale, deviate))
         total = compare([sum(line.base for line in lines)], [sum(line.current for line in lines)])[
             0
         ]
@@ -189,7 +227,7 @@ class Periods(Screen):
             on=measure.name,
             by=[],
             settings=settings.model_dump(),
-            solved={"base": base_name},
+            solved={"base": base_name, "current": now.name},
             population=account,
             groups=[
                 Comparison(
@@ -204,7 +242,10 @@ class Periods(Screen):
             flags=_flags(described, settings, now),
             tests_made=0,
             subjects=len(lines),
-            cautions=_cautions(lines, old, new, base_name, before, now),
+            cautions=[
+                *_cautions(lines, old, new, base_name, before, now),
+                *judge.cautions(lines, parts, base_name),
+            ],
             not_tested=[],
             currency=table.currency,
             scale=measure.scale,
@@ -235,22 +276,22 @@ def _other(population: Population, name: str) -> Population:
 
 def _sums(
     population: Population,
-    per: Sequence[str],
+    settings: PeriodsSettings,
     measure: Column,
     quantity: Column | None,
     spans: Sequence[Span],
-) -> tuple[Account, list[_Side]]:
+) -> tuple[Account, list[Side]]:
     """Exact sums by line of each span, in one pass."""
     table = population.table
-    date = table.role("date")
-    if date is None or date.type not in ("date", "timestamp"):
-        raise UserError(f"periods needs a date in the role date; table {table.name!r} has none")
-    day = sql.column(date.name)
+    day = sql.column(dated(population).name)
     within = exp.or_(*(exp.paren(span.holds(day)) for span in spans))
     reasons = [missing(measure), Reason("outside_periods", exp.Not(this=exp.paren(
         exp.Coalesce(this=within, expressions=[exp.false()])
     )))]  # fmt: skip
-    lines = Grouping.of(per, table)
+    lines = Grouping.of(settings.per, table)
+    if quantity is not None and settings.flag_by != "change":
+        # What has no quantity has no price, and would be one of the others'.
+        reasons.insert(0, missing(quantity))
     which = exp.Case()
     for position, span in enumerate(spans):
         which = which.when(span.holds(day), sql.integer(position))
@@ -268,7 +309,7 @@ def _sums(
         fields.append(exp.alias_(sql.exact_sum(sql.column("quantity")), "items"))
     select = exp.select(*keys, *fields).from_(base.subquery("b")).group_by(*keys)
     found = population.query(select)
-    sides = [_Side({}, {}, frozenset()) for _ in spans]
+    sides = [Side({}, {}, frozenset()) for _ in spans]
     unit = 10**quantity.scale if quantity is not None else 1
     for named_key, row in zip(lines.keys(found), found.to_pylist(), strict=True):
         key, side = tuple(named_key.values()), sides[row["side"]]
@@ -288,7 +329,7 @@ def _days_with_rows(population: Population, measure: Column, day: exp.Column) ->
 
 
 def _rates(
-    quantity: Column | None, keys: Sequence[Key], lines: Sequence[Change], old: _Side, new: _Side
+    quantity: Column | None, keys: Sequence[Key], lines: Sequence[Change], old: Side, new: Side
 ) -> tuple[Sequence[RateVolume | None], RateVolume | None]:
     if quantity is None:
         return [None] * len(lines), None
@@ -300,33 +341,17 @@ def _rates(
     )
 
 
-def _is_flagged(line: Change, settings: PeriodsSettings, scale: int) -> bool:
-    """Both limits of a change passed, or the shift of its share. A base of 0 has no per cent:
-    such a line is judged by its amount alone."""
-    by_amount = (
-        settings.amount_limit is None or abs(line.change) >= settings.amount_limit * 10**scale
-    )
-    by_percent = (
-        settings.percent_limit is None
-        or line.percent is None
-        or abs(line.percent) >= Fraction(settings.percent_limit)
-    )
-    some_limit = settings.amount_limit is not None or settings.percent_limit is not None
-    shift = line.share_shift
-    by_share = (
-        settings.share_limit is not None
-        and shift is not None
-        and abs(100 * shift) >= Fraction(settings.share_limit)
-    )
-    return (line.change != 0 and some_limit and by_amount and by_percent) or by_share
-
-
 def _number(value: Fraction | None, factor: int = 1) -> float | None:
     return None if value is None else float(value * factor)
 
 
 def _line(
-    key: ByColumn, line: Change, part: RateVolume | None, flagged: bool, scale: int
+    key: ByColumn,
+    line: Change,
+    part: RateVolume | None,
+    flagged: bool,
+    scale: int,
+    deviate: float | None = None,
 ) -> ComparedLine:
     return ComparedLine(
         key=key,
@@ -341,6 +366,9 @@ def _line(
         reading=line.reading,
         flagged=flagged,
         rate_volume=_rate_volume(part, scale),
+        deviate=deviate,
+        rate_percent=_number(rate_percent(part, line)),
+        volume_percent=_number(volume_percent(part, line)),
     )
 
 
@@ -361,30 +389,35 @@ def _rate_volume(part: RateVolume | None, scale: int) -> Parts | None:
 def _flags(lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Span) -> Flags:
     """Flagged lines, the largest change first. The period is part of the subject."""
     rows = []
-    for line in sorted(lines, key=lambda item: -abs(item.change)):
+    by = settings.flag_by
+    for line in sorted(lines, key=lambda item: -abs(moved(item, by))):
         if not line.flagged:
             continue
+        amount = moved(line, by)
         row: Cells = {"subject": {**line.key, own_name("period", line.key): now.name}}
         percent = line.change_percent
         row |= {
-            "score": float(line.change),
+            "score": float(amount),
             "limit": float(settings.amount_limit or 0),
-            "direction": "high" if line.change > 0 else "low",
+            "direction": "high" if amount > 0 else "low",
             "p": None,
             "p_adjusted": None,
-            "amount": line.change,
+            "amount": amount,
             "base": line.base,
             "current": line.current,
             "change_percent": percent,
             "share_shift": line.share_shift,
-            "reading": line.reading,
+            "reading": reading_of(line, by),
+            "deviate": line.deviate,
+            "rate_percent": line.rate_percent,
+            "volume_percent": line.volume_percent,
         }
         rows.append(row)
     return Flags("line", pa.Table.from_pylist(rows) if rows else pa.table({}))
 
 
 def _cautions(
-    lines: Sequence[Change], old: _Side, new: _Side, base: str, before: Span, now: Span
+    lines: Sequence[Change], old: Side, new: Side, base: str, before: Span, now: Span
 ) -> list[Caution]:
     current = now.name
     found = []

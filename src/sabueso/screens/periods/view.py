@@ -8,6 +8,7 @@ from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Sheet, Table
 from sabueso.report.commands import shell
+from sabueso.screens.periods.judging import moved, reading_of
 from sabueso.screens.periods.result import ComparedLine, Comparison
 from sabueso.screens.view import View, and_more
 
@@ -22,21 +23,29 @@ class PeriodsView(View[Comparison]):
 
     def headline(self) -> str:
         s = self.finding.used
-        return f"{s['current']} against {s['base']}, per {', '.join(s['per'])}"
+        by = "" if s["flag_by"] == "change" else f", by {s['flag_by']}"
+        return f"{s['current']} against {s['base']}, per {', '.join(s['per'])}{by}"
 
     def name(self) -> str:
         s = self.finding
-        return f"{s.source} {s.settings['current']} against {s.used['base']}"
+        by = "" if s.settings["flag_by"] == "change" else f", by {s.settings['flag_by']}"
+        # What holds for every month's files is called so.
+        base = s.settings["base"] or s.used["base"]
+        if s.settings["mean_of"]:
+            base = f"the mean of {s.settings['mean_of']} before"
+        return f"{s.source} {s.settings['current']} against {base}{by}"
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
         finding, (group,) = self.finding, self.finding.groups
-        lines = sorted(group.lines, key=lambda line: (not line.flagged, -abs(line.change)))
+        by = finding.settings["flag_by"]
+        lines = sorted(group.lines, key=lambda line: (not line.flagged, -abs(moved(line, by))))
         shown = [line for line in lines if line.flagged][:MOST_FLAGGED] or lines[:MOST_LINES]
         if whole:
             shown = lines[:MANY_LINES]
         labels = list(shown[0].key) if shown else finding.settings["per"]
         head = [Column(label, "flex") for label in labels]
-        head += map(Column, (group.base, group.current, "change", "%", "points"))
+        more = self._more()
+        head += map(Column, (group.base, group.current, "change", "%", "points", *more))
         places = finding.scale
         if max((abs(line.current) for line in lines), default=0) >= LARGE and not whole:
             places = 0
@@ -45,12 +54,13 @@ class PeriodsView(View[Comparison]):
                 *("(missing)" if v is None else str(v) for v in line.key.values()),
                 *_sums(line, places),
                 num.signed(line.share_shift),
-                _reading(line),
+                *(num.signed(getattr(line, name)) for name in more.values()),
+                _reading(line, by),
             ]
             for line in shown
         ]
         blank = [""] * (len(labels) - 1)
-        rows.append(["total", *blank, *_sums(group.total, places), "", ""])
+        rows.append(["total", *blank, *_sums(group.total, places), "", *[""] * len(more), ""])
         rest = and_more(len(lines) - len(shown), "line", ", in the total")
         table = Table(
             [*head, Column("", "left")], rows, strong=frozenset([len(rows) - 1]), rest=rest
@@ -67,6 +77,16 @@ class PeriodsView(View[Comparison]):
             Gap(),
             Line(f"of the change {change}: volume {volume}, rate {rate}, mix {mix}"),
         ]
+
+    def _more(self) -> dict[str, str]:
+        """Columns of a comparison with quantities, or with the mean of several periods."""
+        lines = self.finding.groups[0].lines
+        named = {"price %": "rate_percent", "volume %": "volume_percent", "deviates": "deviate"}
+        return {
+            head: name
+            for head, name in named.items()
+            if any(getattr(line, name) is not None for line in lines)
+        }
 
     def flagged(self) -> list[Block]:
         return []  # the lines above say it
@@ -100,7 +120,7 @@ def _sums(line: ComparedLine, places: int) -> list[str]:
     return [*shown, num.signed(line.change_percent)]
 
 
-def _reading(line: ComparedLine) -> Marked:
+def _reading(line: ComparedLine, by: str) -> Marked:
     if not line.flagged:
         return Marked(line.reading, "muted")
-    return Marked(f"{'▲' if line.change > 0 else '▼'} {line.reading}")
+    return Marked(f"{'▲' if moved(line, by) > 0 else '▼'} {reading_of(line, by)}")
