@@ -268,6 +268,7 @@ SCREENS = [
     ("range", {"on": "cost", "least": "-5", "greatest": "900.5", "not_above": "hours"}),
     ("distance", {"measures": "cost,hours"}),
     ("relation", {"measures": "cost,hours", "by": "who"}),
+    ("repeats", {"same": "who", "within": 20, "alpha": 1}),
     ("relation", {"measures": "count(*),sum(cost)", "per": "account", "chosen": "cost > 0"}),
     ("distance", {"measures": "avg(cost),sum(hours),count(*)", "per": "who,account", "by": "who"}),
     ("periods", {"per": "account", "base": "2024", "current": "2025", "quantity": "hours"}),

@@ -193,6 +193,9 @@ class Cluster(Subject):
 
     members: tuple[tuple[str, int], ...] = ()
 
+    def label(self) -> str:
+        return self.short()
+
     def rows(self, table: Table) -> str:
         from sabueso.population.expressions import literal
 

@@ -1,0 +1,140 @@
+"""Repeats against a plain look at the rows: clusters, reversals, habits, documents, expected pairs."""
+
+from __future__ import annotations
+
+import doctest
+from datetime import date, timedelta
+from decimal import Decimal
+from itertools import combinations, pairwise
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import sabueso.screens.repeats.documents as documents
+from conftest import screened
+from sabueso.base.errors import UserError
+from sabueso.screens.repeats.clusters import Candidate, clusters, without_reversed
+
+START = date(2025, 1, 1)
+
+
+def test_examples():
+    assert doctest.testmod(documents).failed == 0
+
+
+def _ledger(seed=3, parties=30, rows=60):
+    """Distinct amounts, a standing order, a price list, and what is planted."""
+    rng = np.random.default_rng(seed)
+    found = []
+
+    def add(party, amount, day, document):
+        found.append(
+            {"id": f"P{len(found):05d}", "day": START + timedelta(days=int(day)), "party": f"S{party:02d}",
+             "amount": Decimal(str(amount)), "doc": document}
+        )  # fmt: skip
+
+    for party in range(parties):
+        for i in range(rows):
+            add(party, f"{rng.lognormal(7, 1):.2f}", rng.integers(0, 365), f"F{party:02d}-{i:04d}")
+    for month in range(12):
+        add(90, "1200.00", 30 * month, f"R-{month:04d}")
+        add(90, "1200.00", 30 * month + 10, f"R-{month + 50:04d}")
+    for day in range(200):
+        add(91, ("15.00", "22.50", "40.00")[day % 3], day, f"T-{day:05d}")
+    return found, add
+
+
+def test_planted_repeats_are_found_and_habits_are_not(populate):
+    rows, add = _ledger()
+    add(3, "1745.20", 100, "F03-0777")
+    add(3, "1745.20", 104, "F03-0777")
+    add(4, "980.10", 20, "F04/0800")
+    add(4, "980.10", 300, "f04 800")  # the same document, far away
+    add(5, "651.00", 50, "F05-0900")
+    add(5, "651.00", 53, "F05-0901")
+    add(6, "333.30", 60, "F06-0950")
+    add(6, "333.30", 61, "F06-0950")
+    add(6, "-333.30", 70, "A06-0001")  # reversed: innocent
+    found = screened(
+        populate(rows, date="day", party="party", amount="amount", document="doc", id="id"),
+        "repeats",
+    )
+    assert [f["subject"]["party"] for f in found["flags"]] == ["S03", "S04", "S05"]
+    first = found["flags"][0]
+    assert first["differs"] == ["4 days apart", "same document"] and first["excess"] == "1745.20"
+    assert found["flags"][1]["differs"] == ["280 days apart", "document written otherwise"]
+    (group,) = found["groups"]
+    assert (group["clusters"], group["rows"], group["excess"]) == (3, 6, "3376.30")
+    assert (group["reversed"], group["reversed_rows"]) == (1, 2)
+    assert {"usual", "reversed"} <= {c["code"] for c in found["cautions"]}
+    assert group["looked_at"] == group["clusters"] + group["usual"]
+
+
+def test_expected_pairs_against_a_plain_count(populate):
+    rng = np.random.default_rng(4)
+    rows = [
+        {"id": f"R{i}", "day": START + timedelta(days=int(rng.integers(0, 300))), "party": f"S{int(rng.integers(0, 4))}",
+         "amount": Decimal(int(rng.integers(1, 30)))}
+        for i in range(200)
+    ]  # fmt: skip
+    found = screened(
+        populate(rows, date="day", party="party", amount="amount", id="id"),
+        "repeats",
+        within=5,
+        alpha=1,
+    )
+    n = len(rows)
+    same = sum(a["amount"] == b["amount"] for a, b in combinations(rows, 2)) / (n * (n - 1) / 2)
+    pairs = sum(a["party"] == b["party"] for a, b in combinations(rows, 2))
+    days = (max(r["day"] for r in rows) - min(r["day"] for r in rows)).days + 1
+    assert found["groups"][0]["expected_clusters"] == pytest.approx(
+        pairs * same * 11 / days, rel=1e-12
+    )
+    # Every pair within five days is in one cluster, and no cluster is without one.
+    known = [{m["id"] for m in flag["members"]} for flag in found["flags"]]
+    for a, b in combinations(rows, 2):
+        near = abs((a["day"] - b["day"]).days) <= 5 and a["party"] == b["party"]
+        if near and a["amount"] == b["amount"]:
+            assert any({a["id"], b["id"]} <= members for members in known)
+    by_id = {row["id"]: row for row in rows}
+    for members in known:
+        ordered = sorted(by_id[m]["day"] for m in members)
+        assert all((b - a).days <= 5 for a, b in pairwise(ordered))
+
+
+candidates = st.lists(
+    st.tuples(
+        st.sampled_from([1, -1]), st.integers(0, 60), st.sampled_from(["", "A1", "B2", "C-3"])
+    ),
+    max_size=12,
+).map(
+    lambda rows: [
+        Candidate(i, sign * 500, START + timedelta(days=day), document or None)
+        for i, (sign, day, document) in enumerate(sorted(rows, key=lambda r: r[1]))
+    ]
+)
+
+
+@given(candidates, st.integers(0, 20))
+def test_reversals_and_chains(rows, within):
+    kept, undone = without_reversed(rows)
+    assert len(kept) + 2 * undone == len(rows)
+    assert sum(row.units for row in kept) == sum(row.units for row in rows)
+    assert len({row.units for row in kept}) <= 1
+    seen = [row.place for found in clusters(kept, within) for row in found.rows]
+    assert len(seen) == len(set(seen))
+    for a, b in pairwise(kept):
+        if (b.day - a.day).days <= within or (a.document and a.document == b.document):
+            assert {a.place, b.place} <= set(seen)
+
+
+def test_what_does_not_suit_is_said(populate):
+    rows, _ = _ledger(parties=3)
+    plain = populate(rows, amount="amount")
+    with pytest.raises(UserError, match="names no party"):
+        screened(plain, "repeats")
+    found = screened(plain, "repeats", same="party", alpha=1)
+    assert {"no_dates", "no_documents"} <= {c["code"] for c in found["cautions"]}
+    assert found["groups"][0]["expected_clusters"] is None
