@@ -10,6 +10,7 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
+from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -139,6 +140,9 @@ def table_of(rows: Rows, path: Path, **roles: str) -> Table:
         elif isinstance(sample, str):
             columns.append(Column(name, "text"))
             arrays.append(pa.array(values, pa.string()))
+        elif isinstance(sample, datetime):
+            columns.append(Column(name, "timestamp"))
+            arrays.append(pa.array(values, pa.timestamp("us")))
         else:
             columns.append(Column(name, "date"))
             arrays.append(pa.array(values, pa.date32()))

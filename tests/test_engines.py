@@ -269,6 +269,7 @@ SCREENS = [
     ("distance", {"measures": "cost,hours"}),
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
+    ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
     ("relation", {"measures": "count(*),sum(cost)", "per": "account", "chosen": "cost > 0"}),
     ("distance", {"measures": "avg(cost),sum(hours),count(*)", "per": "who,account", "by": "who"}),
     ("periods", {"per": "account", "base": "2024", "current": "2025", "quantity": "hours"}),

@@ -288,6 +288,11 @@ def _since_monday(date: Tree) -> Tree:
     )
 
 
+def week(date: Tree) -> Tree:
+    """The number of a date's week, Monday to Sunday, since 1900."""
+    return whole_division(exp.paren(_since_monday(date)), integer(7))
+
+
 def day_of_week(date: Tree) -> Tree:
     """0 for Sunday to 6 for Saturday, of dates before 1900 too."""
     rest = exp.Mod(this=exp.paren(_since_monday(date)), expression=integer(7))

@@ -205,11 +205,14 @@ class Cluster(Subject):
 
 @dataclass(frozen=True)
 class Cell(Subject):
-    """A cell of a cross table: a value of each of its sides."""
+    """A cell of a cross table: a value of each of its sides. A side that it spans has none."""
 
     kind = "cell"
 
     asked: str = ""
+
+    def clients(self) -> ByColumn:
+        return {name: value for name, value in self.named.items() if value is not None}
 
     def label(self) -> str:
         return " × ".join(f"{name} {value}" for name, value in self.clients().items())

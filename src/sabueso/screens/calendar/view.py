@@ -1,0 +1,93 @@
+"""What a look at the calendar shows: cells that are not the hours of whoever recorded there."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from sabueso.population import sql
+from sabueso.population.expressions import equals
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
+from sabueso.report.commands import shell
+from sabueso.screens.calendar.result import CalendarGroup
+from sabueso.screens.view import MOST_FLAGS, View, more_flags
+
+
+class CalendarView(View[CalendarGroup]):
+    """Flagged cells; before them how many batches lie on each weekday."""
+
+    subjects = ("cell", "cells")
+    conforming = "groups that share their hours"
+    foremost = frozenset({"no_time"})
+
+    def headline(self) -> str:
+        timed = any("hour" in cell.cell for cell in self.finding.groups[0].cells)
+        what = "hours and weekdays" if timed else "weekdays"
+        return f"{what}{self.by()}"
+
+    def name(self) -> str:
+        return f"{self.headline()} of {self.finding.source}".replace(",", " and")
+
+    def blocks(self, *, whole: bool = False) -> list[Block]:
+        everything = self.finding.groups[0]
+        if not everything.n:
+            return [Line("no rows to look at")]
+        days = dict.fromkeys(sql.WEEKDAYS, 0)
+        for cell in everything.cells:
+            days[str(cell.cell["weekday"])] += cell.count
+        told = ", ".join(f"{day} {num.percent(n / everything.n, 1)}" for day, n in days.items())
+        return [
+            Line(f"{everything.n:,} batches of {everything.rows:,} rows: {told}", "muted"),
+            Gap(),
+            *self.flagged(),
+        ]
+
+    def flagged(self) -> list[Block]:
+        finding = self.finding
+        if not len(finding.flags):
+            return [
+                Line(
+                    "nobody recorded at hours that are not theirs by more than chance would have it"
+                )
+            ]
+        columns = [
+            Column("who", "flex"), Column("when", "left"), Column("batches"), Column("expected"),
+            Column("rows"), Column("amount"), Column("residual"), Column("adj. p"), Column("", "left"),
+        ]  # fmt: skip
+        rows: list[list[Cell]] = [
+            [
+                num.group_name(flag["group"]),
+                when(flag["subject"]),
+                num.count(flag["count"]),
+                num.number(flag["expected"], 1),
+                num.count(flag["rows"]),
+                "–"
+                if flag["amount"] is None
+                else num.amount(Decimal(flag["amount"]), finding.scale),
+                num.signed(flag["score"], 1),
+                num.p_value(flag["p_adjusted"]),
+                Marked("▲ not their time"),
+            ]
+            for flag in finding.flags.rows(MOST_FLAGS)
+        ]
+        return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
+
+    def steps(self, where: str | None) -> list[str]:
+        flag = next(self.finding.flags.rows(1), None)
+        if flag is None:
+            return []
+        parts = [equals(*item) for item in flag["subject"].items() if item[1] is not None]
+        condition = " and ".join([*parts, *([f"({where})"] if where else [])])
+        return [f"sabueso dig {self.finding.source} --where {shell(condition)} --rows"]
+
+    def drawing(self, kind: str = "plain") -> Drawing | None:
+        from sabueso.screens.calendar.figure import calendar_drawing
+
+        return calendar_drawing(self.finding)
+
+
+def when(subject: dict[str, object]) -> str:
+    """A cell in words: Sun, 03:00, Sun 03:00."""
+    hour = subject.get("hour")
+    parts = [subject.get("weekday"), None if hour is None else f"{hour}:00"]
+    return " ".join(str(part) for part in parts if part is not None)
