@@ -1,0 +1,377 @@
+"""Payees by recency, frequency and money, and those who came back, were paid once, or before they were known."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import date, timedelta
+from math import ceil, log2
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+from pydantic import Field, field_validator
+
+from sabueso.base.errors import UserError
+from sabueso.base.plain import ByColumn, Cells
+from sabueso.population import expressions, sql
+from sabueso.population.population import Population, Reason, missing
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, Table, money
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Suit
+from sabueso.screens.finding import Caution, Finding, Flags
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.interface import Screen
+from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
+from sabueso.screens.payees.view import PayeesView
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.settings import Settings, listed
+from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.silence import Silences, silences
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+EPOCH = date(1970, 1, 1)
+QUINTILES = 5
+RETURNED = 60
+"""Days after a silence within which rows show that somebody came back."""
+
+
+class PayeesSettings(Settings):
+    """Settings of ``payees``."""
+
+    on: str | None = Field(None, description="the measure: a number column (default: role amount)")
+    per: list[str] = Field(default_factory=list, description="the payees (default: role party)")
+    silent: int = Field(90, ge=1, description="days without rows below which nobody was silent")
+    least: int = Field(
+        2, ge=1, description=f"rows within {RETURNED} days after a silence that make a return"
+    )
+    created: str | None = Field(
+        None, description="when a payee became known, such as supplier.created"
+    )
+    closed: str | None = Field(None, description="when a payee was closed, such as supplier.closed")
+    soon: int = Field(30, ge=0, description="days after that date within which a payee is new")
+    top: float = Field(0.01, gt=0, lt=1, description="share of rows, or of payees, that is large")
+    alpha: float = Field(
+        0.05, gt=0, lt=1, description="adjusted p below which a silence is flagged"
+    )
+    adjust: Method = Field("holm", description="adjustment of p for the number of payees")
+
+    _listed = field_validator("per", mode="before")(listed)
+
+
+@dataclass(frozen=True)
+class _Payees:
+    """Sums of each payee, and its days with rows one after another. Shapes (g,) and (n,)."""
+
+    keys: list[ByColumn]
+    starts: np.ndarray
+    day: np.ndarray
+    rows: np.ndarray
+    units: np.ndarray
+    count: np.ndarray
+    total: list[int]
+    first: np.ndarray
+    last: np.ndarray
+    created: list[date | None]
+    closed: list[date | None]
+
+
+class Payees(Screen):
+    """Payees over time."""
+
+    name = "payees"
+    summary = (
+        "payees who came back from silence, were paid once and much, or before they were known"
+    )
+    reference = "none: counting; the silence by the binomial law of rows that fall on even days"
+    settings = PayeesSettings
+    group = PayeeGroup
+    view = PayeesView
+    place = 85
+    examples = (
+        "sabueso try payees payments",
+        "sabueso try payees payments --created proveedor.alta --soon 60",
+        "sabueso try payees payroll --per empleado --silent 60",
+    )
+
+    def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        table = population.table
+        party, when = table.role("party"), table.role("date")
+        if "amount" not in table.roles or party is None:
+            yield Suit(self.name, "no", "the table has no amount, or names no party")
+        elif when is None or when.type not in ("date", "timestamp"):
+            yield Suit(self.name, "no", "the table has no date")
+        else:
+            yield Suit(self.name, "yes", f"{party.name} over time")
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        table = population.table
+        party, when = table.role("party"), table.role("date")
+        if described is None or party is None or when is None or is_budget(table):
+            return
+        if described.n < LEAST_ROWS or when.type not in ("date", "timestamp"):
+            return
+        created = _created_of(table, party)
+        yield Proposal(
+            f"{party.name} of {table.name} over time",
+            settings_of(created=created),
+            "Payees who came back from a long silence, or were paid once and much.",
+            f"{party.name} and {when.name}" + (f"; known since {created}" if created else ""),
+        )
+
+    def run(self, population: Population, settings: PayeesSettings) -> Finding[PayeeGroup]:
+        table = population.table
+        measure = table.measure(settings.on)
+        grouping = Grouping.of(settings.per or [_party(table)], table)
+        when = table.role("date")
+        if when is None or when.type not in ("date", "timestamp"):
+            raise UserError(f"payees needs a date in the role date; table {table.name!r} has none")
+        reasons = [
+            missing(measure),
+            Reason("missing_date", sql.is_missing(sql.column(when.name))),
+            Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
+        ]
+        found = _payees(population, grouping, settings, measure, when, reasons)
+        top_row = _top_row(population, measure, reasons, settings.top)
+        quiet = silences(
+            found.starts, found.day, found.rows, least_days=settings.silent, least_before=5
+        )
+        flags, tested = _flags(found, quiet, settings, top_row, measure)
+        account = population.account(measure, reasons)
+        top_sum = _top_sum(found, settings.top)
+        bands, cells = _bands(found, measure)
+        group = PayeeGroup(
+            group={},
+            n=len(found.keys),
+            rows=int(found.count.sum()),
+            bands=bands,
+            cells=cells,
+            reasons=dict(Counter(reason for flag in flags for reason in flag["reasons"])),
+            top_row=None if top_row is None else money(top_row, measure.scale),
+            top_sum=None if top_sum is None else money(top_sum, measure.scale),
+            tested_for_silence=tested,
+            flagged=len(flags),
+        )
+        return Finding(
+            test=self.name,
+            table=table.name,
+            on=measure.name,
+            by=[],
+            settings=settings.model_dump(),
+            solved={"per": list(grouping.labels)},
+            population=account,
+            groups=[group],
+            flags=Flags("entity", pa.Table.from_pylist(flags) if flags else pa.table({})),
+            tests_made=tested,
+            subjects=len(found.keys),
+            flags_by_chance=settings.alpha if tested and settings.adjust != "bh" else None,
+            cautions=_cautions(found, settings),
+            not_tested=[],
+            currency=table.currency,
+            scale=measure.scale,
+        )
+
+
+def _party(table: Table) -> str:
+    party = table.role("party")
+    if party is None:
+        raise UserError(f"table {table.name!r} names no party; say with --per who is paid")
+    return expressions.quoted_name(party.name)
+
+
+def _created_of(table: Table, party: Column) -> str | None:
+    """The date of a linked master from which a payee was known, where there is one alone."""
+    link = table.links.get(party.name)
+    if link is None:
+        return None
+    dates = [c.name for c in link.table.columns if c.type == "date"]
+    return f"{party.name}.{dates[0]}" if len(dates) == 1 else None
+
+
+def _payees(
+    population: Population,
+    grouping: Grouping,
+    settings: PayeesSettings,
+    measure: Column,
+    when: Column,
+    reasons: list[Reason],
+) -> _Payees:
+    """Rows and sums of each payee by day, sorted by payee and day."""
+    values: dict[str, Tree] = {
+        **grouping.values(),
+        "day": sql.cast(sql.column(when.name), "DATE"),
+        UNITS: sql.minor_units(measure),
+    }
+    known = [name for name in ("created", "closed") if getattr(settings, name)]
+    for name in known:
+        tree = expressions.scalar(getattr(settings, name), population.table, f"--{name}")
+        values[name] = sql.cast(tree, "DATE")
+    keys = [*grouping.names, "day"]
+    select = exp.select(
+        *(sql.column(name, "b") for name in keys),
+        exp.alias_(sql.count(), "n"),
+        exp.alias_(sql.exact_sum(sql.column(UNITS, "b")), "units"),
+        *(exp.alias_(exp.Min(this=sql.column(name, "b")), name, quoted=True) for name in known),
+    ).from_(population.base(values, reasons).subquery("b"))
+    select = select.group_by(*(sql.column(name, "b") for name in keys))
+    select = select.order_by(*(sql.ordered(sql.column(name, "b")) for name in keys))
+    found = population.query(select)
+    named = grouping.keys(found)
+    unique: dict[tuple[Any, ...], int] = {}
+    starts: list[int] = []
+    for place, key in enumerate(named):
+        if tuple(key.values()) not in unique:
+            unique[tuple(key.values())] = len(starts)
+            starts.append(place)
+    begin = np.array(starts, dtype=np.int64)
+    days = found.column("day").cast(pa.int32()).to_numpy().astype(np.int64)
+    rows = found.column("n").to_numpy().astype(np.int64)
+    units = [int(value or 0) for value in found.column("units").to_pylist()]
+    ends = [*starts[1:], len(named)]
+    dates = {
+        name: found.column(name).to_pylist() if name in known else [None] * len(named)
+        for name in ("created", "closed")
+    }
+    return _Payees(
+        keys=[named[place] for place in starts],
+        starts=begin,
+        day=days,
+        rows=rows,
+        units=np.array(units, dtype=object),
+        count=np.add.reduceat(rows, begin) if starts else rows,
+        total=[sum(units[a:b]) for a, b in zip(starts, ends, strict=True)],
+        first=days[begin] if starts else days,
+        last=days[np.array(ends) - 1] if starts else days,
+        created=[dates["created"][place] for place in starts],
+        closed=[dates["closed"][place] for place in starts],
+    )
+
+
+def _top_row(
+    population: Population, measure: Column, reasons: list[Reason], share: float
+) -> int | None:
+    """The least amount of the largest share of rows."""
+    base = population.base({UNITS: sql.minor_units(measure)}, reasons)
+    select = exp.select(
+        exp.alias_(sql.quantiles(sql.column(UNITS, "b"), [f"{1 - share:.6f}"]), "q")
+    )
+    found = population.query(select.from_(base.subquery("b"))).to_pylist()[0]["q"]
+    return None if not found or found[0] is None else ceil(float(found[0]))
+
+
+def _top_sum(found: _Payees, share: float) -> int | None:
+    if not found.keys:
+        return None
+    ordered = sorted(found.total, reverse=True)
+    return ordered[max(ceil(share * len(ordered)), 1) - 1]
+
+
+def _flags(
+    found: _Payees, quiet: Silences, settings: PayeesSettings, top_row: int | None, measure: Column
+) -> tuple[list[Cells], int]:
+    """Payees with a reason, those of least probability first, then by what was paid."""
+    tested = np.flatnonzero(np.isfinite(quiet.p))
+    adjusted = np.full(len(found.keys), np.nan)
+    adjusted[tested] = adjust(quiet.p[tested], settings.adjust)
+    large = _top_sum(found, settings.top) or 0
+    ends = [*found.starts[1:].tolist(), len(found.day)]
+    flags: list[Cells] = []
+    for g, key in enumerate(found.keys):
+        reasons, amount = [], found.total[g]
+        at = int(quiet.at[g])
+        if np.isfinite(adjusted[g]) and adjusted[g] < settings.alpha:
+            near = found.day[at : ends[g]] <= found.day[at] + RETURNED
+            if int(found.rows[at : ends[g]][near].sum()) >= settings.least:
+                reasons.append("revived")
+                amount = sum(found.units[at : ends[g]])
+        once = found.count[g] == 1 and top_row is not None and found.total[g] >= top_row
+        if once:
+            reasons.append("once_and_large")
+        created, closed = found.created[g], found.closed[g]
+        first, last = (EPOCH + timedelta(days=int(d)) for d in (found.first[g], found.last[g]))
+        if created is not None:
+            if first < created:
+                reasons.append("before_created")
+            elif (first - created).days <= settings.soon and found.total[g] >= large:
+                reasons.append("new_and_large")
+        if closed is not None and last > closed:
+            reasons.append("after_closed")
+        if not reasons:
+            continue
+        p = float(quiet.p[g]) if "revived" in reasons else None
+        flags.append(
+            {
+                "subject": dict(key),
+                "score": -log2(max(p, 1e-300)) if p is not None else None,
+                "limit": None,
+                "direction": reasons[0],
+                "p": p,
+                "p_adjusted": float(adjusted[g]) if p is not None else None,
+                "amount": money(amount, measure.scale),
+                "reason": ", ".join(reasons),
+                "reasons": reasons,
+                "days_silent": int(quiet.days[g]) if p is not None else None,
+                "returned": str(EPOCH + timedelta(days=int(found.day[at])))
+                if p is not None
+                else None,
+                "rows": int(found.count[g]),
+                "first": str(first),
+                "last": str(last),
+                "created": None if created is None else str(created),
+                "closed": None if closed is None else str(closed),
+            }
+        )
+    flags.sort(
+        key=lambda f: (f["p_adjusted"] if f["p_adjusted"] is not None else 1.0, -abs(f["amount"]))
+    )
+    return flags, len(tested)
+
+
+def _bands(found: _Payees, measure: Column) -> tuple[Bands, list[CrossCell]]:
+    """Quintiles of recency, rows and sums; equal values stay in one band."""
+    if not found.keys:
+        return Bands([], [], []), []
+    recency = int(found.last.max()) - found.last
+    r, r_edges = _quintiles(recency)
+    f, f_edges = _quintiles(found.count)
+    sums = np.array([float(t) for t in found.total])
+    m, m_edges = _quintiles(sums)
+    cells: dict[tuple[int, int, int], list[int]] = {}
+    for g, key in enumerate(zip(r.tolist(), f.tolist(), m.tolist(), strict=True)):
+        cell = cells.setdefault(key, [0, 0])
+        cell[0] += 1
+        cell[1] += found.total[g]
+    bands = Bands(
+        [int(e) for e in r_edges],
+        [int(e) for e in f_edges],
+        [money(int(e), measure.scale) for e in m_edges],
+    )
+    return bands, [
+        CrossCell(a, b, c, count, money(total, measure.scale))
+        for (a, b, c), (count, total) in sorted(cells.items())
+    ]
+
+
+def _quintiles(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The band, from 1, of each value, and the least value of each band."""
+    cuts = np.quantile(values, [k / QUINTILES for k in range(1, QUINTILES)], method="higher")
+    edges = np.unique(np.concatenate([[values.min()], cuts]))
+    return np.searchsorted(edges, values, side="right"), edges
+
+
+def _cautions(found: _Payees, settings: PayeesSettings) -> list[Caution]:
+    cautions = []
+    if settings.created:
+        without = sum(each is None for each in found.created)
+        if without:
+            text = (
+                f"{num.many(without, 'payee')} of {len(found.keys):,} have no date in {settings.created}: whether "
+                "they are new is not known"
+            )
+            cautions.append(Caution("no_date_known", text, {"payees": without}))
+    return cautions

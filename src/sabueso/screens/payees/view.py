@@ -1,0 +1,83 @@
+"""What a look at payees shows: how often each reason is met, and who is flagged."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
+from sabueso.screens.payees.result import PayeeGroup
+from sabueso.screens.view import MOST_FLAGS, View, more_flags
+
+WORDS = {
+    "revived": "back from silence",
+    "once_and_large": "paid once, and much",
+    "new_and_large": "new, and much",
+    "before_created": "paid before being known",
+    "after_closed": "paid after being closed",
+}
+
+
+class PayeesView(View[PayeeGroup]):
+    """Reasons with their numbers, the bands, then the payees."""
+
+    subjects = ("payee", "payees")
+    conforming = "payees who are paid at even rates"
+
+    def headline(self) -> str:
+        return f"{', '.join(self.finding.used['per'])} over time"
+
+    def name(self) -> str:
+        return f"{self.headline()} of {self.finding.source}"
+
+    def blocks(self, *, whole: bool = False) -> list[Block]:
+        (g,) = self.finding.groups
+        if not g.n:
+            return [Line("no payees to look at")]
+        scale = self.finding.scale
+        told = (
+            f"{num.many(g.n, 'payee')} with {num.many(g.rows, 'row')}; {g.tested_for_silence:,} had a silence of "
+            f"{self.finding.used['silent']} days or more after five rows"
+        )
+        large = f"large: a row from {num.amount(g.top_row, scale)}, a payee from {num.amount(g.top_sum, scale)}"
+        found: list[Block] = [Line(told), Line(large, "muted")]
+        if whole:
+            found += [Gap(), self._cross(g, scale)]
+        return [*found, Gap(), *self.flagged()]
+
+    def _cross(self, g: PayeeGroup, scale: int) -> Table:
+        """Bands of frequency by bands of money, with counts and sums that tie."""
+        columns = [
+            Column("recency band", "left"), Column("frequency band"), Column("money band"),
+            Column("payees"), Column("sum"),
+        ]  # fmt: skip
+        rows: list[list[Cell]] = [
+            [str(c.r), str(c.f), str(c.m), num.count(c.count), num.amount(c.sum, scale)]
+            for c in g.cells
+        ]
+        total = sum((c.sum for c in g.cells), Decimal(0))
+        rows.append(["total", "", "", num.count(g.n), num.amount(total, scale)])
+        return Table(columns, rows, strong=frozenset([len(rows) - 1]))
+
+    def flagged(self) -> list[Block]:
+        finding = self.finding
+        if not len(finding.flags):
+            return [Line("no payee has a reason to be looked at")]
+        columns = [
+            Column("payee", "flex"), Column("why", "wrap"), Column("silent, days"), Column("adj. p"),
+            Column("rows"), Column("first"), Column("last"), Column("amount"),
+        ]  # fmt: skip
+        rows: list[list[Cell]] = [
+            [
+                finding.flags.named(flag).short(),
+                Marked("▲ " + "; ".join(WORDS[reason] for reason in flag["reasons"])),
+                "–" if flag["days_silent"] is None else num.count(flag["days_silent"]),
+                num.p_value(flag["p_adjusted"]),
+                num.count(flag["rows"]),
+                flag["first"],
+                flag["last"],
+                num.amount(Decimal(flag["amount"]), finding.scale),
+            ]
+            for flag in finding.flags.rows(MOST_FLAGS)
+        ]
+        return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]

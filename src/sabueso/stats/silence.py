@@ -1,0 +1,75 @@
+"""Silences: how improbable the longest gap of somebody is at their own rate."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+@dataclass(frozen=True)
+class Silences:
+    """The least probable gap of each of g payees: shape (g,). ``p`` is NaN where there were too few rows
+    before any gap; ``at`` is the place of the row that ended it, -1 where there is none."""
+
+    p: NDArray[np.float64]
+    days: NDArray[np.int64]
+    before: NDArray[np.int64]
+    at: NDArray[np.int64]
+
+
+def silences(
+    starts: NDArray[np.int64],
+    day: NDArray[np.int64],
+    rows: NDArray[np.int64],
+    *,
+    least_days: int,
+    least_before: int,
+) -> Silences:
+    """Judge each payee's gaps between days with rows, given sorted by payee and day.
+
+    Of k rows in T days up to the end of a gap of D days none fell into its days: at an even rate that has
+    the probability (1 - D/T)^k, times the k gaps that it is the least probable of.
+
+    Parameters
+    ----------
+    starts : ndarray of int, shape (g,)
+        Where each payee's days begin.
+    day, rows : ndarray of int, shape (n,)
+    least_days : int
+        Days of silence below which a gap is not looked at.
+    least_before : int
+        Rows before a gap below which there is no rate.
+
+    Examples
+    --------
+    >>> day = np.array([0, 10, 20, 30, 40, 440])
+    >>> found = silences(np.array([0]), day, np.ones(6, dtype=int), least_days=90, least_before=5)
+    >>> int(found.days[0]), float(found.p[0].round(6))
+    (400, 3.1e-05)
+    """
+    n, g = len(day), len(starts)
+    payee = np.zeros(n, dtype=np.int64)
+    payee[starts[1:]] = 1
+    payee = np.cumsum(payee)
+    total = np.cumsum(rows)
+    before = total - rows - (total[starts] - rows[starts])[payee]
+    gap = np.diff(day, prepend=day[:1])
+    gap[starts] = 0
+    length = day - day[starts][payee]
+    looked = (gap >= least_days) & (before >= least_before)
+    p = np.full(n, np.inf)
+    share = gap[looked] / np.maximum(length[looked], 1)
+    p[looked] = np.minimum((1 - share) ** before[looked] * before[looked], 1.0)
+    found = Silences(
+        np.full(g, np.nan), np.zeros(g, np.int64), np.zeros(g, np.int64), np.full(g, -1)
+    )
+    if not n:
+        return found
+    least = np.minimum.reduceat(p, starts)
+    for k in np.flatnonzero(np.isfinite(least)):
+        end = starts[k + 1] if k + 1 < g else n
+        at = int(starts[k] + np.argmin(p[starts[k] : end]))
+        found.p[k], found.days[k], found.before[k], found.at[k] = p[at], gap[at], before[at], at
+    return found

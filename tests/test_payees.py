@@ -1,0 +1,118 @@
+"""Payees over time against a plain look at their rows."""
+
+from __future__ import annotations
+
+import doctest
+from collections import defaultdict
+from datetime import date, timedelta
+from decimal import Decimal
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import sabueso.stats.silence as silence
+from conftest import screened
+from sabueso.base.errors import UserError
+
+START = date(2024, 1, 1)
+ROLES = {"date": "day", "party": "party", "amount": "amount", "id": "id"}
+
+
+def test_examples():
+    assert doctest.testmod(silence).failed == 0
+
+
+histories = st.lists(
+    st.lists(st.integers(0, 700), min_size=1, max_size=14, unique=True).map(sorted),
+    min_size=1,
+    max_size=5,
+)
+
+
+@given(histories, st.integers(10, 200), st.integers(1, 6))
+def test_the_least_probable_silence(payees, least_days, least_before):
+    day = np.array([d for days in payees for d in days])
+    starts = np.cumsum([0, *(len(days) for days in payees[:-1])])
+    rows = np.array([1 + d % 3 for d in day])
+    found = silence.silences(starts, day, rows, least_days=least_days, least_before=least_before)
+    for k, days in enumerate(payees):
+        least, where = np.inf, -1
+        for i in range(1, len(days)):
+            before = sum(1 + d % 3 for d in days[:i])
+            gap = days[i] - days[i - 1]
+            if gap >= least_days and before >= least_before:
+                p = min((1 - gap / (days[i] - days[0])) ** before * before, 1)
+                if p < least:
+                    least, where = p, i
+        if where < 0:
+            assert np.isnan(found.p[k]) and found.at[k] == -1
+        else:
+            assert found.p[k] == pytest.approx(least) and found.at[k] == starts[k] + where
+
+
+def _ledger(seed=2, payees=60):
+    rng = np.random.default_rng(seed)
+    rows = []
+
+    def add(party, day, amount, created=None):
+        rows.append(
+            {"id": f"R{len(rows):05d}", "day": START + timedelta(days=int(day)), "party": party,
+             "amount": Decimal(str(amount)), "known": created or date(2020, 1, 1)}
+        )  # fmt: skip
+
+    for payee in range(payees):
+        for day in rng.integers(0, 730, rng.integers(8, 60)):
+            add(f"S{payee:02d}", day, f"{rng.lognormal(6, 0.8):.2f}")
+    return rows, add
+
+
+def test_each_reason_is_found_and_nobody_else(populate):
+    rows, add = _ledger()
+    for day in [*range(0, 200, 20), *range(640, 660, 4)]:
+        add("BACK", day, "900.00")
+    add("ONCE", 400, "98000.00")
+    for day in (300, 305, 310):
+        add("NEW", day, "60000.00", START + timedelta(days=290))
+    add("EARLY", 100, "50.00", START + timedelta(days=200))
+    add("EARLY", 300, "50.00", START + timedelta(days=200))
+    found = screened(populate(rows, **ROLES), "payees", created="known", top=0.02)
+    reasons = {f["subject"]["party"]: f["reasons"] for f in found["flags"]}
+    assert reasons == {
+        "BACK": ["revived"], "ONCE": ["once_and_large"], "NEW": ["new_and_large"], "EARLY": ["before_created"],
+    }  # fmt: skip
+    back = found["flags"][0]
+    assert (back["subject"]["party"], back["days_silent"], back["amount"]) == (
+        "BACK",
+        460,
+        "4500.00",
+    )
+    assert back["returned"] == str(START + timedelta(days=640))
+    (group,) = found["groups"]
+    totals = defaultdict(Decimal)
+    for row in rows:
+        totals[row["party"]] += row["amount"]
+    assert sum(c["count"] for c in group["cells"]) == group["n"] == len(totals)
+    assert sum(Decimal(c["sum"]) for c in group["cells"]) == sum(totals.values())
+    assert group["reasons"] == dict.fromkeys(
+        ("revived", "once_and_large", "new_and_large", "before_created"), 1
+    )
+
+
+def test_even_payees_are_flagged_no_more_often_than_stated(populate):
+    flagged = 0
+    for seed in range(30):
+        rows, _ = _ledger(seed, payees=25)
+        flagged += bool(
+            screened(populate(rows, **ROLES), "payees", silent=30, top=0.001)["flag_count"]
+        )
+    assert flagged <= 5  # of 30 at 5 %: more than 5 come once in a hundred
+
+
+def test_what_does_not_suit_is_said(populate):
+    rows, _ = _ledger(payees=3)
+    with pytest.raises(UserError, match="names no party"):
+        screened(populate(rows, date="day", amount="amount"), "payees")
+    with pytest.raises(UserError, match="needs a date"):
+        screened(populate(rows, party="party", amount="amount"), "payees")
