@@ -270,6 +270,7 @@ SCREENS = [
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
     ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
+    ("match", {"other": "ledger", "on": "account", "find": "present", "keys": "normalised"}),
     ("payees", {"per": "who", "silent": 5, "alpha": 0.9, "top": 0.2}),
     ("relation", {"measures": "count(*),sum(cost)", "per": "account", "chosen": "cost > 0"}),
     ("distance", {"measures": "avg(cost),sum(hours),count(*)", "per": "who,account", "by": "who"}),

@@ -1,0 +1,104 @@
+"""Matches that a case's links speak for: paid without attendance, one account on two masters."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Table
+from sabueso.screens.proposal import Proposal, is_budget, settings_of
+
+LONG = 8
+"""Letters of a value from which two masters do not share it by chance."""
+SINGULAR = 0.9
+"""Share of distinct values from which a column is of each row's own."""
+
+
+def proposed_matches(population: Population) -> Iterator[Proposal]:
+    """What two tables must, or must not, have in common."""
+    table = population.table
+    yield from _without_attendance(population)
+    if "amount" in table.roles or table.role("date") is not None:
+        return
+    for name, other in sorted(population.tables.items()):
+        if name < table.name or "amount" in other.roles or other.role("date") is not None:
+            continue
+        for mine, theirs in _shared(population, other):
+            own = name == table.name
+            what = "twice" if own else f"among {name} too"
+            yield Proposal(
+                f"{mine.name} of {table.name} {what}",
+                settings_of(
+                    other=name, on=[quoted_name(mine.name)],
+                    other_on=[] if mine.name == theirs.name else [quoted_name(theirs.name)],
+                    find="present", keys="normalised",
+                ),
+                "Two names behind one thing that each should have alone.",
+                f"values of {mine.name} are each row's own, and some are met again",
+            )  # fmt: skip
+
+
+def _without_attendance(population: Population) -> Iterator[Proposal]:
+    """Who is paid in a month without a row of another dated table of the same people."""
+    table = population.table
+    party, date = table.role("party"), table.role("date")
+    if party is None or date is None or "amount" not in table.roles or is_budget(table):
+        return
+    master = table.links.get(party.name)
+    if master is None:
+        return
+    for name, other in sorted(population.tables.items()):
+        if name == table.name or "amount" in other.roles or other.role("date") is None:
+            continue
+        for column, link in other.links.items():
+            if link.table.name == master.table.name:
+                yield Proposal(
+                    f"{party.name} of {table.name} without {name}",
+                    settings_of(
+                        other=name, on=[quoted_name(party.name)], other_on=[quoted_name(column)],
+                        when="month",
+                    ),
+                    f"Paid in a month without a row in {name}.",
+                    f"both are linked with {master.table.name}, and dated",
+                )  # fmt: skip
+
+
+def _shared(population: Population, other: Table) -> Iterator[tuple[Column, Column]]:
+    """Columns of each row's own of which two rows, of one master or two, share a value."""
+    table = population.table
+    identity = {c.name for c in (table.role("id"), other.role("id")) if c is not None}
+    mine = _singular(population, table, identity)
+    theirs = mine if other.name == table.name else _singular(population, other, identity)
+    for one, values in mine.items():
+        for two, others in theirs.items():
+            if other.name == table.name:
+                if one == two and len(set(values)) < len(values):
+                    yield table.column(one), table.column(one)
+            elif set(values) & set(others):
+                yield table.column(one), other.column(two)
+
+
+def _singular(population: Population, table: Table, without: set[str]) -> dict[str, list[str]]:
+    """Long texts that nearly every row has for itself, normalised, by their columns."""
+    from sabueso.stats.alike import normalised
+
+    found: dict[str, list[str]] = {}
+    own = Population(population.engine, table, tables=population.tables)
+    for column in table.columns:
+        if column.type != "text" or column.name in without or column.is_place:
+            continue
+        select = own.used(exp.select(exp.alias_(sql.column(column.name), "v"))).limit(200_000)
+        values = [v for v in own.query(select).column("v").to_pylist() if v]
+        # A name is many words; what tells one from all others is mostly digits.
+        digits = sum(sum(c.isdigit() for c in v) * 2 > len(v.replace(" ", "")) for v in values)
+        folded = [normalised(v) for v in values]
+        long = [v for v in folded if len(v) >= LONG]
+        many = len(values)
+        own_each = many and len(set(folded)) >= SINGULAR * many
+        if own_each and min(digits, len(long)) > 0.8 * many:
+            found[column.name] = long
+    return found

@@ -1,0 +1,94 @@
+"""What a match shows: both sides reconciled, then the keys that are absent or present."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
+from sabueso.screens.match.result import MatchGroup, Side
+from sabueso.screens.view import MOST_FLAGS, View, more_flags
+
+
+class MatchView(View[MatchGroup]):
+    """Keys, rows and money of both sides, then who is flagged."""
+
+    subjects = ("key", "keys")
+
+    def headline(self) -> str:
+        s = self.finding.used
+        other = "each other" if s["other"] == self.finding.table else s["other"]
+        when = f", by {s['when']}" if s["when"] else ""
+        return f"{', '.join(s['on'])} {s['find']} among {other}{when}"
+
+    def name(self) -> str:
+        s = self.finding.used
+        when = f" by {s['when']}" if s["when"] else ""
+        return (
+            f"{' and '.join(s['on'])} of {self.finding.source} {s['find']} among {s['other']}{when}"
+        )
+
+    def blocks(self, *, whole: bool = False) -> list[Block]:
+        (g,) = self.finding.groups
+        sides = [g.left] if g.left.table == g.right.table else [g.left, g.right]
+        columns = [
+            Column("table", "left"), Column("keys"), Column("rows"), Column("amount"),
+            Column("matched"), Column("their amount"), Column("absent"), Column("their amount"),
+        ]  # fmt: skip
+        rows = [self._side(side) for side in sides]
+        return [Table(columns, rows), Gap(), *self.flagged()]
+
+    def _side(self, side: Side) -> list[Cell]:
+        scale = self.finding.scale
+        return [
+            side.table,
+            num.count(side.keys),
+            num.count(side.rows),
+            num.amount(side.amount, scale),
+            num.count(side.matched),
+            num.amount(side.matched_amount, scale),
+            num.count(side.absent),
+            num.amount(side.absent_amount, scale),
+        ]
+
+    def flagged(self) -> list[Block]:
+        finding = self.finding
+        (g,) = finding.groups
+        if not len(finding.flags):
+            return [Line(f"no key is {g.find}")]
+        present = g.find == "present"
+        columns = [Column("key", "wrap"), Column("rows"), Column("amount")]
+        timed = finding.used["when"] is not None and g.left.table != g.right.table
+        columns += [Column(f"{finding.used['when']}s", "wrap")] if timed else []
+        if present:
+            columns += [Column("is", "wrap"), Column("alike"), Column("differs in", "wrap")]
+        rows: list[list[Cell]] = []
+        for flag in finding.flags.rows(MOST_FLAGS):
+            named = finding.flags.named(flag).short()
+            row: list[Cell] = [
+                Marked(f"▲ {named}"),
+                num.count(flag["rows"]),
+                "–"
+                if flag["amount"] is None
+                else num.amount(Decimal(flag["amount"]), finding.scale),
+            ]
+            if timed:
+                row.append(", ".join(flag["periods"]))
+            if present:
+                told = [
+                    p["id"]
+                    if p["id"] and p["key"] == named
+                    else f"{p['key']} ({p['id']})"
+                    if p["id"]
+                    else p["key"]
+                    for p in flag["partners"]
+                ]
+                own = next(iter(flag.get("ids") or []), None)
+                row[0] = Marked(f"▲ {named}{f' ({own})' if own else ''}")
+                row += [
+                    ", ".join(told),
+                    num.number(flag["similarity"], 0),
+                    ", ".join(flag["differs"]) or "nothing",
+                ]
+            rows.append(row)
+        return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]

@@ -1,0 +1,182 @@
+"""Keys of two tables against a plain comparison, and names that are nearly equal."""
+
+from __future__ import annotations
+
+import csv
+import doctest
+import random
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from rapidfuzz import fuzz
+
+import sabueso.stats.alike as likeness
+from conftest import inside, inside_json
+
+PEOPLE = [f"E{i:03d}" for i in range(40)]
+
+
+def test_examples():
+    assert doctest.testmod(likeness).failed == 0
+
+
+@given(st.text(max_size=30))
+def test_normalised_is_settled(text):
+    once = likeness.normalised(text)
+    assert likeness.normalised(once) == once
+    assert likeness.normalised(f" {text.upper()}-") in (once, likeness.normalised(text.upper()))
+
+
+@given(
+    st.lists(st.text("abcdeáS. ", min_size=3, max_size=14), min_size=1, max_size=12),
+    st.integers(60, 100),
+)
+def test_alike_names_against_all_pairs(names, threshold):
+    found = {(i, k): score for i, k, score in likeness.alike(names, names, threshold)}
+    plain = [" ".join(likeness.words(name)) for name in names]
+    for i, one in enumerate(plain):
+        for k, other in enumerate(plain):
+            score = fuzz.ratio(one, other)
+            share = {w[:3] for w in one.split()} & {w[:3] for w in other.split()}
+            if one and share and score >= threshold:
+                assert found[i, k] == pytest.approx(score)
+            else:
+                assert (i, k) not in found
+
+
+def test_many_names_are_not_all_compared():
+    rng = random.Random(4)
+    words = [
+        "".join(rng.choice("abcdefghijklmnop") for _ in range(rng.randint(5, 9)))
+        for _ in range(3000)
+    ]
+    names = [" ".join(rng.sample(words, 3)) for _ in range(6000)]
+    twice = [name[:-1] + "x" for name in names[:50]]
+    began = time.monotonic()
+    found = {i for i, k, _ in likeness.alike(twice, names, 90) if i == k}
+    assert found == set(range(50)) and time.monotonic() - began < 60
+
+
+@pytest.fixture(scope="module")
+def case(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Staff with days of work, pay, suppliers; two who were paid without a day, one account shared."""
+    folder = tmp_path_factory.mktemp("match")
+
+    def write(name: str, head: list[str], rows: list[list[str]]) -> None:
+        with (folder / f"{name}.csv").open("w", newline="", encoding="utf-8") as handle:
+            csv.writer(handle).writerows([head, *rows])
+
+    rng = random.Random(9)
+    accounts = ["".join(rng.choice("0123456789") for _ in range(20)) for _ in range(140)]
+    write(
+        "staff",
+        ["id", "name", "iban"],
+        [[p, f"Person {p}", f"ES{accounts[i]}"] for i, p in enumerate(PEOPLE)],
+    )
+    firms = [
+        [f"S{i:03d}", f"Firm {i:03d} {'SL' if i % 2 else 'SA'}", f"ES{accounts[40 + i]}"]
+        for i in range(100)
+    ]
+    spaced = " ".join(f"ES{accounts[7]}"[i : i + 4] for i in range(0, 22, 4))
+    firms[30][2] = spaced.lower()  # an employee's, written otherwise
+    firms[60][1], firms[61][1], firms[61][2] = (
+        "Águilas del Sur S.L.",
+        "Aguilas del Sur, S.A.",
+        firms[60][2],
+    )
+    write("suppliers", ["id", "name", "iban"], firms)
+    months = [f"2025-{m:02d}" for m in range(1, 7)]
+    gone = {("E005", m) for m in months[:4]} | {("E019", "2025-06")}
+    write("days", ["employee", "date"], [
+        [p, f"{m}-{d:02d}"] for p in PEOPLE for m in months for d in (3, 14) if (p, m) not in gone
+    ])  # fmt: skip
+    write(
+        "pay",
+        ["employee", "date", "amount"],
+        [[p, f"{m}-28", f"{1500 + 10 * i}.00"] for i, p in enumerate(PEOPLE) for m in months],
+    )
+    inside("open", "case", cwd=folder)
+    for name in ("staff", "suppliers", "days", "pay"):
+        inside("intake", f"../{name}.csv", "--as", name, cwd=folder / "case")
+    plan = folder / "case" / "case.toml"
+    text = plan.read_text()
+    for name in ("days", "pay"):
+        text = text.replace(
+            f"[tables.{name}]\n", f'[tables.{name}]\nlinks = {{employee = "staff.id"}}\n'
+        )
+    plan.write_text(text)
+    return folder / "case"
+
+
+def test_paid_without_a_day_of_work(case):
+    arguments = ("try", "match", "pay", "--other", "days", "--on", "employee", "--when", "month")
+    found = inside_json(*arguments, cwd=case)
+    assert [(f["subject"], f["periods"], f["amount"]) for f in found["flags"]] == [
+        ({"employee": "E005"}, ["2025-01", "2025-02", "2025-03", "2025-04"], "6200.00"),
+        ({"employee": "E019"}, ["2025-06"], "1690.00"),
+    ]
+    (group,) = found["groups"]
+    for side in (group["left"], group["right"]):
+        assert side["matched"] + side["absent"] == side["keys"]
+        assert side["matched_rows"] + side["absent_rows"] == side["rows"]
+    assert float(group["left"]["matched_amount"]) + float(group["left"]["absent_amount"]) == float(
+        group["left"]["amount"]
+    )
+    inside(*arguments, "--keep", "idle", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    items = inside_json("queue", "--screen", "idle", cwd=case)
+    assert [len(inside_json("dig", each["id"], cwd=case)["rows"]) for each in items] == [4, 1]
+    inside("paper", cwd=case)
+    inside("redo", cwd=case)
+
+
+def test_one_account_on_two_masters_and_twice_on_one(case):
+    shared = ("try", "match", "suppliers", "--other", "staff", "--on", "iban", "--find", "present")
+    assert inside_json(*shared, cwd=case)["flag_count"] == 0
+    (flag,) = inside_json(*shared, "--keys", "normalised", cwd=case)["flags"]
+    assert flag["partners"][0]["id"] == "E007" and flag["differs"] == ["accents, case or marks"]
+    twice = ("try", "match", "suppliers", "--other", "suppliers", "--find", "present")
+    found = inside_json(*twice, "--on", "iban", "--keys", "normalised", cwd=case)
+    assert [f["rows"] for f in found["flags"]] == [2] and found["kind"] == "cluster"
+    alike = inside_json(*twice, "--on", "name", "--keys", "alike", "--threshold", "97", cwd=case)
+    assert {"S060", "S061"} in [set(f["ids"]) for f in alike["flags"]]
+    assert "alike" in {c["code"] for c in alike["cautions"]}
+    inside(*twice, "--on", "iban", "--keys", "normalised", "--keep", "one account", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    (item,) = inside_json("queue", "--screen", "one account", cwd=case)
+    assert {r["id"] for r in inside_json("dig", item["id"], cwd=case)["rows"]} == {"S060", "S061"}
+
+
+def test_matches_are_proposed_where_links_speak_for_them(case):
+    proposed = inside("survey", "--propose", cwd=case).stdout
+    assert "employee of pay without days" in proposed
+    assert "iban of staff among suppliers too" in proposed and "iban of suppliers twice" in proposed
+
+
+def test_what_does_not_suit_is_said(case):
+    def refused(*arguments: str) -> str:
+        return inside("try", "match", "pay", *arguments, cwd=case, code=2).stderr
+
+    assert "there is no table 'dayz'" in refused("--other", "dayz", "--on", "employee")
+    assert "as many columns" in refused(
+        "--other", "days", "--on", "employee", "--other-on", "employee,date"
+    )
+    assert "one column, of names" in refused(
+        "--other", "days", "--on", "employee,date", "--keys", "alike"
+    )
+    none = inside_json(
+        "try",
+        "match",
+        "pay",
+        "--other",
+        "staff",
+        "--on",
+        "employee",
+        "--other-on",
+        "name",
+        cwd=case,
+    )
+    assert "mostly_absent" in {c["code"] for c in none["cautions"]}
