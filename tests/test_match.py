@@ -111,6 +111,12 @@ def case(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder / "case"
 
 
+def test_matches_are_proposed_where_links_speak_for_them(case):
+    proposed = inside("survey", "--propose", cwd=case).stdout
+    assert "employee of pay without days" in proposed
+    assert "iban of staff among suppliers too" in proposed and "iban of suppliers twice" in proposed
+
+
 def test_paid_without_a_day_of_work(case):
     arguments = ("try", "match", "pay", "--other", "days", "--on", "employee", "--when", "month")
     found = inside_json(*arguments, cwd=case)
@@ -148,12 +154,6 @@ def test_one_account_on_two_masters_and_twice_on_one(case):
     inside("screen", "--as", "KL", cwd=case)
     (item,) = inside_json("queue", "--screen", "one account", cwd=case)
     assert {r["id"] for r in inside_json("dig", item["id"], cwd=case)["rows"]} == {"S060", "S061"}
-
-
-def test_matches_are_proposed_where_links_speak_for_them(case):
-    proposed = inside("survey", "--propose", cwd=case).stdout
-    assert "employee of pay without days" in proposed
-    assert "iban of staff among suppliers too" in proposed and "iban of suppliers twice" in proposed
 
 
 def test_what_does_not_suit_is_said(case):
