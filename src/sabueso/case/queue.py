@@ -17,6 +17,8 @@ from sabueso.case.standing import Review, reviews
 from sabueso.case.verified import known, remember
 from sabueso.screens.subject import Subject, of_key
 
+TURNS = ("entity", "cluster", "row", "cell", "line", "range", "class")
+"""Kinds in the order in which they take turns."""
 AT_ONCE = 500
 """Exceptions whose marks are read together."""
 _MARKS = (
@@ -103,6 +105,22 @@ class AuditException:
     def selector(self) -> str:
         return self.marks[0].selector
 
+    @property
+    def because(self) -> str:
+        """Why it stands where it stands, in a sentence."""
+        place = self._marked.of_kind(self.id)
+        if place is None:
+            return "No screen of the programme marks it any more."
+        mark, families = self.marks[0], self._marked.families(m.screen for m in self.marks)
+        tests = "one family of tests" if families == 1 else f"{families} families of tests"
+        number, many = place
+        plural = f"{self.kind[:-1]}ies" if self.kind.endswith("y") else f"{self.kind}s"
+        plural = "classes" if self.kind == "class" else plural
+        return (
+            f"Number {number:,} of {many:,} {plural if many != 1 else self.kind}, which take turns with the other "
+            f"kinds: {tests} marked it, and it stands {mark.rank:,} of {mark.flagged:,} in {mark.screen!r}."
+        )
+
     def as_json(self) -> Json:
         review = self.review
         return {
@@ -113,6 +131,7 @@ class AuditException:
             "subject": self.key,
             "label": self.label,
             "amount": self.amount,
+            "because": self.because,
             "rows": self.selector,
             "marks": [
                 {k: v for k, v in vars(mark).items() if k not in ("label", "selector", "amount")}
@@ -162,6 +181,8 @@ class Marked:
     def __init__(self, case: Case, *, hashed: bool = False) -> None:
         self._case = case
         self._runs = _last_runs(case)
+        self._families = _families(case)
+        self._of_kind: dict[str, tuple[int, int]] = {}
         self._ordered: list[str] = []
         self._places: dict[str, int] = {}
         self._read: dict[str, list[Mapping[str, Any]]] = {}
@@ -185,15 +206,43 @@ class Marked:
         if self._ordered:
             return self._ordered
         by_id: dict[str, tuple[int, int, float]] = {}
+        # A family's bit: how many of them marked an exception is how many bits are set.
+        bits = {
+            name: 1 << place for place, name in enumerate(dict.fromkeys(self._families.values()))
+        }
         query = "SELECT exception, rank, at_stake FROM marks WHERE run = :run AND screen = :screen"
         for screen, (run, _) in self._runs.items():
+            bit = bits[self._families[screen]]
             for row in self._case.register.read(query, {"run": run, "screen": screen}):
                 values: Any = tuple(row)
                 one, rank, at_stake = values
-                many, best, most = by_id.get(one, (0, rank, -at_stake))
-                by_id[one] = (many - 1, min(best, rank), min(most, -at_stake))
-        self._ordered = [each[3] for each in sorted((*key, one) for one, key in by_id.items())]
+                known, best, most = by_id.get(one, (0, rank, -at_stake))
+                by_id[one] = (known | bit, min(best, rank), min(most, -at_stake))
+        kinds: dict[str, list[tuple[int, int, float, str]]] = {}
+        for row in self._case.register.read("SELECT id, kind FROM exceptions"):
+            values = tuple(row)
+            one, kind = values
+            if one in by_id:
+                families, best, most = by_id[one]
+                kinds.setdefault(kind, []).append((-families.bit_count(), best, most, one))
+        turns: list[tuple[int, int, str]] = []
+        for kind, items in kinds.items():
+            items.sort()
+            turn = TURNS.index(kind) if kind in TURNS else len(TURNS)
+            turns += [(place, turn, item[3]) for place, item in enumerate(items, 1)]
+            self._of_kind |= {item[3]: (place, len(items)) for place, item in enumerate(items, 1)}
+        turns.sort()
+        self._ordered = [one for _, _, one in turns]
         return self._ordered
+
+    def of_kind(self, identity: str) -> tuple[int, int] | None:
+        """Its place among those of its kind, and how many these are; None where it is not in the queue."""
+        self.order()
+        return self._of_kind.get(identity)
+
+    def families(self, screens: Iterable[str]) -> int:
+        """How many families of tests some screens are of."""
+        return len({self._families.get(screen, screen) for screen in screens})
 
     def place(self, identity: str) -> int:
         if not self._places:
@@ -245,9 +294,10 @@ class Marked:
 def queue(case: Case, *, hashed: bool = False) -> list[AuditException]:
     """Every exception of each screen's newest run, in queue order.
 
-    Order: the number of distinct screens that marked it; then its best standing in a screen (the
-    first of each screen come before the second of any: scores of different tests do not compare);
-    then the amount at stake; then the id.
+    Order: kinds take turns, so that none starves another: entities, clusters, rows, cells, lines,
+    ranges, classes. Within a kind: the number of families of tests that marked it (two limits on one
+    measure are one); then its best standing in a screen (the first of each screen come before the
+    second of any: scores of different tests do not compare); then the amount at stake; then the id.
     """
     marked, now, none = Marked(case, hashed=hashed), reviews(case.register), Review()
     return [
@@ -292,6 +342,17 @@ def _last_runs(case: Case) -> dict[str, tuple[int, str | None]]:
             if item["name"] in current:
                 last[item["name"]] = int(event.subject), item.get("marks_sha256")
     return last
+
+
+def _families(case: Case) -> dict[str, str]:
+    """The family of each screen of the programme, as its newest run recorded it; a run that recorded
+    none leaves each screen a family of its own."""
+    found: dict[str, str] = {}
+    for event in case.register.events("run"):
+        for item in event.body["screens"]:
+            family = item.get("family")
+            found[item["name"]] = f"{family} of {item['table']}" if family else item["name"]
+    return found
 
 
 def _standing(row: Mapping[str, Any]) -> tuple[int, str]:

@@ -133,6 +133,7 @@ def run_body(done: Run, inputs: Inputs) -> Json:
             {
                 "name": item.screen,
                 "test": item.test,
+                "family": find_screen(item.test).family or item.test,
                 "table": item.table,
                 "flagged": item.flagged,
                 "exceptions": len(item.exceptions),

@@ -10,7 +10,7 @@ from sabueso.cli.common import answered, case_option
 EXAMPLES = (
     "sabueso paper",
     'sabueso paper --screen "account totals"',
-    "sabueso paper --exception PAY-DB8SJ",
+    "sabueso paper --exception PAY-SX6Q6",
     "sabueso paper --data parquet",
     "sabueso paper --case marisma",
     "sabueso screen && sabueso paper",

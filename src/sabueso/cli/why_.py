@@ -8,7 +8,7 @@ from sabueso.cli import words
 from sabueso.cli.common import answered, case_option, output_options
 
 EXAMPLES = (
-    "sabueso why PAY-DB8SJ",
+    "sabueso why PAY-SX6Q6",
     "sabueso why JOU-K2R7R --columns concepto,preparado",
     "sabueso why PAY-JMK93 --format json",
 )

@@ -44,6 +44,9 @@ class Screen:
     """Commands that run on the sample case."""
     figures: ClassVar[tuple[str, ...]] = ()
     """What ``--figure`` chooses among, the usual one first; empty where there is one figure."""
+    family: ClassVar[str] = ""
+    """Tests of one family look at one thing in several ways: two marks of theirs are one evidence. By
+    default a test is a family of its own."""
     place: ClassVar[int] = 100
     """Where it stands among the tests that are proposed."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, Protocol
 
 import numpy as np
@@ -17,6 +18,7 @@ from sabueso.screens.digits.result import (
     Behind,
     ChangedClass,
     DigitChange,
+    DigitClass,
     DigitGroup,
     Repeated,
 )
@@ -49,6 +51,7 @@ def who_is_behind(
     keys: list[ByColumn],
     fit: DigitFit,
     settings: Asked,
+    scale: int,
 ) -> list[list[Behind]]:
     """For each group, who stands behind each class flagged as too frequent.
 
@@ -61,19 +64,26 @@ def who_is_behind(
     named = exp.select(
         *(sql.column(name, "b") for name in groups.names),
         sql.column("who", "b"),
+        sql.column(UNITS, "b"),
         exp.alias_(digit, "digit"),
     ).from_(inner.subquery("b"))
     fields: list[Tree] = [*groups.columns(), sql.column("who"), sql.column("digit")]
-    select = exp.select(*fields, exp.alias_(sql.count(), "n")).from_(named.subquery("c"))
+    select = exp.select(
+        *fields,
+        exp.alias_(sql.count(), "n"),
+        exp.alias_(sql.exact_sum(sql.column(UNITS, "c")), "total"),
+    ).from_(named.subquery("c"))
     counted = population.query(select.group_by(*fields))
     index = {tuple(key.values()): i for i, key in enumerate(keys)}
     per_who: list[dict[Any, int]] = [{} for _ in keys]
     per_class: list[dict[tuple[Any, int], int]] = [{} for _ in keys]
+    totals: dict[tuple[int, Any, int], int] = {}
     for key, row in zip(groups.keys(counted), counted.to_pylist(), strict=True):
         i = index.get(tuple(key.values()))
         if i is not None:
             per_who[i][row["who"]] = per_who[i].get(row["who"], 0) + row["n"]
             per_class[i][row["who"], row["digit"]] = row["n"]
+            totals[i, row["who"], row["digit"]] = int(row["total"] or 0)
     found: list[tuple[int, int, Any, int, int, float]] = []
     for i, k in np.argwhere(fit.flagged & (fit.share > fit.expected)).tolist():
         label, n = int(fit.labels[k]), int(fit.n[i])
@@ -95,11 +105,31 @@ def who_is_behind(
                 share_of_population=of_all / n,
                 p=p,
                 p_adjusted=float(p_adjusted),
+                amount=money(totals[i, value, int(fit.labels[k])], scale),
             )
         )
     for items in behind:
         items.sort(key=lambda item: (item.p, -item.count))
     return behind
+
+
+def carrier(item: DigitClass, behind: Sequence[Behind], n: int, alpha: float) -> Behind | None:
+    """Who alone makes at least half of what a class has beyond its expectation, significantly; None
+    where nobody does. Of the rest of a class nothing is said by then.
+
+    Parameters
+    ----------
+    n : int
+        Rows of the group.
+    """
+    beyond = item.count - item.expected * n
+    found = [
+        (each.count - each.share_of_population * n * item.expected, each)
+        for each in behind
+        if each.digits == item.digits and each.p_adjusted < alpha and each.value is not None
+    ]
+    most = max(found, key=lambda pair: pair[0], default=None)
+    return most[1] if most is not None and beyond > 0 and most[0] >= beyond / 2 else None
 
 
 def repeated_amounts(

@@ -54,6 +54,7 @@ class Behind:
     share_of_population: float
     p: float
     p_adjusted: float
+    amount: Decimal | None = field(default=None, metadata=ADDED)
 
 
 @dataclass(frozen=True)

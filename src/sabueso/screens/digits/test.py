@@ -17,7 +17,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import sql
 from sabueso.population.calendar import Span
-from sabueso.population.expressions import equals, quoted_name
+from sabueso.population.expressions import equals, label, quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table
 from sabueso.report.blocks import Suit
@@ -30,7 +30,7 @@ from sabueso.screens.digits.classes import (
     least_units,
 )
 from sabueso.screens.digits.described import described_groups
-from sabueso.screens.digits.detail import changed_classes, repeated_amounts, who_is_behind
+from sabueso.screens.digits.detail import carrier, changed_classes, repeated_amounts, who_is_behind
 from sabueso.screens.digits.doubts import digit_cautions
 from sabueso.screens.digits.proposed import proposed_digits
 from sabueso.screens.digits.result import DigitChange, DigitGroup, DigitMore
@@ -189,22 +189,31 @@ class Digits(Screen):
         # Under Holm and Bonferroni chance flags a class of some group in no more than alpha of cases.
         by_chance = None if fit is None or settings.tolerance is not None else settings.alpha
         change: DigitChange | None = None
-        if settings.compare:
-            if len(described) == 2:
-                change = changed_classes(described, settings.alpha, settings.adjust)
-                tests = len(change.classes)
-            flags = _change_flags(described, change, settings, measure)
-        elif amounts:
-            flags = _flags(counted.keys, fit, described, settings, measure)
-        else:
-            flags = Flags("class", pa.table({}))  # no row is behind a difference
-        if settings.by_whom and fit is not None and len(flags):
+        if settings.compare and len(described) == 2:
+            change = changed_classes(described, settings.alpha, settings.adjust)
+            tests = len(change.classes)
+        flagged = fit is not None and amounts and bool(fit.flagged.any())
+        if settings.by_whom and fit is not None and flagged:
             behind = who_is_behind(
-                population, base, values, reasons, groups, counted.keys, fit, settings
+                population,
+                base,
+                values,
+                reasons,
+                groups,
+                counted.keys,
+                fit,
+                settings,
+                measure.scale,
             )
             described = [
                 replace(group, behind=found) for group, found in zip(described, behind, strict=True)
             ]
+        if settings.compare:
+            flags = _change_flags(described, change, settings, measure)
+        elif amounts:
+            flags = _flags(counted.keys, fit, described, settings, measure, table)
+        else:
+            flags = Flags("class", pa.table({}))  # no row is behind a difference
         return Finding(
             test=self.name,
             table=table.name,
@@ -298,15 +307,20 @@ def _flags(
     described: list[DigitGroup],
     settings: DigitsSettings,
     measure: Column,
+    table: Table,
 ) -> Flags:
-    """Flagged classes, largest |z| first."""
+    """Flagged classes, largest |z| first; of a class that somebody carries, his rows."""
     rows, test = [], settings.digits
+    by_whom = label(settings.by_whom, table) if settings.by_whom else ""
     if fit is not None:
         where = np.argwhere(fit.flagged)
         strength = np.abs(fit.z[fit.flagged])
         for i, k in where[np.argsort(-strength, kind="stable")].tolist():
             item = described[i].classes[k]
-            row: Cells = {"subject": class_key(measure.name, test, item.digits, keys[i])}
+            who = carrier(item, described[i].behind or [], described[i].n, settings.alpha)
+            named = {} if who is None else {by_whom: who.value}
+            own = class_key(measure.name, test, item.digits, {**keys[i], **named})
+            row: Cells = {"subject": own, "who": named}
             if keys[i]:
                 row["group"] = keys[i]
             low, high = item.band_low, item.band_high
@@ -316,12 +330,14 @@ def _flags(
                 "direction": "high" if item.share > item.expected else "low",
                 "p": item.p,
                 "p_adjusted": item.p_adjusted,
-                "amount": item.amount,
-                "count": item.count,
+                "amount": item.amount if who is None else who.amount,
+                "count": item.count if who is None else who.count,
                 "share": item.share,
                 "expected": item.expected,
             }
             rows.append(row)
+    if not any(row["who"] for row in rows):
+        rows = [{name: value for name, value in row.items() if name != "who"} for row in rows]
     found = pa.Table.from_pylist(rows) if rows else pa.table({})
     return Flags("class", found, partial(class_subject, measure.name, settings))
 
@@ -393,6 +409,9 @@ def class_subject(
     """The subject of a flagged class, with the condition of its rows."""
     named, group = flag["subject"], flag.get("group") or {}
     digits = named[own_key(settings.digits, named)]
+    # A class that nobody carries alone has no such part in its key.
+    without = {n for n, v in (flag.get("who") or {}).items() if v is None}
+    key = {name: value for name, value in named.items() if name not in without}
     columns = [c.name for c in table.columns]
     parts = [class_condition(on, settings.digits, digits)]
     for name, value in group.items():
@@ -401,7 +420,9 @@ def class_subject(
             parts.append(span.condition(quoted_name(table.roles["date"])))
         else:
             parts.append(equals(name, value, columns))
+    who = {name: value for name, value in (flag.get("who") or {}).items() if value is not None}
+    parts += [equals(name, value, columns) for name, value in who.items()]
     parts += asked_conditions(on, settings.model_dump())
     parts += [f"({where})"] if where else []
     name = f"{settings.digits} {digits} · {on}"
-    return Class(named, name, group, " and ".join(parts))
+    return Class(key, name, {**group, **who}, " and ".join(parts))

@@ -100,6 +100,7 @@ class Fences(Screen):
     """Interquartile fences on one measure."""
 
     name = "fences"
+    family = "limits"
     summary = "rows beyond the interquartile fences of their group"
     reference = (
         "Tukey, J. W. (1977), Exploratory Data Analysis; Hyndman, R. J. and Fan, Y. (1996), "

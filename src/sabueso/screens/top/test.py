@@ -85,6 +85,7 @@ class Top(Screen):
     """Top share on one measure."""
 
     name = "top"
+    family = "limits"
     summary = "the largest or smallest rows: a share of each group, its count and cut-off stated"
     reference = "none: an order statistic; amounts equal to the cut-off are all kept"
     settings = TopSettings

@@ -101,6 +101,7 @@ class ZScore(Screen):
     """z-scores and modified z-scores on one measure."""
 
     name = "zscore"
+    family = "limits"
     summary = "rows many standard deviations from the mean of their group"
     reference = (
         "Shiffler, R. E. (1988), The American Statistician 42, 79-80; Iglewicz, B. and Hoaglin, "

@@ -1,0 +1,98 @@
+"""The queue's order: kinds take turns, a family of tests counts once, and each place is explained."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+import numpy as np
+import pytest
+
+from conftest import inside, inside_json, screened
+
+
+@pytest.fixture
+def case(tmp_path):
+    """Payments in which one row is large twice over, another also of an odd supplier, and two repeat."""
+    rng = np.random.default_rng(6)
+    rows = [
+        f"P{i:04d},2025-{1 + i % 12:02d}-{1 + i % 28:02d},S{i % 12:02d},{100 + rng.normal(0, 8):.2f}"
+        for i in range(400)
+    ]
+    rows += ["X1,2025-05-05,S03,9000.00", "X2,2025-05-06,S04,8000.00", "X3,2025-06-07,S05,4567.89",
+             "X4,2025-06-09,S05,4567.89"]  # fmt: skip
+    (tmp_path / "pay.csv").write_text("id,date,supplier,amount\n" + "\n".join(rows) + "\n")
+    inside("open", "case", cwd=tmp_path)
+    inside("intake", "../pay.csv", "--as", "pay", cwd=tmp_path / "case")
+    return tmp_path / "case"
+
+
+def test_kinds_take_turns_and_a_family_counts_once(case):
+    for command in (
+        ["zscore", "pay", "--method", "modified", "--keep", "z"], ["fences", "pay", "--keep", "fences"],
+        ["range", "pay", "--greatest", "7500", "--keep", "limit"], ["repeats", "pay", "--keep", "twice"],
+        ["distance", "pay", "--per", "supplier", "--measures", "sum(amount),max(amount)", "--fit", "classical",
+         "--alpha", "0.2", "--keep", "far"],
+    ):  # fmt: skip
+        inside("try", *command, cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    items = inside_json("queue", "--top", "500", cwd=case)
+    kinds = [item["kind"] for item in items]
+    # The first of each kind come before the second of any.
+    assert kinds[:3] == ["entity", "cluster", "row"]
+    places = {kind: [i for i, k in enumerate(kinds) if k == kind] for kind in set(kinds)}
+    for turn in range(1, min(map(len, places.values()))):
+        assert min(own[turn] for own in places.values()) > max(
+            own[turn - 1] for own in places.values()
+        )
+    rows = [item for item in items if item["kind"] == "row"]
+    # Two limits on one measure are one family; a declared range is another.
+    assert {r["subject"]["id"] for r in rows[:2]} == {"X1", "X2"}
+    assert "2 families of tests marked it" in rows[0]["because"]
+    assert all(
+        "one family" in row["because"]
+        for row in rows
+        if {m["screen"] for m in row["marks"]} <= {"z", "fences"}
+    )
+    assert f"of {len(rows):,} rows" in rows[0]["because"]
+    assert [item["place"] for item in items] == list(range(1, len(items) + 1))
+
+
+def test_a_class_that_somebody_carries_is_his(populate):
+    rng = np.random.default_rng(3)
+    rows = [
+        {
+            "id": f"R{i}",
+            "who": f"u{i % 9}",
+            "amount": Decimal(f"{10 ** (2 + 3 * rng.random()):.2f}"),
+        }
+        for i in range(6000)
+    ]
+    rows += [
+        {"id": f"F{i}", "who": "u4", "amount": Decimal(f"{4800 + 199 * rng.random():.2f}")}
+        for i in range(160)
+    ]
+    found = screened(
+        populate(rows, amount="amount", id="id"), "digits", digits="first-two", by_whom="who"
+    )
+    named = {flag["subject"]["first-two"]: flag for flag in found["flags"]}
+    assert {"48", "49"} <= set(named)
+    for digits in ("48", "49"):
+        flag = named[digits]
+        own = [
+            row
+            for row in rows
+            if row["who"] == "u4" and f"{row['amount']:.2f}".lstrip("0.")[:2] == digits
+        ]
+        assert flag["who"] == {"who": "u4"} and flag["count"] == len(own)
+        assert Decimal(flag["amount"]) == sum(row["amount"] for row in own)
+        item = next(c for c in found["groups"][0]["classes"] if c["digits"] == digits)
+        assert item["count"] > flag["count"]
+    # Where everybody has the excess, it is nobody's.
+    rows = rows[:6000] + [
+        {"id": f"F{i}", "who": f"u{i % 9}", "amount": Decimal(f"{4800 + 99 * rng.random():.2f}")}
+        for i in range(250)
+    ]
+    found = screened(
+        populate(rows, amount="amount", id="id"), "digits", digits="first-two", by_whom="who"
+    )
+    assert all("who" not in flag for flag in found["flags"]) and found["flag_count"]
