@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import sabueso.stats.bursts as bursts
 import sabueso.stats.silence as silence
 from conftest import screened
 from sabueso.base.errors import UserError
@@ -21,7 +22,7 @@ ROLES = {"date": "day", "party": "party", "amount": "amount", "id": "id"}
 
 
 def test_examples():
-    assert doctest.testmod(silence).failed == 0
+    assert doctest.testmod(silence).failed == doctest.testmod(bursts).failed == 0
 
 
 histories = st.lists(
@@ -77,12 +78,22 @@ def test_each_reason_is_found_and_nobody_else(populate):
         add("NEW", day, "60000.00", START + timedelta(days=290))
     add("EARLY", 100, "50.00", START + timedelta(days=200))
     add("EARLY", 300, "50.00", START + timedelta(days=200))
+    for day in (501, 502, 503, 505, 506, 507, 508):
+        add("BRIEF", day, "80.00")
+    for day in [*range(0, 700, 35), *range(350, 358)]:
+        add("BURST", day, "40.00")
     found = screened(populate(rows, **ROLES), "payees", created="known", top=0.02)
     reasons = {f["subject"]["party"]: f["reasons"] for f in found["flags"]}
     assert reasons == {
         "BACK": ["revived"], "ONCE": ["once_and_large"], "NEW": ["new_and_large"], "EARLY": ["before_created"],
+        "BRIEF": ["all_at_once"], "BURST": ["faster"],
     }  # fmt: skip
-    back = found["flags"][0]
+    flags = {f["subject"]["party"]: f for f in found["flags"]}
+    back, burst, brief = flags["BACK"], flags["BURST"], flags["BRIEF"]
+    assert burst["burst"] == str(START + timedelta(days=350)) and burst["burst_rows"] == 9
+    assert burst["amount"] == "360.00" and brief["p"] == pytest.approx(
+        7 * (10 / 730) ** 6, rel=0.02
+    )
     assert (back["subject"]["party"], back["days_silent"], back["amount"]) == (
         "BACK",
         460,
@@ -95,9 +106,8 @@ def test_each_reason_is_found_and_nobody_else(populate):
         totals[row["party"]] += row["amount"]
     assert sum(c["count"] for c in group["cells"]) == group["n"] == len(totals)
     assert sum(Decimal(c["sum"]) for c in group["cells"]) == sum(totals.values())
-    assert group["reasons"] == dict.fromkeys(
-        ("revived", "once_and_large", "new_and_large", "before_created"), 1
-    )
+    assert set(group["reasons"]) == {reason for each in reasons.values() for reason in each}
+    assert set(group["reasons"].values()) == {1}
 
 
 def test_even_payees_are_flagged_no_more_often_than_stated(populate):

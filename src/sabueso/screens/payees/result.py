@@ -42,4 +42,5 @@ class PayeeGroup:
     top_row: Decimal | None
     top_sum: Decimal | None
     tested_for_silence: int
+    tested_for_bursts: int
     flagged: int

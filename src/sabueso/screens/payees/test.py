@@ -30,6 +30,7 @@ from sabueso.screens.payees.view import PayeesView
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.bursts import Bursts, bursts
 from sabueso.stats.silence import Silences, silences
 
 if TYPE_CHECKING:
@@ -56,8 +57,9 @@ class PayeesSettings(Settings):
     closed: str | None = Field(None, description="when a payee was closed, such as supplier.closed")
     soon: int = Field(30, ge=0, description="days after that date within which a payee is new")
     top: float = Field(0.01, gt=0, lt=1, description="share of rows, or of payees, that is large")
+    window: int = Field(10, ge=1, le=90, description="days within which many rows are a burst")
     alpha: float = Field(
-        0.05, gt=0, lt=1, description="adjusted p below which a silence is flagged"
+        0.05, gt=0, lt=1, description="adjusted p below which a silence or a burst is flagged"
     )
     adjust: Method = Field("holm", description="adjustment of p for the number of payees")
 
@@ -86,7 +88,7 @@ class Payees(Screen):
 
     name = "payees"
     summary = (
-        "payees who came back from silence, were paid once and much, or before they were known"
+        "payees back from silence, faster than usual, paid once and much, or before being known"
     )
     reference = "none: counting; the silence by the binomial law of rows that fall on even days"
     settings = PayeesSettings
@@ -141,7 +143,9 @@ class Payees(Screen):
         quiet = silences(
             found.starts, found.day, found.rows, least_days=settings.silent, least_before=5
         )
-        flags, tested = _flags(found, quiet, settings, top_row, measure)
+        period = int(found.day.max() - found.day.min()) + 1 if len(found.day) else 0
+        full = bursts(found.starts, found.day, found.rows, width=settings.window, period=period)
+        flags, tested = _flags(found, quiet, full, settings, top_row, measure)
         account = population.account(measure, reasons)
         top_sum = _top_sum(found, settings.top)
         bands, cells = _bands(found, measure)
@@ -154,7 +158,8 @@ class Payees(Screen):
             reasons=dict(Counter(reason for flag in flags for reason in flag["reasons"])),
             top_row=None if top_row is None else money(top_row, measure.scale),
             top_sum=None if top_sum is None else money(top_sum, measure.scale),
-            tested_for_silence=tested,
+            tested_for_silence=int(np.isfinite(quiet.p).sum()),
+            tested_for_bursts=int(np.isfinite(full.p).sum()),
             flagged=len(flags),
         )
         return Finding(
@@ -272,12 +277,20 @@ def _top_sum(found: _Payees, share: float) -> int | None:
 
 
 def _flags(
-    found: _Payees, quiet: Silences, settings: PayeesSettings, top_row: int | None, measure: Column
+    found: _Payees,
+    quiet: Silences,
+    full: Bursts,
+    settings: PayeesSettings,
+    top_row: int | None,
+    measure: Column,
 ) -> tuple[list[Cells], int]:
     """Payees with a reason, those of least probability first, then by what was paid."""
-    tested = np.flatnonzero(np.isfinite(quiet.p))
-    adjusted = np.full(len(found.keys), np.nan)
-    adjusted[tested] = adjust(quiet.p[tested], settings.adjust)
+    # Both questions are asked of every payee: they are one family.
+    both = np.concatenate([quiet.p, full.p])
+    tested = np.flatnonzero(np.isfinite(both))
+    every = np.full(len(both), np.nan)
+    every[tested] = adjust(both[tested], settings.adjust)
+    adjusted, of_burst = every[: len(found.keys)], every[len(found.keys) :]
     large = _top_sum(found, settings.top) or 0
     ends = [*found.starts[1:].tolist(), len(found.day)]
     flags: list[Cells] = []
@@ -289,6 +302,14 @@ def _flags(
             if int(found.rows[at : ends[g]][near].sum()) >= settings.least:
                 reasons.append("revived")
                 amount = sum(found.units[at : ends[g]])
+        if np.isfinite(of_burst[g]) and of_burst[g] < settings.alpha:
+            if not reasons:
+                here = slice(int(found.starts[g]), ends[g])
+                inside = (found.day[here] >= full.first[g]) & (
+                    found.day[here] < full.first[g] + settings.window
+                )
+                amount = sum(found.units[here][inside])
+            reasons.append("all_at_once" if full.alone[g] else "faster")
         once = found.count[g] == 1 and top_row is not None and found.total[g] >= top_row
         if once:
             reasons.append("once_and_large")
@@ -303,7 +324,15 @@ def _flags(
             reasons.append("after_closed")
         if not reasons:
             continue
-        p = float(quiet.p[g]) if "revived" in reasons else None
+        told = [
+            (float(chance[g]), float(own[g]))
+            for reason, chance, own in (
+                ("revived", quiet.p, adjusted), ("faster", full.p, of_burst), ("all_at_once", full.p, of_burst),
+            )
+            if reason in reasons
+        ]  # fmt: skip
+        p, p_adjusted = min(told, key=lambda pair: pair[1]) if told else (None, None)
+        silent, quick = "revived" in reasons, bool({"faster", "all_at_once"} & {*reasons})
         flags.append(
             {
                 "subject": dict(key),
@@ -311,11 +340,14 @@ def _flags(
                 "limit": None,
                 "direction": reasons[0],
                 "p": p,
-                "p_adjusted": float(adjusted[g]) if p is not None else None,
+                "p_adjusted": p_adjusted,
                 "amount": money(amount, measure.scale),
                 "reason": ", ".join(reasons),
                 "reasons": reasons,
-                "days_silent": int(quiet.days[g]) if p is not None else None,
+                "days_silent": int(quiet.days[g]) if silent else None,
+                "burst": str(EPOCH + timedelta(days=int(full.first[g]))) if quick else None,
+                "burst_rows": int(full.count[g]) if quick else None,
+                "burst_expected": float(full.expected[g]) if quick else None,
                 "returned": str(EPOCH + timedelta(days=int(found.day[at])))
                 if p is not None
                 else None,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from decimal import Decimal
 
+from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
 from sabueso.screens.payees.result import PayeeGroup
@@ -11,6 +12,8 @@ from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
 WORDS = {
     "revived": "back from silence",
+    "faster": "faster than at their own rate",
+    "all_at_once": "all rows within few days",
     "once_and_large": "paid once, and much",
     "new_and_large": "new, and much",
     "before_created": "paid before being known",
@@ -37,7 +40,8 @@ class PayeesView(View[PayeeGroup]):
         scale = self.finding.scale
         told = (
             f"{num.many(g.n, 'payee')} with {num.many(g.rows, 'row')}; {g.tested_for_silence:,} had a silence of "
-            f"{self.finding.used['silent']} days or more after five rows"
+            f"{self.finding.used['silent']} days or more after five rows, {g.tested_for_bursts:,} have a rate of "
+            "their own"
         )
         large = f"large: a row from {num.amount(g.top_row, scale)}, a payee from {num.amount(g.top_sum, scale)}"
         found: list[Block] = [Line(told), Line(large, "muted")]
@@ -64,14 +68,13 @@ class PayeesView(View[PayeeGroup]):
         if not len(finding.flags):
             return [Line("no payee has a reason to be looked at")]
         columns = [
-            Column("payee", "flex"), Column("why", "wrap"), Column("silent, days"), Column("adj. p"),
+            Column("payee", "flex"), Column("why", "wrap"), Column("adj. p"),
             Column("rows"), Column("first"), Column("last"), Column("amount"),
         ]  # fmt: skip
         rows: list[list[Cell]] = [
             [
                 finding.flags.named(flag).short(),
-                Marked("▲ " + "; ".join(WORDS[reason] for reason in flag["reasons"])),
-                "–" if flag["days_silent"] is None else num.count(flag["days_silent"]),
+                Marked("▲ " + "; ".join(_told(flag, reason) for reason in flag["reasons"])),
                 num.p_value(flag["p_adjusted"]),
                 num.count(flag["rows"]),
                 flag["first"],
@@ -81,3 +84,17 @@ class PayeesView(View[PayeeGroup]):
             for flag in finding.flags.rows(MOST_FLAGS)
         ]
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
+
+
+def _told(flag: Cells, reason: str) -> str:
+    """A reason with its figures."""
+    if reason == "revived":
+        return f"{WORDS[reason]} of {flag['days_silent']:,} days on {flag['returned']}"
+    if reason == "all_at_once":
+        return f"{WORDS[reason]}: {flag['burst_rows']:,} from {flag['burst']} on"
+    if reason == "faster":
+        return (
+            f"{WORDS[reason]}: {flag['burst_rows']:,} rows from {flag['burst']} on, "
+            f"{num.number(flag['burst_expected'], 1)} expected"
+        )
+    return WORDS[reason]
