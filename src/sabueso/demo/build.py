@@ -138,6 +138,51 @@ PROGRAMME: tuple[tuple[str, str, str, str, Values], ...] = (
             "where": "cuenta like '62%'",
         },
     ),
+    (
+        "fuel price against last year",
+        "periods",
+        "journal",
+        "Litres at another price, however many were bunkered.",
+        {
+            "per": ["cuenta"], "base": "2024", "current": "2025", "quantity": "unidades",
+            "flag_by": "rate", "where": "cuenta like '628_0' and unidades > 0",
+        },
+    ),
+    (
+        "payments recorded twice",
+        "repeats",
+        "payments",
+        "The same invoice paid again: the same day, a week later, or under a number written otherwise.",
+        {},
+    ),
+    (
+        "suppliers over time",
+        "payees",
+        "payments",
+        "Suppliers back from a long silence, paid all within a few days, or once and much.",
+        {"created": "proveedor.alta"},
+    ),
+    (
+        "hours of the journal",
+        "calendar",
+        "journal",
+        "Entries at hours and on weekdays that are not those of whoever made them.",
+        {"by": ["preparado"]},
+    ),
+    (
+        "paid without a day of work",
+        "match",
+        "payroll",
+        "Employees who were paid in a month in which the roster has no day of theirs.",
+        {"other": "roster", "on": ["empleado"], "when": "month"},
+    ),
+    (
+        "suppliers with an employee's account",
+        "match",
+        "suppliers",
+        "A supplier that is paid to the bank account of an employee.",
+        {"other": "staff", "on": ["cuenta_bancaria"], "find": "present", "keys": "normalised"},
+    ),
 )  # fmt: skip
 
 NOTES = (

@@ -55,7 +55,7 @@ def show_queue(
     table = open_table(
         [
             ("#", "right"), ("id", "left"), ("status", "left"), ("marks", "right"),
-            ("amount", "right"), ("subject", "flex"), ("best standing", "flex"),
+            ("amount", "right"), ("subject", "wrap"), ("best standing", "wrap"),
         ]
     )  # fmt: skip
     for item in shown:

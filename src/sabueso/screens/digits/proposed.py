@@ -18,6 +18,8 @@ from sabueso.screens.proposal import Proposal, is_budget, settings_of, signs_of
 Run = Callable[[Population, str], Finding[Any]]
 """The test of some digits on a population."""
 
+MOST_FLAGGED = 4
+"""Classes of the first digit that may depart where the law describes the rest."""
 LEAST = {"first": 1_000, "first-two": 3_000}
 """Rows from which a test of these digits is proposed."""
 NAMES = {"first": "first digit", "first-two": "first-two digits"}
@@ -55,6 +57,10 @@ def proposed_digits(
         finding = run(chosen, digits)
         doubtful = {c.code for c in finding.cautions} & (against | NARROW)
         if finding.population.used < least or doubtful:
+            continue
+        # Where one class in five departs, the law does not describe what was recorded there, and its
+        # classes are nobody's work list.
+        if len(finding.flags) > max(MOST_FLAGGED, len(finding.groups[0].classes) // 5):
             continue
         doubts = ", ".join(c.code for c in finding.cautions)
         yield Proposal(

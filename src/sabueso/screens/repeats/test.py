@@ -501,7 +501,7 @@ def _cautions(group: RepeatGroup, date: Column | None, document: Column | None) 
     if group.usual:
         text = (
             f"{group.usual:,} of {group.looked_at:,} clusters are habits of their party or common amounts, and "
-            "no finding: so many rows of that amount coincide by chance"
+            "no finding: rows of those amounts lie as close by chance"
         )
         found.append(Caution("usual", text, {"clusters": group.usual}))
     if group.reversed:
