@@ -167,7 +167,7 @@ def test_subjects_of_tests_to_come():
     assert (
         cluster.rows(table) == "(_file = 'a.csv' and _line = 2) or (_file = 'a.csv' and _line = 9)"
     )
-    assert cluster.label() == "party S1 · amount 5.00"
+    assert cluster.label() == "S1 · 5.00"
     cell = Cell({"weekday": "Sun", "hour": 3}, "(amount > 0)")
     assert cell.label() == "weekday Sun × hour 3"
     assert cell.rows(table) == "(weekday) = 'Sun' and (hour) = 3 and (amount > 0)"

@@ -91,7 +91,7 @@ def test_it_is_taken_up_where_it_stopped_and_searched(case):
     text, again = walked(case, "q")
     assert again.at == place and "taken up where you stopped" in text
     _, found = walked(case, "/payroll\rbq", initials="MR")
-    entity = next(i for i, item in enumerate(items) if item["table"] == "payroll")
+    entity = next(i for i, item in enumerate(items) if i and item["table"] == "payroll")
     assert found.at == entity - 1
     text, _ = walked(case, "/nobody at all\rq", initials="AB")
     assert "nothing holds 'nobody at all'" in text

@@ -15,6 +15,7 @@ from sabueso.case.register import MARK_FIELDS, Register, rows_hash
 from sabueso.case.reviews import known_ids
 from sabueso.case.standing import Review, reviews
 from sabueso.case.verified import known, remember
+from sabueso.report import numbers as num
 from sabueso.screens.subject import Subject, of_key
 
 TURNS = ("entity", "cluster", "row", "cell", "line", "range", "class")
@@ -112,7 +113,9 @@ class AuditException:
         if place is None:
             return "No screen of the programme marks it any more."
         mark, families = self.marks[0], self._marked.families(m.screen for m in self.marks)
-        tests = "one family of tests" if families == 1 else f"{families} families of tests"
+        tests = num.many(len(self.marks), "screen")
+        if len(self.marks) > 1:
+            tests += " of one family" if families == 1 else f" of {families} families of tests"
         number, many = place
         plural = f"{self.kind[:-1]}ies" if self.kind.endswith("y") else f"{self.kind}s"
         plural = "classes" if self.kind == "class" else plural
@@ -205,7 +208,7 @@ class Marked:
         """Ids of every exception, the most telling first."""
         if self._ordered:
             return self._ordered
-        by_id: dict[str, tuple[int, int, float]] = {}
+        by_id: dict[str, tuple[int, int, int, float]] = {}
         # A family's bit: how many of them marked an exception is how many bits are set.
         bits = {
             name: 1 << place for place, name in enumerate(dict.fromkeys(self._families.values()))
@@ -216,21 +219,21 @@ class Marked:
             for row in self._case.register.read(query, {"run": run, "screen": screen}):
                 values: Any = tuple(row)
                 one, rank, at_stake = values
-                known, best, most = by_id.get(one, (0, rank, -at_stake))
-                by_id[one] = (known | bit, min(best, rank), min(most, -at_stake))
-        kinds: dict[str, list[tuple[int, int, float, str]]] = {}
+                known, many, best, most = by_id.get(one, (0, 0, rank, -at_stake))
+                by_id[one] = (known | bit, many + 1, min(best, rank), min(most, -at_stake))
+        kinds: dict[str, list[tuple[int, int, int, float, str]]] = {}
         for row in self._case.register.read("SELECT id, kind FROM exceptions"):
             values = tuple(row)
             one, kind = values
             if one in by_id:
-                families, best, most = by_id[one]
-                kinds.setdefault(kind, []).append((-families.bit_count(), best, most, one))
+                families, many, best, most = by_id[one]
+                kinds.setdefault(kind, []).append((-families.bit_count(), -many, best, most, one))
         turns: list[tuple[int, int, str]] = []
         for kind, items in kinds.items():
             items.sort()
             turn = TURNS.index(kind) if kind in TURNS else len(TURNS)
-            turns += [(place, turn, item[3]) for place, item in enumerate(items, 1)]
-            self._of_kind |= {item[3]: (place, len(items)) for place, item in enumerate(items, 1)}
+            turns += [(place, turn, item[-1]) for place, item in enumerate(items, 1)]
+            self._of_kind |= {item[-1]: (place, len(items)) for place, item in enumerate(items, 1)}
         turns.sort()
         self._ordered = [one for _, _, one in turns]
         return self._ordered
@@ -296,7 +299,7 @@ def queue(case: Case, *, hashed: bool = False) -> list[AuditException]:
 
     Order: kinds take turns, so that none starves another: entities, clusters, rows, cells, lines,
     ranges, classes. Within a kind: the number of families of tests that marked it (two limits on one
-    measure are one); then its best standing in a screen (the first of each screen come before the
+    measure are one), then that of screens; then its best standing in a screen (the first of each screen come before the
     second of any: scores of different tests do not compare); then the amount at stake; then the id.
     """
     marked, now, none = Marked(case, hashed=hashed), reviews(case.register), Review()
