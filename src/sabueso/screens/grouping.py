@@ -10,13 +10,42 @@ import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Table
+from sabueso.population.table import Column, Role, Table
 
 UNITS = "units"
+
+
+def named_by(table: Table, role: Role, otherwise: str) -> str:
+    """The column of a role as an expression names it.
+
+    Raises
+    ------
+    UserError
+        If there is none; ``otherwise`` is what to say instead.
+    """
+    column = table.role(role)
+    if column is None:
+        raise UserError(f"table {table.name!r} names no {role}; {otherwise}")
+    return expressions.quoted_name(column.name)
+
+
+def dated(table: Table, test: str) -> Column:
+    """The column of the role date.
+
+    Raises
+    ------
+    UserError
+        If there is none, or it holds no dates.
+    """
+    column = table.role("date")
+    if column is None or column.type not in ("date", "timestamp"):
+        raise UserError(f"{test} needs a date in the role date; table {table.name!r} has none")
+    return column
 
 
 @dataclass(frozen=True)

@@ -21,7 +21,7 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.calendar.result import CalendarCell, CalendarGroup
 from sabueso.screens.calendar.view import CalendarView
 from sabueso.screens.finding import Caution, Finding, Flags, NotTested
-from sabueso.screens.grouping import Grouping
+from sabueso.screens.grouping import Grouping, dated, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.settings import Settings, listed
@@ -120,9 +120,12 @@ class Calendar(Screen):
 
     def run(self, population: Population, settings: CalendarSettings) -> Finding[CalendarGroup]:
         table = population.table
-        grouping = Grouping.of(settings.by or [_preparer(table)], table)
+        grouping = Grouping.of(
+            settings.by or [named_by(table, "preparer", "say with --by whose hours to look at")],
+            table,
+        )
         measure = table.role("amount")
-        date = _dated(table)
+        date = dated(table, self.name)
         reasons = [
             Reason("missing_date", sql.is_missing(sql.column(date.name))),
             Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
@@ -144,7 +147,9 @@ class Calendar(Screen):
             test=self.name,
             table=table.name,
             on=None,
-            by=list(settings.by or [_preparer(table)]),
+            by=list(
+                settings.by or [named_by(table, "preparer", "say with --by whose hours to look at")]
+            ),
             settings=settings.model_dump(),
             population=population.account(measure, reasons),
             groups=groups,
@@ -163,22 +168,6 @@ class Calendar(Screen):
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
         )
-
-
-def _preparer(table: Table) -> str:
-    preparer = table.role("preparer")
-    if preparer is None:
-        raise UserError(
-            f"table {table.name!r} names no preparer; say with --by whose hours to look at"
-        )
-    return expressions.quoted_name(preparer.name)
-
-
-def _dated(table: Table) -> Column:
-    date = table.role("date")
-    if date is None or date.type not in ("date", "timestamp"):
-        raise UserError(f"calendar needs a date in the role date; table {table.name!r} has none")
-    return date
 
 
 def _timed(table: Table) -> Column | None:

@@ -14,7 +14,6 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
-from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason, missing
@@ -23,7 +22,7 @@ from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.grouping import UNITS, Grouping, dated, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
@@ -129,10 +128,10 @@ class Payees(Screen):
     def run(self, population: Population, settings: PayeesSettings) -> Finding[PayeeGroup]:
         table = population.table
         measure = table.measure(settings.on)
-        grouping = Grouping.of(settings.per or [_party(table)], table)
-        when = table.role("date")
-        if when is None or when.type not in ("date", "timestamp"):
-            raise UserError(f"payees needs a date in the role date; table {table.name!r} has none")
+        grouping = Grouping.of(
+            settings.per or [named_by(table, "party", "say with --per who is paid")], table
+        )
+        when = dated(table, self.name)
         reasons = [
             missing(measure),
             Reason("missing_date", sql.is_missing(sql.column(when.name))),
@@ -180,13 +179,6 @@ class Payees(Screen):
             currency=table.currency,
             scale=measure.scale,
         )
-
-
-def _party(table: Table) -> str:
-    party = table.role("party")
-    if party is None:
-        raise UserError(f"table {table.name!r} names no party; say with --per who is paid")
-    return expressions.quoted_name(party.name)
 
 
 def _created_of(table: Table, party: Column) -> str | None:

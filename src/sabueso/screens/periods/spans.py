@@ -10,7 +10,7 @@ from sabueso.base.errors import UserError
 from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.population import Population, missing
-from sabueso.population.table import Column
+from sabueso.screens.grouping import dated
 
 LATEST = {f"latest {unit}": unit for unit in ("year", "quarter", "month", "day")}
 PRIOR, YEAR_BEFORE = "prior", "year before"
@@ -28,7 +28,7 @@ def current_span(population: Population, name: str) -> Span:
     words = " ".join(name.lower().replace("-", " ").split())
     if words not in LATEST:
         return Span.of(name, first_month, "current")
-    column = dated(population)
+    column = dated(population.table, "periods")
     day = sql.cast(sql.column(column.name), "DATE")
     select = population.used(exp.select(exp.alias_(exp.Max(this=day), "last")), [missing(column)])
     last = population.query(select).to_pylist()[0]["last"]
@@ -59,19 +59,3 @@ def base_span(now: Span, name: str | None, first_month: int) -> Span:
     if before.overlaps(now):
         raise UserError(f"base {before.name} and current {now.name} overlap")
     return before
-
-
-def dated(population: Population) -> Column:
-    """The column of the role date.
-
-    Raises
-    ------
-    UserError
-        If there is none, or it holds no dates.
-    """
-    column = population.table.role("date")
-    if column is None or column.type not in ("date", "timestamp"):
-        raise UserError(
-            f"periods needs a date in the role date; table {population.table.name!r} has none"
-        )
-    return column

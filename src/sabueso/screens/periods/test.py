@@ -22,7 +22,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column, money
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.grouping import UNITS, Grouping, dated
 from sabueso.screens.interface import Screen
 from sabueso.screens.periods.judging import (
     Judge,
@@ -38,7 +38,7 @@ from sabueso.screens.periods.judging import (
 from sabueso.screens.periods.partial import partial_periods
 from sabueso.screens.periods.proposed import proposed_periods
 from sabueso.screens.periods.result import ComparedLine, Comparison, Parts
-from sabueso.screens.periods.spans import base_span, current_span, dated
+from sabueso.screens.periods.spans import base_span, current_span
 from sabueso.screens.periods.view import PeriodsView
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed
@@ -283,7 +283,7 @@ def _sums(
 ) -> tuple[Account, list[Side]]:
     """Exact sums by line of each span, in one pass."""
     table = population.table
-    day = sql.column(dated(population).name)
+    day = sql.column(dated(table, "periods").name)
     within = exp.or_(*(exp.paren(span.holds(day)) for span in spans))
     reasons = [missing(measure), Reason("outside_periods", exp.Not(this=exp.paren(
         exp.Coalesce(this=within, expressions=[exp.false()])

@@ -13,14 +13,14 @@ from pydantic import Field, field_validator
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
-from sabueso.population import expressions, sql
+from sabueso.population import sql
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.grouping import UNITS, Grouping, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
@@ -113,7 +113,11 @@ class Repeats(Screen):
     def run(self, population: Population, settings: RepeatsSettings) -> Finding[RepeatGroup]:
         table = population.table
         measure = table.measure(settings.on)
-        grouping = Grouping.of(settings.same or [_party(table)], table)
+        grouping = Grouping.of(
+            settings.same
+            or [named_by(table, "party", "say with --same which columns are the same")],
+            table,
+        )
         date, document = table.role("date"), _document(table, settings)
         if date is not None and date.type not in ("date", "timestamp"):
             date = None
@@ -160,15 +164,6 @@ class Repeats(Screen):
             currency=table.currency,
             scale=measure.scale,
         )
-
-
-def _party(table: Table) -> str:
-    party = table.role("party")
-    if party is None:
-        raise UserError(
-            f"table {table.name!r} names no party; say with --same which columns are the same"
-        )
-    return expressions.quoted_name(party.name)
 
 
 def _document(table: Table, settings: RepeatsSettings) -> Column | None:
