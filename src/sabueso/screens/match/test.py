@@ -140,6 +140,11 @@ class Match(Screen):
         table = population.table
         other = _other(population, settings)
         own = settings.other == table.name
+        if own and settings.find == "absent":
+            raise UserError(
+                f"every key of {table.name!r} is among its own: with --find present those are found that "
+                "several rows have"
+            )
         reasons = [_missing_key(settings.on, table)]
         left = _keys(population, settings.on, settings, reasons)
         right = (

@@ -252,8 +252,8 @@ def _payees(
 def _top_row(
     population: Population, measure: Column, reasons: list[Reason], share: float
 ) -> int | None:
-    """The least amount of the largest share of rows."""
-    base = population.base({UNITS: sql.minor_units(measure)}, reasons)
+    """The least size of the largest share of rows: payments may have either sign."""
+    base = population.base({UNITS: exp.Abs(this=sql.minor_units(measure))}, reasons)
     select = exp.select(
         exp.alias_(sql.quantiles(sql.column(UNITS, "b"), [f"{1 - share:.6f}"]), "q")
     )
@@ -264,7 +264,7 @@ def _top_row(
 def _top_sum(found: _Payees, share: float) -> int | None:
     if not found.keys:
         return None
-    ordered = sorted(found.total, reverse=True)
+    ordered = sorted(map(abs, found.total), reverse=True)
     return ordered[max(ceil(share * len(ordered)), 1) - 1]
 
 
@@ -302,7 +302,7 @@ def _flags(
                 )
                 amount = sum(found.units[here][inside])
             reasons.append("all_at_once" if full.alone[g] else "faster")
-        once = found.count[g] == 1 and top_row is not None and found.total[g] >= top_row
+        once = found.count[g] == 1 and top_row is not None and abs(found.total[g]) >= top_row
         if once:
             reasons.append("once_and_large")
         created, closed = found.created[g], found.closed[g]
@@ -310,7 +310,7 @@ def _flags(
         if created is not None:
             if first < created:
                 reasons.append("before_created")
-            elif (first - created).days <= settings.soon and found.total[g] >= large:
+            elif (first - created).days <= settings.soon and abs(found.total[g]) >= large:
                 reasons.append("new_and_large")
         if closed is not None and last > closed:
             reasons.append("after_closed")
