@@ -136,10 +136,13 @@ def test_the_same_run_again_marks_the_same_exceptions(case):
 def test_an_exception_leads_to_its_rows(case):
     queue = inside_json("queue", "--top", "500", cwd=case)
     kinds = {item["kind"]: item for item in reversed(queue)}
-    assert set(kinds) == {"row", "entity", "line", "class"}
-    for kind in ("row", "class", "line"):
+    assert set(kinds) == {"row", "entity", "line", "class", "cluster", "cell"}
+    for kind in ("row", "class", "line", "cell", "cluster"):
         found = inside_json("dig", kinds[kind]["id"], "--limit", "3", cwd=case)
-        assert found["population"]["used_total"] == kinds[kind]["amount"] or kind == "line"
+        assert found["population"]["used_total"] == kinds[kind]["amount"] or kind not in (
+            "row",
+            "class",
+        )
         assert found["population"]["used"] >= 1
     line = kinds["line"]
     run = json.loads((case / "runs" / "0001" / "finding-06.json").read_text())
