@@ -71,7 +71,7 @@ def both_periods(finding: Finding[Any], subject: Subject, table: Table) -> Chang
     """The rows of a line in both of its periods; None where it is no change within the books."""
     base, current = finding.used.get("base"), finding.used.get("current")
     date = table.role("date")
-    if not isinstance(subject, Line) or finding.used.get("against"):
+    if not isinstance(subject, Line) or finding.used.get("against") or finding.used.get("mean_of"):
         return None
     if not base or not current or date is None:
         return None

@@ -184,7 +184,6 @@ class Marked:
     def __init__(self, case: Case, *, hashed: bool = False) -> None:
         self._case = case
         self._runs = _last_runs(case)
-        self._families = _families(case)
         self._of_kind: dict[str, tuple[int, int]] = {}
         self._ordered: list[str] = []
         self._places: dict[str, int] = {}
@@ -194,10 +193,13 @@ class Marked:
     def _check(self, seen: set[str]) -> None:
         """Compare what lies there with what was recorded, but for what was seen to be so."""
         state = self._case.register.state()
-        recorded = {text for _, text in self._runs.values() if text is not None}
+        hashes = {name: last.marks_sha256 for name, last in self._runs.items()}
+        recorded = {text for text in hashes.values() if text is not None}
         if recorded <= seen:
             return
-        wanted = ((n, run, text) for n, (run, text) in self._runs.items() if text not in seen)
+        wanted = (
+            (name, self._runs[name].run, text) for name, text in hashes.items() if text not in seen
+        )
         for fault in altered_marks(self._case.register, wanted):
             raise UserError(
                 f"{self._case.register.location}: the review register was altered: {fault}"
@@ -210,13 +212,12 @@ class Marked:
             return self._ordered
         by_id: dict[str, tuple[int, int, int, float]] = {}
         # A family's bit: how many of them marked an exception is how many bits are set.
-        bits = {
-            name: 1 << place for place, name in enumerate(dict.fromkeys(self._families.values()))
-        }
+        families = dict.fromkeys(last.family for last in self._runs.values())
+        bits = {name: 1 << place for place, name in enumerate(families)}
         query = "SELECT exception, rank, at_stake FROM marks WHERE run = :run AND screen = :screen"
-        for screen, (run, _) in self._runs.items():
-            bit = bits[self._families[screen]]
-            for row in self._case.register.read(query, {"run": run, "screen": screen}):
+        for screen, last in self._runs.items():
+            bit = bits[last.family]
+            for row in self._case.register.read(query, {"run": last.run, "screen": screen}):
                 values: Any = tuple(row)
                 one, rank, at_stake = values
                 known, many, best, most = by_id.get(one, (0, 0, rank, -at_stake))
@@ -226,8 +227,8 @@ class Marked:
             values = tuple(row)
             one, kind = values
             if one in by_id:
-                families, many, best, most = by_id[one]
-                kinds.setdefault(kind, []).append((-families.bit_count(), -many, best, most, one))
+                marking, many, best, most = by_id[one]
+                kinds.setdefault(kind, []).append((-marking.bit_count(), -many, best, most, one))
         turns: list[tuple[int, int, str]] = []
         for kind, items in kinds.items():
             items.sort()
@@ -245,7 +246,7 @@ class Marked:
 
     def families(self, screens: Iterable[str]) -> int:
         """How many families of tests some screens are of."""
-        return len({self._families.get(screen, screen) for screen in screens})
+        return len({self._runs[screen].family for screen in screens if screen in self._runs})
 
     def place(self, identity: str) -> int:
         if not self._places:
@@ -274,13 +275,13 @@ class Marked:
         """Read the marks of the whole queue: more than a few are asked for."""
         self._read = {one: [] for one in self._ordered}
         query = f"{_MARKS} WHERE run = :run AND screen = :screen"
-        for screen, (run, _) in self._runs.items():
-            for row in self._case.register.read(query, {"run": run, "screen": screen}):
+        for screen, last in self._runs.items():
+            for row in self._case.register.read(query, {"run": last.run, "screen": screen}):
                 self._read[row["exception"]].append(row)
 
     def read(self, ids: Sequence[str]) -> None:
         """Read the marks of some at once."""
-        current = {(run, screen) for screen, (run, _) in self._runs.items()}
+        current = {(last.run, screen) for screen, last in self._runs.items()}
         found: dict[str, list[Mapping[str, Any]]] = {one: [] for one in ids}
         query = (
             f"{_MARKS} WHERE marks.exception IN (SELECT value FROM json_each(:ids)) "
@@ -336,26 +337,27 @@ def exceptions_by_id(
     return [AuditException(one, marked, now.get(one) or Review(), None) for one in ids]
 
 
-def _last_runs(case: Case) -> dict[str, tuple[int, str | None]]:
-    """The newest run of each screen that the programme still has, and the hash of its marks."""
+@dataclass(frozen=True)
+class _LastRun:
+    """The newest run of a screen: its number, the hash of its marks, and the family of its test on its
+    table. Runs of earlier versions recorded neither; each screen is a family of its own then."""
+
+    run: int
+    marks_sha256: str | None
+    family: str
+
+
+def _last_runs(case: Case) -> dict[str, _LastRun]:
+    """The newest run of each screen that the programme still has."""
     current = {section.name for section in case.plan.screens}
-    last: dict[str, tuple[int, str | None]] = {}
+    last: dict[str, _LastRun] = {}
     for event in case.register.events("run"):
         for item in event.body["screens"]:
-            if item["name"] in current:
-                last[item["name"]] = int(event.subject), item.get("marks_sha256")
+            name, family = item["name"], item.get("family")
+            if name in current:
+                own = f"{family} of {item['table']}" if family else name
+                last[name] = _LastRun(int(event.subject), item.get("marks_sha256"), own)
     return last
-
-
-def _families(case: Case) -> dict[str, str]:
-    """The family of each screen of the programme, as its newest run recorded it; a run that recorded
-    none leaves each screen a family of its own."""
-    found: dict[str, str] = {}
-    for event in case.register.events("run"):
-        for item in event.body["screens"]:
-            family = item.get("family")
-            found[item["name"]] = f"{family} of {item['table']}" if family else item["name"]
-    return found
 
 
 def _standing(row: Mapping[str, Any]) -> tuple[int, str]:

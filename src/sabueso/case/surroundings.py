@@ -63,8 +63,8 @@ class Among:
 def by_period(population: Population, measure: Column | None) -> list[Period]:
     """Rows and amounts by quarter; by year where there are more than three years. None where rows have no
     dates."""
-    date = population.table.role("date")
-    if date is None or date.type not in ("date", "timestamp"):
+    date = population.table.dated()
+    if date is None:
         return []
     figures = ["count(*)"]
     if measure is not None:

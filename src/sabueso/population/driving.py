@@ -113,9 +113,8 @@ def candidates(
             rest.append((column.name, "no text; --columns looks at it"))
         else:
             found.append(Candidate(column.name, sql.column(column.name)))
-    date = table.role("date")
-    dated = date is not None and date.type in ("date", "timestamp")
-    if date is not None and dated and all(c.name != MONTH for c in table.columns):
+    date = table.dated()
+    if date is not None and all(c.name != MONTH for c in table.columns):
         month = sql.period(sql.column(date.name), MONTH)
         if months_of_year:
             month = sql.call("RIGHT", month, sql.integer(2))

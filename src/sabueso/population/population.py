@@ -270,8 +270,8 @@ def _amount(total: Decimal | None, measure: Column) -> Decimal:
 
 def _ends(table: Table) -> list[Tree]:
     """First and last date, where the table has a date."""
-    date = table.role("date")
-    if date is None or date.type not in ("date", "timestamp"):
+    date = table.dated()
+    if date is None:
         return []
     at: Tree = sql.column(date.name)
     if date.type == "timestamp":

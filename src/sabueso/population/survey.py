@@ -164,8 +164,8 @@ def table_doubts(population: Population) -> list[tuple[str, str]]:
 
 def _empty_months(population: Population) -> list[str]:
     """Months between the first and the last that no row is dated in."""
-    date = population.table.role("date")
-    if date is None or date.type not in ("date", "timestamp"):
+    date = population.table.dated()
+    if date is None:
         return []
     day = sql.column(date.name)
     fields = [exp.alias_(exp.Year(this=day), "y"), exp.alias_(exp.Month(this=day.copy()), "m")]

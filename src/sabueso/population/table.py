@@ -164,6 +164,11 @@ class Table:
         name = self.roles.get(role)
         return next((c for c in self.columns if c.name == name), None)
 
+    def dated(self) -> Column | None:
+        """The column in the role ``date``, where it holds dates."""
+        column = self.role("date")
+        return column if column is not None and column.type in ("date", "timestamp") else None
+
     def measure(self, name: str | None) -> Column:
         """The named measure, or the column in the role ``amount``."""
         if name is None and "amount" not in self.roles:

@@ -42,8 +42,8 @@ def dated(table: Table, test: str) -> Column:
     UserError
         If there is none, or it holds no dates.
     """
-    column = table.role("date")
-    if column is None or column.type not in ("date", "timestamp"):
+    column = table.dated()
+    if column is None:
         raise UserError(f"{test} needs a date in the role date; table {table.name!r} has none")
     return column
 

@@ -72,6 +72,7 @@ def write_paper(case: Case, screen: str | None = None, data: str = FORMS[0]) -> 
     every = queue(case, hashed=True)
     sources = case.sources()
     written, views = notes(case.register), latest_views(case)
+    made_of = [finding_tables(each) for each in findings]
     made = datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC")
     html = (
         environment()
@@ -82,7 +83,10 @@ def write_paper(case: Case, screen: str | None = None, data: str = FORMS[0]) -> 
             tables=_tables(sources),
             rules=_rules(case),
             table_notes={name: written[name] for name in case.plan.tables if name in written},
-            sections=[_section(f, every, written, case) for f in findings],
+            sections=[
+                _section(each, every, written, case, own)
+                for each, own in zip(findings, made_of, strict=True)
+            ],
             views=[_view(view, written) for view in views],
             totals=_totals(every, findings),
             front=front_of(case, every, written),
@@ -99,7 +103,7 @@ def write_paper(case: Case, screen: str | None = None, data: str = FORMS[0]) -> 
     sheets = _sheets(case, every, sources, findings)
     cells = workbook(sheets)
     tables = [DataFile(sheet.name, sheet) for sheet in sheets]
-    tables += [table for each in findings for table in finding_tables(each)]
+    tables += [table for own in made_of for table in own]
     tables += map(view_table, views)
     facts = {
         "case": case.plan.case.name, "currency": case.plan.case.currency, "written": made,
@@ -117,7 +121,9 @@ def _screen_page(case: Case, name: str, findings: list[RecordedFinding]) -> Path
     found = [each for each in findings if each.screen == name]
     if not found:
         raise UserError(f"screen {name!r} has no recorded run; run it with: sabueso screen")
-    content = _section(found[0], queue(case, hashed=True), notes(case.register), case)
+    content = _section(
+        found[0], queue(case, hashed=True), notes(case.register), case, finding_tables(found[0])
+    )
     path = case.folder / "papers" / f"screen-{file_name(name)}.html"
     with case.locked():
         write_whole(path, _one_section(case, content).encode())
@@ -230,8 +236,9 @@ def _section(
     every: list[AuditException],
     written: dict[str, Any],
     case: Case,
+    data: Sequence[DataFile] = (),
 ) -> dict[str, Any]:
-    """One screen as the template needs it."""
+    """One screen as the template needs it; ``data`` are the files that have all of it."""
     finding = recorded.finding
     screen = find_screen(finding.test)
     view = screen.view(finding)
@@ -262,7 +269,7 @@ def _section(
         "more": max(len(marked) - MOST_EXCEPTIONS, 0),
         "notes": written.get(recorded.screen, {}),
         "currency": case.plan.case.currency,
-        "data": [table.name for table in finding_tables(recorded)] if recorded.run else [],
+        "data": [table.name for table in data],
     }
 
 

@@ -124,7 +124,6 @@ def _groups_sheet(finding: Finding[Any]) -> Sheet:
         figures = dict(as_mapping(group))
         row = dict(figures.pop("group", None) or {})
         for name, value in figures.items():
-            value = value if not hasattr(value, "as_json") else value.as_json()
             if isinstance(plain(value), (int, float, str)) or value is None:
                 row[name if name not in row else f"figure {name}"] = value
         rows.append(row)

@@ -94,8 +94,8 @@ class Calendar(Screen):
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         table = population.table
-        date, preparer = table.role("date"), table.role("preparer")
-        if date is None or date.type not in ("date", "timestamp"):
+        preparer = table.role("preparer")
+        if table.dated() is None:
             yield Suit(self.name, "no", "the table has no date")
         elif preparer is None:
             yield Suit(self.name, "no", "the table names no preparer: say with --by whose hours")
@@ -106,10 +106,10 @@ class Calendar(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         table = population.table
-        date, preparer = table.role("date"), table.role("preparer")
-        dated = date is not None and date.type in ("date", "timestamp")
-        rows = population.account(None).used if dated and preparer is not None else 0
-        if preparer is not None and rows >= LEAST_ROWS:
+        preparer = table.role("preparer")
+        if table.dated() is None or preparer is None:
+            return
+        if population.account(None).used >= LEAST_ROWS:
             what = "hours and weekdays" if _timed(table) is not None else "weekdays"
             yield Proposal(
                 f"{what} of {table.name}",

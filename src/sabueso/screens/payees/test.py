@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
-from datetime import date, timedelta
-from math import ceil, log2
+from math import ceil
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,7 +12,6 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
-from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.sql import Tree
@@ -24,21 +21,19 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping, dated, named_by
 from sabueso.screens.interface import Screen
+from sabueso.screens.payees.reasons import RETURNED, Judge, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed
-from sabueso.stats.adjust import Method, adjust
-from sabueso.stats.bursts import Bursts, bursts
-from sabueso.stats.silence import Silences, silences
+from sabueso.stats.adjust import Method
+from sabueso.stats.bursts import bursts
+from sabueso.stats.silence import silences
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
-EPOCH = date(1970, 1, 1)
 QUINTILES = 5
-RETURNED = 60
-"""Days after a silence within which rows show that somebody came back."""
 
 
 class PayeesSettings(Settings):
@@ -65,23 +60,6 @@ class PayeesSettings(Settings):
     _listed = field_validator("per", mode="before")(listed)
 
 
-@dataclass(frozen=True)
-class _Payees:
-    """Sums of each payee, and its days with rows one after another. Shapes (g,) and (n,)."""
-
-    keys: list[ByColumn]
-    starts: np.ndarray
-    day: np.ndarray
-    rows: np.ndarray
-    units: np.ndarray
-    count: np.ndarray
-    total: list[int]
-    first: np.ndarray
-    last: np.ndarray
-    created: list[date | None]
-    closed: list[date | None]
-
-
 class Payees(Screen):
     """Payees over time."""
 
@@ -102,20 +80,20 @@ class Payees(Screen):
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         table = population.table
-        party, when = table.role("party"), table.role("date")
+        party = table.role("party")
         if "amount" not in table.roles or party is None:
             yield Suit(self.name, "no", "the table has no amount, or names no party")
-        elif when is None or when.type not in ("date", "timestamp"):
+        elif table.dated() is None:
             yield Suit(self.name, "no", "the table has no date")
         else:
             yield Suit(self.name, "yes", f"{party.name} over time")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         table = population.table
-        party, when = table.role("party"), table.role("date")
+        party, when = table.role("party"), table.dated()
         if described is None or party is None or when is None or is_budget(table):
             return
-        if described.n < LEAST_ROWS or when.type not in ("date", "timestamp"):
+        if described.n < LEAST_ROWS:
             return
         created = _created_of(table, party)
         yield Proposal(
@@ -144,9 +122,10 @@ class Payees(Screen):
         )
         period = int(found.day.max() - found.day.min()) + 1 if len(found.day) else 0
         full = bursts(found.starts, found.day, found.rows, width=settings.window, period=period)
-        flags, tested = _flags(found, quiet, full, settings, top_row, measure)
-        account = population.account(measure, reasons)
         top_sum = _top_sum(found, settings.top)
+        judge = Judge(found, quiet, full, settings, (top_row, top_sum))
+        flags = judge.flags(measure.scale)
+        account = population.account(measure, reasons)
         bands, cells = _bands(found, measure)
         group = PayeeGroup(
             group={},
@@ -171,9 +150,9 @@ class Payees(Screen):
             population=account,
             groups=[group],
             flags=Flags("entity", pa.Table.from_pylist(flags) if flags else pa.table({})),
-            tests_made=tested,
+            tests_made=judge.tested,
             subjects=len(found.keys),
-            flags_by_chance=settings.alpha if tested and settings.adjust != "bh" else None,
+            flags_by_chance=settings.alpha if judge.tested and settings.adjust != "bh" else None,
             cautions=_cautions(found, settings),
             not_tested=[],
             currency=table.currency,
@@ -197,7 +176,7 @@ def _payees(
     measure: Column,
     when: Column,
     reasons: list[Reason],
-) -> _Payees:
+) -> PayeeDays:
     """Rows and sums of each payee by day, sorted by payee and day."""
     values: dict[str, Tree] = {
         **grouping.values(),
@@ -234,7 +213,7 @@ def _payees(
         name: found.column(name).to_pylist() if name in known else [None] * len(named)
         for name in ("created", "closed")
     }
-    return _Payees(
+    return PayeeDays(
         keys=[named[place] for place in starts],
         starts=begin,
         day=days,
@@ -261,102 +240,14 @@ def _top_row(
     return None if not found or found[0] is None else ceil(float(found[0]))
 
 
-def _top_sum(found: _Payees, share: float) -> int | None:
+def _top_sum(found: PayeeDays, share: float) -> int | None:
     if not found.keys:
         return None
     ordered = sorted(map(abs, found.total), reverse=True)
     return ordered[max(ceil(share * len(ordered)), 1) - 1]
 
 
-def _flags(
-    found: _Payees,
-    quiet: Silences,
-    full: Bursts,
-    settings: PayeesSettings,
-    top_row: int | None,
-    measure: Column,
-) -> tuple[list[Cells], int]:
-    """Payees with a reason, those of least probability first, then by what was paid."""
-    # Both questions are asked of every payee: they are one family.
-    both = np.concatenate([quiet.p, full.p])
-    tested = np.flatnonzero(np.isfinite(both))
-    every = np.full(len(both), np.nan)
-    every[tested] = adjust(both[tested], settings.adjust)
-    adjusted, of_burst = every[: len(found.keys)], every[len(found.keys) :]
-    large = _top_sum(found, settings.top) or 0
-    ends = [*found.starts[1:].tolist(), len(found.day)]
-    flags: list[Cells] = []
-    for g, key in enumerate(found.keys):
-        reasons, amount = [], found.total[g]
-        at = int(quiet.at[g])
-        if np.isfinite(adjusted[g]) and adjusted[g] < settings.alpha:
-            near = found.day[at : ends[g]] <= found.day[at] + RETURNED
-            if int(found.rows[at : ends[g]][near].sum()) >= settings.least:
-                reasons.append("revived")
-                amount = sum(found.units[at : ends[g]])
-        if np.isfinite(of_burst[g]) and of_burst[g] < settings.alpha:
-            if not reasons:
-                here = slice(int(found.starts[g]), ends[g])
-                inside = (found.day[here] >= full.first[g]) & (
-                    found.day[here] < full.first[g] + settings.window
-                )
-                amount = sum(found.units[here][inside])
-            reasons.append("all_at_once" if full.alone[g] else "faster")
-        once = found.count[g] == 1 and top_row is not None and abs(found.total[g]) >= top_row
-        if once:
-            reasons.append("once_and_large")
-        created, closed = found.created[g], found.closed[g]
-        first, last = (EPOCH + timedelta(days=int(d)) for d in (found.first[g], found.last[g]))
-        if created is not None:
-            if first < created:
-                reasons.append("before_created")
-            elif (first - created).days <= settings.soon and abs(found.total[g]) >= large:
-                reasons.append("new_and_large")
-        if closed is not None and last > closed:
-            reasons.append("after_closed")
-        if not reasons:
-            continue
-        told = [
-            (float(chance[g]), float(own[g]))
-            for reason, chance, own in (
-                ("revived", quiet.p, adjusted), ("faster", full.p, of_burst), ("all_at_once", full.p, of_burst),
-            )
-            if reason in reasons
-        ]  # fmt: skip
-        p, p_adjusted = min(told, key=lambda pair: pair[1]) if told else (None, None)
-        silent, quick = "revived" in reasons, bool({"faster", "all_at_once"} & {*reasons})
-        flags.append(
-            {
-                "subject": dict(key),
-                "score": -log2(max(p, 1e-300)) if p is not None else None,
-                "limit": None,
-                "direction": reasons[0],
-                "p": p,
-                "p_adjusted": p_adjusted,
-                "amount": money(amount, measure.scale),
-                "reason": ", ".join(reasons),
-                "reasons": reasons,
-                "days_silent": int(quiet.days[g]) if silent else None,
-                "burst": str(EPOCH + timedelta(days=int(full.first[g]))) if quick else None,
-                "burst_rows": int(full.count[g]) if quick else None,
-                "burst_expected": float(full.expected[g]) if quick else None,
-                "returned": str(EPOCH + timedelta(days=int(found.day[at])))
-                if p is not None
-                else None,
-                "rows": int(found.count[g]),
-                "first": str(first),
-                "last": str(last),
-                "created": None if created is None else str(created),
-                "closed": None if closed is None else str(closed),
-            }
-        )
-    flags.sort(
-        key=lambda f: (f["p_adjusted"] if f["p_adjusted"] is not None else 1.0, -abs(f["amount"]))
-    )
-    return flags, len(tested)
-
-
-def _bands(found: _Payees, measure: Column) -> tuple[Bands, list[CrossCell]]:
+def _bands(found: PayeeDays, measure: Column) -> tuple[Bands, list[CrossCell]]:
     """Quintiles of recency, rows and sums; equal values stay in one band."""
     if not found.keys:
         return Bands([], [], []), []
@@ -388,7 +279,7 @@ def _quintiles(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return np.searchsorted(edges, values, side="right"), edges
 
 
-def _cautions(found: _Payees, settings: PayeesSettings) -> list[Caution]:
+def _cautions(found: PayeeDays, settings: PayeesSettings) -> list[Caution]:
     cautions = []
     if settings.created:
         without = sum(each is None for each in found.created)

@@ -131,8 +131,8 @@ class Periods(Screen):
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         table = population.table
-        date, account = table.role("date"), table.role("account")
-        if date is None or date.type not in ("date", "timestamp"):
+        date, account = table.dated(), table.role("account")
+        if date is None:
             yield Suit(self.name, "no", "the table has no date")
             return
         years = _years(population, date)
@@ -148,8 +148,8 @@ class Periods(Screen):
         yield Suit(self.name, "yes", f"{len(years)} years: {', '.join(map(str, years))}", options)
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        date = population.table.role("date")
-        if described is not None and date is not None and date.type in ("date", "timestamp"):
+        date = population.table.dated()
+        if described is not None and date is not None:
             yield from proposed_periods(population, _years(population, date))
 
     def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:

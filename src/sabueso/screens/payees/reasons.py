@@ -1,0 +1,168 @@
+"""Why a payee is looked at: silence, burst, once and large, new and large, before or after its time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+from math import log2
+from typing import Protocol
+
+import numpy as np
+
+from sabueso.base.plain import ByColumn, Cells
+from sabueso.population.table import money
+from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.bursts import Bursts
+from sabueso.stats.silence import Silences
+
+RETURNED = 60
+"""Days after a silence within which rows show that somebody came back."""
+
+
+class Asked(Protocol):
+    """What the settings say about reasons."""
+
+    @property
+    def least(self) -> int: ...
+    @property
+    def soon(self) -> int: ...
+    @property
+    def window(self) -> int: ...
+    @property
+    def alpha(self) -> float: ...
+    @property
+    def adjust(self) -> Method: ...
+
+
+@dataclass(frozen=True)
+class PayeeDays:
+    """Sums of each payee, and its days with rows one after another. Shapes (g,) and (n,)."""
+
+    keys: list[ByColumn]
+    starts: np.ndarray
+    day: np.ndarray
+    rows: np.ndarray
+    units: np.ndarray
+    count: np.ndarray
+    total: list[int]
+    first: np.ndarray
+    last: np.ndarray
+    created: list[date | None]
+    closed: list[date | None]
+
+
+class Judge:
+    """The reasons of each payee.
+
+    Parameters
+    ----------
+    large : (int or None, int or None)
+        Sizes, in minor units, from which a row and a payee's sum count as large.
+    """
+
+    def __init__(
+        self,
+        found: PayeeDays,
+        quiet: Silences,
+        full: Bursts,
+        asked: Asked,
+        large: tuple[int | None, int | None],
+    ) -> None:
+        self._found, self._quiet, self._full, self._asked = found, quiet, full, asked
+        self._large_row, self._large_sum = large
+        self._ends = [*found.starts[1:].tolist(), len(found.day)]
+        # Both questions are asked of every payee: they are one family.
+        both = np.concatenate([quiet.p, full.p])
+        tested = np.flatnonzero(np.isfinite(both))
+        every = np.full(len(both), np.nan)
+        every[tested] = adjust(both[tested], asked.adjust)
+        self._of_silence, self._of_burst = every[: len(found.keys)], every[len(found.keys) :]
+        self.tested = len(tested)
+
+    def flags(self, scale: int) -> list[Cells]:
+        """Payees with a reason, those of least probability first, then by what was paid."""
+        flags = [flag for g in range(len(self._found.keys)) if (flag := self._flag(g, scale))]
+        flags.sort(
+            key=lambda f: (
+                f["p_adjusted"] if f["p_adjusted"] is not None else 1.0,
+                -abs(f["amount"]),
+            )
+        )
+        return flags
+
+    def _flag(self, g: int, scale: int) -> Cells | None:
+        found, quiet, full = self._found, self._quiet, self._full
+        silent, quick = self._came_back(g), bool(self._of_burst[g] < self._asked.alpha)
+        reasons = ["revived"] if silent else []
+        if quick:
+            reasons.append("all_at_once" if full.alone[g] else "faster")
+        reasons += self._others(g)
+        if not reasons:
+            return None
+        chances = [(quiet.p[g], self._of_silence[g])] if silent else []
+        chances += [(full.p[g], self._of_burst[g])] if quick else []
+        p, p_adjusted = min(chances, key=lambda pair: pair[1]) if chances else (None, None)
+        created, closed = found.created[g], found.closed[g]
+        return {
+            "subject": dict(found.keys[g]),
+            "score": None if p is None else -log2(max(p, 1e-300)),
+            "limit": None,
+            "direction": reasons[0],
+            "p": None if p is None else float(p),
+            "p_adjusted": None if p_adjusted is None else float(p_adjusted),
+            "amount": money(self._amount(g, silent=silent, quick=quick), scale),
+            "reason": ", ".join(reasons),
+            "reasons": reasons,
+            "days_silent": int(quiet.days[g]) if silent else None,
+            "returned": str(_day(found.day[quiet.at[g]])) if silent else None,
+            "burst": str(_day(full.first[g])) if quick else None,
+            "burst_rows": int(full.count[g]) if quick else None,
+            "burst_expected": float(full.expected[g]) if quick else None,
+            "rows": int(found.count[g]),
+            "first": str(_day(found.first[g])),
+            "last": str(_day(found.last[g])),
+            "created": None if created is None else str(created),
+            "closed": None if closed is None else str(closed),
+        }
+
+    def _came_back(self, g: int) -> bool:
+        """Whether a silence is improbable, and rows enough followed it."""
+        if not self._of_silence[g] < self._asked.alpha:
+            return False
+        found = self._found
+        after = slice(int(self._quiet.at[g]), self._ends[g])
+        near = found.day[after] <= found.day[after.start] + RETURNED
+        return int(found.rows[after][near].sum()) >= self._asked.least
+
+    def _others(self, g: int) -> list[str]:
+        """Reasons that need no probability."""
+        found, size = self._found, abs(self._found.total[g])
+        first, last = _day(found.first[g]), _day(found.last[g])
+        created, closed = found.created[g], found.closed[g]
+        much = size >= (self._large_sum or 0)
+        reasons = []
+        if found.count[g] == 1 and self._large_row is not None and size >= self._large_row:
+            reasons.append("once_and_large")
+        if created is not None and first < created:
+            reasons.append("before_created")
+        elif created is not None and (first - created).days <= self._asked.soon and much:
+            reasons.append("new_and_large")
+        if closed is not None and last > closed:
+            reasons.append("after_closed")
+        return reasons
+
+    def _amount(self, g: int, *, silent: bool, quick: bool) -> int:
+        """What was paid since the silence, else in the burst, else in all; in minor units."""
+        found = self._found
+        if silent:
+            return int(sum(found.units[self._quiet.at[g] : self._ends[g]]))
+        if quick:
+            here = slice(int(found.starts[g]), self._ends[g])
+            begin = self._full.first[g]
+            inside = (found.day[here] >= begin) & (found.day[here] < begin + self._asked.window)
+            return int(sum(found.units[here][inside]))
+        return found.total[g]
+
+
+def _day(number: int) -> date:
+    return date(1970, 1, 1) + timedelta(days=int(number))

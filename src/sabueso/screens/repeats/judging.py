@@ -1,0 +1,95 @@
+"""Which clusters are no habit of their party."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import groupby
+from typing import Any
+
+import pyarrow as pa
+
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.repeats.clusters import (
+    Candidate,
+    Found,
+    by_chance,
+    clusters,
+    without_reversed,
+)
+from sabueso.screens.repeats.search import SIZE
+
+
+@dataclass(frozen=True)
+class Frequencies:
+    """How often parties occur, and amounts by their size; ``rows`` in all, and the ``share`` of the
+    period that the days looked at are."""
+
+    parties: Mapping[tuple[Any, ...], int]
+    sizes: Mapping[int, int]
+    rows: int
+    share: float
+
+
+@dataclass(frozen=True)
+class Repeated:
+    """A cluster that chance does not explain: its party, and what is beyond its first row, in minor
+    units."""
+
+    cluster: Found
+    p: float
+    party: tuple[Any, ...]
+    excess: int
+
+
+@dataclass
+class Judged:
+    """The clusters, the least likely first, and how many there were of any kind."""
+
+    repeated: list[Repeated]
+    looked_at: int = 0
+    reversed: int = 0
+    reversed_rows: int = 0
+
+    @property
+    def usual(self) -> int:
+        return self.looked_at - len(self.repeated)
+
+
+def judged(
+    found: pa.Table, grouping: Grouping, often: Frequencies, within: int | None, alpha: float
+) -> Judged:
+    """Judge the clusters of some candidates, which come by party, size and day."""
+    outcome = Judged([])
+    for (*party, size), candidates in _groups(found, grouping):
+        kept, undone = without_reversed(candidates)
+        outcome.reversed += bool(undone)
+        outcome.reversed_rows += 2 * undone
+        # Beside two of them: what repeats a third time and more is a habit, or nearly one.
+        own, others = len(kept) - 2, max(often.sizes.get(size, 0) - 2, 0)
+        rows = often.parties[tuple(party)]
+        for cluster in clusters(kept, within):
+            outcome.looked_at += 1
+            p = by_chance(cluster, rows, own, others, often.rows, often.share)
+            if p < alpha:
+                beyond = (len(cluster.rows) - 1) * cluster.rows[0].units
+                outcome.repeated.append(Repeated(cluster, p, tuple(party), beyond))
+    outcome.repeated.sort(key=lambda r: (r.p, -abs(r.excess), r.cluster.rows[0].place))
+    return outcome
+
+
+def _groups(
+    found: pa.Table, grouping: Grouping
+) -> Iterator[tuple[tuple[Any, ...], Sequence[Candidate]]]:
+    """Candidates of each party and size, in the order of their days."""
+    many = len(grouping.names) + 1
+    names = [*grouping.names, SIZE, UNITS, "day", "document"]
+    rows = zip(*(found.column(name).to_pylist() for name in names), strict=True)
+    for key, members in groupby(enumerate(rows), key=lambda row: row[1][:many]):
+        yield (
+            key,
+            [
+                Candidate(place, int(units), day, document)
+                for place, (*_, units, day, document) in members
+            ],
+        )
