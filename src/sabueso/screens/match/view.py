@@ -15,9 +15,14 @@ class MatchView(View[MatchGroup]):
 
     subjects = ("key", "keys")
 
+    @property
+    def _own(self) -> bool:
+        """Whether keys were looked for among themselves."""
+        return self.finding.flags.kind == "cluster"
+
     def headline(self) -> str:
         s = self.finding.used
-        other = "each other" if s["other"] == self.finding.table else s["other"]
+        other = "each other" if self._own else s["other"]
         when = f", by {s['when']}" if s["when"] else ""
         return f"{', '.join(s['on'])} {s['find']} among {other}{when}"
 
@@ -30,7 +35,7 @@ class MatchView(View[MatchGroup]):
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
         (g,) = self.finding.groups
-        sides = [g.left] if g.left.table == g.right.table else [g.left, g.right]
+        sides = [g.left] if self._own else [g.left, g.right]
         columns = [
             Column("table", "left"), Column("keys"), Column("rows"), Column("amount"),
             Column("matched"), Column("their amount"), Column("absent"), Column("their amount"),
@@ -58,7 +63,7 @@ class MatchView(View[MatchGroup]):
             return [Line(f"no key is {g.find}")]
         present = g.find == "present"
         columns = [Column("key", "wrap"), Column("rows"), Column("amount")]
-        timed = finding.used["when"] is not None and g.left.table != g.right.table
+        timed = finding.used["when"] is not None and not self._own
         columns += [Column(f"{finding.used['when']}s", "wrap")] if timed else []
         if present:
             columns += [Column("is", "wrap"), Column("alike"), Column("differs in", "wrap")]

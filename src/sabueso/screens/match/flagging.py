@@ -1,0 +1,123 @@
+"""Keys that are absent or present as flags, and what their subjects are."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sabueso.base.plain import Cells
+from sabueso.population import expressions
+from sabueso.population.table import Table, money
+from sabueso.screens.match.keys import Keys
+from sabueso.screens.subject import Cluster, Entity, Subject
+from sabueso.stats.alike import differs
+
+MOST_PARTNERS = 5
+Pairs = dict[int, list[tuple[int, float]]]
+"""By the place of a key its partners on the other side, each with its similarity of 100."""
+
+
+def flags_of(left: Keys, right: Keys, pairs: Pairs, find: str) -> list[Cells]:
+    """Keys that are absent or present, the largest amounts first; of keys among themselves pairs once."""
+    own = right is left
+    rows: list[Cells] = []
+    scale = left.measure.scale if left.measure is not None else 2
+    seen: set[frozenset[int]] = set()
+    for i, key in enumerate(left.keys):
+        partners = pairs.get(i, [])
+        if bool(partners) != (find == "present"):
+            continue
+        if own:
+            group = frozenset([i, *(k for k, _ in partners)])
+            if group in seen:
+                continue
+            seen.add(group)
+        row: Cells = {
+            "subject": dict(zip(left.labels, key, strict=True)),
+            "score": max((score for _, score in partners), default=None),
+            "limit": None,
+            "direction": find,
+            "p": None,
+            "p_adjusted": None,
+            "amount": None if left.measure is None else money(left.units[i], scale),
+            "rows": left.rows[i],
+            "similarity": max((score for _, score in partners), default=None),
+            "partners": [
+                {"key": " / ".join(map(str, right.keys[k])), "id": right.ids[k]}
+                for k, _ in partners[:MOST_PARTNERS]
+            ],
+            "differs": sorted(
+                {differs(key[0], right.keys[k][0]) for k, _ in partners} - {"nothing"}
+            ),
+        }
+        if own:
+            row["subject"] = {name: str(value) for name, value in row["subject"].items()}
+            row["ids"] = [left.ids[i], *(right.ids[k] for k, _ in partners if k != i)]
+            row["members"] = [
+                {"file": file, "line": line}
+                for file, line in [
+                    left.places[i],
+                    *(right.places[k] for k, _ in partners if k != i),
+                ]
+            ]
+        rows.append(row)
+    rows.sort(key=lambda r: (-(r["score"] or 0), -abs(r["amount"] or 0), str(r["subject"])))
+    return rows
+
+
+def together(flags: Sequence[Cells], period: str) -> list[Cells]:
+    """One flag for each key, with the periods that it is absent or present in."""
+    found: dict[tuple[Any, ...], list[Cells]] = {}
+    for flag in flags:
+        key = tuple(value for name, value in flag["subject"].items() if name != period)
+        found.setdefault(key, []).append(flag)
+    joined = [
+        {
+            **own[0],
+            "subject": {n: v for n, v in own[0]["subject"].items() if n != period},
+            "amount": None if own[0]["amount"] is None else sum(flag["amount"] for flag in own),
+            "rows": sum(flag["rows"] for flag in own),
+            "period": period,
+            "periods": sorted(str(flag["subject"][period]) for flag in own),
+        }
+        for own in found.values()
+    ]
+    return sorted(joined, key=lambda f: (-abs(f["amount"] or 0), str(f["subject"])))
+
+
+def in_periods(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
+    return _Periods(
+        flag["subject"], f"({where})" if where else "", flag["period"], tuple(flag["periods"])
+    )
+
+
+@dataclass(frozen=True)
+class _Periods(Entity):
+    """The rows of a key in some periods."""
+
+    period: str = ""
+    among: tuple[str, ...] = ()
+
+    def rows(self, table: Table) -> str:
+        listed = ", ".join(expressions.literal(each) for each in self.among)
+        name = self.period
+        if any(c.name == name for c in table.columns):
+            name = f"cast({expressions.quoted_name(name)} as text)"
+        return f"{super().rows(table)} and {name} in ({listed})"
+
+
+def cluster_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
+    members = tuple((m["file"], m["line"]) for m in flag["members"])
+    if len(members) == 1:
+        # One spelling on several rows: they are told by it.
+        return _Shared(flag["subject"])
+    return Cluster(flag["subject"], members)
+
+
+class _Shared(Cluster):
+    """Rows of one key."""
+
+    def rows(self, table: Table) -> str:
+        names = [c.name for c in table.columns]
+        return " and ".join(expressions.equals(n, v, names) for n, v in self.clients().items())

@@ -1,0 +1,109 @@
+"""Distinct keys of a table, as the engine finds them, with their rows, amounts and first places."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import sqlglot.expressions as exp
+
+from sabueso.base.errors import UserError
+from sabueso.population import expressions, sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.match.result import Side
+
+MOST_KEYS = 3_000_000
+Key = tuple[Any, ...]
+
+
+@dataclass
+class Keys:
+    """Distinct keys of a table, with the period they are of, their rows, amount and first places."""
+
+    labels: list[str]
+    keys: list[Key]
+    rows: list[int]
+    units: list[int]
+    ids: list[Any]
+    places: list[tuple[str, int]]
+    measure: Column | None
+    matched: set[int] = field(default_factory=set)
+
+    def side(self, table: str) -> Side:
+        scale = self.measure.scale if self.measure is not None else 0
+
+        def told(which: Sequence[int]) -> tuple[int, int, Any]:
+            amount = None
+            if self.measure is not None:
+                amount = money(sum(self.units[i] for i in which), scale)
+            return len(which), sum(self.rows[i] for i in which), amount
+
+        every = range(len(self.keys))
+        matched = sorted(self.matched)
+        absent = [i for i in every if i not in self.matched]
+        return Side(table, *told(every), *told(matched), *told(absent))
+
+
+def missing_key(on: Sequence[str], table: Table) -> Reason:
+    trees = [expressions.scalar(text, table, "--on") for text in on]
+    return Reason("missing_key", exp.or_(*(sql.is_missing(tree) for tree in trees)))
+
+
+def keys_of(
+    population: Population, on: Sequence[str], when: str | None, reasons: list[Reason]
+) -> Keys:
+    """Distinct keys of a table, and of its periods where these must agree."""
+    table = population.table
+    amount, identity = table.role("amount"), table.role("id")
+    grouping = Grouping.of([*on, *([when] if when not in (None, "day") else [])], table)
+    values: dict[str, Tree] = {**grouping.values()}
+    names = list(grouping.names)
+    labels = list(grouping.labels)
+    if when == "day":
+        date = table.role("date")
+        if date is None:
+            raise UserError(
+                f"--when day needs a date in the role date; table {table.name!r} has none"
+            )
+        values["day"] = sql.cast(sql.cast(sql.column(date.name), "DATE"), "TEXT")
+        names.append("day")
+        labels.append(date.name)
+    values[UNITS] = sql.integer(0) if amount is None else sql.minor_units(amount)
+    values["identity"] = (
+        exp.null() if identity is None else sql.cast(sql.column(identity.name), "TEXT")
+    )
+    place = sql.call(
+        "LPAD", sql.cast(sql.column(LINE_COLUMN), "TEXT"), sql.integer(12), sql.text("0")
+    )
+    values["at"] = exp.DPipe(this=place, expression=sql.column(FILE_COLUMN))
+    columns = [sql.column(name, "b") for name in names]
+    select = exp.select(
+        *columns,
+        exp.alias_(sql.count(), "n"),
+        exp.alias_(sql.exact_sum(sql.column(UNITS, "b")), "units"),
+        exp.alias_(exp.Min(this=sql.column("identity", "b")), "identity"),
+        exp.alias_(exp.Min(this=sql.column("at", "b")), "at"),
+    ).from_(population.base(values, reasons).subquery("b"))
+    select = select.group_by(*(c.copy() for c in columns))
+    select = select.order_by(*(sql.ordered(c.copy()) for c in columns)).limit(MOST_KEYS + 1)
+    found = population.query(select)
+    if found.num_rows > MOST_KEYS:
+        raise UserError(
+            f"table {table.name!r} has more than {MOST_KEYS:,} distinct keys {', '.join(on)}: too many to be "
+            "compared"
+        )
+    keys = list(zip(*(found.column(name).to_pylist() for name in names), strict=True))
+    at = found.column("at").to_pylist()
+    return Keys(
+        labels=labels,
+        keys=keys,
+        rows=found.column("n").to_pylist(),
+        units=[int(value or 0) for value in found.column("units").to_pylist()],
+        ids=found.column("identity").to_pylist(),
+        places=[(each[12:], int(each[:12])) for each in at],
+        measure=amount,
+    )
