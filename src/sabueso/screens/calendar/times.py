@@ -1,0 +1,166 @@
+"""When each group recorded: batches by weekday and hour, and the ways to look at them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import sqlglot.expressions as exp
+
+from sabueso.base.plain import ByColumn
+from sabueso.population import sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column
+from sabueso.screens.grouping import Grouping
+from sabueso.stats.cells import habits
+
+HOURS = tuple(f"{hour:02d}" for hour in range(24))
+OFTEN = 4
+"""Weeks of which one with rows in a cell makes it a habit."""
+
+
+@dataclass(frozen=True)
+class Times:
+    """Batches, rows, weeks and units of each group in each weekday and hour. Shapes (g, 7, h); ``weeks``
+    has the weeks in which a group recorded there, ``all_weeks`` is of every row."""
+
+    keys: list[ByColumn]
+    hours: tuple[str, ...]
+    batches: np.ndarray
+    rows: np.ndarray
+    weeks: np.ndarray
+    all_weeks: int
+    units: dict[tuple[int, int, int], int]
+
+    def only(self, groups: Sequence[int]) -> Times:
+        """Some of the groups."""
+        places = {g: place for place, g in enumerate(groups)}
+        units = {(places[g], w, h): v for (g, w, h), v in self.units.items() if g in places}
+        chosen = list(groups)
+        return replace(
+            self,
+            keys=[self.keys[g] for g in groups],
+            batches=self.batches[chosen],
+            rows=self.rows[chosen],
+            weeks=self.weeks[chosen],
+            units=units,
+        )
+
+
+@dataclass(frozen=True)
+class TimeTable:
+    """One way to look at the times: cells and where they lie in the cube."""
+
+    names: list[ByColumn]
+    counts: np.ndarray
+    habit: np.ndarray
+    members: list[list[tuple[int, int]]]
+
+
+def times_of(
+    population: Population,
+    grouping: Grouping,
+    reasons: Sequence[Reason],
+    date: Column,
+    timed: Column | None,
+    measure: Column | None,
+) -> Times:
+    """Count batches: what a group records within a minute, or on a day where there is no time, is one."""
+    minute: Tree = sql.cast(sql.cast(sql.column(date.name), "DATE"), "TEXT")
+    if timed is not None:
+        clock = sql.cast(sql.column(timed.name), "TEXT")
+        width = 16 if timed.type == "timestamp" else 5
+        minute = exp.DPipe(
+            this=minute, expression=sql.call("SUBSTR", clock, sql.integer(1), sql.integer(width))
+        )
+    values: dict[str, Tree] = {
+        **grouping.values(),
+        "weekday": sql.period(sql.column(date.name), "weekday"),
+        "hour": sql.text("00") if timed is None else sql.hour(sql.column(timed.name)),
+        "minute": minute,
+        "week": sql.week(sql.column(date.name)),
+        "units": sql.integer(0) if measure is None else sql.minor_units(measure),
+    }
+    keys = [*grouping.names, "weekday", "hour"]
+    base = population.base(values, reasons)
+    inner = exp.select(
+        *(sql.column(name, "b") for name in (*keys, "minute", "week")),
+        exp.alias_(sql.count(), "n"),
+        # Both sides of an entry add to 0: what is at stake is one of them.
+        exp.alias_(sql.exact_sum(_positive(sql.column("units", "b"))), "units"),
+    ).from_(base.subquery("b"))
+    inner = inner.group_by(*(sql.column(name, "b") for name in (*keys, "minute", "week")))
+    select = exp.select(
+        *(sql.column(name, "m") for name in keys),
+        exp.alias_(sql.count(), "batches"),
+        exp.alias_(exp.Count(this=exp.Distinct(expressions=[sql.column("week", "m")])), "weeks"),
+        exp.alias_(sql.exact_sum(sql.column("n", "m")), "n"),
+        exp.alias_(sql.exact_sum(sql.column("units", "m")), "units"),
+    ).from_(inner.subquery("m"))
+    select = select.group_by(*(sql.column(name, "m") for name in keys))
+    found = population.query(select.order_by(*(sql.ordered(sql.column(n, "m")) for n in keys)))
+    named = grouping.keys(found)
+    unique = {tuple(key.values()): key for key in named}
+    place = {key: g for g, key in enumerate(unique)}
+    hours = ("00",) if timed is None else HOURS
+    shape = (len(place), 7, len(hours))
+    batches, rows, weeks = (np.zeros(shape, dtype=np.int64) for _ in range(3))
+    units: dict[tuple[int, int, int], int] = {}
+    for key, row in zip(named, found.to_pylist(), strict=True):
+        g, w = place[tuple(key.values())], sql.WEEKDAYS.index(row["weekday"])
+        h = hours.index(row["hour"])
+        batches[g, w, h], rows[g, w, h], weeks[g, w, h] = (
+            row["batches"],
+            int(row["n"]),
+            row["weeks"],
+        )
+        units[g, w, h] = int(row["units"] or 0)
+    every = exp.Count(this=exp.Distinct(expressions=[sql.column("week", "b")]))
+    select = exp.select(exp.alias_(every, "n"))
+    select = select.from_(population.base({"week": values["week"]}, reasons).subquery("b"))
+    all_weeks = int(population.query(select).column("n")[0].as_py())
+    return Times(list(unique.values()), hours, batches, rows, weeks, all_weeks, units)
+
+
+def _positive(units: Tree) -> Tree:
+    return (
+        exp.Case()
+        .when(exp.GT(this=units, expression=sql.integer(0)), units.copy())
+        .else_(sql.integer(0))
+    )
+
+
+def tables_of(times: Times) -> list[TimeTable]:
+    """Hours, weekdays, and both together: the coarsest first."""
+    cube = times.batches
+    hours, weekdays = cube.sum(axis=1), cube.sum(axis=2)
+    many = len(times.hours)
+    # What a group does in a week out of four is a habit too, however little it is of its work.
+    often = times.weeks * OFTEN >= max(times.all_weeks, OFTEN)
+    by_day = TimeTable(
+        [{"weekday": name} for name in sql.WEEKDAYS],
+        weekdays,
+        habits(weekdays, 7) | often.any(axis=2),
+        [[(w, h) for h in range(many)] for w in range(7)],
+    )
+    if many == 1:
+        return [by_day]
+    by_hour = TimeTable(
+        [{"hour": name} for name in times.hours],
+        hours,
+        habits(hours, 24) | often.any(axis=1),
+        [[(w, h) for w in range(7)] for h in range(many)],
+    )
+    both = [(w, h) for w in range(7) for h in range(many)]
+    # A weekday and an hour that are both a habit make one together.
+    habit = by_day.habit[:, [w for w, _ in both]] & by_hour.habit[:, [h for _, h in both]]
+    habit |= often.reshape(len(cube), -1)
+    cells = TimeTable(
+        [{"weekday": sql.WEEKDAYS[w], "hour": times.hours[h]} for w, h in both],
+        cube.reshape(len(cube), -1),
+        habit,
+        [[each] for each in both],
+    )
+    return [by_hour, by_day, cells]
