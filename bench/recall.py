@@ -10,19 +10,23 @@ from __future__ import annotations
 
 import argparse
 import csv
-import json
 import subprocess
 import sys
 import tempfile
 from collections import defaultdict
 from pathlib import Path
-from typing import Any
+
+import tomlkit
+
+from sabueso.case.folder import Case
+from sabueso.case.queue import AuditException, queue
+from sabueso.population.drill import rows as drill_rows
 
 MOST_ROWS, PART = 200, 0.1
 PLACES = (50, 100, 200)
 
 
-def run(case: Path, *command: str) -> Any:
+def run(case: Path, *command: str) -> None:
     done = subprocess.run(
         [sys.executable, "-m", "sabueso", *command],
         cwd=case,
@@ -32,52 +36,40 @@ def run(case: Path, *command: str) -> Any:
     )
     if done.returncode not in (0, 2):
         raise SystemExit(f"{command}: {done.stderr}")
-    return done.stdout
 
 
-def world(folder: Path, seed: int) -> tuple[Path, list[dict[str, str]]]:
-    """A sample case of a seed without its programme, and its answers."""
-    subprocess.run(
-        [sys.executable, "-m", "sabueso", "demo", str(folder / "made"), "--seed", str(seed)],
-        check=True, capture_output=True,
-    )  # fmt: skip
-    with (folder / "made" / "inbox" / "answers.csv").open(encoding="utf-8") as handle:
-        answers = list(csv.DictReader(handle))
+def world(folder: Path, seed: int, capacity: str) -> tuple[Path, list[dict[str, str]]]:
+    """A case of the sample's files under a seed, with the programme that is proposed, and its answers."""
     case = folder / "made"
-    plan = (case / "case.toml").read_text()
-    kept, held = [], True
-    for line in plan.splitlines():
-        if line.startswith("["):
-            held = not line.startswith("[[screens]]")
-        if held:
-            kept.append(line)
-    (case / "case.toml").write_text("\n".join(kept) + "\n")
+    run(folder, "demo", str(case), "--seed", str(seed))
+    with (case / "inbox" / "answers.csv").open(encoding="utf-8") as handle:
+        answers = list(csv.DictReader(handle))
+    plan = tomlkit.parse((case / "case.toml").read_text(encoding="utf-8"))
+    del plan["screens"]
+    (case / "case.toml").write_text(tomlkit.dumps(plan), encoding="utf-8")
+    run(case, "survey", "--propose", "--keep", "--capacity", capacity)
+    run(case, "screen", "--as", "XX")
     return case, answers
 
 
 def found_in(
-    case: Path, answers: list[dict[str, str]], items: list[dict[str, Any]]
+    case: Case, answers: list[dict[str, str]], items: list[AuditException]
 ) -> list[set[int]]:
     """For each exception the answers that it finds."""
     by_table: dict[str, dict[str, int]] = defaultdict(dict)
     for number, answer in enumerate(answers):
         by_table[answer["table"]][answer["key"]] = number
     told = []
-    for item in items:
-        own = by_table.get(item["table"], {})
-        values = {str(v) for v in item["subject"].values()}
-        hits = {number for key, number in own.items() if key in values}
-        if not hits or item["kind"] in ("class", "line", "cell", "cluster"):
-            opened = run(case, "dig", item["id"], "--limit", str(MOST_ROWS + 1), "--format", "json")
-            rows = json.loads(opened).get("rows", []) if opened else []
+    with case.populations(*{item.table for item in items}) as opened:
+        for item in items:
+            own = by_table.get(item.table, {})
+            hits = {own[str(v)] for v in item.key.values() if str(v) in own}
+            rows = drill_rows(opened(item.table, item.selector), limit=MOST_ROWS + 1).rows
             if 0 < len(rows) <= MOST_ROWS:
-                inside = [
-                    number for row in rows
-                    for number in {own[str(v)] for v in row.values() if str(v) in own}
-                ]  # fmt: skip
-                if len(inside) >= PART * len(rows):
-                    hits |= set(inside)
-        told.append(hits)
+                planted = [{own[str(v)] for v in row.values() if str(v) in own} for row in rows]
+                if sum(map(bool, planted)) >= PART * len(rows):
+                    hits = hits.union(*planted)
+            told.append(hits)
     return told
 
 
@@ -91,11 +83,14 @@ def main() -> None:
     innocents: dict[int, list[int]] = defaultdict(list)
     for seed in args.seeds.split(","):
         with tempfile.TemporaryDirectory(prefix="recall") as place:
-            case, answers = world(Path(place), int(seed))
-            run(case, "survey", "--propose", "--keep", "--capacity", args.capacity)
-            run(case, "screen", "--as", "XX")
-            items = json.loads(run(case, "queue", "--top", str(PLACES[-1]), "--format", "json"))
-            told = found_in(case, answers, items)
+            folder, answers = world(Path(place), int(seed), args.capacity)
+            with Case(folder) as case:
+                items = queue(case)[: PLACES[-1]]
+                told = found_in(case, answers, items)
+                listed = [
+                    (item.place, item.label, " + ".join(m.screen for m in item.marks))
+                    for item in items
+                ]
             for place_ in PLACES:
                 seen = set().union(*told[:place_]) if told else set()
                 kinds: dict[str, list[bool]] = defaultdict(list)
@@ -113,12 +108,9 @@ def main() -> None:
                         shares[kind][place_].append(sum(hits) / len(hits))
             print(f"seed {seed}: {len(items)} exceptions of the first {PLACES[-1]}", flush=True)
             if args.list:
-                for item, hits in zip(items, told, strict=True):
-                    kinds_ = sorted({answers[n]["kind"] for n in hits})
-                    marks = " + ".join(m["screen"] for m in item["marks"])
-                    print(
-                        f"{item['place']:>4} {item['label'][:44]:<44} {marks[:60]:<60} {','.join(kinds_)}"
-                    )
+                for (at, label, marks), hits in zip(listed, told, strict=True):
+                    kinds_ = ",".join(sorted({answers[n]["kind"] for n in hits}))
+                    print(f"{at:>4} {label[:44]:<44} {marks[:60]:<60} {kinds_}")
     print("kind " + "".join(f"{f'first {p}':>11}" for p in PLACES))
     for kind in sorted(shares, key=lambda k: (len(k), k)):
         row = [sum(shares[kind][p]) / len(shares[kind][p]) for p in PLACES]

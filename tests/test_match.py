@@ -149,6 +149,11 @@ def test_one_account_on_two_masters_and_twice_on_one(case):
     twice = ("try", "match", "suppliers", "--other", "suppliers", "--find", "present")
     found = inside_json(*twice, "--on", "iban", "--keys", "normalised", cwd=case)
     assert [f["rows"] for f in found["flags"]] == [2] and found["kind"] == "cluster"
+    # By other columns, or of other rows, they are two sides of one table, and each side is told.
+    apart = inside_json(*twice, "--on", "iban", "--other-where", "id > 'S050'", cwd=case)
+    assert apart["kind"] == "entity" and apart["groups"][0]["right"]["keys"] == 48
+    crossed = inside_json(*twice[:-1], "absent", "--on", "name", "--other-on", "iban", cwd=case)
+    assert crossed["flag_count"] == crossed["groups"][0]["left"]["keys"] == 100
     alike = inside_json(*twice, "--on", "name", "--keys", "alike", "--threshold", "97", cwd=case)
     assert {"S060", "S061"} in [set(f["ids"]) for f in alike["flags"]]
     assert "alike" in {c["code"] for c in alike["cautions"]}

@@ -90,6 +90,8 @@ def test_each_reason_is_found_and_nobody_else(populate):
     }  # fmt: skip
     flags = {f["subject"]["party"]: f for f in found["flags"]}
     back, burst, brief = flags["BACK"], flags["BURST"], flags["BRIEF"]
+    # A burst is no return, and a return no burst.
+    assert burst["returned"] is burst["days_silent"] is brief["returned"] is back["burst"] is None
     assert burst["burst"] == str(START + timedelta(days=350)) and burst["burst_rows"] == 9
     assert burst["amount"] == "360.00" and brief["p"] == pytest.approx(
         7 * (10 / 730) ** 6, rel=0.02

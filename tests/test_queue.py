@@ -97,3 +97,13 @@ def test_a_class_that_somebody_carries_is_his(populate):
         populate(rows, amount="amount", id="id"), "digits", digits="first-two", by_whom="who"
     )
     assert all("who" not in flag for flag in found["flags"]) and found["flag_count"]
+
+
+def test_a_change_against_a_mean_leads_to_its_rows(case):
+    arguments = ("periods", "pay", "--per", "supplier", "--current", "2025-06", "--mean-of", "3")
+    inside("try", *arguments, "--percent-limit", "0.1", "--keep", "moved", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    (item, *_) = inside_json("queue", "--screen", "moved", cwd=case)
+    rows = inside_json("dig", item["id"], "--rows", cwd=case)["rows"]
+    assert rows and {row["date"][:7] for row in rows} == {"2025-06"}
+    assert item["id"] in inside("why", item["id"], cwd=case).stdout
