@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from sabueso.screens.repeats.documents import CERTAIN, folded, strongest
+from sabueso.screens.repeats.documents import certain, folded
 
 
 @dataclass(frozen=True)
@@ -21,7 +21,7 @@ class Candidate:
 
 @dataclass(frozen=True)
 class Found:
-    """Rows that repeat one another. ``likeness`` is the closest of their documents."""
+    """Rows that repeat one another. ``likeness`` says that two of them are of one document."""
 
     rows: tuple[Candidate, ...]
     likeness: str | None
@@ -63,7 +63,7 @@ def clusters(rows: Sequence[Candidate], within: int | None) -> Iterator[Found]:
     """
     if within is None:
         if len(rows) > 1:
-            yield Found(tuple(rows), strongest([row.document for row in rows]))
+            yield Found(tuple(rows), certain([row.document for row in rows]))
         return
     parent = list(range(len(rows)))
 
@@ -88,7 +88,7 @@ def clusters(rows: Sequence[Candidate], within: int | None) -> Iterator[Found]:
         found.setdefault(root(i), []).append(row)
     for members in found.values():
         if len(members) > 1:
-            yield Found(tuple(members), strongest([row.document for row in members]))
+            yield Found(tuple(members), certain([row.document for row in members]))
 
 
 def by_chance(
@@ -111,6 +111,6 @@ def by_chance(
     met = max(party_rows - 1, 1) * share
     chance = max(own / max(party_rows - 1, 1), (others + 0.5) / (population + 1))
     p = 1 - (1 - min(chance, 1.0)) ** met
-    if cluster.likeness in CERTAIN:
+    if cluster.likeness is not None:
         p /= party_rows + 1
     return float(min(max(p, 1e-12), 1.0))

@@ -35,12 +35,12 @@ def likeness(one: str, other: str) -> str | None:
     ('one character differs', 'a suffix was added', None)
     """
     if one == other:
-        return "same document"
+        return SAME
     first, second = folded(one), folded(other)
     if not first or not second:
         return None
     if first == second:
-        return "document written otherwise"
+        return OTHERWISE
     if len(first) == len(second) and len(first) >= 4:
         off = [i for i, (a, b) in enumerate(zip(first, second, strict=True)) if a != b]
         if len(off) == 1:
@@ -56,18 +56,27 @@ def likeness(one: str, other: str) -> str | None:
     return None
 
 
-CERTAIN = ("same document", "document written otherwise")
-"""What tells of one document; what is merely alike may be the next number of a series."""
+SAME, OTHERWISE = "same document", "document written otherwise"
+MOST_COMPARED = 100
+"""Numbers of one cluster that are compared each with each."""
+
+
+def certain(documents: Sequence[str | None]) -> str | None:
+    """Whether two numbers of a cluster are of one document, and how it is written; None where all are of
+    others. What is merely alike may be the next number of a series."""
+    known = [each for each in documents if each]
+    if len(set(known)) < len(known):
+        return SAME
+    forms = [form for form in map(folded, known) if form]
+    return OTHERWISE if len(set(forms)) < len(forms) else None
 
 
 def strongest(documents: Sequence[str | None]) -> str | None:
     """The closest likeness of any two numbers of a cluster."""
     known = [each for each in documents if each]
-    found = {likeness(a, b) for i, a in enumerate(known) for b in known[i + 1 :]}
-    order = (
-        *CERTAIN,
-        "two characters changed places",
-        "a suffix was added",
-        "one character differs",
-    )
-    return next((each for each in order if each in found), None)
+    if (found := certain(known)) is not None:
+        return found
+    compared = known[:MOST_COMPARED]
+    alike = {likeness(a, b) for i, a in enumerate(compared) for b in compared[i + 1 :]}
+    order = ("two characters changed places", "a suffix was added", "one character differs")
+    return next((each for each in order if each in alike), None)

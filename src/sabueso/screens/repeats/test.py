@@ -22,6 +22,7 @@ from sabueso.screens.grouping import Grouping, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.repeats.clusters import Found
+from sabueso.screens.repeats.documents import strongest
 from sabueso.screens.repeats.judging import Frequencies, Repeated, judged
 from sabueso.screens.repeats.result import RepeatGroup
 from sabueso.screens.repeats.search import Search
@@ -225,8 +226,9 @@ def _differs(cluster: Found) -> list[str]:
     days = cluster.days
     found = [] if days is None else ["same day" if not days else f"{num.many(days, 'day')} apart"]
     known = [row.document for row in cluster.rows if row.document]
-    if cluster.likeness:
-        found.append(cluster.likeness)
+    likeness = strongest(known)
+    if likeness is not None:
+        found.append(likeness)
     elif len(known) > 1:
         found.append("documents differ")
     return found
