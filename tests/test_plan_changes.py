@@ -8,6 +8,7 @@ from decimal import Decimal
 import pytest
 
 from conftest import inside, inside_json
+from sabueso.case.folder import Case
 
 LEDGER = """day,side,amount,qty,price,party
 2024-01-02,D,12.50,2,6.25,a
@@ -51,6 +52,35 @@ def test_derived_columns_are_columns_like_all_others(case):
     (exception, *_) = inside_json("queue", cwd=case)
     assert exception["amount"] == "100.00"
     assert "115.50" in inside("dig", "led", "--on", "total", "--by", "party", cwd=case).stdout
+
+
+def test_a_case_kept_open_sees_what_another_process_did(case):
+    """The engine stays while nothing changed; a plan edited, a file taken in, rows set aside are seen."""
+    kept = Case.find(str(case))
+    kept.keep_open()
+
+    def held(where=None):
+        with kept.populations("led") as opened:
+            account = opened("led", where).account(None)
+            return id(opened.__self__), account.used
+
+    with kept:
+        first = held()
+        assert held() == first == (first[0], 3)
+        (case / "b.csv").write_text(LEDGER.replace("2024", "2025"))
+        inside("intake", "b.csv", "--as", "led", cwd=case)
+        second = held()
+        assert second[1] == 6 and second[0] != first[0]
+        plan(case, add='[tables.led.columns]\nbig = "amount > 50"\n')
+        assert held("big = 'true'")[1] == 2
+        inside("try", "top", "led", "--share", "10%", "--keep", "top", cwd=case)
+        inside("screen", cwd=case)
+        (item, *_) = inside_json("queue", cwd=case)
+        words = ("--cleared", "--reason", "known", "--set-aside", "--as", "KL")
+        inside("review", item["id"], *words, cwd=case)
+        assert held()[1] == 5
+        inside("withdraw", "led", "b.csv", "--reason", "another's", "--as", "KL", cwd=case)
+        assert held()[1] in (2, 3)
 
 
 @pytest.mark.parametrize(

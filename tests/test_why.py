@@ -97,6 +97,24 @@ def test_the_cause_is_named_in_the_first_sentences(marisma, ids):
     )
 
 
+def test_what_a_test_of_entities_cells_or_clusters_marked_is_said_first(marisma, ids):
+    """Kinds 3, 5, 6, 7 of the answers: the reason stands in the flag, and nowhere in the columns."""
+
+    def said(beginning):
+        return as_json("why", _called(ids, beginning), cwd=marisma)["sentences"][0]
+
+    for hour in ("02", "03"):
+        sentence = said(f"preparado hnt × hour {hour}")
+        assert sentence.startswith(f"Recorded at {hour}:00: ") and "would be expected" in sentence
+    revived = said("proveedor S1573")
+    assert "ack from silence of" in revived and "2025-" in revived
+    assert "S1573 has 1 row, and is among staff: E145." in said("cuenta_bancaria ES81")
+    ghost = said("empleado E075")
+    assert "in 2025-01, 2025-02" in ghost and ghost.endswith("absent among roster then.")
+    twice = next(label for label in ids if label.endswith("P-027326"))
+    assert "same day, same document: P-027326, P-027327; beyond one of them 586.71." in said(twice)
+
+
 def test_what_lies_around_it(marisma, payments, ids):
     entity = next(i for name, i in ids.items() if name.startswith("empleado E020"))
     found = as_json("why", entity, cwd=marisma)

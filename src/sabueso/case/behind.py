@@ -8,6 +8,7 @@ from decimal import Decimal
 from sabueso.base.plain import Cells, Json, plain
 from sabueso.case.queue import AuditException
 from sabueso.case.surroundings import Among, Beside, Period
+from sabueso.population.drill import Rows
 from sabueso.population.driving import Driver
 from sabueso.population.peers import Peers
 
@@ -38,6 +39,10 @@ class Why:
     among: Among | None = None
     sentences: list[str] = field(default_factory=list)
     """What is behind it in words, the most telling first."""
+    reason: str = ""
+    """Why its test marked it, in a sentence; empty where the test has none."""
+    foremost: Rows | None = None
+    """The rows behind it, the largest first."""
     asked: bool = False
     """Whether columns were named to be looked at."""
 

@@ -9,7 +9,7 @@ from sabueso.case.behind import Why
 from sabueso.population.driving import MONTH, Driver
 from sabueso.population.peers import Peers
 from sabueso.report import numbers as num
-from sabueso.screens.subject import Entity
+from sabueso.screens.subject import Cluster, Entity
 
 ALPHA = 0.05
 TELLING_ROLES = ("party", "preparer", "approver", "account")
@@ -40,6 +40,8 @@ def sentences(found: Why) -> list[str]:
         said = _of_row(found)
     else:
         said = [*_of_entity(found), *_of_rows(found)]
+    if found.reason:
+        said.insert(0, found.reason)
     return [*said, *_beside(found)][:MOST]
 
 
@@ -172,7 +174,7 @@ def _of_rows(found: Why) -> list[str]:
             f"all rows would give {num.number(expected, 1)} (adjusted {num.p_text(worst)}); without {they} "
             f"{found.rows - rows:,} rows are left."
         )
-    if len(said) == bool(own) and not found.contribution:
+    if len(said) == bool(own) and not found.contribution and not found.reason:
         said.append(
             "No value of a column looked at has more of its rows than chance alone might give it beside its share "
             "of all rows."
@@ -181,9 +183,9 @@ def _of_rows(found: Why) -> list[str]:
 
 
 def is_its_own(found: Why, driver: Driver) -> bool:
-    """Whether a column has one value on all rows of an entity: a property of it, such as its account
-    number or its grade, and no cause."""
-    return found.exception.kind == Entity.kind and len(driver.values) == 1
+    """Whether a column has one value on all rows of an entity or a cluster: a property of it, such as its
+    account number or its grade, and no cause."""
+    return found.exception.kind in (Entity.kind, Cluster.kind) and len(driver.values) == 1
 
 
 def _beside(found: Why) -> list[str]:

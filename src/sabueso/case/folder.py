@@ -16,6 +16,7 @@ from sabueso.case.events import Source
 from sabueso.population.table import Column, Derived, Linked, Part, Table, unify
 
 if TYPE_CHECKING:
+    from sabueso.case.opening import Opened
     from sabueso.case.plan import Plan, TableSection
     from sabueso.case.register import Event, Register, Writer
     from sabueso.population.population import Population
@@ -46,6 +47,10 @@ class Case:
         self._unaltered: set[str] = set()
         self._derived: dict[tuple[str, tuple[Column, ...]], tuple[Derived, ...]] = {}
         self._swept = False
+        self._keeps_open, self._state = False, ""
+        self._opened: Opened | None = None
+        self.findings: dict[tuple[str, str], Any] = {}
+        """Findings of runs that were read, by the event and the screen."""
         self.told: list[str] | None = None
         """Where the statements that the engine runs are written down; None for nowhere."""
 
@@ -154,6 +159,7 @@ class Case:
         self.close()
 
     def close(self) -> None:
+        self._let_go()
         if "register" in self.__dict__:
             self.register.close()
             del self.__dict__["register"]
@@ -374,24 +380,6 @@ class Case:
                     raise UserError(f"{place}: {error}") from None
         return found
 
-    def _tables_for(self, names: Iterable[str]) -> dict[str, Table]:
-        """Tables by name, with those that they are linked with and those that their rules look into."""
-        tables = {name: self.table(name) for name in dict.fromkeys(map(self.plan.base_of, names))}
-        beside = list(tables.values())
-        while beside:
-            beside = [link.table for each in beside for link in each.links.values()]
-            for other in beside:
-                tables.setdefault(other.name, other)
-        among = {
-            str(rule.get("among", "")).partition(".")[0]
-            for table in list(tables.values())
-            for rule in table.rules
-        }
-        for name in among:
-            if name in self.plan.tables and self.sources(name):
-                tables.setdefault(name, self.table(name, links=0))
-        return tables
-
     @contextmanager
     def populations(self, *names: str) -> Iterator[Callable[..., Population]]:
         """The plan's engine with some tables attached, and locked: it reads nothing else.
@@ -400,53 +388,43 @@ class Case:
         table or of a population of the plan. Rows that a review set aside are left out, unless
         ``with_set_aside``.
         """
-        from sabueso.population.engines import EngineSettings, QueryError, open_engine
-        from sabueso.population.population import Defined, Population
+        from sabueso.case.opening import Opened
 
-        base = self.plan.base_of
-        tables = self._tables_for(names)
-        known: dict[Any, Any] = {}
-        section = self.plan.engine
+        if self._keeps_open and self.told is None:
+            self._refresh()
+            found = self._opened
+            if found is None or not found.holds(self, names):
+                before = () if found is None else found.names
+                self._let_go()
+                found = self._opened = Opened(self, (*names, *self._still_there(before)))
+            yield found.population
+            return
+        opened = Opened(self, names)
         try:
-            engine = open_engine(
-                EngineSettings(
-                    kind=section.kind,
-                    memory=section.memory,
-                    threads=section.threads,
-                    master=section.master,
-                    remote=section.remote,
-                )
-            )
-        except QueryError as error:
-            raise UserError(f"{self.plan_path}: {error}") from None
-
-        if self.told is not None:
-            from sabueso.population.engines.told import ToldEngine
-
-            engine = ToldEngine(engine, self.told)
-
-        def population(
-            name: str, where: str | None = None, *, with_set_aside: bool = False
-        ) -> Population:
-            aside = () if with_set_aside else self.set_aside(base(name))
-            section = self.plan.populations.get(name)
-            defined = None if section is None else Defined(name, section.where, section.reason)
-            return Population(
-                engine, tables[base(name)], where, aside, tables, known, defined=defined
-            )
-
-        try:
-            for each in tables.values():
-                try:
-                    engine.attach(each)
-                except QueryError as error:
-                    raise UserError(
-                        f"the rows of table {each.name!r} cannot be read: {error}"
-                    ) from None
-            engine.lock()
-            yield population
+            yield opened.population
         finally:
-            engine.close()
+            opened.close()
+
+    def keep_open(self) -> None:
+        """Keep the engine and what it was asked of whole tables from one command to the next, until the
+        plan or a source is another."""
+        self._keeps_open = True
+
+    def _refresh(self) -> None:
+        """Read plan and sources again where another process may have changed them."""
+        found = self.plan_path.stat()
+        state = f"{found.st_mtime_ns} {found.st_size} {self.register.state()}"
+        if state != self._state or not self.register.state():
+            self.changed()
+            self._state = state
+
+    def _still_there(self, names: Iterable[str]) -> list[str]:
+        return [name for name in names if name in self.plan.tables and self.sources(name)]
+
+    def _let_go(self) -> None:
+        if self._opened is not None:
+            self._opened.close()
+            self._opened = None
 
 
 def relative(path: Path, folder: Path) -> str:

@@ -224,6 +224,10 @@ def latest_findings(case: Case) -> list[RecordedFinding]:
     for section in case.plan.screens:
         if section.name in newest:
             event = newest[section.name]
+            known = case.findings.get((event.hash, section.name))
+            if known is not None:
+                found.append(known)
+                continue
             names = [item["name"] for item in event.body["screens"]]
             content = recorded_json(case, event, finding_file(names.index(section.name) + 1))
             try:
@@ -233,15 +237,15 @@ def latest_findings(case: Case) -> list[RecordedFinding]:
                     f"run {event.subject}, screen {section.name!r}: its finding is of another form than "
                     f"this program's ({error}); run the programme again with: sabueso screen"
                 ) from None
-            found.append(
-                RecordedFinding(
-                    screen=section.name,
-                    purpose=content.get("purpose", ""),
-                    run=int(event.subject),
-                    flags_file=content.get("flags_file", ""),
-                    finding=finding,
-                )
+            read = RecordedFinding(
+                screen=section.name,
+                purpose=content.get("purpose", ""),
+                run=int(event.subject),
+                flags_file=content.get("flags_file", ""),
+                finding=finding,
             )
+            case.findings[event.hash, section.name] = read
+            found.append(read)
     return found
 
 

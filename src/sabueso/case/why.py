@@ -29,11 +29,12 @@ from sabueso.population.peers import Peers, peers_of
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
+from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.subject import Line, Row
 
 MOST_LARGEST = 3
-MOST_ROWS = 5
+MOST_ROWS = 6
 PEER_ROLES = ("party", "account", "preparer")
 
 
@@ -52,7 +53,8 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     """
     item = one_exception(case, given)
     finding = finding_of(case, item)
-    contribution = _contribution(finding, item.id)
+    flag = next((f for f in finding.flags.rows() if f.get("id") == item.id), {})
+    contribution: dict[str, float] = dict(flag.get("contribution") or {})
     with case.populations(item.table) as opened:
         population = opened(finding.source, finding.settings.get("where"), with_set_aside=True)
         table = population.table
@@ -101,6 +103,8 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         history=history,
         beside=beside,
         among=among,
+        reason=find_screen(finding.test).view(finding).reason(flag) if flag else "",
+        foremost=carrying,
         asked=bool(columns),
     )
     return replace(found_behind, sentences=sentences(found_behind))
@@ -172,9 +176,3 @@ def _peers(population: Population, rows: list[Cells], measure: Column) -> list[P
         if column is not None and column.name in row:
             found.append(peers_of(population, column, row[column.name], row[measure.name], measure))
     return found
-
-
-def _contribution(finding: Finding[Any], identity: str) -> dict[str, float]:
-    """How much of an entity's distance each measure makes up, in per cent."""
-    flag = next((f for f in finding.flags.rows() if f.get("id") == identity), None)
-    return {} if flag is None else dict(flag.get("contribution") or {})

@@ -73,6 +73,11 @@ class View(Generic[R]):
         ]
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
 
+    def reason(self, flag: Cells) -> str:
+        """Why one of the flags is one, in a sentence with its figures; empty where the table of the
+        flags tells all that there is."""
+        return ""
+
     def figures(self, group: Any) -> dict[str, float | None]:
         """Figures of a group that are compared with and without the rows set aside."""
         return {}

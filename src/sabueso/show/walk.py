@@ -18,7 +18,7 @@ from sabueso.case.queue import AuditException
 from sabueso.case.reviews import Disposition
 from sabueso.case.walking import Walk
 from sabueso.case.why import why
-from sabueso.population.drill import rows
+from sabueso.population.drill import Rows, rows
 from sabueso.report.palette import AMBER, SEA, STONE
 from sabueso.show.console import SafeConsole, notes
 from sabueso.show.queue import show_exception
@@ -39,17 +39,20 @@ def exception_view(case: Case, item: AuditException, console: Console) -> None:
     """One exception as a screen: what marked it, its causes, its peers, its rows, earlier reviews."""
     show_exception(console, item)
     console.print()
+    behind: Rows | None = None
     try:
         found = why(case, item.id)
+        behind = found.foremost
         show_sentences(console, found)
         if found.peers:
             show_peers(console, found)
         console.print()
     except UserError as error:  # its screen has gone: what there is is shown
         notes(console, "note", [str(error)])
-    with case.populations(item.table) as opened:
-        population = opened(item.table, item.selector, with_set_aside=True)
-        behind = rows(population, limit=MOST_ROWS)
+    if behind is None:
+        with case.populations(item.table) as opened:
+            population = opened(item.table, item.selector, with_set_aside=True)
+            behind = rows(population, limit=MOST_ROWS)
     rows_table(console, behind)
     hidden = behind.population.used - len(behind.rows)
     if hidden > 0:
@@ -97,6 +100,7 @@ class Views:
     def _make(self, item: AuditException) -> _Kept:
         if self._case is None:
             self._case = Case.find(self._folder)
+            self._case.keep_open()
         console = _Kept(self._width)
         exception_view(self._case, item, console)
         return console

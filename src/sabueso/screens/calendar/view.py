@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from decimal import Decimal
 
+from sabueso.base.plain import Cells
 from sabueso.population import sql
 from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
@@ -71,6 +72,16 @@ class CalendarView(View[CalendarGroup]):
             for flag in finding.flags.rows(MOST_FLAGS)
         ]
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
+
+    def reason(self, flag: Cells) -> str:
+        whose = num.group_name(flag["group"]) if flag["group"] else "all"
+        rows = "" if flag["rows"] == flag["count"] else f" ({num.many(flag['rows'], 'row')})"
+        at = "on" if flag["subject"]["weekday"] else "at"
+        return (
+            f"Recorded {at} {when(flag['subject'])}: {num.many(flag['count'], 'batch', 'batches')}{rows} of {whose}, where "
+            f"{num.number(flag['expected'], 1)} would be expected if they kept the hours of all "
+            f"(adjusted {num.p_text(flag['p_adjusted'])})."
+        )
 
     def steps(self, where: str | None) -> list[str]:
         flag = next(self.finding.flags.rows(1), None)

@@ -50,6 +50,7 @@ def flags_of(left: Keys, right: Keys, pairs: Pairs, find: str) -> list[Cells]:
             "differs": sorted(
                 {differs(key[0], right.keys[k][0]) for k, _ in partners} - {"nothing"}
             ),
+            "ids": [left.ids[i]],
         }
         if own:
             row["subject"] = {name: str(value) for name, value in row["subject"].items()}

@@ -58,7 +58,7 @@ def keys_of(
 ) -> Keys:
     """Distinct keys of a table, and of its periods where these must agree."""
     table = population.table
-    amount, identity = table.role("amount"), table.role("id")
+    amount, identity = table.role("amount"), table.role("id") or table.role("party")
     grouping = Grouping.of([*on, *([when] if when not in (None, "day") else [])], table)
     values: dict[str, Tree] = {**grouping.values()}
     names = list(grouping.names)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from decimal import Decimal
 
+from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
 from sabueso.screens.match.result import MatchGroup, Side
@@ -80,14 +81,7 @@ class MatchView(View[MatchGroup]):
             if timed:
                 row.append(", ".join(flag["periods"]))
             if present:
-                told = [
-                    p["id"]
-                    if p["id"] and p["key"] == named
-                    else f"{p['key']} ({p['id']})"
-                    if p["id"]
-                    else p["key"]
-                    for p in flag["partners"]
-                ]
+                told = _partners(flag, named)
                 own = next(iter(flag.get("ids") or []), None)
                 row[0] = Marked(f"▲ {named}{f' ({own})' if own else ''}")
                 row += [
@@ -97,3 +91,28 @@ class MatchView(View[MatchGroup]):
                 ]
             rows.append(row)
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
+
+    def reason(self, flag: Cells) -> str:
+        columns, rows = " and ".join(self.finding.used["on"]), num.many(flag["rows"], "row")
+        named = self.finding.flags.named(flag).short()
+        own = next(iter(flag.get("ids") or []), None)
+        known = "" if own is None or str(own) == named else f" of {own}"
+        other = "other keys of its own table" if self._own else self.finding.used["other"]
+        amount = (
+            ""
+            if flag["amount"] is None
+            else f" of {num.amount(Decimal(flag['amount']), self.finding.scale)}"
+        )
+        if not flag["partners"]:
+            periods = f" in {', '.join(flag['periods'])}" if flag.get("periods") else ""
+            return f"{columns} {named} has {rows}{amount}{periods}, and is absent among {other}{periods and ' then'}."
+        differs = f", unlike in {', '.join(flag['differs'])}" if flag["differs"] else ""
+        return f"{columns} {named}{known} has {rows}{amount}, and is among {other}: {', '.join(_partners(flag, named))}{differs}."
+
+
+def _partners(flag: Cells, named: str) -> list[str]:
+    """Those on the other side, each by its id, and by its key where that is written otherwise."""
+    return [
+        p["key"] if not p["id"] else p["id"] if p["key"] == named else f"{p['key']} ({p['id']})"
+        for p in flag["partners"]
+    ]

@@ -85,6 +85,13 @@ class PayeesView(View[PayeeGroup]):
         ]
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
 
+    def reason(self, flag: Cells) -> str:
+        told = "; ".join(_told(flag, each) for each in flag["reasons"])
+        amount = num.amount(Decimal(flag["amount"]), self.finding.scale)
+        between = flag["first"] if flag["rows"] == 1 else f"from {flag['first']} to {flag['last']}"
+        p = "" if flag["p_adjusted"] is None else f" (adjusted {num.p_text(flag['p_adjusted'])})"
+        return f"{told[0].upper()}{told[1:]}{p}; {num.many(flag['rows'], 'row')} of {amount} in all, {between}."
+
 
 def _told(flag: Cells, reason: str) -> str:
     """A reason with its figures."""

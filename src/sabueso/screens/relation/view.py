@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from math import floor, log10
 
+from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.screens.relation.doubts import SIGNIFICANT, is_bent, rests_on_one
@@ -120,6 +121,15 @@ class RelationView(View[RelationGroup]):
             for flag in finding.flags.rows(MOST_FLAGS)
         ]  # fmt: skip
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
+
+    def reason(self, flag: Cells) -> str:
+        x, y = self.finding.used["measures"]
+        side = "above" if flag["direction"] == "high" else "below"
+        return (
+            f"Its {y} of {num.number(flag['values'][y])} lies {side} the line for a {x} of "
+            f"{num.number(flag['values'][x])}, {num.number(abs(flag['residual']), 1)} studentised residuals off "
+            f"(adjusted {num.p_text(flag['p_adjusted'])})."
+        )
 
     def drawing(self, kind: str = "scatter") -> Drawing | None:
         from sabueso.screens.relation.figure import relation_drawing

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from decimal import Decimal
 
+from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
 from sabueso.screens.repeats.result import RepeatGroup
@@ -63,6 +64,16 @@ class RepeatsView(View[RepeatGroup]):
                 ]
             )
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
+
+    def reason(self, flag: Cells) -> str:
+        scale = self.finding.scale
+        named = [m["id"] or f"{m['file']}:{m['line']}" for m in flag["members"]]
+        more = f" and {len(named) - 6} more" if len(named) > 6 else ""
+        return (
+            f"{num.many(flag['rows'], 'row')} of {flag['subject']['party']} of "
+            f"{num.amount(Decimal(flag['subject']['amount']), scale)}, {', '.join(flag['differs'])}: "
+            f"{', '.join(named[:6])}{more}; beyond one of them {num.amount(flag['excess'], scale)}."
+        )
 
     def steps(self, where: str | None) -> list[str]:
         return []
