@@ -150,6 +150,25 @@ def test_a_view_equals_a_plain_look(populate, rows, by, across, measures, having
         assert set(seen) == met
 
 
+@given(
+    st.lists(st.integers(-(10**6), 10**6), min_size=1, max_size=40),
+    st.sampled_from([0, 10**9, -(10**14)]),
+)
+def test_a_standard_deviation_loses_nothing_to_the_size_of_the_amounts(populate, cents, shift):
+    """Means of 10^14 minor units beside differences of one: as exact arithmetic has it."""
+    units = [Decimal(shift + each) for each in cents]
+    found = drill(
+        populate([{"amount": each.scaleb(-2)} for each in units]),
+        Asked(measures=["stddev(amount)", "stddev(amount) filter (where amount is null)"]),
+    )
+    value, none = found.total.values
+    if len(units) < 2:
+        assert value is None
+    else:
+        assert value == pytest.approx(float(statistics.stdev(units)) / 100, rel=1e-12, abs=1e-13)
+    assert none is None
+
+
 def test_totals_tie_and_one_measure_can_be_named(populate):
     population = populate(ROWS, date="day", amount="amount")
     found = drill(population, Asked(["who", "month"], "year"))

@@ -274,6 +274,7 @@ SCREENS = [
     ("payees", {"per": "who", "silent": 5, "alpha": 0.9, "top": 0.2}),
     ("relation", {"measures": "count(*),sum(cost)", "per": "account", "chosen": "cost > 0"}),
     ("distance", {"measures": "avg(cost),sum(hours),count(*)", "per": "who,account", "by": "who"}),
+    ("distance", {"measures": "stddev(cost),median(hours),sum(cost)", "per": "who,account"}),
     ("periods", {"per": "account", "base": "2024", "current": "2025", "quantity": "hours"}),
 ]
 

@@ -299,18 +299,6 @@ def group_condition(text: str, table: Table, what: str = "--having") -> Tree:
     return _checked(tree, table, what, text, _VALUES + _PREDICATES + _AGGREGATES)
 
 
-def exact_mean(tree: Tree) -> Tree:
-    """The same with each mean as the exact sum over the count: engines round their own of decimals."""
-    return tree.transform(_exact_mean)
-
-
-def _exact_mean(node: Tree) -> Tree:
-    if not isinstance(node, exp.Avg):
-        return node
-    total = sql.cast(exp.Sum(this=node.this), "DOUBLE")
-    return exp.paren(exp.Div(this=total, expression=exp.Count(this=node.this.copy())))
-
-
 def split_list(text: str) -> list[str]:
     """Split at the commas that stand outside brackets and quotes."""
     parts, depth, quote, start = [], 0, "", 0

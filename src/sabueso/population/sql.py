@@ -90,6 +90,49 @@ def exact_square_sum(units: Tree) -> Tree:
     return _own("EXACT_SQUARE_SUM", units)
 
 
+def sample_deviation(total: Tree, square: Tree, n: Tree, scale: int) -> Tree:
+    """The sample standard deviation, a DOUBLE, from exact sums of minor units and of their squares; none
+    of fewer than two.
+
+    Σ(x - mean)² = Σx² - mS - m(S - mn) - (S - mn)²/n for any whole m. With m the rounded mean every term
+    but the last, which is below n, is a whole number no longer than Σx²: nothing is lost before the
+    root, and every engine finds the same.
+    """
+    some = exp.Nullif(this=cast(n.copy(), "DOUBLE"), expression=integer(0))
+    near = exp.Round(this=exp.Div(this=cast(total.copy(), "DOUBLE"), expression=some))
+    m = cast(cast(near, "BIGINT"), "DECIMAL(38, 0)")
+    whole_n = cast(n.copy(), "DECIMAL(38, 0)")
+
+    def times(left: Tree, right: Tree) -> Tree:
+        product = exp.Mul(this=exp.paren(left.copy()), expression=exp.paren(right.copy()))
+        return cast(product, "DECIMAL(38, 0)")
+
+    def minus(left: Tree, right: Tree) -> Tree:
+        rest = exp.Sub(this=exp.paren(left.copy()), expression=exp.paren(right.copy()))
+        return cast(rest, "DECIMAL(38, 0)")
+
+    left = minus(total, times(m, whole_n))
+    squares = minus(minus(square, times(m, total)), times(m, left))
+    high = cast(exp.Div(this=cast(squares.copy(), "DOUBLE"), expression=integer(10**12)), "BIGINT")
+    steps = cast(integer(10**12), "DECIMAL(38, 0)")
+    low = minus(squares, times(cast(high, "DECIMAL(38, 0)"), steps))
+    summed: Tree = exp.Add(
+        this=exp.Mul(this=cast(high.copy(), "DOUBLE"), expression=exp.Literal.number("1e12")),
+        expression=cast(low, "DOUBLE"),
+    )
+    rest = exp.Mul(this=cast(left, "DOUBLE"), expression=cast(left.copy(), "DOUBLE"))
+    summed = exp.Sub(
+        this=exp.paren(summed), expression=exp.paren(exp.Div(this=rest, expression=some.copy()))
+    )
+    free = exp.Sub(this=cast(n.copy(), "DOUBLE"), expression=integer(1))
+    variance = exp.Div(this=exp.paren(summed), expression=exp.paren(free))
+    # What is left below nothing is the rounding of values that do not vary.
+    root = exp.Sqrt(this=exp.Greatest(this=variance, expressions=[exp.Literal.number("0.0")]))
+    unit = exp.Literal.number(f"{10**scale}.0")
+    several = exp.GTE(this=n.copy(), expression=integer(2))
+    return exp.Case().when(several, exp.Div(this=root, expression=unit))
+
+
 def exact_weighted_sum(units: Tree, weight: Tree) -> Tree:
     """Σ of integers times counts as DECIMAL(38,0)."""
     return _own("EXACT_WEIGHTED_SUM", units, weight)

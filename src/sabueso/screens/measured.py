@@ -12,8 +12,10 @@ import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn
 from sabueso.population import expressions, sql
+from sabueso.population.drill.measures import plan_of
 from sabueso.population.population import Account, Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
@@ -52,16 +54,17 @@ def measured_subjects(population: Population, settings: Measured) -> tuple[pa.Ta
         found = population.query(select.order_by(*sql.place()))
         return found, population.account(amount, reasons)
     entity = Grouping.of(settings.per, table)
-    measures = [
-        expressions.exact_mean(expressions.aggregate(text, table)) for text in settings.measures
-    ]
+    plan = plan_of(settings.measures, table)
+    for figure in plan.figures:
+        if figure.share or figure.text:
+            raise UserError(f"--measures {figure.label}: expected a figure of the rows, a number")
     reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t) for t in entity.trees)))]
     named: list[Tree] = [
         exp.alias_(tree, f"k{i}", quoted=True) for i, tree in enumerate(entity.trees)
     ]
     fields = [
-        exp.alias_(sql.cast(tree, "DOUBLE"), f"m{j}", quoted=True)
-        for j, tree in enumerate(measures)
+        exp.alias_(part.taken(_copied(part.argument)), f"p{j}", quoted=True)
+        for j, part in enumerate(plan.parts)
     ]
     fields.append(exp.alias_(sql.count(), "rows"))
     if amount is not None:
@@ -69,13 +72,23 @@ def measured_subjects(population: Population, settings: Measured) -> tuple[pa.Ta
     select = population.used(exp.select(*named, *fields), reasons)
     select = select.group_by(*(t.copy() for t in entity.trees))
     keys = [sql.column(f"k{i}") for i in range(len(entity.trees))]
-    ordered = exp.select("*").from_(select.subquery("s")).order_by(*map(sql.ordered, keys))
+    taken = [
+        exp.alias_(sql.cast(figure.value, "DOUBLE"), f"m{j}", quoted=True)
+        for j, figure in enumerate(plan.figures)
+    ]
+    rest = [sql.column("rows"), *([sql.column("amount")] if amount is not None else [])]
+    ordered = exp.select(*keys, *taken, *rest).from_(select.subquery("s"))
+    ordered = ordered.order_by(*(sql.ordered(key.copy()) for key in keys))
     found = population.query(ordered)
     if groups.labels:
         # Both results have the same entities in the same order.
         for name, column in _most_frequent(population, named, keys, groups, reasons).items():
             found = found.append_column(name, column)
     return found, population.account(amount, reasons)
+
+
+def _copied(tree: Tree | None) -> Tree | None:
+    return None if tree is None else tree.copy()
 
 
 def _most_frequent(

@@ -1,8 +1,9 @@
 """Measures of a drill-down: what is taken of a group's rows, split into parts that add up.
 
 A measure such as ``sum(amount)/count(distinct party)`` is a value over *parts*, each one plain aggregate.
-Sums, counts, least and greatest values of narrow groups can be merged into those of wider ones; medians,
-standard deviations and counts of distinct values cannot, and are taken of the rows at each level.
+Sums, counts, least and greatest values of narrow groups can be merged into those of wider ones, and so can
+the standard deviations of columns, which are made of sums; medians and counts of distinct values cannot,
+and are taken of the rows at each level.
 """
 
 from __future__ import annotations
@@ -35,14 +36,14 @@ _RATE_NAME = re.compile(
 class Part:
     """One plain aggregate of an argument; of none it counts rows."""
 
-    kind: Literal["sum", "count", "min", "max", "distinct", "median", "stddev"]
+    kind: Literal["sum", "count", "square", "min", "max", "distinct", "median", "stddev"]
     argument: Tree | None
     scale: int | None
     """Decimals, where the argument is a number column."""
 
     @property
     def merges(self) -> bool:
-        return self.kind in ("sum", "count", "min", "max")
+        return self.kind in ("sum", "count", "square", "min", "max")
 
     def taken(self, argument: Tree | None) -> Tree:
         """The aggregate over rows that have the argument as a column."""
@@ -52,6 +53,8 @@ class Part:
             return self._summed(argument)
         if self.kind == "count":
             return exp.Count(this=argument)
+        if self.kind == "square":
+            return sql.exact_square_sum(sql.units(argument, self.scale or 0))
         if self.kind == "distinct":
             return exp.Count(this=exp.Distinct(expressions=[argument]))
         if self.kind == "median":
@@ -65,7 +68,7 @@ class Part:
 
     def merged(self, part: Tree) -> Tree:
         """The aggregate over groups that have it as a column."""
-        if self.kind == "count":
+        if self.kind in ("count", "square"):
             return sql.cast(exp.Sum(this=part), "DECIMAL(38, 0)")
         return self._summed(part) if self.kind == "sum" else self.taken(part)
 
@@ -225,6 +228,17 @@ class _Made:
             some = exp.Nullif(this=count, expression=sql.integer(0))
             return exp.paren(
                 exp.Div(this=sql.cast(total, "DOUBLE"), expression=sql.cast(some, "DOUBLE"))
+            )
+        if isinstance(node, (exp.Stddev, exp.StddevSamp)) and scale is not None:
+            summed = self._known(Part("sum", argument, scale))
+            unit = exp.Mul(this=summed, expression=sql.integer(10**scale))
+            return exp.paren(
+                sql.sample_deviation(
+                    sql.cast(exp.paren(unit), "DECIMAL(38, 0)"),
+                    self._known(Part("square", argument, scale)),
+                    self._known(Part("count", argument, None)),
+                    scale,
+                )
             )
         kinds: dict[type[exp.Expr], Any] = {
             exp.Sum: "sum", exp.Count: "count", exp.Min: "min", exp.Max: "max",
