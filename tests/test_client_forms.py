@@ -16,9 +16,9 @@ from conftest import inside, inside_json
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.encodings import gathered, tell
-from sabueso.intake.formats.periods import period_of
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
+from sabueso.population.period_names import period_of
 
 
 @pytest.fixture(scope="module")

@@ -70,11 +70,15 @@ def line_of(finding: Finding[Any], subject: Line) -> Line:
 def both_periods(finding: Finding[Any], subject: Subject, table: Table) -> Change | None:
     """The rows of a line in both of its periods; None where it is no change within the books."""
     base, current = finding.used.get("base"), finding.used.get("current")
+    labels = [finding.used.get(f"{side}_rows") for side in ("base", "current")]
     date = table.role("date")
     if not isinstance(subject, Line) or finding.used.get("against") or finding.used.get("mean_of"):
         return None
-    if not base or not current or date is None:
+    if not base or not current or (date is None and None in labels):
         return None
+    if date is None or None not in labels:
+        named = ((str(base), f"({labels[0]})"), (str(current), f"({labels[1]})"))
+        return Change(line_of(finding, subject).every_period(table), named)
     day = quoted_name(date.name)
     first, second = (
         (str(name), f"({Span.of(str(name), table.fiscal_year_starts).condition(day)})")

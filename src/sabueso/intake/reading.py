@@ -13,6 +13,7 @@ from typing import Any
 import pyarrow as pa
 
 from sabueso.intake.formats.convert import SIGNED, Conversion
+from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.detection import (
     Prior,
@@ -21,10 +22,11 @@ from sabueso.intake.formats.detection import (
     columns_of,
     detect,
 )
-from sabueso.intake.formats.names import Named, own_names
+from sabueso.intake.formats.names import PERIOD, Named, own_names
 from sabueso.intake.interface import Damaged, Layout, Reader
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
+from sabueso.population.period_names import PERIOD_NAMES, period_of
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
 SIGNED_SHARE = 0.95
@@ -78,7 +80,9 @@ class Reading:
     tally: Tally = field(default_factory=Tally)
 
     @classmethod
-    def of(cls, path: Path, settings: ReadSettings, prior: Prior) -> Reading:
+    def of(
+        cls, path: Path, settings: ReadSettings, prior: Prior, *, assumed: str | None = None
+    ) -> Reading:
         """Look at the beginning of a file.
 
         Raises
@@ -89,11 +93,21 @@ class Reading:
         reader = reader_for(path)
         with readable(path):
             own = reader.layout(path, settings)
-        named = Named(reader, own_names(own.header, prior.columns), settings.period or "")
+        if settings.period is None and assumed is None and prior.columns:
+            # The columns of the table must be there before they are compared.
+            assumed = _period_by(path, own) if _lacks_period(own, prior) else None
+        if assumed is not None:
+            settings = settings.model_copy(update={"period": assumed})
+        names = own_names(own.header, prior.columns)
+        named = Named(reader, names, settings.period or "", assumed is not None)
         layout = named.layout(path, own)
         check_columns(path, layout, settings, prior)
         settings = settings.model_copy(update=dict(layout.settled))
         formats, roles = detect(layout, settings, prior)
+        if settings.period is None and not prior.columns and _has_no_date(formats, roles):
+            assumed = _period_by(path, own)
+            if assumed is not None:
+                return Reading.of(path, settings, prior, assumed=assumed)
         return cls(
             path,
             prior.called or path.name,
@@ -148,6 +162,27 @@ class Reading:
             missing=self.settings.missing,
             credit_signed=self.credits_signed,
         )
+
+
+def _lacks_period(own: Layout, prior: Prior) -> bool:
+    """Whether a file lacks the column of periods that its table has."""
+    return PERIOD in prior.columns and PERIOD not in own.header
+
+
+def _has_no_date(formats: Mapping[str, Format], roles: Mapping[Role, str]) -> bool:
+    """Whether there are amounts, and nothing that tells when they were."""
+    return "amount" in roles and not any(
+        isinstance(found, DateFormat) or name.casefold() in PERIOD_NAMES
+        for name, found in formats.items()
+    )
+
+
+def _period_by(path: Path, own: Layout) -> str | None:
+    """Where the period of rows is told: by the name of their sheet, or of their file."""
+    stem = path.name.partition(".")[0]
+    if own.sheet and period_of(own.sheet, stem):
+        return "sheet name"
+    return "file name" if period_of(stem) else None
 
 
 def _are_signed(layout: Layout, formats: Mapping[str, Format], roles: Mapping[Role, str]) -> bool:

@@ -95,6 +95,8 @@ def how_read(reading: Reading) -> Values:
     """Settings of ``read`` that say what was found, as far as the columns agree."""
     layout, formats = reading.layout, reading.formats
     found = dict(layout.found) | {k: v for k, v in layout.settled.items() if k != "types"}
+    if reading.settings.period:
+        found["period"] = reading.settings.period
     numbers = [f for f in formats.values() if isinstance(f, NumberFormat)]
     marks = {
         "decimal": {f.decimal for f in numbers if f.scale or f.thousands},

@@ -159,6 +159,8 @@ class Line(Subject):
 
     reading: str = ""
     asked: str = ""
+    within: str = ""
+    """The rows of its period as a condition, where a column names it and no date."""
 
     @property
     def period(self) -> str:
@@ -175,6 +177,8 @@ class Line(Subject):
         from sabueso.population.calendar import Span
         from sabueso.population.expressions import quoted_name
 
+        if self.within:
+            return _both(super().rows(table), self.within, self.asked)
         date = quoted_name(table.roles["date"])
         span = Span.of(self.period, table.fiscal_year_starts).condition(date)
         return _both(super().rows(table), span, self.asked)
@@ -271,7 +275,7 @@ def of_flag(kind: str, flag: Mapping[str, Any], where: str | None, table: Table)
     named = flag["subject"]
     asked = f"({where})" if where else ""
     if kind == Line.kind:
-        return Line(named, str(flag.get("reading", "")), asked)
+        return Line(named, str(flag.get("reading", "")), asked, str(flag.get("within") or ""))
     if kind in (Entity.kind, Cell.kind):
         return KINDS[kind](named, asked)  # type: ignore[call-arg]
     if kind in (Row.kind, Sampled.kind):

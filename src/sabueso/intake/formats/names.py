@@ -16,9 +16,9 @@ from pathlib import Path
 import pyarrow as pa
 
 from sabueso.base.errors import UserError
-from sabueso.intake.formats.periods import period_of
-from sabueso.intake.interface import Batch, Layout, Reader
+from sabueso.intake.interface import Assumed, Batch, Layout, Reader
 from sabueso.intake.settings import ReadSettings
+from sabueso.population.period_names import period_of
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 
 PERIOD = "period"
@@ -67,6 +67,8 @@ class Named:
     reader: Reader
     names: Mapping[str, str]
     period: str = ""
+    assumed: bool = False
+    """Whether it was not said that the period of rows stands in the name of their file or sheet."""
 
     def _value(self, path: Path, part: str, layout: Layout) -> str:
         """The period of rows, by the name of their file or sheet.
@@ -100,12 +102,19 @@ class Named:
         )
         texts = pa.array([value] * layout.sample.num_rows, pa.string())
         types = {name: kind} | dict(layout.settled.get("types", {}))
+        note: str = f"{name}: by the {self.period}, such as {value}"
+        if self.assumed:
+            note = Assumed(
+                f"{name}: by the {self.period}, since the rows have amounts and no date",
+                "read.period",
+                (name,),
+            )
         return replace(
             layout,
             header=[*layout.header, name],
             sample=layout.sample.append_column(name, texts),
             settled={**layout.settled, "types": types},
-            notes=(*layout.notes, f"{name}: by the {self.period}, such as {value}"),
+            notes=(*layout.notes, note),
         )
 
     @property

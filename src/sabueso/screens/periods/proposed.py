@@ -60,6 +60,24 @@ def proposed_periods(population: Population, years: Sequence[int]) -> Iterator[P
         )  # fmt: skip
 
 
+def proposed_months(population: Population) -> Iterator[Proposal]:
+    """Of figures by the month, the latest against the month before."""
+    table = population.table
+    account = table.role("account")
+    if account is None or "amount" not in table.roles or is_budget(table):
+        return
+    yield Proposal(
+        f"{account.name} of {table.name}, latest month against the one before",
+        settings_of(
+            per=[account.name], base="prior", current="latest-month", percent_limit=PERCENT
+        ),
+        "What moved since the report of the month before.",
+        f"one figure of each {account.name} for each month; small changes, a twentieth of all together, are left "
+        "out",
+        tuned=True,
+    )
+
+
 def _budget_of(population: Population) -> Table | None:
     """Another table of amounts by account and date whose name, or whose measure's, is a budget's."""
     account = population.table.role("account")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from datetime import date
 from decimal import Decimal
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any, Literal
@@ -16,13 +15,13 @@ from pydantic import Field, field_validator, model_validator
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import ByColumn, Cells, Values
 from sabueso.population import expressions, sql
-from sabueso.population.calendar import Span
 from sabueso.population.population import Account, Population, Reason, missing
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, money
+from sabueso.population.table import Column, Table, bare_name, money
+from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping, dated
+from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.periods.judging import (
     Judge,
@@ -36,9 +35,18 @@ from sabueso.screens.periods.judging import (
     volume_percent,
 )
 from sabueso.screens.periods.partial import partial_periods
-from sabueso.screens.periods.proposed import proposed_periods
+from sabueso.screens.periods.proposed import proposed_months, proposed_periods
 from sabueso.screens.periods.result import ComparedLine, Comparison, Parts
-from sabueso.screens.periods.spans import base_span, current_span
+from sabueso.screens.periods.spans import (
+    Axis,
+    Chosen,
+    Labels,
+    axis_of,
+    base_of,
+    period_columns,
+    quoted_period,
+    together,
+)
 from sabueso.screens.periods.view import PeriodsView
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed
@@ -49,6 +57,7 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 
+MOST_MONTHS = 240
 SMALL = Decimal("0.05")
 """Part of all change that the smallest lines may make together and not be looked at."""
 
@@ -60,6 +69,9 @@ class PeriodsSettings(Settings):
     base: str | None = Field(
         None,
         description="the period compared with: 2024, 2024-Q3, 2024-07; prior, year-before",
+    )
+    period: str | None = Field(
+        None, description="the column that says what period a row is of, of a table without dates"
     )
     current: str = Field(
         description="the period judged: the same, or latest-year, latest-quarter, latest-month"
@@ -133,7 +145,7 @@ class Periods(Screen):
         table = population.table
         date, account = table.dated(), table.role("account")
         if date is None:
-            yield Suit(self.name, "no", "the table has no date")
+            yield self._suit_without_dates(population)
             return
         years = _years(population, date)
         if len(years) < 2:
@@ -147,10 +159,28 @@ class Periods(Screen):
         options = f"--per {line} --base {last[0]} --current {last[1]}"
         yield Suit(self.name, "yes", f"{len(years)} years: {', '.join(map(str, years))}", options)
 
+    def _suit_without_dates(self, population: Population) -> Suit:
+        """Whether a column names the periods."""
+        named = period_columns(population)
+        if not named:
+            return Suit(self.name, "no", "the table has no date, and no column that names periods")
+        account = population.table.role("account") or population.table.role("party")
+        line = account.name if account is not None else "a column"
+        options = f"--per {line} --period {named[0]} --current latest-year --base prior"
+        return Suit(self.name, "yes", f"{named[0]} says what period a row is of", options)
+
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         date = population.table.dated()
-        if described is not None and date is not None:
+        if described is None:
+            return
+        if date is not None:
             yield from proposed_periods(population, _years(population, date))
+        elif len(period_columns(population)) == 1:
+            spans = [span for span in Labels(population, None).spans.values() if span is not None]
+            years = {span.start.year for span in spans if span.name == str(span.start.year)}
+            yield from proposed_periods(population, sorted(years))
+        if _is_monthly(population, date):
+            yield from proposed_months(population)
 
     def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
         given = self.settings.from_plan(dict(settings), self.name)
@@ -175,25 +205,26 @@ class Periods(Screen):
         table = population.table
         measure = table.measure(settings.on)
         quantity = table.number(settings.quantity, what="quantity") if settings.quantity else None
-        first_month = table.fiscal_year_starts
-        now = current_span(population, settings.current)
+        axis = axis_of(population, settings.period)
+        now = axis.named(settings.current, "current")
         spread: dict[Key, float] = {}
         if settings.mean_of is not None:
-            spans = [now.before(k, first_month) for k in range(settings.mean_of, 0, -1)]
-            before = Span(f"{spans[0].name} to {spans[-1].name}", spans[0].start, spans[-1].end)
-            account, sides = _sums(population, settings, measure, quantity, [*spans, now])
+            every = [axis.before(now, k) for k in range(settings.mean_of, 0, -1)]
+            before = together(every)
+            account, sides = _sums(population, settings, axis, (measure, quantity), [*every, now])
             old, spread = mean_side(sides[:-1])
             new = sides[-1]
             base_name = f"the mean of {before.name}"
         elif settings.against is None:
-            before = base_span(now, settings.base, first_month)
-            account, sides = _sums(population, settings, measure, quantity, [before, now])
+            before = base_of(axis, now, settings.base)
+            account, sides = _sums(population, settings, axis, (measure, quantity), [before, now])
             old, new = sides
             base_name = before.name
         else:
             other = _other(population, settings.against)
-            before = Span.of(settings.base, first_month, "base") if settings.base else now
-            account, (new,) = _sums(population, settings, measure, quantity, [now])
+            its_axis = axis_of(other, _own_period(settings.period, other.table))
+            before = its_axis.named(settings.base or now.name, "base")
+            account, (new,) = _sums(population, settings, axis, (measure, quantity), [now])
             against = other.table.measure(
                 settings.on if settings.on in {c.name for c in other.table.columns} else None
             )
@@ -201,7 +232,7 @@ class Periods(Screen):
                 raise UserError(
                     f"{against.name!r} of {settings.against!r} has more decimals than {measure.name!r}"
                 )
-            _, (old,) = _sums(other, settings, against, None, [before])
+            _, (old,) = _sums(other, settings, its_axis, (against, None), [before])
             factor = 10 ** (measure.scale - against.scale)
             old = replace(old, amounts={k: v * factor for k, v in old.amounts.items()})
             base_name = f"{settings.against} {before.name}"
@@ -227,7 +258,7 @@ class Periods(Screen):
             on=measure.name,
             by=[],
             settings=settings.model_dump(),
-            solved={"base": base_name, "current": now.name},
+            solved={"base": base_name, "current": now.name, **_by_labels(axis, before, now)},
             population=account,
             groups=[
                 Comparison(
@@ -239,7 +270,7 @@ class Periods(Screen):
                     rate_volume=_rate_volume(whole, measure.scale),
                 )
             ],
-            flags=_flags(described, settings, now),
+            flags=_flags(described, settings, now, axis),
             tests_made=0,
             subjects=len(lines),
             cautions=[
@@ -257,6 +288,22 @@ def _years(population: Population, date: Column) -> list[int]:
     select = population.used(exp.select(year), [missing(date)])
     each = exp.select(sql.column("y")).from_(select.subquery("b")).group_by(sql.column("y"))
     return sorted(row["y"] for row in population.query(each).to_pylist())
+
+
+def _is_monthly(population: Population, date: Column | None) -> bool:
+    """Whether rows are figures of whole months, two or more: dated the first day of each, or of months by
+    a column that names them."""
+    if date is None:
+        if len(period_columns(population)) != 1:
+            return False
+        spans = Labels(population, None).spans.values()
+        return len(spans) > 1 and all(
+            s is not None and len(s.name) == 7 and "Q" not in s.name for s in spans
+        )
+    day = sql.cast(sql.column(date.name), "DATE")
+    base = population.base({"day": day}, [missing(date)]).distinct()
+    found = population.query(base.limit(MOST_MONTHS + 1)).column("day").to_pylist()
+    return 1 < len(found) <= MOST_MONTHS and all(each.day == 1 for each in found)
 
 
 def _other(population: Population, name: str) -> Population:
@@ -277,15 +324,15 @@ def _other(population: Population, name: str) -> Population:
 def _sums(
     population: Population,
     settings: PeriodsSettings,
-    measure: Column,
-    quantity: Column | None,
-    spans: Sequence[Span],
+    axis: Axis,
+    summed: tuple[Column, Column | None],
+    spans: Sequence[Chosen],
 ) -> tuple[Account, list[Side]]:
-    """Exact sums by line of each span, in one pass."""
+    """Exact sums by line of each period, in one pass, of the measure and the quantity."""
     table = population.table
-    day = sql.column(dated(table, "periods").name)
-    within = exp.or_(*(exp.paren(span.holds(day)) for span in spans))
-    reasons = [missing(measure), Reason("outside_periods", exp.Not(this=exp.paren(
+    measure, quantity = summed
+    within = exp.or_(*(exp.paren(axis.holds(span)) for span in spans))
+    reasons = [missing(measure), *axis.reasons(), Reason("outside_periods", exp.Not(this=exp.paren(
         exp.Coalesce(this=within, expressions=[exp.false()])
     )))]  # fmt: skip
     lines = Grouping.of(settings.per, table)
@@ -294,7 +341,7 @@ def _sums(
         reasons.insert(0, missing(quantity))
     which = exp.Case()
     for position, span in enumerate(spans):
-        which = which.when(span.holds(day), sql.integer(position))
+        which = which.when(axis.holds(span), sql.integer(position))
     values: dict[str, Tree] = {
         **lines.values(),
         UNITS: sql.minor_units(measure),
@@ -316,16 +363,26 @@ def _sums(
         side.amounts[key] = int(row["total"])
         if quantity is not None:
             side.quantities[key] = Fraction(int(row["items"] or 0), unit)
-    covered = _days_with_rows(population, measure, day)
+    covered = axis.days(measure)
     sides = [replace(side, days=covered) for side in sides]
     return population.account(measure, reasons), sides
 
 
-def _days_with_rows(population: Population, measure: Column, day: exp.Column) -> frozenset[date]:
-    """The distinct days that have rows, which are few, in any period."""
-    named: dict[str, Tree] = {"day": sql.cast(day.copy(), "DATE")}
-    found = population.query(population.base(named, [missing(measure)]).distinct())
-    return frozenset(d for d in found.column("day").to_pylist() if d is not None)
+def _own_period(text: str | None, table: Table) -> str | None:
+    """The column of periods of the table compared with: of the same name, where it has one."""
+    if text is None:
+        return None
+    known = any(c.name == bare_name(text) for c in table.columns)
+    return text if known or table.dated() is None else None
+
+
+def _by_labels(axis: Axis, before: Chosen, now: Chosen) -> Values:
+    """What a reader needs to find the rows of periods that a column names."""
+    text = quoted_period(axis)
+    if text is None:
+        return {}
+    rows = {"base_rows": axis.condition(before)} if before.values else {}
+    return {"period": text, **rows, "current_rows": axis.condition(now)}
 
 
 def _rates(
@@ -386,7 +443,9 @@ def _rate_volume(part: RateVolume | None, scale: int) -> Parts | None:
     )
 
 
-def _flags(lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Span) -> Flags:
+def _flags(
+    lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Chosen, axis: Axis
+) -> Flags:
     """Flagged lines, the largest change first. The period is part of the subject."""
     rows = []
     by = settings.flag_by
@@ -396,6 +455,8 @@ def _flags(lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Span) 
         amount = moved(line, by)
         row: Cells = {"subject": {**line.key, own_name("period", line.key): now.name}}
         percent = line.change_percent
+        if axis.labelled:
+            row["within"] = axis.condition(now)
         row |= {
             "score": float(amount),
             "limit": float(settings.amount_limit or 0),
@@ -417,7 +478,7 @@ def _flags(lines: Sequence[ComparedLine], settings: PeriodsSettings, now: Span) 
 
 
 def _cautions(
-    lines: Sequence[Change], old: Side, new: Side, base: str, before: Span, now: Span
+    lines: Sequence[Change], old: Side, new: Side, base: str, before: Chosen, now: Chosen
 ) -> list[Caution]:
     current = now.name
     found = []
@@ -441,5 +502,15 @@ def _cautions(
                     {"period": name},
                 )
             )
-    spans = (base, before, old.days), (current, now, new.days)
-    return [*found, *partial_periods(spans)]
+    if before.span is not None and now.span is not None and old.days | new.days:
+        spans = (base, before.span, old.days), (current, now.span, new.days)
+        found += partial_periods(spans)
+    of_one = before.span is None or now.span is None or not before.name.count(" to ")
+    if of_one and before.values and now.values and len(before.values) != len(now.values):
+        text = (
+            f"{base} is of {num.many(len(before.values), 'period')} of its column ({', '.join(before.values[:4])}"
+            f"{' …' if len(before.values) > 4 else ''}), {current} of {len(now.values):,}: they do not cover the "
+            "same part of a year"
+        )
+        found.append(Caution("partial_period", text, {"period": current}))
+    return found

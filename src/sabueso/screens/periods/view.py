@@ -106,7 +106,11 @@ class PeriodsView(View[Comparison]):
             return []
         key, value = next(iter(finding.flags.named(flag).clients().items()))
         condition = equals(key, value) + (f" and ({where})" if where else "")
-        return [f"sabueso dig {finding.source} --where {shell(condition)} --by {key} --across year"]
+        across = shell(str(finding.used.get("period") or "year"))
+        return [
+            f"sabueso dig {finding.source} --where {shell(condition)} --by {shell(finding.settings['per'][0])} "
+            f"--across {across}"
+        ]
 
     def drawing(self, kind: str = "plain") -> Drawing | None:
         from sabueso.screens.periods.figure import periods_drawing

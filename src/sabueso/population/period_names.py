@@ -4,9 +4,40 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from datetime import date
 
-from sabueso.intake.formats.dates import MONTHS
+from sabueso.base.errors import UserError
+from sabueso.base.months import MONTHS
+from sabueso.population.calendar import Span
 
+PERIOD_NAMES = frozenset(
+    [
+        "period",
+        "periodo",
+        "período",
+        "periode",
+        "période",
+        "mes",
+        "month",
+        "year",
+        "año",
+        "ejercicio",
+        "quarter",
+        "trimestre",
+        "fy",
+        "jahr",
+        "monat",
+        "mois",
+        "année",
+        "exercice",
+        "mese",
+        "anno",
+        "ano",
+        "mês",
+        "quartal",
+    ]
+) | {"fiscal year", "fiscal period"}
+"""What a column of periods is called."""
 _YEAR = r"(?:19|20)[0-9]{2}"
 _DAY = re.compile(
     rf"(?<![0-9])({_YEAR})[-_. ]?(0[1-9]|1[0-2])[-_. ]?(0[1-9]|[12][0-9]|3[01])(?![0-9])"
@@ -73,3 +104,43 @@ def _plain(text: str) -> str:
     """Small letters without accents, underscores as blanks."""
     folded = unicodedata.normalize("NFKD", text.lower())
     return "".join(c for c in folded if not unicodedata.combining(c)).replace("_", " ")
+
+
+_PLAIN_MONTH = re.compile(
+    rf"({_YEAR})(?:[-_/. ]?(1[0-2]|0[1-9])|[-_/. ]([1-9]))|(1[0-2]|0?[1-9])[-_/. ]({_YEAR})"
+)
+_NO_MONTH = re.compile(rf"{_YEAR}[-_/. ]?[0-9]{{1,2}}|[0-9]{{1,2}}[-_/. ]{_YEAR}")
+"""A year with a number that is no month of it, such as the thirteenth period of some ledgers."""
+
+
+def span_named(value: str, first_month: int = 1) -> Span | None:
+    """The days that a value of a column of periods stands for: ``2024``, ``3/2024``, ``Q1 2024``, ``marzo
+    2024``, ``2024-H1``, ``2023/24``; None where it names no period.
+
+    Examples
+    --------
+    >>> span_named("3/2024").name, span_named("2T 2024").name, span_named("2024-H2").start.isoformat()
+    ('2024-03', '2024-Q2', '2024-07-01')
+    """
+    month = _PLAIN_MONTH.fullmatch(value.strip())
+    if month is not None:
+        year, number = month[1] or month[5], month[2] or month[3] or month[4]
+        return Span.of(f"{year}-{int(number):02}", first_month)
+    name = period_of(value)
+    if name is None or (len(name) != 9 and _NO_MONTH.fullmatch(value.strip())):
+        return None
+    try:
+        if name[4:6] == "-H":
+            quarters = (1, 2) if name[6] == "1" else (3, 4)
+            first, last = (Span.of(f"{name[:4]}-Q{q}", first_month) for q in quarters)
+            return Span(name, first.start, last.end)
+        if len(name) == 9:  # a fiscal year that is named by the two calendar years it touches
+            return Span(name, *_year(int(name[:4]), first_month))
+        return Span.of(name, first_month)
+    except UserError:  # the name has digits that make no day of the calendar
+        return None
+
+
+def _year(year: int, first_month: int) -> tuple[date, date]:
+    own = Span.of(str(year), first_month)
+    return own.start, own.end

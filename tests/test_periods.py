@@ -1,0 +1,173 @@
+"""Periods without dates: by a column that names them, by the name of a file or a sheet."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+
+import pytest
+import xlsxwriter
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import inside, inside_json, screened
+from sabueso.base.errors import UserError
+from sabueso.population.period_names import span_named
+
+MONTHS = [
+    "enero",
+    "febrero",
+    "marzo",
+    "abril",
+    "mayo",
+    "junio",
+    "julio",
+    "agosto",
+    "septiembre",
+    "octubre",
+    "noviembre",
+    "diciembre",
+]
+SPELLINGS = {
+    "number": lambda d: f"{d.year}{d.month:02}",
+    "slash": lambda d: f"{d.month}/{d.year}",
+    "words": lambda d: f"{MONTHS[d.month - 1]} {d.year}",
+    "dash": lambda d: f"{d:%Y-%m}",
+}
+
+
+@pytest.mark.parametrize(
+    ("value", "name", "start", "end"),
+    [
+        ("2024", "2024", date(2024, 4, 1), date(2025, 4, 1)),
+        ("3/2024", "2024-03", date(2024, 3, 1), date(2024, 4, 1)),
+        ("2024-3", "2024-03", date(2024, 3, 1), date(2024, 4, 1)),
+        ("12-2023", "2023-12", date(2023, 12, 1), date(2024, 1, 1)),
+        ("202411", "2024-11", date(2024, 11, 1), date(2024, 12, 1)),
+        ("Q2 2024", "2024-Q2", date(2024, 4, 1), date(2024, 7, 1)),
+        ("2024-H2", "2024-H2", date(2024, 7, 1), date(2025, 1, 1)),
+        ("2023/24", "2023-2024", date(2023, 4, 1), date(2024, 4, 1)),
+        ("März 2024", "2024-03", date(2024, 3, 1), date(2024, 4, 1)),
+    ],
+)
+def test_what_a_value_of_a_column_of_periods_stands_for(value, name, start, end):
+    found = span_named(value, first_month=4)
+    assert (found.name, found.start, found.end) == (name, start, end)
+
+
+@pytest.mark.parametrize("value", ["north", "", "20241", "2024-13", "99", "2024-02-30", "13/2024"])
+def test_what_names_no_period(value):
+    assert span_named(value) is None
+
+
+@given(
+    rows=st.lists(
+        st.tuples(st.sampled_from("abc"), st.integers(0, 23), st.integers(-9999, 9999)),
+        min_size=4, max_size=60,
+    ),
+    spelling=st.sampled_from(sorted(SPELLINGS)),
+    periods=st.sampled_from(
+        [("2023", "2024"), ("2024-Q1", "2024-Q2"), ("2023-05", "2023-06"), ("prior", "latest-month"),
+         ("year-before", "latest-quarter")]
+    ),
+)  # fmt: skip
+def test_a_column_of_periods_tells_what_the_dates_would(populate, rows, spelling, periods):
+    """The same rows with a date and with the month's name give the same lines, or the same refusal."""
+    base, current = periods
+    made = [
+        {"who": who, "day": date(2023 + month // 12, month % 12 + 1, 1), "amount": Decimal(cents) / 100}
+        for who, month, cents in rows
+    ]  # fmt: skip
+    dated = populate(made, date="day", amount="amount")
+    named = populate(
+        [
+            {"who": r["who"], "mes": SPELLINGS[spelling](r["day"]), "amount": r["amount"]}
+            for r in made
+        ],
+        amount="amount",
+    )
+    asked = {"per": "who", "base": base, "current": current, "percent_limit": 5}
+    there = screened(dated, "periods", **asked)
+    try:
+        here = screened(named, "periods", **asked)
+    except UserError as error:
+        # A column knows no period that has no row; the calendar has every one.
+        assert "has no period within" in str(error)
+        return
+    keys = ("lines", "total")
+    assert [here["groups"][0][k] for k in keys] == [there["groups"][0][k] for k in keys]
+    assert [f["subject"] for f in here["flags"]] == [f["subject"] for f in there["flags"]]
+    assert here["population"]["used_total"] == there["population"]["used_total"]
+
+
+def test_names_that_hold_one_another_are_refused(populate):
+    rows = [
+        {"who": "a", "periodo": p, "amount": Decimal(1)} for p in ("2023", "2024", "2024-01", "T1")
+    ]
+    people = populate(rows, amount="amount")
+    with pytest.raises(UserError, match="names no period, so that none"):
+        screened(people, "periods", per="who", period="periodo", base="2023", current="latest-year")
+    with pytest.raises(UserError, match="no period of periodo; it has 2023"):
+        screened(people, "periods", per="who", period="periodo", base="T9", current="2024")
+    with pytest.raises(UserError, match="overlap"):
+        screened(people, "periods", per="who", period="periodo", base="2024-01", current="2024")
+    with pytest.raises(UserError, match="with --period the column"):
+        screened(people, "periods", per="who", base="2023", current="2024")
+    people = populate(
+        [{"who": "a", "mes": p, "amount": Decimal(1)} for p in ("2023-01", "Q1 2023", "2022-01")],
+        amount="amount",
+    )
+    with pytest.raises(UserError, match="the one holds the other"):
+        screened(people, "periods", per="who", base="2022", current="2023")
+
+
+def test_files_of_a_month_each_are_compared_without_further_words(tmp_path):
+    """The month stands in the name alone: taken, proposed, screened, opened, explained, done again."""
+    for month, amount in (("2024-11", 100), ("2024-12", 104)):
+        (tmp_path / f"gastos_{month}.csv").write_text(
+            f"cuenta,importe\n100,{amount}.00\n200,50.00\n"
+        )
+    inside("open", ".", cwd=tmp_path)
+    taken = inside("intake", "gastos_2024-11.csv", "gastos_2024-12.csv", "--as", "g", cwd=tmp_path)
+    assert "period: by the file name, since the rows have amounts" in " ".join(taken.stdout.split())
+    inside("survey", "--propose", "--keep", cwd=tmp_path)
+    (tmp_path / "gastos_2025-01.csv").write_text("cuenta,importe\n100,99.00\n200,80.00\n")
+    inside("intake", "gastos_2025-01.csv", "--as", "g", cwd=tmp_path)
+    inside("screen", cwd=tmp_path)
+    (item,) = [i for i in inside_json("queue", cwd=tmp_path) if i["subject"]["period"] == "2025-01"]
+    assert (item["subject"]["cuenta"], item["amount"]) == ("200", "30.00")
+    assert "50.00" in inside("dig", item["id"], cwd=tmp_path).stdout
+
+
+def test_sheets_of_a_year_each_and_a_budget_beside(tmp_path):
+    book = xlsxwriter.Workbook(str(tmp_path / "report.xlsx"))
+    for year in (2022, 2023, 2024):
+        sheet = book.add_worksheet(str(year))
+        sheet.write_row(0, 0, ["account", "amount"])
+        for place, account in enumerate("ABC", 1):
+            sheet.write_row(place, 0, [account, 100.25 + 50 * (account == "B" and year == 2024)])
+    book.close()
+    (tmp_path / "plan.csv").write_text("account,year,amount\nA,2024,100.25\nB,2024,90.00\n")
+    inside("open", ".", cwd=tmp_path)
+    inside("intake", "report.xlsx", "--as", "r", cwd=tmp_path)
+    inside("intake", "plan.csv", "--as", "budget", cwd=tmp_path)
+    asked = ("try", "periods", "r", "--per", "account", "--current", "latest-year")
+    found = inside_json(*asked, "--base", "prior", cwd=tmp_path)
+    assert [(f["subject"], f["base"], f["current"]) for f in found["flags"]] == [
+        ({"account": "B", "period": "2024"}, "100.25", "150.25")
+    ]
+    assert found["solved"]["current_rows"] == "period = '2024'"
+    mean = inside_json(*asked, "--mean-of", "2", cwd=tmp_path)
+    assert [f["subject"]["account"] for f in mean["flags"]] == ["B"]
+    against = inside_json(*asked, "--against", "budget", cwd=tmp_path)
+    assert {f["subject"]["account"]: f["base"] for f in against["flags"]} == {
+        "B": "90.00",
+        "C": "0.00",
+    }
+    # The exception keeps both of its periods.
+    inside(*asked, "--base", "prior", "--keep", "years", cwd=tmp_path)
+    inside("screen", cwd=tmp_path)
+    (item,) = inside_json("queue", cwd=tmp_path)
+    opened = inside("dig", item["id"], cwd=tmp_path).stdout
+    assert "2023" in opened and "250.50" in opened and "150.25" in opened
+    assert "1 mark compared" in inside("redo", cwd=tmp_path).stdout
