@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import date
 from decimal import Decimal
 
+import numpy as np
 import pytest
 import xlsxwriter
 from hypothesis import given
@@ -128,8 +129,12 @@ def test_files_of_a_month_each_are_compared_without_further_words(tmp_path):
             f"cuenta,importe\n100,{amount}.00\n200,50.00\n"
         )
     inside("open", ".", cwd=tmp_path)
-    taken = inside("intake", "gastos_2024-11.csv", "gastos_2024-12.csv", "--as", "g", cwd=tmp_path)
-    assert "period: by the file name, since the rows have amounts" in " ".join(taken.stdout.split())
+    files = ("gastos_2024-11.csv", "gastos_2024-12.csv")
+    taken = inside_json("intake", *files, "--as", "g", cwd=tmp_path)
+    for file in taken["files"]:
+        (assumed,) = file["assumptions"]
+        assert assumed["text"].startswith("period: by the file name, since the rows have amounts")
+        assert (assumed["key"], assumed["columns"]) == ("read.period", ["period"])
     inside("survey", "--propose", "--keep", cwd=tmp_path)
     (tmp_path / "gastos_2025-01.csv").write_text("cuenta,importe\n100,99.00\n200,80.00\n")
     inside("intake", "gastos_2025-01.csv", "--as", "g", cwd=tmp_path)
@@ -171,3 +176,98 @@ def test_sheets_of_a_year_each_and_a_budget_beside(tmp_path):
     opened = inside("dig", item["id"], cwd=tmp_path).stdout
     assert "2023" in opened and "250.50" in opened and "150.25" in opened
     assert "1 mark compared" in inside("redo", cwd=tmp_path).stdout
+
+
+def test_a_tolerance_is_a_band_around_the_expectation(populate):
+    """Without limits beside it; to the unit at its edges, of either sign, and of nothing anything is outside."""
+    rows = [
+        {"who": who, "day": date(year, 5, 1), "amount": Decimal(amount)}
+        for who, year, amount in [
+            ("edge", 2023, "100.00"), ("edge", 2024, "120.00"), ("over", 2023, "100.00"),
+            ("over", 2024, "120.01"), ("debt", 2023, "-100.00"), ("debt", 2024, "-79.99"),
+            ("new", 2024, "0.01"),
+        ]
+    ]  # fmt: skip
+    people = populate(rows, date="day", amount="amount")
+    asked = {"per": "who", "base": "2023", "current": "2024"}
+    found = screened(people, "periods", **asked, tolerance="20%")
+    assert {f["subject"]["who"] for f in found["flags"]} == {"over", "debt", "new"}
+    bands = {
+        line["key"]["who"]: (line["low"], line["high"]) for line in found["groups"][0]["lines"]
+    }
+    assert bands["edge"] == ("80.00", "120.00") and bands["debt"] == ("-120.00", "-80.00")
+    with pytest.raises(UserError, match="stands in the place of the limits"):
+        screened(people, "periods", **asked, tolerance="20", amount_limit="5")
+
+
+@given(st.integers(0, 10**6), st.sampled_from([1, -1]))
+def test_a_season_is_found_however_one_month_went_wrong(populate, seed, sign):
+    """Level, growth and months of three years; one of the past months is a hundred times too large."""
+    rng = np.random.default_rng(seed)
+    factors, growth = np.exp(rng.normal(0, 0.5, 12)), 1.01
+    units = np.round(
+        1e6
+        * growth ** np.arange(37)
+        * factors[np.arange(37) % 12]
+        * np.exp(rng.normal(0, 0.01, 37))
+    )
+    units[rng.integers(0, 36)] *= 100
+    rows = [
+        {
+            "who": who,
+            "day": date(2021 + m // 12, m % 12 + 1, 1),
+            "amount": sign * Decimal(int(units[m] * extra)) / 100,
+        }
+        for who, last in (("usual", 1.0), ("off", 1.4))
+        for m in range(37)
+        for extra in [last if m == 36 else 1.0]
+    ]
+    people = populate(rows, date="day", amount="amount")
+    found = screened(
+        people,
+        "periods",
+        per="who",
+        current="2024-01",
+        seasonal=3,
+        deviate_limit=6.0,
+        percent_limit=5,
+    )
+    assert [f["subject"]["who"] for f in found["flags"]] == ["off"]
+    lines = {line["key"]["who"]: line for line in found["groups"][0]["lines"]}
+    expected = 1e4 * growth**36 * factors[0]
+    assert abs(float(lines["usual"]["base"])) == pytest.approx(expected, rel=0.08)
+    low, high = (float(lines["off"][k]) for k in ("low", "high"))
+    assert low < float(lines["off"]["base"]) < high
+    assert len(lines["off"]["history"]) == 36 and "history" not in lines["usual"]
+
+
+def test_what_no_season_can_be_fitted_to_is_said(populate):
+    rows = [
+        {"who": who, "day": date(2022 + m // 4, 3 * (m % 4) + 1, 1), "amount": Decimal(10 * (m % 4 + 1))}
+        for who in "ab"
+        for m in range(9)
+        if (who, m) != ("b", 3)
+    ]  # fmt: skip
+    people = populate(rows, date="day", amount="amount")
+    asked = {"per": "who", "current": "2024-Q1", "tolerance": "5"}
+    found = screened(people, "periods", **asked, seasonal=2)
+    assert found["flag_count"] == 0
+    assert [c["code"] for c in found["cautions"]] == ["no_season"]
+    with pytest.raises(UserError, match="have no rows, and would be counted as nothing"):
+        screened(people, "periods", **asked, seasonal=3)
+    with pytest.raises(UserError, match="of months or quarters"):
+        screened(people, "periods", per="who", current="2024", seasonal=2)
+    with pytest.raises(UserError, match="says what is compared with"):
+        screened(people, "periods", **asked, seasonal=2, mean_of=2)
+
+
+@pytest.mark.parametrize("kind", ["changes", "pairs", "bridge", "shares", "months"])
+def test_figures_are_drawn_or_said_to_have_nothing(marisma, tmp_path, kind):
+    asked = ("try", "periods", "payments", "--per", "cuenta", "--current", "2025-09")
+    out = ("--figure", kind, "--out", str(tmp_path / "a.png"))
+    inside(*asked, "--mean-of", "12", "--deviate-limit", "2", *out, cwd=marisma)
+    assert (tmp_path / "a.png").stat().st_size > 10_000
+    if kind == "months":
+        words = ("--base", "prior", "--figure", kind, "--out", str(tmp_path / "b.png"))
+        said = inside(*asked, *words, cwd=marisma, code=2)
+        assert "there is nothing to draw" in said.stderr

@@ -83,7 +83,7 @@ def try_test(
     def drawing(path: Path) -> bytes:
         from sabueso.report.canvas import picture
 
-        return picture(view.drawing(figure or "plain"), path)
+        return picture(view.drawing(figure or next(iter(screen.figures), "plain")), path)
 
     def page(path: Path) -> bytes:
         from sabueso.show.paper import finding_page
@@ -127,7 +127,8 @@ def _write_every(
 
 def _needs_points(test: str, figure: str | None, *, drawn: bool) -> bool:
     """Whether the figure asked for needs quantiles; refuses one that the test does not have."""
-    figures = find_screen(test).figures
+    screen = find_screen(test)
+    figures = screen.figures
     if figure is None:
         return False
     if not figures:
@@ -139,4 +140,4 @@ def _needs_points(test: str, figure: str | None, *, drawn: bool) -> bool:
         return False
     if not drawn:
         raise UserError(f"--figure {figure} is drawn into a file: --out FILE.png or .svg")
-    return True
+    return figure in screen.from_quantiles

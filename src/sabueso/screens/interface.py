@@ -44,6 +44,8 @@ class Screen:
     """Commands that run on the sample case."""
     figures: ClassVar[tuple[str, ...]] = ()
     """What ``--figure`` chooses among, the usual one first; empty where there is one figure."""
+    from_quantiles: ClassVar[tuple[str, ...]] = ()
+    """Those of them that are drawn of the quantiles of each group's measure."""
     family: ClassVar[str] = ""
     """Tests of one family look at one thing in several ways: two marks of theirs are one evidence. By
     default a test is a family of its own."""

@@ -117,6 +117,7 @@ class Fences(Screen):
         "sabueso try fences payments --by usuario --aim 20 --out fences.png --figure strip",
     )
     figures = ("plain", "quantile", "strip")
+    from_quantiles = ("quantile", "strip")
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         if described is None:

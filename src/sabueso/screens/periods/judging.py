@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 from fractions import Fraction
-from math import sqrt
+from math import ceil, floor, sqrt
 from typing import Any, Literal, Protocol
 
 from sabueso.report import numbers as num
@@ -29,6 +29,8 @@ class Limits(Protocol):
     def share_limit(self) -> Decimal | None: ...
     @property
     def deviate_limit(self) -> float | None: ...
+    @property
+    def tolerance(self) -> Decimal | None: ...
     @property
     def flag_by(self) -> Literal["change", "rate", "volume"]: ...
     @property
@@ -105,19 +107,31 @@ class Judge:
             amount, percent = part.rate, rate_percent(part, line)
         else:
             amount, percent = part.volume, volume_percent(part, line)
-        limits = (s.amount_limit, s.percent_limit, s.deviate_limit)
-        passed = (
-            s.amount_limit is None or abs(amount) >= Fraction(s.amount_limit) * self._unit,
-            s.percent_limit is None or percent is None or abs(percent) >= Fraction(s.percent_limit),
-            s.deviate_limit is None or deviate is None or abs(deviate) >= s.deviate_limit,
-        )
         shift = line.share_shift
         by_share = (
             s.share_limit is not None
             and shift is not None
             and abs(100 * shift) >= Fraction(s.share_limit)
         )
+        if s.tolerance is not None:
+            # Of an expectation of nothing there is no per cent: anything lies outside.
+            outside = percent is None or abs(percent) > Fraction(s.tolerance)
+            return (amount != 0 and outside) or by_share
+        limits = (s.amount_limit, s.percent_limit, s.deviate_limit)
+        passed = (
+            s.amount_limit is None or abs(amount) >= Fraction(s.amount_limit) * self._unit,
+            s.percent_limit is None or percent is None or abs(percent) >= Fraction(s.percent_limit),
+            s.deviate_limit is None or deviate is None or abs(deviate) >= s.deviate_limit,
+        )
         return (amount != 0 and any(x is not None for x in limits) and all(passed)) or by_share
+
+    def band(self, line: Change) -> tuple[int, int] | None:
+        """The amounts that a tolerance allows, in minor units; None where there is none."""
+        tolerance = self._settings.tolerance
+        if tolerance is None or self._settings.flag_by != "change":
+            return None
+        away = abs(line.base) * Fraction(tolerance) / 100
+        return ceil(line.base - away), floor(line.base + away)
 
     def cautions(
         self, lines: Sequence[Change], parts: Sequence[RateVolume | None], base: str

@@ -78,7 +78,7 @@ def _months_without(
     """Months of a period without rows where the other, of as many months, has some."""
     mine = _months(span, days)
     for name, other, its_days in every:
-        if other not in others or len(_places(other)) != len(_places(span)) < 2:
+        if other not in others or not 2 <= len(_places(other)) == len(_places(span)):
             continue
         lacking = sorted(_months(other, its_days) - mine)
         if lacking and mine:

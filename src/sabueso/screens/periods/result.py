@@ -20,7 +20,8 @@ class Parts:
 @dataclass(frozen=True)
 class ComparedLine:
     """A line in both periods. Shares are of 1, the shift in percentage points; no per cent where the
-    base is 0."""
+    base is 0. ``low`` and ``high`` are the band that the current amount is expected in; ``history`` the
+    periods that the expectation comes from, of a flagged line."""
 
     key: ByColumn
     base: Decimal
@@ -37,6 +38,9 @@ class ComparedLine:
     deviate: float | None = field(default=None, metadata=ADDED)
     rate_percent: float | None = field(default=None, metadata=ADDED)
     volume_percent: float | None = field(default=None, metadata=ADDED)
+    low: Decimal | None = field(default=None, metadata=ADDED)
+    high: Decimal | None = field(default=None, metadata=ADDED)
+    history: dict[str, Decimal] | None = field(default=None, metadata=ADDED)
 
 
 @dataclass(frozen=True)

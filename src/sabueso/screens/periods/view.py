@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal
 
 from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
@@ -33,6 +34,8 @@ class PeriodsView(View[Comparison]):
         base = s.settings["base"] or s.used["base"]
         if s.settings["mean_of"]:
             base = f"the mean of {s.settings['mean_of']} before"
+        if s.settings["seasonal"]:
+            base = f"the season of {s.settings['seasonal']} years before"
         return f"{s.source} {s.settings['current']} against {base}{by}"
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
@@ -45,7 +48,10 @@ class PeriodsView(View[Comparison]):
         labels = list(shown[0].key) if shown else finding.settings["per"]
         head = [Column(label, "flex") for label in labels]
         more = self._more()
-        head += map(Column, (group.base, group.current, "change", "%", "points", *more))
+        # A band takes the room of the shift, which the reading beside it tells in words.
+        shifts = "low" not in more.values()
+        points = ["points"] if shifts else []
+        head += map(Column, (_short(group.base), group.current, "change", "%", *points, *more))
         places = finding.scale
         if max((abs(line.current) for line in lines), default=0) >= LARGE and not whole:
             places = 0
@@ -53,14 +59,15 @@ class PeriodsView(View[Comparison]):
             [
                 *("(missing)" if v is None else str(v) for v in line.key.values()),
                 *_sums(line, places),
-                num.signed(line.share_shift),
-                *(num.signed(getattr(line, name)) for name in more.values()),
+                *([num.signed(line.share_shift)] if shifts else []),
+                *(_figure(getattr(line, name), places) for name in more.values()),
                 _reading(line, by),
             ]
             for line in shown
         ]
         blank = [""] * (len(labels) - 1)
-        rows.append(["total", *blank, *_sums(group.total, places), "", *[""] * len(more), ""])
+        rest_of = [""] * (len(points) + len(more) + 1)
+        rows.append(["total", *blank, *_sums(group.total, places), *rest_of])
         rest = and_more(len(lines) - len(shown), "line", ", in the total")
         table = Table(
             [*head, Column("", "left")], rows, strong=frozenset([len(rows) - 1]), rest=rest
@@ -81,7 +88,10 @@ class PeriodsView(View[Comparison]):
     def _more(self) -> dict[str, str]:
         """Columns of a comparison with quantities, or with the mean of several periods."""
         lines = self.finding.groups[0].lines
-        named = {"price %": "rate_percent", "volume %": "volume_percent", "deviates": "deviate"}
+        named = {
+            "price %": "rate_percent", "volume %": "volume_percent", "deviates": "deviate",
+            "expected from": "low", "to": "high",
+        }  # fmt: skip
         return {
             head: name
             for head, name in named.items()
@@ -94,7 +104,8 @@ class PeriodsView(View[Comparison]):
     def sheet(self) -> Sheet:
         """Every line with all its figures."""
         lines = self.finding.groups[0].lines
-        names = [n for n in ComparedLine.__dataclass_fields__ if n not in ("key", "rate_volume")]
+        nested = ("key", "rate_volume", "history")
+        names = [n for n in ComparedLine.__dataclass_fields__ if n not in nested]
         header = [*lines[0].key, *names] if lines else []
         rows = [[*x.key.values(), *(getattr(x, name) for name in names)] for x in lines]
         return Sheet("lines", header, rows)
@@ -112,16 +123,31 @@ class PeriodsView(View[Comparison]):
             f"--across {across}"
         ]
 
-    def drawing(self, kind: str = "plain") -> Drawing | None:
+    def drawing(self, kind: str = "changes") -> Drawing | None:
         from sabueso.screens.periods.figure import periods_drawing
 
-        return periods_drawing(self.finding)
+        return periods_drawing(self.finding, kind)
 
 
 def _sums(line: ComparedLine, places: int) -> list[str]:
     values = (line.base, line.current, line.change)
     shown = [num.amount(round(value, places), places) for value in values]
     return [*shown, num.signed(line.change_percent)]
+
+
+def _short(base: str) -> str:
+    """What a column of the base is called: the headline has the whole of it."""
+    for begins, short in (("the mean of ", "mean before"), ("the season of ", "season before")):
+        if base.startswith(begins):
+            return short
+    return base
+
+
+def _figure(value: float | Decimal | None, places: int) -> str:
+    """A figure of a line that not every line has; an edge of its band is an amount."""
+    if isinstance(value, Decimal):
+        return num.amount(round(value, places), places)
+    return num.signed(value)
 
 
 def _reading(line: ComparedLine, by: str) -> Marked:

@@ -98,6 +98,7 @@ class Top(Screen):
         "sabueso try top payroll --on neto --by categoria --aim 2 --side both",
     )
     figures = ("plain", "quantile", "strip")
+    from_quantiles = ("quantile", "strip")
 
     def run(self, population: Population, settings: TopSettings) -> Finding[TopGroup]:
         table = population.table

@@ -118,6 +118,7 @@ class ZScore(Screen):
         "sabueso try zscore payroll --on neto --by categoria --out pay.png --figure quantile",
     )
     figures = ("plain", "quantile", "strip")
+    from_quantiles = ("quantile", "strip")
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         if described is None:
