@@ -510,5 +510,5 @@ def test_periods_by_words_and_against_the_mean_of_those_before(populate):
     left = screened(more, "periods", **asked, leave_out="new")
     assert "P9" not in {f["subject"]["product"] for f in left["flags"]}
     assert "left_out_lines" in {c["code"] for c in left["cautions"]}
-    with pytest.raises(UserError, match="mean-of says"):
+    with pytest.raises(UserError, match="says what is compared with"):
         run(current="2025-11", base="2024", mean_of=3)

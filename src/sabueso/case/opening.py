@@ -3,16 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any
+from pathlib import Path
+from typing import Any, Protocol
 
 from sabueso.base.errors import UserError
+from sabueso.case.events import Source
 from sabueso.case.plan import Plan
 from sabueso.population.engines import EngineSettings, QueryError, open_engine
 from sabueso.population.population import Defined, Population
 from sabueso.population.table import Table
 
-if TYPE_CHECKING:
-    from sabueso.case.folder import Case
+
+class Case(Protocol):
+    """What a case has that its tables are opened from."""
+
+    plan_path: Path
+    told: list[str] | None
+
+    @property
+    def plan(self) -> Plan: ...
+    def sources(self, table: str | None = None) -> list[Source]: ...
+    def table(self, name: str, *, links: int = ...) -> Table: ...
+    def set_aside(self, table: str) -> tuple[str, ...]: ...
 
 
 class Opened:
