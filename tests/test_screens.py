@@ -307,6 +307,35 @@ def test_distance_names_what_is_singular(populate):
     assert "flat is constant" in caution["text"]
 
 
+@pytest.mark.parametrize("by", [{}, {"by": "account"}])
+def test_a_distance_flags_no_more_than_can_be_reviewed(populate, by):
+    """The subjects of the smallest p over all groups, and the limit of each between them and the rest."""
+    people = populate(_ledger())
+    asked = {"measures": "amount,hours", "fit": "classical", **by}
+    every = screened(people, "distance", **asked, alpha=0.4)
+    for capacity in (1, 7, 40):
+        found = screened(people, "distance", **asked, aim=capacity)
+        assert found["flag_count"] == capacity
+        smallest = sorted(f["p"] for f in every["flags"])[:capacity]
+        assert sorted(f["p"] for f in found["flags"]) == pytest.approx(smallest)
+        assert found["solved"]["alpha"] == pytest.approx(smallest[-1])
+        assert all(f["score"] > f["limit"] for f in found["flags"])
+        assert found["flags_by_chance"] == pytest.approx(smallest[-1] * found["tests_made"])
+    with pytest.raises(UserError, match="aim solves for the limit"):
+        screened(people, "distance", **asked, aim=3, alpha=0.01)
+
+
+def test_figures_of_a_distance_hold_every_flagged_subject(populate):
+    found = screened(populate(_ledger()), "distance", measures="amount,hours", alpha=0.05)
+    (group,) = found["groups"]
+    assert group["axes"] == ["amount", "hours"] and len(group["ellipses"]) == 2
+    drawn = {tuple(map(float, point)) for point in group["points"]}
+    for flag in found["flags"]:
+        assert (flag["values"]["amount"], flag["values"]["hours"]) in drawn
+    both = {tuple(pair) for pair in group["distances"]}
+    assert {(f["classical"], f["robust"]) for f in found["flags"]} <= both
+
+
 def test_periods_equal_plain_sums(populate):
     rows = _ledger()
     found = screened(

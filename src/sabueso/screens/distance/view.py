@@ -7,7 +7,7 @@ from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marke
 from sabueso.screens.distance.result import DistanceGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
-MOST_GROUPS, MANY_GROUPS, MOST_MEASURES = 6, 60, 3
+MOST_GROUPS, MANY_GROUPS, MOST_MEASURES = 6, 60, 2
 
 
 class DistanceView(View[DistanceGroup]):
@@ -42,10 +42,13 @@ class DistanceView(View[DistanceGroup]):
         if not len(finding.flags):
             return [Line("nothing is beyond the limit")]
         measures = finding.settings["measures"][:MOST_MEASURES]
+        # The distance that flags stands beside the other.
+        other = "classical" if finding.used["fit"] == "robust" else "robust"
         columns = [Column("subject", "flex"), *map(Column, measures)]
         columns += [
             Column("d²"),
-            Column("classical"),
+            Column(other),
+            Column("p"),
             Column("adj. p"),
             Column("driven by", "flex"),
         ]
@@ -58,17 +61,18 @@ class DistanceView(View[DistanceGroup]):
                     finding.flags.named(flag).short(),
                     *(num.number(flag["values"][m]) for m in measures),
                     num.number(flag["score"], 1),
-                    num.number(flag["classical"], 1),
+                    num.number(flag[other], 1),
+                    num.p_value(flag["p"]),
                     num.p_value(flag["p_adjusted"]),
                     Marked(f"{driver} {shares[driver]:.0f}%"),
                 ]
             )
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
 
-    def drawing(self, kind: str = "plain") -> Drawing | None:
+    def drawing(self, kind: str = "quantiles") -> Drawing | None:
         from sabueso.screens.distance.figure import distance_drawing
 
-        return distance_drawing(self.finding)
+        return distance_drawing(self.finding, kind)
 
 
 def _p(p: float | None) -> str:
