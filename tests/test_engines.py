@@ -270,6 +270,8 @@ SCREENS = [
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
     ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
+    ("sequence", {"of": "id", "by": "who", "find": "gaps,repeats,order,form", "incomplete": 0.99}),
+    ("sequence", {"of": "id", "days": 0, "incomplete": 0.999}),
     ("match", {"other": "ledger", "on": "account", "find": "present", "keys": "normalised"}),
     ("payees", {"per": "who", "silent": 5, "alpha": 0.9, "top": 0.2}),
     ("relation", {"measures": "count(*),sum(cost)", "per": "account", "chosen": "cost > 0"}),

@@ -61,6 +61,8 @@ def _worked(case: Path) -> None:
         "range": ["--greatest", "5000", "--required", "text"],
         "distance": ["--per", "party,preparer", "--measures", "count(*),max(amount)"],
         "periods": ["--per", "party", "--base", "2024", "--current", "2025", "--quantity", "quantity"],
+        "sequence": ["--of", "id", "--by", "party", "--incomplete", "0.99", "--least", "3"],
+        "repeats": ["--same", "party"], "payees": [], "calendar": ["--by", "preparer"],
     }  # fmt: skip
     keys = {role: _plan_role(case, role) for role in ROLES}
     # As a user types them where they are no plain words.

@@ -334,6 +334,7 @@ class Case:
             links=self._links(name, links - 1) if links else {},
             rules=tuple(section.rules),
             facts=self.plan.facts_by_name(),
+            quarantined=tuple(sorted((self.folder / "quarantine" / name).glob("*.csv"))),
         )
         if section.columns:
             from sabueso.population.derived import with_derived

@@ -105,6 +105,8 @@ class Table:
     """The rules that the plan declares, as they stand there."""
     facts: Mapping[str, Any] = field(default_factory=dict)
     """The facts of the plan by their full names, such as ``loan.rate``."""
+    quarantined: tuple[Path, ...] = ()
+    """Lists of lines of its files that were set aside as damaged."""
 
     @property
     def stored(self) -> tuple[Column, ...]:

@@ -227,22 +227,30 @@ class Cell(Subject):
 
 @dataclass(frozen=True)
 class NumberRange(Subject):
-    """Numbers of a series that are missing. They have no rows: those before and after them are looked
-    at, ``first`` and ``last``."""
+    """Numbers of a series that are missing, or otherwise no part of it (``what``). Missing ones have no
+    rows: those before and after them are looked at, ``first`` and ``last``. ``column`` is one of the
+    table's, or an expression."""
 
     kind = "range"
 
     column: str = ""
     first: str = ""
     last: str = ""
+    what: str = "missing"
 
     def label(self) -> str:
-        return f"{super().label()} missing"
+        return f"{super().label()} {self.what}"
 
     def rows(self, table: Table) -> str:
-        from sabueso.population.expressions import literal, quoted_name
+        from sabueso.population.expressions import equals, literal, quoted_name
 
-        return f"{quoted_name(self.column)} in ({literal(self.first)}, {literal(self.last)})"
+        names = {c.name: c.type for c in table.columns}
+        name = quoted_name(self.column) if self.column in names else self.column
+        if names.get(self.column, "text") != "text":
+            name = f"cast({name} as text)"
+        listed = ", ".join(map(literal, dict.fromkeys((self.first, self.last))))
+        groups = (equals(n, v, list(names)) for n, v in self.named.items() if n != self.column)
+        return _both(f"{name} in ({listed})", *groups)
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,16 @@
+"""Lines of the client's files that could not be read as rows, as they were listed when they were set aside."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterator
+
+from sabueso.population.table import Table
+
+
+def damaged_lines(table: Table) -> Iterator[str]:
+    """The text of each line of a table's files that was set aside as damaged."""
+    for path in table.quarantined:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            for row in csv.DictReader(file):
+                yield row.get("record") or ""

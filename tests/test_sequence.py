@@ -1,0 +1,164 @@
+"""Numbers of a series: against a plain look, closed forms and simulation; through the queue."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter, defaultdict
+from datetime import date, timedelta
+from decimal import Decimal
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import inside, inside_json, screened
+from sabueso.base.errors import UserError
+from sabueso.stats.gaps import gap_probability
+
+
+def test_the_law_of_a_gap_holds_by_simulation():
+    """Numbers present independently: after one that is there a gap of g or more comes (1 - d)^g often."""
+    rng = np.random.default_rng(1)
+    present = np.flatnonzero(rng.random(400_000) < 0.7)
+    gaps = np.diff(present) - 1
+    span = int(present[-1] - present[0]) + 1
+    for g in (1, 2, 5):
+        expected = gap_probability([g], len(present), span)[0]
+        assert np.mean(gaps >= g) == pytest.approx(expected, rel=0.04)
+        assert expected == pytest.approx(0.3**g, rel=0.02)
+    assert gap_probability([7], 93, 100)[0] == 0.0
+    with pytest.raises(ValueError, match="more numbers"):
+        gap_probability([1], 11, 10)
+
+
+def _rows(numbers, prefix="N-", width=5):
+    """Rows a day apart, in the order of their numbers."""
+    start = date(2024, 1, 1)
+    return [
+        {
+            "doc": f"{prefix}{n:0{width}d}",
+            "day": start + timedelta(days=i // 3),
+            "amount": Decimal(10),
+        }
+        for i, n in enumerate(sorted(numbers))
+    ]
+
+
+@given(
+    st.lists(st.integers(1, 400), min_size=40, max_size=120, unique=True),
+    st.lists(st.integers(0, 5), max_size=3),
+    st.sampled_from(["N-", "", "24/A"]),
+)
+def test_gaps_and_repeats_are_those_of_a_plain_look(populate, numbers, again, prefix):
+    rows = _rows(numbers, prefix)
+    for place in again:
+        rows.append({**rows[place]})
+    people = populate(rows, date="day", amount="amount")
+    found = screened(people, "sequence", of="doc", incomplete=0.99, find="gaps,repeats")
+    (series,) = found["groups"]
+    counts = Counter(row["doc"] for row in rows)
+    inside_ = sorted(numbers)
+    missing = sorted(set(range(inside_[0], inside_[-1] + 1)) - set(inside_))
+    assert (series["count"], series["numbers"]) == (len(rows), len(numbers))
+    assert (series["missing"], series["repeated"]) == (
+        len(missing),
+        sum(n > 1 for n in counts.values()),
+    )
+    named = []
+    for flag in found["flags"]:
+        if flag["direction"] == "missing":
+            first, last = (int(flag[side][len(prefix) :]) for side in ("from", "to"))
+            assert flag["missing"] == last - first + 1
+            named += range(first, last + 1)
+            assert flag["p"] is None
+    assert sorted(named) == missing
+    used = {flag["from"]: flag["rows"] for flag in found["flags"] if flag["direction"] == "used"}
+    assert used == {doc: n for doc, n in counts.items() if n > 1}
+
+
+def test_what_is_out_of_order_or_of_another_form(populate):
+    rows = _rows(range(1, 2001))
+    rows[700]["day"] += timedelta(days=60)
+    rows[1200]["day"] -= timedelta(days=60)
+    rows[1500]["doc"] = "N 1501"
+    rows.append({"doc": "MANUAL-7", "day": date(2024, 5, 5), "amount": Decimal(1)})
+    rows.append({"doc": "none", "day": date(2024, 5, 5), "amount": Decimal(1)})
+    found = screened(populate(rows, date="day", amount="amount"), "sequence", of="doc")
+    by = defaultdict(list)
+    for flag in found["flags"]:
+        by[flag["what"].split(" ")[0]].append(flag["from"])
+    assert by["missing"] == ["N-01501"]
+    assert sorted(by["of"]) == ["N-00701", "N-01201"]
+    assert set(by["written"]) == {"N 1501", "MANUAL-7", "none"}
+    assert found["population"]["left_out"] == {"no_digits": 1}
+    assert found["series_not_looked_at"] == 2
+
+
+def test_an_incomplete_series_names_unlikely_gaps_alone(populate):
+    """Half of the numbers are another table's: single gaps are ordinary, a long one is not."""
+    rng = np.random.default_rng(4)
+    numbers = {int(n) for n in rng.choice(4000, 2000, replace=False)} - set(range(1500, 1540))
+    found = screened(populate(_rows(numbers), date="day"), "sequence", of="doc", find="gaps")
+    assert [c["code"] for c in found["cautions"]] == ["incomplete_series"]
+    (flag,) = found["flags"]
+    assert flag["missing"] >= 40 and flag["p_adjusted"] < 1e-6
+    assert found["tests_made"] == len(numbers) - 1 and found["flags_by_chance"] == 0.05
+
+
+def test_lines_of_an_entry_and_numbers_without_dates_are_no_findings(populate):
+    rows = [{"doc": f"A{n // 2}"} for n in range(400)]
+    found = screened(populate(rows), "sequence", of="doc")
+    assert found["flag_count"] == 0
+    assert {c["code"] for c in found["cautions"]} == {"numbers_of_several_rows", "no_date"}
+    with pytest.raises(UserError, match="needs the column of numbers"):
+        screened(populate(rows), "sequence")
+    with pytest.raises(UserError, match="expected gaps, repeats, order or form"):
+        screened(populate(rows), "sequence", of="doc", find="holes")
+
+
+def test_a_gap_opens_from_both_sides_and_damaged_lines_explain_one(tmp_path):
+    lines = ["id,day,who,amount"]
+    for n in range(1, 401):
+        if n in (100, 101, 102):
+            continue
+        day = date(2024, 1, 1) + timedelta(days=n // 4)
+        amount = "oops" if n == 200 else f"{n}.00"
+        lines.append(f"P-{n:06d},{day},w{n % 7},{amount}")
+        if n == 300:
+            lines.append(f"P-{n:06d},{day},other,5.00")
+    (tmp_path / "pay.csv").write_text("\n".join(lines) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    inside("intake", "pay.csv", "--as", "pay", cwd=tmp_path)
+    found = inside_json("try", "sequence", "pay", "--of", "id", cwd=tmp_path)
+    assert [f["what"] for f in found["flags"]] == ["missing", "used 2 times"]
+    assert "on_damaged_lines" in {c["code"] for c in found["cautions"]}
+    inside("survey", "--propose", "--keep", cwd=tmp_path)
+    inside("screen", cwd=tmp_path)
+    items = {i["label"]: i for i in inside_json("queue", cwd=tmp_path) if i["kind"] == "range"}
+    gap = items["id P-000100 – P-000102 missing"]
+    twice = items["id P-000300 used 2 times"]
+    rows = inside_json("dig", gap["id"], "--rows", cwd=tmp_path)["rows"]
+    assert sorted(r["id"] for r in rows) == ["P-000099", "P-000103"]
+    rows = inside_json("dig", twice["id"], "--rows", cwd=tmp_path)["rows"]
+    assert [r["id"] for r in rows] == ["P-000300"] * 2
+    (first, *_) = inside_json("why", gap["id"], cwd=tmp_path)["sentences"]
+    assert re.fullmatch(
+        r"3 numbers of the series, P-000100 – P-000102, are missing between P-000099 and P-000103\.",
+        first,
+    )
+    inside("try", "sequence", "pay", "--of", "id", "--out", "a.png", cwd=tmp_path)
+    # A number that is set aside is not missing.
+    inside(
+        "review",
+        twice["id"],
+        "--cleared",
+        "--reason",
+        "known",
+        "--set-aside",
+        "--as",
+        "KL",
+        cwd=tmp_path,
+    )
+    again = inside_json("try", "sequence", "pay", "--of", "id", cwd=tmp_path)
+    assert [f["what"] for f in again["flags"]] == ["missing", "used 2 times"]
