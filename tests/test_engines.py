@@ -270,6 +270,17 @@ SCREENS = [
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
     ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
+    (
+        "split",
+        {
+            "limit": "200",
+            "per": "who",
+            "by_whom": "account,who",
+            "within": 9,
+            "alpha": 0.9,
+            "on": "cost",
+        },
+    ),
     ("sequence", {"of": "id", "by": "who", "find": "gaps,repeats,order,form", "incomplete": 0.99}),
     ("sequence", {"of": "id", "days": 0, "incomplete": 0.999}),
     ("match", {"other": "ledger", "on": "account", "find": "present", "keys": "normalised"}),

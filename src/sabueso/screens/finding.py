@@ -54,7 +54,8 @@ class Flags:
     Its columns ``subject``, ``context`` and ``group`` are structs: what identifies a subject, what
     helps to recognise it, the group it was judged in. A client's columns lie in these alone; the
     others are ``score, limit, direction, p, p_adjusted, amount`` and what a test adds. ``make``
-    makes subjects where a kind needs more than its key. ``recorded`` are those that a run kept,
+    makes subjects where a kind needs more than its key. ``sparse`` subjects have each some of the columns,
+    and no missing value. ``recorded`` are those that a run kept,
     with the number and the amount of all.
     """
 
@@ -62,6 +63,7 @@ class Flags:
     table: pa.Table
     make: Make | None = None
     recorded: Recorded | None = None
+    sparse: bool = False
 
     def __len__(self) -> int:
         return int(self.table.num_rows) if self.recorded is None else self.recorded.count
@@ -86,7 +88,10 @@ class Flags:
             return  # a table without columns would take a limit for its length
         table = self.table if limit is None else self.table.slice(0, limit)
         for batch in table.to_batches(max_chunksize=10_000):
-            yield from batch.to_pylist()
+            for row in batch.to_pylist():
+                if self.sparse:
+                    row["subject"] = {k: v for k, v in row["subject"].items() if v is not None}
+                yield row
 
     def named(self, flag: Mapping[str, Any]) -> Subject:
         """The subject of one of the flags as its key tells it."""

@@ -1,0 +1,232 @@
+"""Who is behind an excess below a limit, and whose amounts are in pieces: as flags."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import date, timedelta
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from scipy.stats import hypergeom
+
+from sabueso.base.plain import ByColumn, Cells
+from sabueso.population import expressions
+from sabueso.population.table import Column, Table, money
+from sabueso.screens.split.looking import Pieces
+from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.threshold import bundles, count_tail, expected_bundles
+
+EPOCH = date(1970, 1, 1)
+LEAST_INSIDE = 3
+PRICE = 0.2
+"""Distinct amounts for each row in the band up to which what lies there is a price."""
+
+
+@dataclass(frozen=True)
+class Behind:
+    """A value of a column: its rows around a limit and in the band, expected there, p of so many."""
+
+    column: str
+    value: Any
+    limit: int
+    n: int
+    inside: int
+    expected: float
+    total: int
+    distinct: int
+    p: float
+
+
+@dataclass(frozen=True)
+class Bundled:
+    """Whose amounts come in bundles that pass a limit: the bundles with their days and sums, how many
+    would be expected, p of so many."""
+
+    key: tuple[Any, ...]
+    limit: int
+    bundles: list[tuple[list[date], list[int]]]
+    expected: float
+    p: float
+
+    @property
+    def rows(self) -> int:
+        return sum(len(units) for _, units in self.bundles)
+
+    @property
+    def total(self) -> int:
+        return sum(sum(units) for _, units in self.bundles)
+
+
+def behind(rows: Sequence[Cells], column: str, limit: int) -> list[Behind]:
+    """Hypergeometric upper tail of the rows in the band for each value of a column."""
+    whole = sum(int(row["n"]) for row in rows)
+    inside = sum(int(row["inside"]) for row in rows)
+    found = []
+    for row in rows:
+        n, own = int(row["n"]), int(row["inside"])
+        p = float(hypergeom.sf(own - 1, whole, inside, n)) if own else 1.0
+        found.append(
+            Behind(
+                column, row["who"], limit, n, own, inside * n / whole if whole else 0.0,
+                int(row["total"] or 0), int(row["distinct"]), p,
+            )
+        )  # fmt: skip
+    return found
+
+
+def bundled(pieces: Pieces, within: int, seed: int) -> tuple[list[Bundled], float]:
+    """Bundles of whoever has some, and how many would be expected of all."""
+    groups: dict[tuple[Any, ...], list[int]] = defaultdict(list)
+    for place, key in enumerate(pieces.keys):
+        groups[(*key, int(pieces.limits[place]))].append(place)
+    found, whole = [], 0.0
+    for number, (named, places) in enumerate(groups.items()):
+        key, limit = named[:-1], named[-1]
+        if len(places) < 2:
+            continue
+        days, units = pieces.days[places], pieces.units[places]
+        # A stream of its own for each: what others have changes nothing.
+        rng = np.random.default_rng([seed, number])
+        expected = expected_bundles(days, units.tolist(), limit, within, rng)
+        whole += expected
+        seen = bundles(days, units.tolist(), limit, within)
+        if not seen:
+            continue
+        told = [
+            (
+                [EPOCH + timedelta(days=int(d)) for d in days[a : b + 1]],
+                units[a : b + 1].tolist(),
+            )
+            for a, b in seen
+        ]
+        p = count_tail(len(seen), expected, expected)
+        found.append(Bundled(key, limit, told, expected, p))
+    return found, whole
+
+
+@dataclass
+class Judge:
+    """Puts together what is flagged; ``prices`` are values whose rows in the band are a price."""
+
+    table: Table
+    measure: Column
+    when: Column | None
+    labels: Sequence[str]
+    limit_text: str
+    width: Decimal
+    piece: Decimal
+    asked: str
+    several: bool
+    prices: list[Behind] = field(default_factory=list)
+    tested: int = 0
+
+    def flags(
+        self, who: Sequence[Behind], whose: Sequence[Bundled], alpha: float, method: Method
+    ) -> list[Cells]:
+        """One flag for each subject, the least likely first."""
+        p = np.array([*(b.p for b in who), *(b.p for b in whose)])
+        self.tested = len(p)
+        adjusted = adjust(p, method) if len(p) else p
+        found: dict[tuple[Any, ...], Cells] = {}
+        for one, own in zip(who, adjusted[: len(who)], strict=True):
+            if own >= alpha or one.inside < LEAST_INSIDE:
+                continue
+            if one.distinct <= max(1.0, PRICE * one.inside):
+                self.prices.append(one)
+                continue
+            self._add(found, {one.column: one.value}, self._below(one, float(own)))
+        for each, own in zip(whose, adjusted[len(who) :], strict=True):
+            if own < alpha:
+                named = dict(zip(self.labels, each.key, strict=True))
+                self._add(found, named, self._in_pieces(each, float(own)))
+        return sorted(found.values(), key=lambda f: (f["p_adjusted"], -abs(f["amount"])))
+
+    def _add(self, found: dict[tuple[Any, ...], Cells], named: ByColumn, flag: Cells) -> None:
+        key = tuple(named.items())
+        known = found.get(key)
+        if known is None:
+            found[key] = {"subject": named, **flag}
+            return
+        # Both ways of one subject are one flag: the rows of either, the smaller p.
+        better, other = sorted((known, {"subject": named, **flag}), key=lambda f: f["p_adjusted"])
+        found[key] = {
+            **better,
+            "reasons": [*better["reasons"], *other["reasons"]],
+            "selects": f"({better['selects']} or {other['selects']})",
+            **{
+                name: better[name] if better[name] is not None else other[name]
+                for name in ("below", "expected_below", "clusters", "expected_clusters")
+            },
+        }
+
+    def _below(self, one: Behind, adjusted: float) -> Cells:
+        return self._flag(one.limit, one.p, adjusted, one.total) | {
+            "direction": "below",
+            "reasons": ["below"],
+            "score": one.inside / one.expected if one.expected else None,
+            "rows": one.inside,
+            "below": one.inside,
+            "expected_below": one.expected,
+            "selects": self._condition({one.column: one.value}, one.limit, 1 - self.width),
+        }
+
+    def _in_pieces(self, each: Bundled, adjusted: float) -> Cells:
+        days = sorted({day for own, _ in each.bundles for day in own})
+        assert self.when is not None
+        name = expressions.quoted_name(self.when.name)
+        if self.when.type != "date":
+            name = f"cast({name} as date)"
+        listed = ", ".join(expressions.literal(day) for day in days)
+        named = dict(zip(self.labels, each.key, strict=True))
+        condition = self._condition(named, each.limit, self.piece)
+        scale = self.measure.scale
+        return self._flag(each.limit, each.p, adjusted, each.total) | {
+            "direction": "in_pieces",
+            "reasons": ["in_pieces"],
+            "score": len(each.bundles) / each.expected if each.expected else None,
+            "rows": each.rows,
+            "days": max((own[-1] - own[0]).days for own, _ in each.bundles),
+            "clusters": [
+                {
+                    "from": own[0].isoformat(),
+                    "days": (own[-1] - own[0]).days,
+                    "rows": len(units),
+                    "sum": money(sum(units), scale),
+                    "largest": money(max(units), scale),
+                }
+                for own, units in each.bundles[:50]
+            ],
+            "cluster_count": len(each.bundles),
+            "expected_clusters": each.expected,
+            "selects": f"({condition} and {name} in ({listed}))",
+        }
+
+    def _flag(self, limit: int, p: float, adjusted: float, total: int) -> Cells:
+        return {
+            "limit": float(money(limit, self.measure.scale)),
+            "p": p,
+            "p_adjusted": adjusted,
+            "amount": money(total, self.measure.scale),
+            "sum": money(total, self.measure.scale),
+            "each_below": money(limit, self.measure.scale),
+            "days": None,
+            "below": None,
+            "expected_below": None,
+            "clusters": None,
+            "cluster_count": None,
+            "expected_clusters": None,
+        }
+
+    def _condition(self, named: ByColumn, limit: int, least: Decimal) -> str:
+        """Rows of somebody from a part of a limit up to it."""
+        names = [c.name for c in self.table.columns]
+        own = " and ".join(expressions.equals(name, value, names) for name, value in named.items())
+        amount = expressions.quoted_name(self.measure.name)
+        figure = money(limit, self.measure.scale)
+        low = (figure * least).quantize(Decimal(1).scaleb(-self.measure.scale))
+        which = f" and ({self.limit_text}) = {figure}" if self.several else ""
+        asked = f" and ({self.asked})" if self.asked else ""
+        return f"({own} and {amount} >= {low} and {amount} < {figure}{which}{asked})"

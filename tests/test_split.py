@@ -1,0 +1,176 @@
+"""Amounts under a limit: laws against SciPy, enumeration and simulation; planted splits; prices; many limits."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+from decimal import Decimal
+from itertools import permutations
+
+import numpy as np
+import pytest
+import scipy.stats
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import inside, inside_json, screened
+from sabueso.base.errors import UserError
+from sabueso.stats.threshold import bundles, count_tail, excess_below, expected_bundles
+
+
+@given(st.integers(0, 400), st.floats(0.1, 200), st.floats(1.0, 30))
+def test_tails_are_those_of_the_two_laws(count, mean, wider):
+    assert count_tail(count, mean, mean) == pytest.approx(
+        scipy.stats.poisson.sf(count - 1, mean), rel=1e-6, abs=1e-14
+    )
+    variance = mean * (wider + 0.01)
+    size, share = mean**2 / (variance - mean), mean / variance
+    assert count_tail(count, mean, variance) == pytest.approx(
+        scipy.stats.nbinom.sf(count - 1, size, share), rel=1e-6, abs=1e-14
+    )
+
+
+def _plain_bundles(days, units, limit, within):
+    found, at = [], 0
+    while at < len(days):
+        end = max(i for i in range(at, len(days)) if days[i] - days[at] <= within)
+        if end > at and sum(units[at : end + 1]) >= limit:
+            found.append((at, end))
+            at = end + 1
+        else:
+            at += 1
+    return found
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 12), st.integers(1, 99)), min_size=1, max_size=6),
+    st.integers(0, 6),
+)
+def test_bundles_and_how_many_are_expected_by_enumeration(rows, within):
+    rows.sort()
+    days, units = np.array([d for d, _ in rows]), [u for _, u in rows]
+    assert bundles(days, units, 100, within) == _plain_bundles(days, units, 100, within)
+    every = [len(_plain_bundles(days, order, 100, within)) for order in permutations(units)]
+    rng = np.random.default_rng(0)
+    assert expected_bundles(days, units, 100, within, rng) == pytest.approx(np.mean(every))
+
+
+def test_expected_bundles_of_many_rows_are_those_of_a_long_simulation():
+    rng = np.random.default_rng(3)
+    days, units = np.sort(rng.integers(0, 90, 40)), rng.integers(20, 99, 40)
+    plain = [
+        len(_plain_bundles(days, rng.permutation(units).tolist(), 100, 3)) for _ in range(4000)
+    ]
+    found = expected_bundles(days, units.tolist(), 100, 3, np.random.default_rng(9))
+    assert found == pytest.approx(np.mean(plain), abs=4 * np.std(plain) / 20)
+
+
+def test_a_limit_that_nobody_heeds_is_seldom_called_one():
+    """Smooth amounts, 400 populations: the excess below has p under 0.05 in about 5 of 100, not more."""
+    rng = np.random.default_rng(11)
+    band = np.arange(18) == 7
+    p = [excess_below(rng.poisson(120 * np.exp(-0.08 * np.arange(18))), band).p for _ in range(400)]
+    assert np.mean(np.array(p) < 0.05) < 0.085
+    assert np.mean(np.array(p) < 0.5) > 0.3
+    with pytest.raises(ValueError, match="too few bins"):
+        excess_below(np.ones(4), np.arange(4) == 1)
+
+
+def _ledger(n=4000, seed=5):
+    rng = np.random.default_rng(seed)
+    start = date(2024, 1, 1)
+    return [
+        {
+            "id": f"R{i:05d}", "day": start + timedelta(days=int(rng.integers(0, 700))),
+            "who": f"S{rng.integers(0, 60):03d}", "clerk": f"c{rng.integers(0, 8)}",
+            "unit": "yard" if i % 2 else "sea",
+            "amount": Decimal(int(rng.lognormal(12.6, 1.0))) / 100,
+        }
+        for i in range(n)
+    ]  # fmt: skip
+
+
+ROLES = {"id": "id", "date": "day", "party": "who", "preparer": "clerk", "amount": "amount"}
+
+
+def test_nothing_planted_nothing_found(populate):
+    found = screened(populate(_ledger(), **ROLES), "split", limit="5000")
+    assert found["flag_count"] == 0 and found["groups"][0]["p"] > 0.01
+    (group,) = found["groups"]
+    rows = [r["amount"] for r in _ledger()]
+    assert group["count"] == sum(Decimal(4750) <= a < 5000 for a in rows)
+    assert group["around"] == sum(3000 <= a < 7500 for a in rows)
+    assert sum(b["count"] for b in group["bins"]) <= group["around"]
+    assert (
+        abs(group["clusters"] - group["expected_clusters"])
+        < 4 * group["expected_clusters"] ** 0.5 + 3
+    )
+
+
+def test_splits_are_found_by_who_and_in_pieces_and_prices_are_none(populate):
+    rng = np.random.default_rng(2)
+    rows, start = _ledger(), date(2024, 2, 1)
+    for k in range(12):  # one clerk keeps a supplier's invoices under the limit
+        for j in range(3):
+            rows.append(
+                {"id": f"X{k}{j}", "day": start + timedelta(days=30 * k + j), "who": "S900", "clerk": "c9",
+                 "unit": "sea", "amount": Decimal(int(rng.integers(475_000, 499_999))) / 100}
+            )  # fmt: skip
+    for k in range(40):  # another is paid a price that lies just below, and is no split
+        rows.append(
+            {"id": f"Y{k}", "day": start + timedelta(days=17 * k), "who": "S901", "clerk": "c1", "unit": "sea",
+             "amount": Decimal("4900.00")}
+        )  # fmt: skip
+    for k in range(8):  # a third in pieces far below the limit, on one day
+        for j in range(3):
+            rows.append(
+                {"id": f"Z{k}{j}", "day": start + timedelta(days=60 * k), "who": "S902", "clerk": f"c{j}",
+                 "unit": "sea", "amount": Decimal(int(rng.integers(170_000, 199_000))) / 100}
+            )  # fmt: skip
+        for j in range(12):
+            rows.append(
+                {"id": f"W{k}{j}", "day": start + timedelta(days=60 * k + 4 * j + 8), "who": "S902",
+                 "clerk": f"c{j % 5}", "unit": "sea", "amount": Decimal(int(rng.integers(125_000, 132_000))) / 100}
+            )  # fmt: skip
+    found = screened(populate(rows, **ROLES), "split", limit="5000", within=2)
+    by = {next(iter(f["subject"].items())): f for f in found["flags"]}
+    assert set(by) == {("clerk", "c9"), ("who", "S900"), ("who", "S902")}
+    assert by["who", "S900"]["below"] == 36 and "below" in by["who", "S900"]["reasons"]
+    pieces = by["who", "S902"]
+    assert pieces["reasons"] == ["in_pieces"] and pieces["cluster_count"] == 8
+    assert all(Decimal(c["sum"]) >= 5000 > Decimal(c["largest"]) for c in pieces["clusters"])
+    assert "repeated_prices" in {c["code"] for c in found["cautions"]}
+
+
+def test_each_row_may_have_a_limit_of_its_own(populate):
+    rows = _ledger()
+    limit = "case when unit = 'yard' then 10000 when unit = 'sea' then 5000 end"
+    rows[3]["unit"] = "none"
+    found = screened(populate(rows, **ROLES), "split", limit=limit)
+    assert [g["group"] for g in found["groups"]] == [{"limit": "5000.00"}, {"limit": "10000.00"}]
+    assert found["population"]["left_out"] == {"no_limit": 1}
+    assert found["groups"][1]["n"] == sum(r["unit"] == "yard" for r in rows)
+    with pytest.raises(UserError, match="more than 12 limits"):
+        screened(populate(rows, **ROLES), "split", limit="amount + 1")
+    with pytest.raises(UserError, match="whole thousandths"):
+        screened(populate(rows, **ROLES), "split", limit="5000", width="0.0505")
+
+
+def test_the_rows_behind_are_those_below_the_limit(marisma, tmp_path):
+    """On the sample: the three suppliers and their preparer, found without a limit being given."""
+    import shutil
+
+    case = tmp_path / "case"
+    shutil.copytree(marisma, case, ignore=shutil.ignore_patterns("papers"))
+    inside("try", "split", "payments", "--limit", "5000", "--keep", "limit", cwd=case)
+    inside("screen", "limit", cwd=case)
+    items = inside_json("queue", "--screen", "limit", cwd=case)
+    named = {i["label"]: i for i in items}
+    assert {"usuario rvc", "proveedor S1084", "proveedor S1311", "proveedor S1585"} == set(named)
+    rows = inside_json("dig", named["proveedor S1084"]["id"], "--rows", "--limit", "200", cwd=case)[
+        "rows"
+    ]
+    assert len(rows) == 104 and all(4750 <= Decimal(r["importe"]) < 5000 for r in rows)
+    said = inside_json("why", named["usuario rvc"]["id"], cwd=case)["sentences"]
+    assert said[0].startswith("324 rows just below, 82.4 expected (limit 5,000.00")
+    assert all(s in said[1] for s in ("S1084", "S1311", "S1585"))
+    inside("try", "split", "payments", "--limit", "5000", "--out", "a.png", cwd=case)
