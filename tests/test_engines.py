@@ -270,6 +270,18 @@ SCREENS = [
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
     ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
+    ("recompute", {"expect": "hours * 10", "on": "cost"}),
+    ("recompute", {"what": "balance", "balance": "cost", "per": "who", "on": "amount"}),
+    (
+        "recompute",
+        {
+            "what": "totals",
+            "by": "account",
+            "equals": "sum(cost)",
+            "expect": "sum(hours)",
+            "other": "ledger",
+        },
+    ),
     (
         "split",
         {

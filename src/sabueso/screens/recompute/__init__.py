@@ -1,0 +1,1 @@
+"""Figures computed again from what they are made of: products, balances, totals, instalments."""

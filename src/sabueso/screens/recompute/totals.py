@@ -1,0 +1,164 @@
+"""Two figures of each group that must be equal: a stated total and the sum of its parts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.base.errors import UserError, nearest
+from sabueso.base.plain import Cells
+from sabueso.population import expressions, sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.table import Column
+from sabueso.screens.finding import Flags
+from sabueso.screens.grouping import Grouping
+from sabueso.screens.recompute.products import WIDE
+
+MOST_KEPT = 1_000_000
+
+
+@dataclass(frozen=True)
+class Sides:
+    """What is compared: of this table ``equals`` by ``by``, of another (or this) ``expect`` by ``other_on``."""
+
+    by: Sequence[str]
+    equals: str
+    expect: str
+    other: str | None = None
+    other_on: Sequence[str] = ()
+
+
+@dataclass(frozen=True)
+class Tied:
+    """How many groups there are, how many differ, by how much in all; and those as flags."""
+
+    reasons: list[Reason]
+    checked: int
+    differing: int
+    total: Decimal
+    flags: Flags
+
+
+def totals(
+    population: Population, sides: Sides, measure: Column | None, tolerance: Decimal | None
+) -> Tied:
+    """Groups in which the two figures differ by more than a tolerance. A group that one side lacks is
+    compared with nothing there, which is 0.
+
+    Raises
+    ------
+    UserError
+        If a table is unknown, or the keys of both sides are not as many.
+    """
+    own = Grouping.of(sides.by, population.table)
+    reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in own.trees)))]
+    left = _summed(population, own, sides.equals, "equals", reasons)
+    if sides.other is None:
+        right = _summed(population, own, sides.expect, "expect", reasons)
+    else:
+        other = _other(population, sides.other)
+        grouping = Grouping.of(sides.other_on or sides.by, other.table)
+        if len(grouping.names) != len(own.names):
+            raise UserError(
+                f"--by has {len(own.names)} keys and --other-on {len(grouping.names)}; expected as many"
+            )
+        missing = [
+            Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees)))
+        ]
+        right = _summed(other, grouping, sides.expect, "expect", missing)
+    both = _joined(left, right, own.names)
+    zero = sql.cast(sql.integer(0), WIDE)
+    sums = {
+        side: exp.Coalesce(this=sql.column(side, "j"), expressions=[zero.copy()])
+        for side in ("recorded", "expected")
+    }
+    difference = exp.Sub(this=sums["recorded"], expression=sums["expected"])
+    inner = exp.select(
+        *(sql.column(name, "j") for name in own.names),
+        *(exp.alias_(tree.copy(), name, quoted=True) for name, tree in sums.items()),
+        exp.alias_(sql.cast(difference, WIDE), "difference", quoted=True),
+    ).from_(both.subquery("j"))
+    size = exp.Abs(this=sql.column("difference", "d"))
+    far = exp.GT(this=size, expression=sql.cast(sql.number(tolerance or Decimal(0)), WIDE))
+    counted = exp.select(
+        exp.alias_(sql.count(), "n"),
+        exp.alias_(sql.only(sql.count(), far), "differing"),
+        exp.alias_(
+            exp.Sum(this=exp.Case().when(far.copy(), sql.column("difference", "d"))), "total"
+        ),
+    ).from_(inner.subquery("d"))
+    row = population.query(counted).to_pylist()[0]
+    wanted = [*own.names, "recorded", "expected", "difference"]
+    select = exp.select(*(sql.column(name, "d") for name in wanted))
+    select = select.from_(inner.copy().subquery("d")).where(far.copy())
+    select = select.order_by(
+        sql.ordered(size.copy(), descending=True),
+        *(sql.ordered(sql.column(name, "d")) for name in own.names),
+    )
+    found = population.query(select.limit(MOST_KEPT))
+    scale = measure.scale if measure is not None else 2
+    return Tied(
+        reasons=reasons,
+        checked=int(row["n"]),
+        differing=int(row["differing"]),
+        total=Decimal(row["total"] or 0),
+        flags=_flags(own.keys(found), found.to_pylist(), scale),
+    )
+
+
+def _summed(
+    population: Population, grouping: Grouping, text: str, what: str, reasons: list[Reason]
+) -> exp.Select:
+    figure = sql.cast(expressions.aggregate(text, population.table, f"--{what}"), WIDE)
+    name = {"equals": "recorded", "expect": "expected"}[what]
+    named = [exp.alias_(tree, key, quoted=True) for key, tree in grouping.values().items()]
+    select = population.used(exp.select(*named, exp.alias_(figure, name, quoted=True)), reasons)
+    return select.group_by(*(tree.copy() for tree in grouping.trees))
+
+
+def _joined(left: exp.Select, right: exp.Select, keys: Sequence[str]) -> exp.Select:
+    """Groups of either side."""
+    same = sql.both(sql.same(sql.column(key, "a"), sql.column(key, "z")) for key in keys)
+    named = [
+        exp.alias_(
+            exp.Coalesce(this=sql.column(key, "a"), expressions=[sql.column(key, "z")]),
+            key,
+            quoted=True,
+        )
+        for key in keys
+    ]
+    select = exp.select(*named, sql.column("recorded", "a"), sql.column("expected", "z"))
+    select = select.from_(left.subquery("a"))
+    return select.join(right.subquery("z"), on=same, join_type="full")
+
+
+def _flags(keys: Sequence[Cells], rows: Sequence[Cells], scale: int) -> Flags:
+    unit = Decimal(1).scaleb(-scale)
+    flags = [
+        {
+            "subject": key,
+            "score": float(abs(row["difference"])),
+            "limit": None,
+            "direction": "above" if row["difference"] > 0 else "below",
+            "p": None,
+            "p_adjusted": None,
+            "amount": row["difference"].quantize(unit),
+            "recorded": row["recorded"],
+            "expected": row["expected"],
+            "difference": row["difference"],
+        }
+        for key, row in zip(keys, rows, strict=True)
+    ]
+    return Flags("entity", pa.Table.from_pylist(flags) if flags else pa.table({}))
+
+
+def _other(population: Population, name: str) -> Population:
+    if name not in population.tables:
+        raise UserError(
+            f"there is no table {name!r} to compare with{nearest(name, population.tables)}"
+        )
+    return Population(population.engine, population.tables[name], tables=population.tables)

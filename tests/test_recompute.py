@@ -1,0 +1,257 @@
+"""Recomputation: instalments against closed forms and solved backwards; products, balances, totals."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+from decimal import Decimal
+
+import numpy as np
+import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+from conftest import inside, inside_json, screened
+from sabueso.base.errors import UserError
+from sabueso.stats.annuity import (
+    Terms,
+    due_dates,
+    level_payment,
+    nearest_due,
+    schedule,
+    sign_changes,
+    solve,
+)
+
+FIRST = date(2024, 1, 31)
+CENT = Decimal("0.01")
+
+
+def _plain(principal, rate, periods, per_year=12, balloon=0.0, begin=False):
+    """The textbook formula, in floats."""
+    i = rate / per_year
+    if i == 0:
+        return (principal - balloon) / periods
+    paid = (principal - balloon * (1 + i) ** -periods) * i / (1 - (1 + i) ** -periods)
+    return paid / (1 + i) if begin else paid
+
+
+@given(
+    st.integers(1_000, 10**7), st.floats(0.0001, 0.6), st.integers(1, 480),
+    st.sampled_from([12, 4, 2, 1]), st.floats(0, 0.5), st.booleans(),
+)  # fmt: skip
+def test_instalments_are_those_of_the_closed_form_and_give_their_terms_back(
+    principal, rate, periods, per_year, left, begin
+):
+    balloon = round(principal * left, 2)
+    terms = Terms(
+        Decimal(principal), Decimal(str(rate)), periods, None, FIRST, per_year,
+        due="begin" if begin else "end", balloon=Decimal(str(balloon)),
+    )  # fmt: skip
+    payment = level_payment(terms)
+    assert float(payment) == pytest.approx(
+        _plain(principal, rate, periods, per_year, balloon, begin), rel=1e-10
+    )
+    back = solve(Terms(**{**vars(terms), "principal": None}), payment)
+    assert float(back.principal) == pytest.approx(principal, rel=1e-12)
+    assert solve(Terms(**{**vars(terms), "periods": None}), payment).periods == periods or left > 0
+    assume(not (begin and periods == 1))
+    found = solve(Terms(**{**vars(terms), "rate": None}), payment).rate
+    assert float(found) == pytest.approx(rate, rel=1e-9)
+
+
+def test_published_annuity_figures():
+    """100,000 at 6 % a year in 360 months; 10,000 at 8 % in 4 years; nothing at all; interest in advance."""
+    month = Terms(Decimal(100_000), Decimal("0.06"), 360, None, FIRST)
+    assert round(level_payment(month), 10) == Decimal("599.5505251528")
+    year = Terms(Decimal(10_000), Decimal("0.08"), 4, None, FIRST, per_year=1)
+    assert round(level_payment(year), 8) == Decimal("3019.20804454")
+    assert level_payment(Terms(Decimal(1200), Decimal(0), 24, None, FIRST)) == 50
+    with pytest.raises(ValueError, match="principal and rate are missing"):
+        solve(Terms(None, None, 12, None, FIRST), Decimal(10))
+    with pytest.raises(ValueError, match="do not even repay"):
+        solve(Terms(Decimal(1200), None, 12, None, FIRST), Decimal(90))
+
+
+@pytest.mark.parametrize("count", ["30/360", "actual/365", "actual/360"])
+@pytest.mark.parametrize("grace", [0, 3])
+def test_a_schedule_repays_what_was_lent(count, grace):
+    terms = Terms(
+        Decimal(250_000), Decimal("0.047"), 36, None, FIRST, grace=grace, balloon=Decimal(20_000), day_count=count
+    )  # fmt: skip
+    lines = schedule(terms, CENT)
+    assert abs(lines[-1].balance - 20_000) < Decimal("0.40")
+    assert sum(x.payment - x.interest for x in lines) == 250_000 - lines[-1].balance
+    if grace:
+        assert all(x.payment == x.interest and x.balance == 250_000 for x in lines[:3])
+    if count == "actual/365":
+        assert lines[1].interest < lines[0].interest  # February has fewer days
+    assert len({x.payment for x in lines[grace:]}) == 1
+
+
+def test_dates_and_signs():
+    assert due_dates(date(2023, 11, 30), 4, 12)[3] == date(2024, 2, 29)
+    assert due_dates(date(2023, 11, 15), 3, 4)[2] == date(2024, 5, 15)
+    dues = due_dates(FIRST, 3, 12)
+    near = [date(2024, 1, 2), date(2024, 2, 10), date(2024, 4, 2), date(2024, 5, 30)]
+    assert nearest_due(near, dues) == [0, 0, 2, None]
+    assert sign_changes([Decimal(-1), Decimal(3), Decimal(-1)]) == 2
+
+
+def _paid(amounts, start=FIRST, off=0):
+    dues = due_dates(start, len(amounts), 12)
+    return [
+        {"id": f"C{k}", "day": day + timedelta(days=off), "amount": amount}
+        for k, (day, amount) in enumerate(zip(dues, amounts, strict=True), 1)
+    ]
+
+
+LOAN = {"what": "instalments", "principal": "120000", "rate": "0.05", "periods": 24}
+
+
+def test_what_differs_is_one_finding_for_each_run(populate):
+    right = level_payment(Terms(Decimal(120_000), Decimal("0.05"), 24, None, FIRST)).quantize(CENT)
+    amounts = [right] * 24
+    amounts[4] += 10
+    for k in range(9, 20):
+        amounts[k] += Decimal("33.30")
+    rows = [r for r in _paid(amounts, off=-2) if r["id"] != "C22"]
+    rows.append({"id": "late", "day": date(2026, 3, 1), "amount": Decimal("5.00")})
+    people = populate(rows, id="id", date="day", amount="amount")
+    found = screened(people, "recompute", **LOAN, first="2024-01-31")
+    (group,) = found["groups"]
+    assert group["checked"] == 25 and group["differing"] == 14
+    assert Decimal(group["difference_total"]) == 10 + 11 * Decimal("33.30") - right + 5
+    told = [(f["subject"], f["amount"], len(f["members"])) for f in found["flags"]]
+    assert told == [
+        ({"instalment": "22", "difference": str(-right)}, str(-right), 0),
+        ({"instalment": "10", "difference": "33.30"}, "366.30", 11),
+        ({"instalment": "5", "difference": "10.00"}, "10.00", 1),
+        ({"instalment": "25", "difference": "5.00"}, "5.00", 1),
+    ]
+    assert group["schedule"][-1]["cumulated"] == group["difference_total"]
+
+
+def test_one_missing_term_is_solved_for(populate):
+    rows = _paid([Decimal("5264.57")] * 24)
+    people = populate(rows, id="id", date="day", amount="amount")
+    without = {k: v for k, v in LOAN.items() if k != "rate"}
+    (group,) = screened(people, "recompute", **without)["groups"]
+    assert group["solved"]["rate"] == pytest.approx(0.05, abs=2e-6) and group["differing"] == 0
+    without = {k: v for k, v in LOAN.items() if k != "periods"}
+    assert screened(people, "recompute", **without)["groups"][0]["solved"]["periods"] == 24
+    with pytest.raises(UserError, match="principal and rate are missing"):
+        screened(people, "recompute", what="instalments", periods=24)
+    for wrong, said in (
+        ({"first": "31.1.24"}, "expected a date"), ({"per_year": 5}, "1, 2, 3, 4, 6 or 12"),
+        ({"rate": "42"}, "as a share"), ({"grace": 24}, "24 instalments in all"), ({"terms": "none"}, "no facts of that name"),
+    ):  # fmt: skip
+        with pytest.raises(UserError, match=said):
+            screened(people, "recompute", **{**LOAN, **wrong})
+    with pytest.raises(UserError, match="is of a loan"):
+        screened(people, "recompute", rate="0.05")
+
+
+@given(
+    st.lists(
+        st.tuples(st.integers(-50, 50), st.integers(0, 99_999), st.integers(-3, 3)),
+        min_size=1,
+        max_size=30,
+    )
+)
+def test_products_differ_by_more_than_rounding_makes(populate, lines):
+    """Prices known to three decimals: half a thousandth times the quantity, and half a cent."""
+    rows = []
+    for quantity, price, off in lines:
+        exact = Decimal(quantity) * Decimal(price).scaleb(-3)
+        rows.append(
+            {
+                "qty": Decimal(quantity),
+                "price": Decimal(price).scaleb(-3),
+                "amount": exact.quantize(CENT) + off * CENT,
+            }
+        )
+    people = populate(rows, amount="amount", quantity="qty", price="price")
+    found = screened(people, "recompute")
+    far = [
+        r for r in rows
+        if abs(r["amount"] - r["qty"] * r["price"]) > Decimal("0.005") + abs(r["qty"]) * Decimal("0.0005")
+    ]  # fmt: skip
+    (group,) = found["groups"]
+    assert (group["checked"], group["differing"]) == (len(rows), len(far))
+    assert Decimal(group["difference_total"]) == sum(
+        r["amount"] - r["qty"] * r["price"] for r in far
+    )
+    own = screened(people, "recompute", expect="qty * price", tolerance="1000")
+    assert own["flag_count"] == 0
+
+
+def test_balances_follow_from_one_another(populate):
+    rng = np.random.default_rng(3)
+    rows, held = [], {"a": Decimal(0), "b": Decimal(50)}
+    for k in range(200):
+        who = "ab"[int(rng.integers(0, 2))]
+        amount = Decimal(int(rng.integers(-9999, 9999))) / 100
+        held[who] += amount
+        rows.append(
+            {
+                "who": who,
+                "day": date(2024, 1, 1) + timedelta(days=k // 3),
+                "amount": amount,
+                "left": held[who],
+            }
+        )
+    clean = populate(rows, date="day", amount="amount")
+    asked = {"what": "balance", "balance": "left", "per": "who"}
+    assert screened(clean, "recompute", **asked)["flag_count"] == 0
+    rows[50]["left"] += 1
+    found = screened(populate(rows, date="day", amount="amount"), "recompute", **asked)
+    assert [f["difference"] for f in found["flags"]] == ["1.000000", "-1.000000"]
+    assert found["groups"][0]["not_checked"] == 2
+
+
+def test_totals_tie_with_their_parts(tmp_path):
+    (tmp_path / "invoices.csv").write_text("invoice,total\nF1,30.00\nF2,7.00\nF4,1.00\n")
+    (tmp_path / "lines.csv").write_text(
+        "number,invoice,amount\n1,F1,10.00\n2,F1,20.00\n3,F2,6.50\n4,F3,2.00\n"
+    )
+    inside("open", ".", cwd=tmp_path)
+    for name in ("invoices", "lines"):
+        inside("intake", f"{name}.csv", "--as", name, cwd=tmp_path)
+    asked = ("try", "recompute", "invoices", "--what", "totals", "--by", "invoice", "--equals", "sum(total)",
+             "--expect", "sum(amount)", "--other", "lines", "--other-on", "invoice")  # fmt: skip
+    found = inside_json(*asked, cwd=tmp_path)
+    assert {f["subject"]["invoice"]: f["difference"] for f in found["flags"]} == {
+        "F3": "-2.000000", "F4": "1.000000", "F2": "0.500000",
+    }  # fmt: skip
+    assert found["groups"][0]["checked"] == 4
+    assert "nothing differs" in inside(*asked, "--tolerance", "2", cwd=tmp_path).stdout
+    said = inside(*asked[:-1], "amount,number", cwd=tmp_path, code=2).stderr
+    assert "expected as many" in said
+
+
+def test_the_loan_of_the_sample_by_the_terms_of_its_plan(marisma, tmp_path):
+    import shutil
+
+    case = tmp_path / "case"
+    shutil.copytree(marisma, case, ignore=shutil.ignore_patterns("papers"))
+    plan = (case / "case.toml").read_text(encoding="utf-8")
+    if "[facts" not in plan:
+        plan += "\n[facts.loan]\nprincipal = 1200000\nrate = 0.042\nperiods = 24\n"
+        (case / "case.toml").write_text(plan, encoding="utf-8")
+    asked = ("try", "recompute", "loan", "--what", "instalments", "--terms", "loan")
+    found = inside_json(*asked, cwd=case)
+    (flag,) = found["flags"]
+    assert (flag["subject"]["instalment"], flag["last"], flag["amount"]) == ("14", 24, "4239.40")
+    assert found["groups"][0]["explained"]["rate"] == pytest.approx(0.056869, abs=1e-6)
+    inside(*asked, "--keep", "the loan", cwd=case)
+    inside(*asked, "--out", "a.png", cwd=case)
+    inside("screen", "the loan", cwd=case)
+    (item,) = inside_json("queue", "--screen", "the loan", cwd=case)
+    assert item["label"] == "from instalment 14 on 385.40 each"
+    rows = inside_json("dig", item["id"], "--rows", cwd=case)["rows"]
+    assert len(rows) == 11 and {r["importe"] for r in rows} == {"52602.19"}
+    (first, *_) = inside_json("why", item["id"], cwd=case)["sentences"]
+    assert first == (
+        "Instalments 14 to 24, 2025-02-28 to 2025-12-31, are each 52,602.19 where 52,216.79 is due: 385.40, 4,239.40 in "
+        "all."
+    )
