@@ -270,6 +270,17 @@ SCREENS = [
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
     ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
+    (
+        "event",
+        {
+            "at": "2024-09-01",
+            "window": 30,
+            "side": "around",
+            "per": "who",
+            "alpha": 0.99,
+            "on": "cost",
+        },
+    ),
     ("recompute", {"expect": "hours * 10", "on": "cost"}),
     ("recompute", {"what": "balance", "balance": "cost", "per": "who", "on": "amount"}),
     (

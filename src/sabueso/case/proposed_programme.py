@@ -8,6 +8,7 @@ from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Json, Values
+from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
 from sabueso.case.plan_writing import write_screen
 from sabueso.population.population import Population
@@ -93,7 +94,9 @@ def _tried(
     try:
         if proposal.tuned:
             settings = screen.tuned(rows, settings, share)
-        finding = screen.run(rows, screen.settings.from_plan(dict(settings), proposal.name))
+        # A fact that a setting names stays named in the plan, and is its value here.
+        valued = with_facts(settings, case.plan.facts_by_name(), proposal.name)
+        finding = screen.run(rows, screen.settings.from_plan(valued, proposal.name))
     except UserError as error:
         return replace(made, refused=str(error))
     known = any(
