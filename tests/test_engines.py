@@ -271,6 +271,20 @@ SCREENS = [
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
     ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
     (
+        "traits",
+        {
+            "per": "id",
+            "share": 0.9,
+            "least": 1,
+            "rare": 0.1,
+            "words": "a,b",
+            "holidays": "2024-02-29",
+            "limit": "300",
+            "period": "month",
+            "back_within": 5,
+        },
+    ),
+    (
         "event",
         {
             "at": "2024-09-01",

@@ -157,6 +157,18 @@ def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
     _save(path, document)
 
 
+def write_facts(path: Path, facts: Values) -> None:
+    """Add facts to the plan, groups of them as tables of their own. Those there stay."""
+    import tomlkit
+
+    document = _document(path)
+    section: Any = document.setdefault("facts", tomlkit.table())
+    for name, value in facts.items():
+        if name not in section:
+            section.add(name, value)
+    _save(path, document)
+
+
 def write_withdrawn(path: Path, table: str, *, whole: bool) -> None:
     """Take a table out of the plan, or, where something else names it, its sources."""
     document = _document(path)

@@ -10,7 +10,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.plain import Values
 from sabueso.case.folder import Case
 from sabueso.case.noting import record_note
-from sabueso.case.plan_writing import write_links, write_rules, write_screen
+from sabueso.case.plan_writing import write_facts, write_links, write_rules, write_screen
 from sabueso.case.programme import run_programme
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.recording import Run
@@ -19,6 +19,8 @@ from sabueso.case.sources import source_files
 from sabueso.case.taken import TakeReport, Taking
 from sabueso.case.taking import take_in
 from sabueso.demo.inbox import Answer, write_inbox
+from sabueso.demo.records import INSTALMENTS, PRINCIPAL, RATE
+from sabueso.demo.world import APPROVAL_LIMIT, TENDER_AWARDED
 from sabueso.screens.subject import Class
 
 LINKS = {
@@ -41,6 +43,13 @@ RULES: dict[str, tuple[str, list[Values]]] = {
     ),
     "journal": ("JOU", [{"rule": "balances", "per": ["asiento"]}]),
     "payroll": ("PAYR", [{"rule": "exists", "on": "empleado", "among": "staff.empleado"}]),
+}
+
+# What documents tell beside the books: the order of approval, the award of the yard's tender, the loan.
+FACTS: Values = {
+    "approval": APPROVAL_LIMIT,
+    "award": TENDER_AWARDED,
+    "loan": {"principal": int(PRINCIPAL), "rate": float(RATE), "periods": INSTALMENTS},
 }
 
 INTAKES = (
@@ -183,6 +192,27 @@ PROGRAMME: tuple[tuple[str, str, str, str, Values], ...] = (
         "A supplier that is paid to the bank account of an employee.",
         {"other": "staff", "on": ["cuenta_bancaria"], "find": "present", "keys": "normalised"},
     ),
+    (
+        "payments just under the approval limit",
+        "split",
+        "payments",
+        "Invoices that stay under the limit of approval, or pass it in pieces.",
+        {"limit": "facts.approval"},
+    ),
+    (
+        "payments before the award",
+        "event",
+        "payments",
+        "Suppliers that were paid more than usual in the days before the yard's tender was awarded.",
+        {"at": "facts.award"},
+    ),
+    (
+        "instalments of the loan",
+        "recompute",
+        "loan",
+        "Instalments of the loan on the Garceta that are not those of its terms.",
+        {"what": "instalments", "terms": "loan"},
+    ),
 )  # fmt: skip
 
 NOTES = (
@@ -245,6 +275,7 @@ def build_demo(
         )
     taken.sort(key=lambda report: report.amount is None)  # the books first, then the masters
     write_links(case.plan_path, LINKS)
+    write_facts(case.plan_path, FACTS)
     for name, test, table, purpose, settings in PROGRAMME:
         write_screen(case.plan_path, name, test, table, settings, purpose)
     case.changed()

@@ -191,10 +191,12 @@ class Population:
         return _iso(row["first"]), _iso(row["last"])
 
     @contextmanager
-    def staged(self, name: str, tree: exp.Expr) -> Iterator[None]:
-        """A result kept in the engine while several queries use it."""
+    def staged(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> Iterator[None]:
+        """A result kept in the engine while several queries use it; ``inputs`` as of :meth:`query`."""
+        inputs = {**self.given, **inputs}
+        own = {f"_{known}": data for known, data in inputs.items()}
         with self._one_sentence():
-            self.engine.stage(name, tree)
+            self.engine.stage(name, _own_inputs(tree, inputs) if inputs else tree, **own)
         try:
             yield
         finally:

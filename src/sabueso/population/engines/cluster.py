@@ -97,11 +97,16 @@ class ClusterEngine:
     def stream(self, tree: exp.Expr, **inputs: pa.Table) -> Iterator[pa.RecordBatch]:
         yield from self.query(tree, **inputs).to_batches()
 
-    def stage(self, name: str, tree: exp.Expr) -> None:
+    def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
         with _one_line():
+            # A view that is dropped stays in the plans that were made of it.
+            for known, data in inputs.items():
+                self._session.createDataFrame(data).createOrReplaceTempView(known)
             kept = self._session.sql(render(tree)).persist()
             kept.createOrReplaceTempView(name)
             self._staged[name] = kept
+            for known in inputs:
+                self._session.catalog.dropTempView(known)
 
     def unstage(self, name: str) -> None:
         kept = self._staged.pop(name, None)

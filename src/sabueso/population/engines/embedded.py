@@ -110,8 +110,14 @@ class EmbeddedEngine:
             for name in inputs:
                 self._connection.unregister(name)
 
-    def stage(self, name: str, tree: exp.Expr) -> None:
-        self._execute(f"CREATE OR REPLACE TEMP TABLE {_name(name)} AS {render(tree)}")
+    def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
+        for known, data in inputs.items():
+            self._connection.register(known, data)
+        try:
+            self._execute(f"CREATE OR REPLACE TEMP TABLE {_name(name)} AS {render(tree)}")
+        finally:
+            for known in inputs:
+                self._connection.unregister(known)
 
     def unstage(self, name: str) -> None:
         self._execute(f"DROP TABLE IF EXISTS {_name(name)}")

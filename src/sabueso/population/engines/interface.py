@@ -56,8 +56,9 @@ class Engine(Protocol):
     def stream(self, tree: exp.Expr, **inputs: pa.Table) -> Iterator[pa.RecordBatch]:
         """The same as :meth:`query`, batch by batch: the result need not fit the memory."""
 
-    def stage(self, name: str, tree: exp.Expr) -> None:
-        """Keep a tree's result in the engine under a name, for the queries that follow.
+    def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
+        """Keep a tree's result in the engine under a name, for the queries that follow; ``inputs`` as of
+        :meth:`query`.
 
         Raises
         ------

@@ -43,9 +43,10 @@ class ToldEngine:
         self._tell(tree, inputs)
         return self._engine.stream(tree, **inputs)
 
-    def stage(self, name: str, tree: exp.Expr) -> None:
+    def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
+        self._told += [_input(known, data) for known, data in inputs.items()]
         self._told.append(f"CREATE OR REPLACE TEMP TABLE {_name(name)} AS {self._text(tree)};")
-        self._engine.stage(name, tree)
+        self._engine.stage(name, tree, **inputs)
 
     def unstage(self, name: str) -> None:
         self._told.append(f"DROP TABLE IF EXISTS {_name(name)};")

@@ -1,0 +1,247 @@
+"""Entries by the traits that made-up ones have, the most surprising together first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Literal
+
+import pyarrow as pa
+from pydantic import Field, field_validator
+
+from sabueso.base.errors import UserError
+from sabueso.base.plain import Cells
+from sabueso.population import expressions
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Table, money
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Suit
+from sabueso.screens.finding import Caution, Finding, Flags
+from sabueso.screens.grouping import Grouping
+from sabueso.screens.interface import Screen
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.settings import Settings, listed
+from sabueso.screens.traits.entries import Entries, Pattern, bits_of, missing_entry
+from sabueso.screens.traits.marks import WORDS, Marks, check_left_out
+from sabueso.screens.traits.result import Trait, TraitGroup
+from sabueso.screens.traits.view import TraitsView
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+LEAST_ENTRIES = 200
+
+
+class TraitsSettings(Settings):
+    """Settings of ``traits``."""
+
+    per: list[str] = Field(
+        default_factory=list,
+        description="what tells an entry: its number (default: role id, or document)",
+    )
+    share: float = Field(
+        0.001, gt=0, lt=1, description="entries as rare as this share of all are flagged"
+    )
+    least: int = Field(2, ge=1, description="traits of an entry below which it is not flagged")
+    rare: float = Field(
+        0.001,
+        gt=0,
+        lt=0.2,
+        description="share of rows, or of entries, below which an account or a pair is rare",
+    )
+    late: int = Field(10, ge=0, description="days from its date after which a row is entered late")
+    words: list[str] = Field(
+        default_factory=list, description="words that a text may hold, or a list of the plan"
+    )
+    holidays: list[str] = Field(default_factory=list, description="days, or a list of the plan")
+    limit: str | None = Field(
+        None, description="an approval limit: a number, a fact of the plan, or SQL"
+    )
+    period: Literal["year", "quarter", "month"] = Field(
+        "year", description="across the end of which an amount may be taken back"
+    )
+    back_within: int = Field(10, ge=1, le=60, description="days within which it is taken back")
+    leave_out: list[str] = Field(default_factory=list, description="traits that do not count")
+
+    _listed = field_validator("per", "words", "holidays", "leave_out", mode="before")(listed)
+
+
+class Traits(Screen):
+    """Entries by bits of surprise."""
+
+    name = "traits"
+    summary = "entries with traits that made-up ones have: hours, round amounts, rare accounts, taken back"
+    reference = (
+        "International Standard on Auditing 240, application material on journal entries; bits of surprise: "
+        "Shannon, C. E. (1948), Bell System Technical Journal 27, 379-423"
+    )
+    settings = TraitsSettings
+    group = TraitGroup
+    view = TraitsView
+    place = 88
+    examples = (
+        "sabueso try traits journal --per asiento",
+        'sabueso try traits journal --per asiento --words "regularización,varios" --limit 5000',
+        "sabueso try traits journal --per asiento --leave-out round_amount --share 0.01 --out traits.png",
+    )
+
+    def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        table = population.table
+        told = [
+            r for r in ("account", "preparer", "approver", "entered") if table.role(r) is not None
+        ]
+        if "amount" not in table.roles or table.dated() is None or len(told) < 2:
+            yield Suit(self.name, "no", "too little tells how an entry was made")
+            return
+        key = _key_of(table)
+        yield Suit(
+            self.name,
+            "yes",
+            f"{', '.join(told)} tell of entries",
+            "" if key is None else f"--per {key.name}",
+        )
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        table = population.table
+        if (
+            described is None
+            or described.n < LEAST_ROWS
+            or is_budget(table)
+            or table.dated() is None
+        ):
+            return
+        if table.role("account") is None or table.role("preparer") is None:
+            return
+        yield Proposal(
+            f"traits of {table.name}",
+            settings_of(),
+            "Entries that were made as made-up ones are.",
+            "accounts, preparers and dates are there",
+        )
+
+    def run(self, population: Population, settings: TraitsSettings) -> Finding[TraitGroup]:
+        table = population.table
+        check_left_out(settings.leave_out)
+        key = settings.per or _default(table)
+        grouping = Grouping.of(key, table)
+        reasons = [missing_entry(grouping)]
+        marks = Marks(population, settings, reasons)
+        marks.make()
+        measure = table.role("amount")
+        entries = Entries(population, grouping, marks, measure)
+        with entries.ready(settings.rare):
+            patterns = entries.patterns()
+            whole = sum(p.count for p in patterns)
+            counts = {n: sum(p.count for p in patterns if n in p.traits) for n in entries.names}
+            bits = {name: bits_of(n, whole) for name, n in counts.items()}
+            chosen, limit, rarity = _chosen(patterns, bits, settings)
+            flags = _flags(entries, chosen, bits, rarity, measure)
+            rows = entries.rows()
+        group = TraitGroup(
+            group={},
+            entries=whole,
+            rows=rows,
+            traits=[Trait(n, counts[n], bits[n]) for n in sorted(counts, key=lambda n: -bits[n])],
+            not_looked_for=dict(sorted(marks.cannot.items())),
+            limit=limit,
+            flagged=len(flags),
+        )
+        return Finding(
+            test=self.name,
+            table=table.name,
+            on=None,
+            by=[],
+            settings=settings.model_dump(),
+            solved={"per": list(grouping.labels)},
+            population=population.account(measure, reasons),
+            groups=[group],
+            flags=Flags("entity", pa.Table.from_pylist(flags) if flags else pa.table({})),
+            tests_made=0,
+            subjects=whole,
+            cautions=_cautions(group),
+            not_tested=[],
+            currency=table.currency,
+            scale=measure.scale if measure is not None else 2,
+        )
+
+
+def _key_of(table: Table) -> Column | None:
+    return table.role("id") or table.role("document")
+
+
+def _default(table: Table) -> list[str]:
+    column = _key_of(table)
+    if column is None:
+        raise UserError(
+            f"traits needs what tells an entry: table {table.name!r} names no id and no document; say it with --per"
+        )
+    return [expressions.quoted_name(column.name)]
+
+
+def _score(pattern: Pattern, bits: dict[str, float]) -> float:
+    return sum(bits[name] for name in pattern.traits)
+
+
+def _chosen(
+    patterns: Sequence[Pattern], bits: dict[str, float], settings: TraitsSettings
+) -> tuple[list[Pattern], float | None, dict[tuple[str, ...], float]]:
+    """Patterns whose entries are rare enough, the score from which they are, and how rare each is: the share
+    of all entries with at least its score, counted and not multiplied, since traits go together."""
+    whole = sum(p.count for p in patterns) or 1
+    scores = {p.traits: _score(p, bits) for p in patterns}
+    ordered = sorted(patterns, key=lambda p: -scores[p.traits])
+    rarity: dict[tuple[str, ...], float] = {}
+    for pattern in ordered:
+        own = scores[pattern.traits]
+        at_least = sum(p.count for p in ordered if scores[p.traits] >= own - 1e-9)
+        rarity[pattern.traits] = at_least / whole
+    chosen = [
+        p for p in ordered if rarity[p.traits] <= settings.share and len(p.traits) >= settings.least
+    ]
+    limit = min((scores[p.traits] for p in chosen), default=None)
+    return chosen, limit, rarity
+
+
+def _flags(
+    entries: Entries,
+    chosen: Sequence[Pattern],
+    bits: dict[str, float],
+    rarity: dict[tuple[str, ...], float],
+    measure: Column | None,
+) -> list[Cells]:
+    found: list[Cells] = []
+    for row in entries.of(chosen):
+        traits = entries.traits_of(int(row["bits"]))
+        ordered = sorted(traits, key=lambda name: -bits[name])
+        units = int(row["total"] or 0) or int(row["largest"] or 0)
+        found.append(
+            {
+                "subject": entries.key(row),
+                "score": sum(bits[name] for name in traits),
+                "limit": None,
+                "direction": "rare",
+                "p": None,
+                "p_adjusted": None,
+                "amount": None if measure is None else money(units, measure.scale),
+                "rows": int(row["n"]),
+                "bits": sum(bits[name] for name in traits),
+                "as_rare_as": rarity[traits],
+                "traits": ordered,
+                "each": [bits[name] for name in ordered],
+            }
+        )
+    found.sort(key=lambda f: (-f["score"], -abs(f["amount"] or 0), str(f["subject"])))
+    return found
+
+
+def _cautions(group: TraitGroup) -> list[Caution]:
+    found = []
+    if group.entries < LEAST_ENTRIES:
+        text = f"{num.many(group.entries, 'entry', 'entries')}: of so few none is rare by much"
+        found.append(Caution("too_few", text, {"entries": group.entries}))
+    missing = [name for name in WORDS if name in group.not_looked_for]
+    if missing:
+        told = "; ".join(f"{WORDS[name]} ({group.not_looked_for[name]})" for name in missing)
+        found.append(
+            Caution("traits_not_told", f"not looked for: {told}", {"traits": len(missing)})
+        )
+    return found
