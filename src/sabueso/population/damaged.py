@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import re
 from collections.abc import Iterator
 
 from sabueso.population.table import Table
@@ -14,3 +15,10 @@ def damaged_lines(table: Table) -> Iterator[str]:
         with path.open(encoding="utf-8-sig", newline="") as file:
             for row in csv.DictReader(file):
                 yield row.get("record") or ""
+
+
+def damaged_words(table: Table) -> frozenset[str]:
+    """The words of damaged lines, as numbers of a series may stand among them."""
+    return frozenset(
+        word for line in damaged_lines(table) for word in re.split(r"[\s;,|\"']+", line) if word
+    )

@@ -13,6 +13,7 @@ from pydantic import Field, TypeAdapter, ValidationError, field_validator
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Cells
+from sabueso.population.damaged import damaged_words
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
@@ -183,9 +184,11 @@ def _missing(
         raise UserError(f"no rule of table {table.name!r} declares a sequence")
     found: list[Cells] = []
     counts = []
+    damaged = damaged_words(table)
     for rule in sequences:
         column = rule.columns(table)[0].name
         rows = population.query(gaps(rule, table).limit(MOST_GAPS)).to_pylist()
+        rows = [row for row in rows if not _on_damaged_lines(row, damaged)]
         counts.append((rule.title, sum(r["before"] - r["after"] - 1 for r in rows)))
         found += [{**row, "column": column, "rule": rule.title} for row in rows]
     found.sort(key=lambda r: (r["after"] - r["before"], r["stem"], r["after"]))
@@ -208,6 +211,14 @@ def _missing(
     if shown:
         flags = flags.append_column("amount", pa.nulls(len(shown), pa.decimal128(18, 2)))
     return Flags("range", flags, _range), counts
+
+
+def _on_damaged_lines(row: Mapping[str, Any], damaged: frozenset[str]) -> bool:
+    """Whether every number of a gap stands on a line that was set aside as damaged: it is in the files."""
+    first, last = row["after"] + 1, row["before"] - 1
+    if last - first >= len(damaged):
+        return False
+    return all(f"{row['stem']}{n:0{row['width']}d}" in damaged for n in range(first, last + 1))
 
 
 def _flag(row: Mapping[str, Any]) -> Cells:

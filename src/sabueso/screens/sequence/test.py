@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
@@ -15,7 +14,7 @@ from pydantic import Field, field_validator
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
 from sabueso.population import expressions
-from sabueso.population.damaged import damaged_lines
+from sabueso.population.damaged import damaged_words
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
@@ -131,7 +130,7 @@ class Sequence(Screen):
             population, expressions.scalar(given, table, "--of"), grouping, date, measure
         )
         looking = _Looking(
-            numbers, settings, expressions.label(given, table), measure, _damaged_words(table)
+            numbers, settings, expressions.label(given, table), measure, damaged_words(table)
         )
         with numbers.ready():
             looking.look(dated=date is not None)
@@ -169,13 +168,6 @@ def _default(table: Table) -> str:
             "--of"
         )
     return expressions.quoted_name(column.name)
-
-
-def _damaged_words(table: Table) -> frozenset[str]:
-    """The words of damaged lines, as numbers of a series may stand among them."""
-    return frozenset(
-        word for line in damaged_lines(table) for word in re.split(r"[\s;,|\t\"']+", line) if word
-    )
 
 
 def _range(flag: Mapping[str, Any], where: str | None, table: Table) -> NumberRange:

@@ -38,6 +38,7 @@ class Entries:
         self._population, self._grouping, self._marks = population, grouping, marks
         self._measure = measure
         self._account = population.table.role("account")
+        self._preparer = population.table.role("preparer")
         self.names = list(marks.conditions)
         # Both sides of an entry are told by the sign of its amounts.
         self.pairs = (
@@ -61,6 +62,8 @@ class Entries:
         values[UNITS] = units
         if self.pairs and self._account is not None:
             values["account"] = sql.cast(sql.column(self._account.name), "TEXT")
+        if self._preparer is not None:
+            values["who"] = sql.cast(sql.column(self._preparer.name), "TEXT")
         base = self._population.base(values, self._marks.reasons)
         keys = self._grouping.columns("b")
         own = sql.column(UNITS, "b")
@@ -76,6 +79,8 @@ class Entries:
             exp.Case().when(positive.copy(), own.copy()).else_(sql.integer(0))
         )
         fields["largest"] = exp.Max(this=size)
+        if self._preparer is not None:
+            fields["who"] = exp.Min(this=sql.column("who", "b"))
         if self.pairs:
             account = sql.column("account", "b")
             fields["debit"] = exp.Min(this=exp.Case().when(positive.copy(), account))
@@ -147,6 +152,7 @@ class Entries:
         if not patterns:
             return []
         names = [*self._grouping.names, "n", "total", "largest"]
+        names += ["who"] if self._preparer is not None else []
         inner = self._from(
             *(sql.column(name, "e") for name in names),
             exp.alias_(self._bits(), "bits", quoted=True),
@@ -157,6 +163,11 @@ class Entries:
         order = [sql.ordered(sql.column("total"), descending=True)]
         order += [sql.ordered(sql.column(name)) for name in self._grouping.names]
         return self._population.query(select.order_by(*order).limit(MOST_KEPT)).to_pylist()
+
+    @property
+    def preparer(self) -> str | None:
+        """The column of who prepared an entry."""
+        return None if self._preparer is None else self._preparer.name
 
     def key(self, row: Cells) -> Cells:
         pairs = zip(self._grouping.labels, self._grouping.names, strict=True)

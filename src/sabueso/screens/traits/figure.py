@@ -41,7 +41,14 @@ def _bars(axes: Axes, finding: Finding[TraitGroup]) -> bool:
         axes.barh(range(len(flags)), widths, left=left, color=colors[name], label=WORDS[name])
         left = [a + b for a, b in zip(left, widths, strict=True)]
     axes.set_yticks(range(len(flags)))
-    axes.set_yticklabels([finding.flags.named(flag).short() for flag in flags])
+    axes.set_yticklabels(
+        [
+            flag["keys"][0]
+            if flag["entries"] == 1
+            else f"{flag['keys'][0]} and {flag['entries'] - 1} alike"
+            for flag in flags
+        ]
+    )
     axes.invert_yaxis()
     axes.set_xlabel("bits of surprise")
     axes.legend(frameon=False, fontsize=7.5, loc="upper left", bbox_to_anchor=(1.0, 1.0))

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING, Literal
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, Literal
 
 import pyarrow as pa
 from pydantic import Field, field_validator
@@ -20,6 +20,7 @@ from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed
+from sabueso.screens.subject import Entity, Subject, own_key, own_name
 from sabueso.screens.traits.entries import Entries, Pattern, bits_of, missing_entry
 from sabueso.screens.traits.marks import WORDS, Marks, check_left_out
 from sabueso.screens.traits.result import Trait, TraitGroup
@@ -28,7 +29,7 @@ from sabueso.screens.traits.view import TraitsView
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
-LEAST_ENTRIES = 200
+LEAST_ENTRIES, MOST_NAMED = 200, 1_000
 
 
 class TraitsSettings(Settings):
@@ -154,7 +155,12 @@ class Traits(Screen):
             solved={"per": list(grouping.labels)},
             population=population.account(measure, reasons),
             groups=[group],
-            flags=Flags("entity", pa.Table.from_pylist(flags) if flags else pa.table({})),
+            flags=Flags(
+                "entity",
+                pa.Table.from_pylist(flags) if flags else pa.table({}),
+                _rows_of,
+                sparse=True,
+            ),
             tests_made=0,
             subjects=whole,
             cautions=_cautions(group),
@@ -208,29 +214,91 @@ def _flags(
     rarity: dict[tuple[str, ...], float],
     measure: Column | None,
 ) -> list[Cells]:
+    alike: dict[tuple[Any, ...], list[Cells]] = {}
+    for place, row in enumerate(entries.of(chosen)):
+        who = row.get("who")
+        # Entries of one preparer with the same traits are one matter; of nobody each is its own.
+        alike.setdefault((int(row["bits"]), who if who is not None else place), []).append(row)
     found: list[Cells] = []
-    for row in entries.of(chosen):
-        traits = entries.traits_of(int(row["bits"]))
+    for (number, _), rows in alike.items():
+        traits = entries.traits_of(number)
         ordered = sorted(traits, key=lambda name: -bits[name])
-        units = int(row["total"] or 0) or int(row["largest"] or 0)
+        units = sum(int(row["total"] or 0) or int(row["largest"] or 0) for row in rows)
+        score = sum(bits[name] for name in traits)
+        several = len(rows) > 1 and entries.preparer is not None
+        subject = (
+            {
+                entries.preparer: rows[0]["who"],
+                own_name("traits", [entries.preparer]): ", ".join(ordered),
+            }
+            if several and entries.preparer is not None
+            else entries.key(rows[0])
+        )
         found.append(
             {
-                "subject": entries.key(row),
-                "score": sum(bits[name] for name in traits),
+                "subject": subject,
+                "score": score,
                 "limit": None,
                 "direction": "rare",
                 "p": None,
                 "p_adjusted": None,
                 "amount": None if measure is None else money(units, measure.scale),
-                "rows": int(row["n"]),
-                "bits": sum(bits[name] for name in traits),
+                "entries": len(rows),
+                "rows": sum(int(row["n"]) for row in rows),
+                "bits": score,
                 "as_rare_as": rarity[traits],
                 "traits": ordered,
                 "each": [bits[name] for name in ordered],
+                "selects": _condition([entries.key(row) for row in rows]),
+                "keys": [
+                    " · ".join(map(str, entries.key(row).values())) for row in rows[:MOST_NAMED]
+                ],
             }
         )
     found.sort(key=lambda f: (-f["score"], -abs(f["amount"] or 0), str(f["subject"])))
     return found
+
+
+def _condition(keys: Sequence[Cells]) -> str:
+    """The rows of some entries, as a user types them."""
+    if len(keys[0]) == 1:
+        (name,) = keys[0]
+        listed = ", ".join(expressions.literal(key[name]) for key in keys)
+        texts = all(isinstance(key[name], str) for key in keys)
+        column = (
+            expressions.quoted_name(name)
+            if texts
+            else f"cast({expressions.quoted_name(name)} as text)"
+        )
+        return (
+            f"{column} in ({listed})"
+            if texts
+            else f"{column} in ({', '.join(repr(str(k[name])) for k in keys)})"
+        )
+    every = (" and ".join(expressions.equals(*item) for item in key.items()) for key in keys)
+    return " or ".join(f"({each})" for each in every)
+
+
+class _Alike(Entity):
+    """Entries of one preparer with the same traits, or one entry, by a condition that the flag has."""
+
+    def label(self) -> str:
+        key = own_key("traits", self.named)
+        if key not in self.named:
+            return super().label()
+        told = ", ".join(WORDS.get(name, name) for name in str(self.named[key]).split(", "))
+        return " · ".join([*(f"{n} {v}" for n, v in self.clients().items()), told])
+
+    def clients(self) -> dict[str, Any]:
+        key = own_key("traits", self.named)
+        return {name: value for name, value in self.named.items() if name != key}
+
+    def rows(self, table: Table) -> str:
+        return self.asked
+
+
+def _rows_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
+    return _Alike(flag["subject"], f"({flag['selects']})")
 
 
 def _cautions(group: TraitGroup) -> list[Caution]:

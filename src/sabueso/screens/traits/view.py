@@ -11,6 +11,8 @@ from sabueso.screens.traits.marks import WORDS
 from sabueso.screens.traits.result import TraitGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
+MOST_NAMED = 12
+
 
 class TraitsView(View[TraitGroup]):
     """Traits, then entries."""
@@ -41,11 +43,11 @@ class TraitsView(View[TraitGroup]):
         if not len(finding.flags):
             return [Line("no entry is as rare by its traits as was asked for")]
         columns = [
-            Column("entry", "flex"), Column("amount"), Column("bits"), Column("as rare as"), Column("traits", "wrap"),
+            Column("entry", "wrap"), Column("amount"), Column("bits"), Column("as rare as"), Column("traits", "wrap"),
         ]  # fmt: skip
         rows: list[list[Cell]] = [
             [
-                finding.flags.named(flag).short(),
+                _named(flag),
                 num.amount(
                     None if flag["amount"] is None else Decimal(flag["amount"]), finding.scale
                 ),
@@ -62,6 +64,13 @@ class TraitsView(View[TraitGroup]):
             f"{WORDS[name]} ({num.number(bits, 1)} bits)"
             for name, bits in zip(flag["traits"], flag["each"], strict=True)
         )
+        if flag["entries"] > 1:
+            more = "" if flag["entries"] <= MOST_NAMED else " …"
+            listed = f"{', '.join(flag['keys'][:MOST_NAMED])}{more}"
+            return (
+                f"{flag['entries']:,} entries ({listed}) are alike: {told[0].lower()}{told[1:]}; "
+                f"{num.percent(flag['as_rare_as'], 3)} of all entries are as surprising by their traits, or more."
+            )
         return (
             f"{told[0].upper()}{told[1:]}: {num.percent(flag['as_rare_as'], 3)} of all entries are as surprising by their "
             "traits, or more."
@@ -71,3 +80,11 @@ class TraitsView(View[TraitGroup]):
         from sabueso.screens.traits.figure import traits_drawing
 
         return traits_drawing(self.finding)
+
+
+def _named(flag: Cells) -> str:
+    """An entry, or how many there are of whom."""
+    first = next(iter(flag["subject"].values()))
+    if flag["entries"] == 1:
+        return str(first)
+    return f"{first}: {flag['entries']:,}, {flag['keys'][0]} …"
