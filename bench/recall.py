@@ -2,7 +2,8 @@
 
 The sample world is made anew for each seed, its inbox taken in, and the programme is the one that
 survey --propose makes: nothing is set by hand. A planted subject counts as found when an exception is
-about its entity, or covers fewer than 200 rows of which a tenth are planted. Printed are the mean shares
+about its entity (an entity, or a class that is somebody's, most of whose rows are planted), or covers
+fewer than 200 rows of which a tenth are planted. Printed are the mean shares
 by kind among the first 50, 100 and 200, and the innocents there.
 """
 
@@ -22,7 +23,7 @@ from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
 from sabueso.population.drill import rows as drill_rows
 
-MOST_ROWS, PART = 200, 0.1
+MOST_ROWS, PART, MOST_OF_ENTITY, MOSTLY = 200, 0.1, 5_000, 0.5
 PLACES = (50, 100, 200)
 
 
@@ -64,8 +65,13 @@ def found_in(
         for item in items:
             own = by_table.get(item.table, {})
             hits = {own[str(v)] for v in item.key.values() if str(v) in own}
-            rows = drill_rows(opened(item.table, item.selector), limit=MOST_ROWS + 1).rows
-            if 0 < len(rows) <= MOST_ROWS:
+            rows = drill_rows(opened(item.table, item.selector), limit=MOST_OF_ENTITY).rows
+            about = item.kind in ("entity", "class")
+            if about and len(rows) > MOST_ROWS:
+                planted = [{own[str(v)] for v in row.values() if str(v) in own} for row in rows]
+                if sum(map(bool, planted)) >= MOSTLY * len(rows):
+                    hits = hits.union(*planted)
+            elif 0 < len(rows) <= MOST_ROWS:
                 planted = [{own[str(v)] for v in row.values() if str(v) in own} for row in rows]
                 if sum(map(bool, planted)) >= PART * len(rows):
                     hits = hits.union(*planted)

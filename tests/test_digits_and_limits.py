@@ -493,6 +493,6 @@ def test_figures_of_limits(marisma, tmp_path, kind):
     assert target.read_bytes() == first, "the same finding gives the same picture"
     refused = sabueso("try", "digits", "payments", "--figure", kind, cwd=marisma, code=2)
     assert (
-        "digits is drawn in one way alone; several have fences, relation, top, zscore"
+        "digits is drawn in one way alone; several have distance, fences, periods,"
         in refused.stderr
     )

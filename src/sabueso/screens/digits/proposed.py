@@ -22,6 +22,7 @@ MOST_FLAGGED = 4
 """Classes of the first digit that may depart where the law describes the rest."""
 LEAST = {"first": 1_000, "first-two": 3_000}
 """Rows from which a test of these digits is proposed."""
+LEAST_LAST_TWO = 10_000
 NAMES = {"first": "first digit", "first-two": "first-two digits"}
 NARROW = frozenset({"narrow_range"})
 PRICES, PRICE_SHARE, LEAST_OF_LIST, MOST_LISTS = 5, 0.30, 100, 8
@@ -53,6 +54,7 @@ def proposed_digits(
         if lists
         else ""
     )
+    yield from _last_two(run, chosen, where, without)
     for digits, least in LEAST.items():
         finding = run(chosen, digits)
         doubtful = {c.code for c in finding.cautions} & (against | NARROW)
@@ -60,18 +62,37 @@ def proposed_digits(
             continue
         # Where one class in five departs, the law does not describe what was recorded there, and its
         # classes are nobody's work list.
-        if len(finding.flags) > max(MOST_FLAGGED, len(finding.groups[0].classes) // 5):
+        many = [c for c in finding.groups[0].classes if c.flagged and c.share > c.expected]
+        if len(many) > max(MOST_FLAGGED, len(finding.groups[0].classes) // 5):
             continue
         doubts = ", ".join(c.code for c in finding.cautions)
         yield Proposal(
             f"{NAMES[digits]} of {table.name}", settings_of(
-                digits=digits, by_whom=None if behind is None else behind.name, where=where
+                digits=digits, by_whom=None if behind is None else behind.name, side="high",
+                where=where,
             ),
             "Amounts that people make up do not begin as amounts that arise from trade."
             if digits == "first" else
             "Amounts kept just under a limit, or made up, pile up on the classes that begin them.",
             f"{finding.population.used:,} amounts of one sign{without}" + (f"; with care: {doubts}" if doubts else ""),
         )  # fmt: skip
+
+
+def _last_two(run: Run, chosen: Population, where: str | None, without: str) -> Iterator[Proposal]:
+    """The last two digits by party, where few classes are too frequent: round amounts of somebody."""
+    party = chosen.table.role("party")
+    if party is None:
+        return
+    finding = run(chosen, "last-two")
+    many = [c for g in finding.groups for c in g.classes if c.flagged and c.share > c.expected]
+    if finding.population.used < LEAST_LAST_TWO or not 0 < len(many) <= MOST_FLAGGED:
+        return
+    yield Proposal(
+        f"last two digits of {chosen.table.name}",
+        settings_of(digits="last-two", by_whom=party.name, side="high", where=where),
+        "Amounts that somebody rounds, or ends in digits of a liking.",
+        f"{finding.population.used:,} amounts of one sign{without}",
+    )
 
 
 def price_lists(population: Population, measure: Column, account: Column) -> list[object]:

@@ -69,6 +69,9 @@ class DigitsSettings(MeasureSettings):
     compare: list[str] = Field(
         default_factory=list, description="two periods whose digits are compared, as 2024,2025"
     )
+    side: Literal["both", "high", "low"] = Field(
+        "both", description="classes that are flagged: too frequent (high), too rare (low), or both"
+    )
     z_limit: Decimal | None = Field(
         None, gt=0, description="a flagged class must also pass this |z| (for example 1.96)"
     )
@@ -181,6 +184,8 @@ class Digits(Screen):
                     tolerance=settings.tolerance,
                     adjustment=settings.adjust,
                 )
+                if settings.side != "both":
+                    fit = replace(fit, flagged=fit.flagged & _on_side(fit, settings.side))
                 described = described_groups(counted, fit, measure.scale, few)
             if amounts and fit is not None and not groups.labels:
                 of_all, of_class = repeated_amounts(population, measure, fit, settings.digits)
@@ -283,6 +288,11 @@ def _groups(
 def _below(measure: Column, code: str, floor: Decimal) -> Reason:
     size = exp.Abs(this=sql.column(measure.name))
     return Reason(code, exp.LT(this=size, expression=sql.number(floor)))
+
+
+def _on_side(fit: DigitFit, side: str) -> np.ndarray:
+    """The classes that are too frequent, or too rare."""
+    return np.asarray(fit.share > fit.expected if side == "high" else fit.share < fit.expected)
 
 
 def _differences(base: exp.Select, groups: Grouping) -> exp.Select:
