@@ -107,3 +107,69 @@ def test_a_change_against_a_mean_leads_to_its_rows(case):
     rows = inside_json("dig", item["id"], "--rows", cwd=case)["rows"]
     assert rows and {row["date"][:7] for row in rows} == {"2025-06"}
     assert item["id"] in inside("why", item["id"], cwd=case).stdout
+
+
+def test_evidence_is_added_up_for_whoever_is_behind(case):
+    for command in (
+        ["zscore", "pay", "--method", "modified", "--keep", "z"], ["fences", "pay", "--keep", "fences"],
+        ["repeats", "pay", "--keep", "twice"], ["top", "pay", "--share", "1%", "--keep", "top"],
+    ):  # fmt: skip
+        inside("try", *command, cwd=case)
+    inside("screen", cwd=case)
+    items = inside_json("queue", "--top", "500", cwd=case)
+    family = {"z": "limits", "fences": "limits", "top": "limits", "twice": "repeats"}
+    looked_at = {
+        s: inside_json("try", test, "pay", *words, cwd=case)["subjects"]
+        for s, test, words in (
+            ("z", "zscore", ["--method", "modified"]), ("fences", "fences", []), ("top", "top", ["--share", "1%"]),
+            ("twice", "repeats", []),
+        )
+    }  # fmt: skip
+    for item in items:
+        most = {}
+        for mark in item["marks"]:
+            # Amounts far off make the rest no normal data: the rank counts, and not p.
+            own = max(0.0, np.log2((looked_at[mark["screen"]] + 1) / mark["rank"]))
+            name = family[mark["screen"]]
+            most[name] = max(most.get(name, 0.0), own)
+        assert item["evidence_bits"] == pytest.approx(sum(most.values()), abs=0.01)
+    behind = inside_json("queue", "--per", "party", "--top", "99", cwd=case)
+    plain = {}
+    for item in items:
+        rows = inside_json("dig", item["id"], "--rows", "--limit", "99", cwd=case)["rows"]
+        for supplier in {r["supplier"] for r in rows}:
+            plain.setdefault(supplier, []).append(item)
+    assert {b["value"] for b in behind} == set(plain)
+    for one in behind:
+        own = plain[one["value"]]
+        assert sorted(one["exceptions"]) == sorted(i["id"] for i in own)
+        assert one["evidence_bits"] == pytest.approx(sum(i["evidence_bits"] for i in own), abs=0.05)
+        assert Decimal(one["amount"]) == sum(abs(Decimal(i["amount"])) for i in own)
+    bits = [b["evidence_bits"] for b in behind]
+    assert bits == sorted(bits, reverse=True)
+    assert "of many, or of none 0" in inside("queue", "--per", "party", cwd=case).stdout
+    said = inside("queue", "--per", "preparer", cwd=case, code=2).stderr
+    assert "no table of these exceptions names a column in that role" in said
+
+
+def test_other_orders_and_kinds(case):
+    inside("try", "top", "pay", "--share", "1%", "--keep", "top", cwd=case)
+    inside("screen", cwd=case)
+    inside("try", "repeats", "pay", "--keep", "twice", cwd=case)
+    inside("screen", cwd=case)
+    every = inside_json("queue", "--top", "99", cwd=case)
+
+    def order(*words):
+        return [i["id"] for i in inside_json("queue", "--top", "99", *words, cwd=case)]
+
+    amounts = {i["id"]: abs(Decimal(i["amount"])) for i in every}
+    by_amount = [amounts[i] for i in order("--sort", "amount")]
+    assert by_amount == sorted(by_amount, reverse=True)
+    clusters = [i["id"] for i in every if i["kind"] == "cluster"]
+    assert order("--kind", "cluster") == clusters and clusters
+    # What was known first comes first by age, whatever its turn.
+    assert set(order("--sort", "age")[-len(clusters) :]) == set(clusters)
+    bits = {i["id"]: i["evidence_bits"] for i in every}
+    by_bits = [bits[i] for i in order("--sort", "bits")]
+    assert by_bits == sorted(by_bits, reverse=True)
+    assert "there is row, entity" in inside("queue", "--kind", "people", cwd=case, code=2).stderr

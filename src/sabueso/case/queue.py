@@ -10,6 +10,7 @@ from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn, Json
+from sabueso.case.evidence import bits
 from sabueso.case.folder import Case
 from sabueso.case.register import MARK_FIELDS, Register, rows_hash
 from sabueso.case.reviews import known_ids
@@ -107,6 +108,21 @@ class AuditException:
         return self.marks[0].selector
 
     @property
+    def families(self) -> frozenset[str]:
+        """The families of tests that marked it, each of a table."""
+        return frozenset(self._marked.family(mark.screen) for mark in self.marks)
+
+    @property
+    def evidence_bits(self) -> float:
+        """Bits of surprise: the most of each family of tests, added up."""
+        of: dict[str, float] = {}
+        for mark in self.marks:
+            family = self._marked.family(mark.screen)
+            own = self._marked.bits(mark)
+            of[family] = max(of.get(family, 0.0), own)
+        return sum(of.values())
+
+    @property
     def because(self) -> str:
         """Why it stands where it stands, in a sentence."""
         place = self._marked.of_kind(self.id)
@@ -135,6 +151,7 @@ class AuditException:
             "label": self.label,
             "amount": self.amount,
             "because": self.because,
+            "evidence_bits": round(self.evidence_bits, 2),
             "rows": self.selector,
             "marks": [
                 {k: v for k, v in vars(mark).items() if k not in ("label", "selector", "amount")}
@@ -248,6 +265,17 @@ class Marked:
         """How many families of tests some screens are of."""
         return len({self._runs[screen].family for screen in screens if screen in self._runs})
 
+    def family(self, screen: str) -> str:
+        """The family of tests of a screen; its own name where it is in no run any more."""
+        last = self._runs.get(screen)
+        return screen if last is None else last.family
+
+    def bits(self, mark: Mark) -> float:
+        """Bits of surprise of a mark."""
+        last = self._runs.get(mark.screen)
+        subjects, lawful = (None, True) if last is None else (last.subjects, last.lawful)
+        return bits(mark.rank, mark.flagged, mark.p_adjusted, subjects, lawful)
+
     def place(self, identity: str) -> int:
         if not self._places:
             self._places = {one: place for place, one in enumerate(self.order(), 1)}
@@ -345,6 +373,8 @@ class _LastRun:
     run: int
     marks_sha256: str | None
     family: str
+    subjects: int | None = None
+    lawful: bool = True
 
 
 def _last_runs(case: Case) -> dict[str, _LastRun]:
@@ -356,7 +386,10 @@ def _last_runs(case: Case) -> dict[str, _LastRun]:
             name, family = item["name"], item.get("family")
             if name in current:
                 own = f"{family} of {item['table']}" if family else name
-                last[name] = _LastRun(int(event.subject), item.get("marks_sha256"), own)
+                last[name] = _LastRun(
+                    int(event.subject), item.get("marks_sha256"), own, item.get("subjects"),
+                    bool(item.get("lawful", True)),
+                )  # fmt: skip
     return last
 
 

@@ -11,6 +11,7 @@ STATUSES = ("open", "cleared", "error", "referred", "all")
 EXAMPLES = (
     "sabueso queue",
     "sabueso queue --status open --top 50",
+    "sabueso queue --per preparer",
     'sabueso queue --screen "account totals" --out exceptions.xlsx',
     "sabueso queue --where \"kind = 'row' and amount > 10000 and assigned is null\"",
 )
@@ -28,6 +29,20 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
         help="only those that meet a condition over place, id, in_table, kind, screen, marks, amount, label, "
         "status, assigned, matter …",
     )  # fmt: skip
+    parser.add_argument(
+        "--kind",
+        metavar="KIND",
+        help="only those of a kind: row, cluster, entity, class, cell, line, range",
+    )
+    parser.add_argument(
+        "--sort", choices=("evidence", "amount", "table", "age", "bits"), default="evidence",
+        help="evidence, the queue's own order; the largest amount, the table, the longest known, or the most "
+        "bits of surprise first",
+    )  # fmt: skip
+    parser.add_argument(
+        "--per", choices=("party", "preparer", "account"),
+        help="in their place those behind them, with the evidence added up",
+    )  # fmt: skip
     parser.add_argument("--top", type=int, default=20, metavar="N", help="how many (default: 20)")
     case_option(parser)
     output_options(parser, ".csv .xlsx .json")
@@ -44,6 +59,9 @@ def run(args: argparse.Namespace) -> int:
             screen=args.screen,
             table=args.table,
             where=args.where,
+            kind=args.kind,
+            sort=args.sort,
+            per=args.per,
             top=args.top,
         ),
         (".csv", ".xlsx", ".json"),

@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any, Literal
 
 from sabueso.base.errors import UserError, nearest
+from sabueso.case.evidence import Behinds, Whose, who_is_behind
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException
 from sabueso.case.queue import queue as every_exception
 from sabueso.case.recording import last_failures
 from sabueso.case.selecting import chosen_by
 from sabueso.commands.interface import Answer, Data
+from sabueso.report.blocks import Sheet
+from sabueso.screens.subject import KINDS
 from sabueso.show.queue_sheet import queue_sheet
 
 if TYPE_CHECKING:
     from rich.console import Console
 
 ALL = "all"
+Sort = Literal["evidence", "amount", "table", "age", "bits"]
 
 
 def queue(
@@ -26,8 +31,11 @@ def queue(
     screen: str | None = None,
     table: str | None = None,
     where: str | None = None,
+    kind: str | None = None,
+    sort: Sort = "evidence",
+    per: Whose | None = None,
     top: int = 20,
-) -> Answer[list[AuditException]]:
+) -> Answer[Any]:
     """The exceptions of the case, the most telling first.
 
     Parameters
@@ -38,6 +46,13 @@ def queue(
         Only those that a screen of such a name marked, or those of a table.
     where : str, optional
         Only those that meet a condition over the queue's columns.
+    kind : str, optional
+        Only rows, clusters, entities, classes, cells, lines or ranges.
+    sort : str
+        ``evidence``, the queue's own order; ``amount``, the largest first; ``table``; ``age``, the
+        longest known first; ``bits``, the most surprising first.
+    per : str, optional
+        Instead of the exceptions those behind them: the parties, preparers or accounts of their rows.
     top : int
         How many are printed; files and the value hold all.
 
@@ -68,6 +83,14 @@ def queue(
     if where:
         chosen = chosen_by(chosen, where)
 
+    if kind:
+        if kind not in KINDS:
+            raise UserError(f"there is no kind {kind!r}{nearest(kind, KINDS)}")
+        chosen = [item for item in chosen if item.kind == kind]
+    chosen = _sorted(case, chosen, sort)
+    if per is not None:
+        return _behind(case, chosen, per, top)
+
     def show(console: Console) -> None:
         from sabueso.show.queue import show_queue
 
@@ -77,3 +100,50 @@ def queue(
         return Data([item.as_json() for item in items], [queue_sheet(items)])
 
     return Answer(chosen, show, lambda: data(chosen[:top]), lambda: data(chosen))
+
+
+def _sorted(case: Case, items: list[AuditException], sort: Sort) -> list[AuditException]:
+    if sort == "amount":
+        return sorted(items, key=lambda i: -abs(Decimal(i.amount or 0)))
+    if sort == "table":
+        return sorted(items, key=lambda i: i.table)
+    if sort == "bits":
+        return sorted(items, key=lambda i: -i.evidence_bits)
+    if sort == "age":
+        first = {
+            str(row["exception"]): int(row["run"])
+            for row in case.register.read(
+                "SELECT exception, MIN(run) AS run FROM marks GROUP BY exception"
+            )
+        }
+        return sorted(items, key=lambda i: first.get(i.id, 0))
+    return items
+
+
+def _behind(case: Case, items: list[AuditException], per: Whose, top: int) -> Answer[Behinds]:
+    """Who is behind exceptions, in place of these."""
+    tables = dict.fromkeys(item.table for item in items)
+    with case.populations(*tables) as opened:
+        found = who_is_behind(opened, items, per)
+
+    def show(console: Console) -> None:
+        from sabueso.show.queue import show_behind
+
+        show_behind(console, found, top, len(items))
+
+    def data(most: int | None) -> Data:
+        rows = [
+            {
+                "value": b.value, "column": b.column, "exceptions": b.exceptions, "tables": b.tables,
+                "families": sorted(b.families), "evidence_bits": round(b.bits, 2), "amount": str(b.amount),
+            }
+            for b in found.found[:most]
+        ]  # fmt: skip
+        head = ["value", "column", "exceptions", "tables", "families", "evidence_bits", "amount"]
+        listed = [
+            [", ".join(v) if isinstance(v, list) else v for v in (row[name] for name in head)]
+            for row in rows
+        ]
+        return Data(rows, [Sheet("behind", head, listed)])
+
+    return Answer(found, show, lambda: data(top), lambda: data(None))

@@ -193,6 +193,14 @@ PROGRAMME: tuple[tuple[str, str, str, str, Values], ...] = (
         {"other": "staff", "on": ["cuenta_bancaria"], "find": "present", "keys": "normalised"},
     ),
     (
+        "traits of journal entries",
+        "traits",
+        "journal",
+        "Entries that were made as made-up ones are: at night, in round amounts, to accounts that hardly "
+        "anybody uses, approved by whoever made them.",
+        {"limit": "facts.approval"},
+    ),
+    (
         "payments just under the approval limit",
         "split",
         "payments",

@@ -279,6 +279,15 @@ class Finding(Generic[R]):
         }
 
 
+UNLAWFUL = frozenset({"not_normal", "no_p", "copied_rows", "truncated", "narrow_range"})
+"""Cautions that say that a p ranks and does not prove."""
+
+
+def is_lawful(finding: Finding[Any]) -> bool:
+    """Whether the law of its p is not put in doubt by a caution."""
+    return not any(caution.code in UNLAWFUL for caution in finding.cautions)
+
+
 def recorded_finding(
     content: Mapping[str, Any], settings: type[Settings], group: Any, more: Any = None
 ) -> Finding[Any]:

@@ -10,6 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from sabueso.case.evidence import Behinds
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import Failed
 from sabueso.case.standing import Review
@@ -24,6 +25,7 @@ _DONE = {
     "assignment": "assigned to",
     "matter": "matter",
 }
+MOST_IDS = 4
 MARKS = {"open": "○", "cleared": "✓", "error": "×", "referred": "!"}
 
 
@@ -85,6 +87,43 @@ def show_queue(
                 f"sabueso dig {waiting.id}",
                 f'sabueso review {waiting.id} --cleared --reason "…" --as KL',
             ],
+        )
+
+
+def show_behind(console: Console, found: Behinds, top: int, chosen: int) -> None:
+    """Print who is behind exceptions, most evidence first."""
+    title(console, f"behind exceptions, by {found.role}", f"{num.many(len(found.found), 'value')}")
+    table = open_table(
+        [
+            (found.role, "flex"), ("exceptions", "right"), ("families of tests", "right"), ("bits", "right"),
+            ("amounts at stake", "right"), ("which", "wrap"),
+        ]
+    )  # fmt: skip
+    for one in found.found[:top]:
+        more = (
+            "" if len(one.exceptions) <= MOST_IDS else f" and {len(one.exceptions) - MOST_IDS} more"
+        )
+        table.add_row(
+            f" {one.value}", num.count(len(one.exceptions)), num.count(len(one.families)),
+            num.number(one.bits, 1), num.amount(one.amount),
+            ", ".join(one.exceptions[:MOST_IDS]) + more,
+        )  # fmt: skip
+    console.print(table)
+    rest = len(found.found) - top
+    if rest > 0:
+        console.print(Text(f" … and {rest:,} more", style=STONE))
+    console.print()
+    looked = found.looked_at - found.without
+    console.print(
+        Text(
+            f" exceptions {chosen:,} = of few in the role {found.role} {looked:,} + of many, or of none {found.without:,}"
+            + (f" + not looked at {chosen - found.looked_at:,}" if chosen > found.looked_at else "")
+        )
+    )
+    if found.found:
+        first = found.found[0]
+        next_steps(
+            console, [f"sabueso dig {first.exceptions[0]}", f"sabueso why {first.exceptions[0]}"]
         )
 
 

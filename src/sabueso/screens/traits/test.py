@@ -144,7 +144,7 @@ class Traits(Screen):
             traits=[Trait(n, counts[n], bits[n]) for n in sorted(counts, key=lambda n: -bits[n])],
             not_looked_for=dict(sorted(marks.cannot.items())),
             limit=limit,
-            flagged=len(flags),
+            flagged=sum(flag["entries"] for flag in flags),
         )
         return Finding(
             test=self.name,

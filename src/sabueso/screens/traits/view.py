@@ -5,13 +5,15 @@ from __future__ import annotations
 from decimal import Decimal
 
 from sabueso.base.plain import Cells
+from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
+from sabueso.report.commands import shell
 from sabueso.screens.traits.marks import WORDS
 from sabueso.screens.traits.result import TraitGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
-MOST_NAMED = 12
+MOST_NAMED, LONGEST = 12, 240
 
 
 class TraitsView(View[TraitGroup]):
@@ -58,6 +60,21 @@ class TraitsView(View[TraitGroup]):
             for flag in finding.flags.rows(MOST_FLAGS)
         ]
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
+
+    def asked_for(self) -> str:
+        finding = self.finding
+        (g,) = finding.groups
+        return f"{g.flagged:,} of {num.many(g.entries, *self.subjects)}, {num.many(len(finding.flags), 'exception')}"
+
+    def steps(self, where: str | None) -> list[str]:
+        flag = next(self.finding.flags.rows(1), None)
+        if flag is None:
+            return []
+        selects = flag["selects"]
+        if len(selects) > LONGEST:
+            (name,) = self.finding.used["per"][:1]
+            selects = equals(name, flag["keys"][0])
+        return [f"sabueso dig {self.finding.source} --where {shell(selects)} --rows"]
 
     def reason(self, flag: Cells) -> str:
         told = ", ".join(
