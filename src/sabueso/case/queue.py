@@ -21,6 +21,9 @@ from sabueso.screens.subject import Subject, of_key
 
 TURNS = ("entity", "cluster", "row", "cell", "line", "range", "class")
 """Kinds in the order in which they take turns."""
+OFTENER = {"entity": 1.5, "cluster": 1.5}
+"""Kinds that have three turns where others have two: who, and what belongs together, rather than single
+rows."""
 AT_ONCE = 500
 """Exceptions whose marks are read together."""
 _MARKS = (
@@ -246,11 +249,12 @@ class Marked:
             if one in by_id:
                 marking, many, best, most = by_id[one]
                 kinds.setdefault(kind, []).append((-marking.bit_count(), -many, best, most, one))
-        turns: list[tuple[int, int, str]] = []
+        turns: list[tuple[float, int, str]] = []
         for kind, items in kinds.items():
             items.sort()
             turn = TURNS.index(kind) if kind in TURNS else len(TURNS)
-            turns += [(place, turn, item[-1]) for place, item in enumerate(items, 1)]
+            often = OFTENER.get(kind, 1.0)
+            turns += [(place / often, turn, item[-1]) for place, item in enumerate(items, 1)]
             self._of_kind |= {item[-1]: (place, len(items)) for place, item in enumerate(items, 1)}
         turns.sort()
         self._ordered = [one for _, _, one in turns]
@@ -327,7 +331,7 @@ def queue(case: Case, *, hashed: bool = False) -> list[AuditException]:
     """Every exception of each screen's newest run, in queue order.
 
     Order: kinds take turns, so that none starves another: entities, clusters, rows, cells, lines,
-    ranges, classes. Within a kind: the number of families of tests that marked it (two limits on one
+    ranges, classes; entities and clusters have three where others have two. Within a kind: the number of families of tests that marked it (two limits on one
     measure are one), then that of screens; then its best standing in a screen (the first of each screen come before the
     second of any: scores of different tests do not compare); then the amount at stake; then the id.
     """
