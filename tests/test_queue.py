@@ -40,7 +40,7 @@ def test_kinds_take_turns_and_a_family_counts_once(case):
     # The first of each kind come before the second of any.
     assert kinds[:3] == ["entity", "cluster", "row"]
     # Entities and clusters have three turns where rows have two.
-    seen = {kind: 0 for kind in ("entity", "cluster", "row")}
+    seen = dict.fromkeys(("entity", "cluster", "row"), 0)
     left = {kind: kinds.count(kind) for kind in seen}
     for kind in kinds:
         seen[kind] += 1
