@@ -95,7 +95,7 @@ def show_behind(console: Console, found: Behinds, top: int, chosen: int) -> None
     title(console, f"behind exceptions, by {found.role}", f"{num.many(len(found.found), 'value')}")
     table = open_table(
         [
-            (found.role, "flex"), ("exceptions", "right"), ("families of tests", "right"), ("bits", "right"),
+            (found.role, "left"), ("exceptions", "right"), ("families of tests", "right"), ("bits", "right"),
             ("amounts at stake", "right"), ("which", "wrap"),
         ]
     )  # fmt: skip
