@@ -94,6 +94,9 @@ def _tried(
     try:
         if proposal.tuned:
             settings = screen.tuned(rows, settings, share)
+            if settings.get("where") != proposal.settings.get("where"):
+                rows = opened(table, settings.get("where"))
+                made = replace(made, because=f"{made.because}; rows where {settings['where']}")
         # A fact that a setting names stays named in the plan, and is its value here.
         valued = with_facts(settings, case.plan.facts_by_name(), proposal.name)
         finding = screen.run(rows, screen.settings.from_plan(valued, proposal.name))

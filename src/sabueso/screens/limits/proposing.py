@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from decimal import ROUND_CEILING, Decimal
 from typing import TYPE_CHECKING, Any
 
-from sabueso.base.plain import Values
+from sabueso.base.plain import ByColumn, Values
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, grouping_column, is_budget, signs_of
+
+SEVERAL, LEAST_SEVERAL, MOST_SEVERAL = 0.1, 10, 20
+"""Share of a group's rows beyond its own limit, and rows, from which these are no outliers of it; and
+how many such groups are left out of a proposal."""
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -45,8 +51,28 @@ def tuned_limit(
     """Settings with the limit of that name solved for where they flag more than ``capacity``, to one
     decimal upwards: it flags no more."""
     given = screen.settings.from_plan(dict(settings), screen.name)
-    if len(screen.run(population, given).flags) <= capacity:
+    found = screen.run(population, given)
+    if len(found.flags) <= capacity:
         return dict(settings)
+    several = [
+        g.group for g in found.groups if g.flagged >= LEAST_SEVERAL and g.flagged > SEVERAL * g.n
+    ]
+    if 0 < len(several) <= MOST_SEVERAL and len(settings.get("by", ())) == 1:
+        # Such a group has amounts of several levels, and would raise the limit for all others.
+        settings = {**settings, "where": _without(settings, several)}
+        population = replace(population, where=settings["where"])
+        given = screen.settings.from_plan(dict(settings), screen.name)
+        if len(screen.run(population, given).flags) <= capacity:
+            return dict(settings)
     aimed = screen.run(population, given.model_copy(update={"aim": capacity}))
     solved: Decimal = aimed.solved[limit]
     return {**settings, limit: str(solved.quantize(Decimal("0.1"), ROUND_CEILING))}
+
+
+def _without(settings: Mapping[str, Any], groups: Sequence[ByColumn]) -> str:
+    """The condition of some settings without the rows of some groups."""
+    (name,) = settings["by"]
+    listed = ", ".join(literal(value) for group in groups for value in group.values())
+    out = f"{quoted_name(name)} not in ({listed})"
+    where = settings.get("where")
+    return f"{where} and {out}" if where else out
