@@ -156,3 +156,28 @@ def test_facts_go_into_functions(case):
     assert aged["total"]["rows"] == view["total"]["rows"]
     refused = inside("dig", "pay", "--by", "band(amount, facts.shut)", cwd=case, code=2).stderr
     assert "expected as band" in refused and refused.count("\n") == 1
+
+
+def test_lists_of_words_to_start_with(tmp_path):
+    """They are there without a plan's own, whole words with accents folded; the plan's take their place."""
+    texts = ["Pago URGENTE", "por instruccion del director", "Insurgente", "ajuste anual", "varios"]
+    lines = [f"{n},2024-05-0{n},{text},10.00" for n, text in enumerate(texts, 1)]
+    (tmp_path / "pay.csv").write_text("id,day,text,amount\n" + "\n".join(lines) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    inside("intake", "pay.csv", "--as", "pay", cwd=tmp_path)
+
+    def found(name):
+        words = ("--where", f"word_in(text, facts.words.{name})", "--rows")
+        return [r["id"] for r in inside_json("dig", "pay", *words, cwd=tmp_path)["rows"]]
+
+    assert sorted(map(str, found("es_con_prisa"))) == ["1", "2"]
+    assert list(map(str, found("es_deshechas"))) == ["4"] and list(map(str, found("es_vagas"))) == [
+        "5"
+    ]
+    plan = tmp_path / "case.toml"
+    plan.write_text(plan.read_text() + '\n[facts.words]\nes_vagas = ["ajuste"]\n', encoding="utf-8")
+    assert list(map(str, found("es_vagas"))) == ["4"]
+    said = inside(
+        "dig", "pay", "--where", "word_in(text, facts.words.none)", cwd=tmp_path, code=2
+    ).stderr
+    assert "there is no fact 'words.none'" in said

@@ -22,6 +22,7 @@ from pydantic import (
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Json, Values
+from sabueso.case.word_lists import WORDS
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import ROLES
 
@@ -192,8 +193,9 @@ class Plan(_Part):
         return value
 
     def facts_by_name(self) -> Values:
-        """Facts by their full names: numbers exact, dates, texts, lists of these."""
-        return flat_facts(self.facts)
+        """Facts by their full names: numbers exact, dates, texts, lists of these; lists of words to start
+        with beside the plan's own."""
+        return WORDS | flat_facts(self.facts)
 
     @field_validator("tables")
     @classmethod
