@@ -16,6 +16,8 @@ DIGITS = 50
 HIGHEST_RATE = 10.0
 """The largest yearly rate that is looked for: 1,000 %."""
 MOST_PERIODS = 1200
+NEAR = Decimal("0.001")
+"""Part of a payment by which that of a whole number of periods may differ from it."""
 Due = Literal["end", "begin"]
 DayCount = Literal["30/360", "actual/365", "actual/360"]
 
@@ -204,7 +206,14 @@ def _periods(terms: Terms, payment: Decimal) -> int:
             f"the payments seen do not repay the principal in {MOST_PERIODS:,} periods"
         )
     assert best is not None
-    return best[1]
+    off, n = best
+    if off > NEAR * payment:
+        nearest = level_payment(replace(terms, periods=n))
+        raise ValueError(
+            f"no whole number of periods explains the payments seen, {payment:,}; the nearest, {n:,}, has instalments of "
+            f"{nearest:,.2f}"
+        )
+    return n
 
 
 def sign_changes(flows: Sequence[Decimal]) -> int:

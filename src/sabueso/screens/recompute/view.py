@@ -41,7 +41,7 @@ class RecomputeView(View[RecomputeGroup]):
         scale = self.finding.scale
         told = (
             f"{num.count(g.checked)} checked, {num.count(g.differing)} differ, by "
-            f"{num.amount(g.difference_total, scale)} in all"
+            f"{_figure(g.difference_total, scale)} in all"
         )
         found: list[Block] = [Line(told)]
         if g.not_checked:
