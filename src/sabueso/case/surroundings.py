@@ -146,10 +146,15 @@ def marks_beside(
     whole = opened(item.table, None, with_set_aside=True)
     shared: dict[tuple[str, Any], list[AuditException]] = {}
     for others in alike.values():
+        every: dict[tuple[int, str], set[Any]] = {}
         for place, row in _values_of(whole, others, columns):
-            for role, values in own.items():
-                if row[role] in values:
-                    shared.setdefault((role, row[role]), []).append(others[place])
+            for role in own:
+                every.setdefault((place, role), set()).add(row[role])
+        for (place, role), values in every.items():
+            # What is of many is of none of them in particular.
+            if len(values - {None}) <= MOST_VALUES:
+                for value in sorted(values & own[role], key=str):
+                    shared.setdefault((role, value), []).append(others[place])
     order = {role: place for place, role in enumerate(BESIDE_ROLES)}
     named = dict(columns)
     return [
