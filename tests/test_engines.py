@@ -24,6 +24,7 @@ import pytest
 import sqlglot.expressions as exp
 
 from conftest import sabueso, screened, table_of
+from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
 from sabueso.population import sql
 from sabueso.population.calendar import Span
@@ -404,7 +405,7 @@ def test_the_programme_of_the_sample_case_is_equal(engines, marisma):
         for table in tables.values():
             engine.attach(table)
     for section in case.plan.screens:
-        settings = section.settings
+        settings = with_facts(section.settings, case.plan.facts_by_name(), section.name)
         where = settings.get("where")
         found = [
             screened(Population(e, tables[section.table], where, (), tables), section.test, **settings)

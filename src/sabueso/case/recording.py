@@ -16,7 +16,6 @@ from sabueso.base.plain import Cells, Json
 from sabueso.case.folder import Case
 from sabueso.case.register import Event, Writer
 from sabueso.screens import find_screen
-from sabueso.screens.finding import is_lawful
 from sabueso.version import __version__
 
 if TYPE_CHECKING:
@@ -138,7 +137,7 @@ def run_body(done: Run, inputs: Inputs) -> Json:
                 "table": item.table,
                 "flagged": item.flagged,
                 "subjects": item.finding.looked_at,
-                "lawful": is_lawful(item.finding),
+                "lawful": item.finding.lawful,
                 "exceptions": len(item.exceptions),
                 "new": item.new,
                 "marks_sha256": item.marks_sha256,

@@ -6,7 +6,6 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Literal
 
 from sabueso.base.errors import UserError, nearest
-from sabueso.case.evidence import Behinds, Whose, who_is_behind
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException
 from sabueso.case.queue import queue as every_exception
@@ -19,6 +18,8 @@ from sabueso.show.queue_sheet import queue_sheet
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from sabueso.case.whose import Behinds, Whose
 
 ALL = "all"
 Sort = Literal["evidence", "amount", "table", "age", "bits"]
@@ -122,6 +123,8 @@ def _sorted(case: Case, items: list[AuditException], sort: Sort) -> list[AuditEx
 
 def _behind(case: Case, items: list[AuditException], per: Whose, top: int) -> Answer[Behinds]:
     """Who is behind exceptions, in place of these."""
+    from sabueso.case.whose import who_is_behind
+
     tables = dict.fromkeys(item.table for item in items)
     with case.populations(*tables) as opened:
         found = who_is_behind(opened, items, per)

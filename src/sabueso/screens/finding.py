@@ -16,6 +16,8 @@ from sabueso.screens.settings import Settings
 from sabueso.screens.subject import Subject, of_flag, of_key
 
 R = TypeVar("R")
+UNLAWFUL = frozenset({"not_normal", "no_p", "copied_rows", "truncated", "narrow_range"})
+"""Cautions that say that a p ranks and does not prove."""
 Make = Callable[[Mapping[str, Any], str | None, Table], Subject]
 """Makes the subject of a flag, from the flag, the condition of the test, and the table."""
 
@@ -223,6 +225,11 @@ class Finding(Generic[R]):
         return self.named or self.table
 
     @property
+    def lawful(self) -> bool:
+        """Whether no caution puts the law of its p in doubt."""
+        return not any(caution.code in UNLAWFUL for caution in self.cautions)
+
+    @property
     def looked_at(self) -> int:
         """How many rows, entities, classes or lines were judged."""
         return self.tests_made if self.subjects is None else self.subjects
@@ -277,15 +284,6 @@ class Finding(Generic[R]):
             },
             **(plain(self.more) if self.more is not None else {}),
         }
-
-
-UNLAWFUL = frozenset({"not_normal", "no_p", "copied_rows", "truncated", "narrow_range"})
-"""Cautions that say that a p ranks and does not prove."""
-
-
-def is_lawful(finding: Finding[Any]) -> bool:
-    """Whether the law of its p is not put in doubt by a caution."""
-    return not any(caution.code in UNLAWFUL for caution in finding.cautions)
 
 
 def recorded_finding(

@@ -5,18 +5,21 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from sabueso.case.evidence import Behinds
 from sabueso.case.queue import AuditException
 from sabueso.case.recording import Failed
 from sabueso.case.standing import Review
 from sabueso.report import numbers as num
 from sabueso.report.palette import AMBER, PLUM, SEA, STONE
 from sabueso.show.console import next_steps, notes, open_table, title
+
+if TYPE_CHECKING:
+    from sabueso.case.whose import Behinds
 
 STYLES = {"open": "", "cleared": SEA, "error": AMBER, "referred": PLUM}
 _DONE = {
