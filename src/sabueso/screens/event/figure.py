@@ -28,7 +28,7 @@ def _days(axes: Axes, finding: Finding[EventGroup], g: EventGroup) -> bool:
     at = (g.at - g.window.first).days
     if -1 <= at <= len(g.days):
         axes.axvline(at, color=PLUM, linewidth=1.2)
-    step = max(1, len(g.days) // 12)
+    step = -(-len(g.days) // 9)
     axes.set_xticks(list(places)[::step])
     axes.set_xticklabels([f"{d.day:%d %b}" for d in g.days][::step])
     axes.yaxis.set_major_formatter(plain_number)
