@@ -53,7 +53,8 @@ def _check_planted(case: Path) -> None:
     cleared = [found[key] for key in answers["innocent"] if key in found]
     assert len(cleared) >= 3
     assert all(item["status"] == "cleared" and item["reason"] for item in cleared)
-    assert ("journal", "70530") in found
+    # What only looks bad comes later than what is planted: among the first hundred.
+    assert ("journal", "70530") in _first(case, 100)
 
 
 def test_planted_kinds_are_among_the_first_fifty(marisma):
