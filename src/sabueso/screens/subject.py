@@ -134,6 +134,14 @@ class Entity(Subject):
 
 
 @dataclass(frozen=True)
+class Selected(Entity):
+    """Whoever some of their rows are flagged for: ``asked`` alone says which rows those are."""
+
+    def rows(self, table: Table) -> str:
+        return self.asked
+
+
+@dataclass(frozen=True)
 class Class(Subject):
     """A class of amounts within a group. Its test says in a condition which rows it holds."""
 

@@ -91,12 +91,15 @@ class View(Generic[R]):
         flag = next(self.finding.flags.rows(1), None)
         if flag is None:
             return []
-        subject = self.finding.flags.named(flag)
-        # The group it was judged in, else the subject itself.
-        opened = next(iter((flag.get("group") or subject.clients()).items()), None)
-        if opened is None:
-            return []
-        return [f"sabueso dig {self.finding.source} --where {shell(equals(*opened))} --rows"]
+        # The rows that the flag names, else the group it was judged in, else the subject itself.
+        selects = flag.get("selects")
+        if selects is None:
+            clients = self.finding.flags.named(flag).clients()
+            opened = next(iter((flag.get("group") or clients).items()), None)
+            if opened is None:
+                return []
+            selects = equals(*opened)
+        return [f"sabueso dig {self.finding.source} --where {shell(selects)} --rows"]
 
     def asked_for(self) -> str:
         """How much was flagged of how much, where no hypothesis is tested."""

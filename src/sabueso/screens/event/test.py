@@ -28,7 +28,7 @@ from sabueso.screens.grouping import Grouping, dated, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed
-from sabueso.screens.subject import Entity, Subject
+from sabueso.screens.subject import Selected, Subject
 from sabueso.stats.adjust import Method, adjust
 from sabueso.stats.window import Window, day_tail, look
 
@@ -285,15 +285,8 @@ def _group(
     )
 
 
-class _InWindow(Entity):
-    """A subject's rows in the window, by a condition that its flag has."""
-
-    def rows(self, table: Table) -> str:
-        return self.asked
-
-
 def _rows_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
-    return _InWindow(flag["subject"], str(flag["selects"]))
+    return Selected(flag["subject"], str(flag["selects"]))
 
 
 def _cautions(group: EventGroup) -> list[Caution]:

@@ -7,7 +7,6 @@ from decimal import Decimal
 from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
-from sabueso.report.commands import shell
 from sabueso.screens.event.result import EventGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
@@ -103,12 +102,6 @@ class EventView(View[EventGroup]):
             f"{num.number(flag['expected_rows'], 1)} expected by its share of all rows (adjusted "
             f"{num.p_text(flag['p_adjusted'])}); they come to {num.amount(Decimal(flag['sum']), scale)}."
         )
-
-    def steps(self, where: str | None) -> list[str]:
-        flag = next(self.finding.flags.rows(1), None)
-        if flag is None:
-            return []
-        return [f"sabueso dig {self.finding.source} --where {shell(flag['selects'])} --rows"]
 
     def drawing(self, kind: str = "plain") -> Drawing | None:
         from sabueso.screens.event.figure import event_drawing

@@ -13,7 +13,7 @@ from pydantic import Field, TypeAdapter, ValidationError, field_validator
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Cells
-from sabueso.population.damaged import damaged_words
+from sabueso.population.damaged import all_damaged, damaged_words
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
@@ -214,11 +214,10 @@ def _missing(
 
 
 def _on_damaged_lines(row: Mapping[str, Any], damaged: frozenset[str]) -> bool:
-    """Whether every number of a gap stands on a line that was set aside as damaged: it is in the files."""
-    first, last = row["after"] + 1, row["before"] - 1
-    if last - first >= len(damaged):
-        return False
-    return all(f"{row['stem']}{n:0{row['width']}d}" in damaged for n in range(first, last + 1))
+    stem, width = row["stem"], row["width"]
+    return all_damaged(
+        row["after"] + 1, row["before"] - 1, lambda number: f"{stem}{number:0{width}d}", damaged
+    )
 
 
 def _flag(row: Mapping[str, Any]) -> Cells:

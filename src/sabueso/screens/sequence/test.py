@@ -14,7 +14,7 @@ from pydantic import Field, field_validator
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
 from sabueso.population import expressions
-from sabueso.population.damaged import damaged_words
+from sabueso.population.damaged import all_damaged, damaged_words
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
@@ -244,10 +244,13 @@ class _Looking:
         found = [
             self._gap(gap, float(raw), float(own))
             for gap, raw, own in zip(judged, p, adjusted, strict=True)
-            if own < self.settings.alpha
+            if own < self.settings.alpha and not self._on_damaged_lines(gap)
         ]
-        found += [self._gap(gap, None, None) for gap in gaps if self.numbers.key(gap) not in loose]
-        found = [flag for flag in found if not self._on_damaged_lines(flag)]
+        found += [
+            self._gap(gap, None, None)
+            for gap in gaps
+            if self.numbers.key(gap) not in loose and not self._on_damaged_lines(gap)
+        ]
         # Of complete series first, longest first; then the least likely of the others.
         found.sort(key=lambda f: (f["p"] or 0.0, -f["missing"], f["from"]))
         return found
@@ -258,20 +261,15 @@ class _Looking:
         name = first if first == last else f"{first} – {last}"
         return self._flag(gap, name, "missing", gap["one"], gap["next_text"]) | {
             "score": float(gap["missing"]), "p": p, "p_adjusted": adjusted,
-            "from": first, "to": last, "missing": int(gap["missing"]), "head": gap[HEAD], "tail": gap[TAIL],
+            "from": first, "to": last, "missing": int(gap["missing"]),
         }  # fmt: skip
 
-    def _on_damaged_lines(self, flag: Cells) -> bool:
-        """Whether every number of a gap stands on a line that was set aside as damaged: it is in the files."""
-        many, head, tail = flag["missing"], flag.pop("head"), flag.pop("tail")
-        if not self.damaged or many > len(self.damaged):
+    def _on_damaged_lines(self, gap: Cells) -> bool:
+        """Whether a gap is on damaged lines, and no gap; its numbers are then counted as explained."""
+        first, last = int(gap[NUMBER]) + 1, int(gap["next"]) - 1
+        if not all_damaged(first, last, lambda number: self._spelled(gap, number), self.damaged):
             return False
-        digits = len(flag["from"]) - len(head) - len(tail)
-        first = int(flag["from"][len(head) : len(head) + digits])
-        spelled = {f"{head}{n:0{digits}d}{tail}" for n in range(first, first + many)}
-        if not spelled <= self.damaged:
-            return False
-        self.explained += many
+        self.explained += last - first + 1
         return True
 
     def _is_rare(self, row: Cells, kept: Mapping[Any, Cells]) -> bool:

@@ -26,7 +26,7 @@ from sabueso.screens.split.looking import FROM, LEAST_AROUND, Around, Pieces, ed
 from sabueso.screens.split.proposed import proposed_limits
 from sabueso.screens.split.result import Band, Bin, SplitGroup
 from sabueso.screens.split.view import SplitView
-from sabueso.screens.subject import Entity, Subject
+from sabueso.screens.subject import Selected, Subject
 from sabueso.stats.adjust import Method
 from sabueso.stats.threshold import Below
 
@@ -235,15 +235,8 @@ def _described(
     )
 
 
-class _Selected(Entity):
-    """Somebody's rows below a limit, by a condition that their flag has."""
-
-    def rows(self, table: Table) -> str:
-        return self.asked
-
-
 def _rows_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
-    return _Selected(flag["subject"], str(flag["selects"]))
+    return Selected(flag["subject"], str(flag["selects"]))
 
 
 def _cautions(groups: list[SplitGroup], judge: Judge, table: Table) -> list[Caution]:

@@ -7,7 +7,6 @@ from decimal import Decimal
 from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
-from sabueso.report.commands import shell
 from sabueso.screens.split.result import SplitGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
@@ -83,12 +82,6 @@ class SplitView(View[SplitGroup]):
         p = num.p_text(flag["p_adjusted"])
         told = _told(flag)
         return f"{told[0].upper()}{told[1:]} (limit {limit}, adjusted {p})."
-
-    def steps(self, where: str | None) -> list[str]:
-        flag = next(self.finding.flags.rows(1), None)
-        if flag is None:
-            return []
-        return [f"sabueso dig {self.finding.source} --where {shell(flag['selects'])} --rows"]
 
     def drawing(self, kind: str = "plain") -> Drawing | None:
         from sabueso.screens.split.figure import split_drawing

@@ -20,7 +20,7 @@ from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed
-from sabueso.screens.subject import Entity, Subject, own_key, own_name
+from sabueso.screens.subject import Selected, Subject, own_key, own_name
 from sabueso.screens.traits.entries import Entries, Pattern, bits_of, missing_entry
 from sabueso.screens.traits.marks import WORDS, Marks, check_left_out
 from sabueso.screens.traits.result import Trait, TraitGroup
@@ -279,7 +279,7 @@ def _condition(keys: Sequence[Cells]) -> str:
     return " or ".join(f"({each})" for each in every)
 
 
-class _Alike(Entity):
+class _Alike(Selected):
     """Entries of one preparer with the same traits, or one entry, by a condition that the flag has."""
 
     def label(self) -> str:
@@ -292,9 +292,6 @@ class _Alike(Entity):
     def clients(self) -> dict[str, Any]:
         key = own_key("traits", self.named)
         return {name: value for name, value in self.named.items() if name != key}
-
-    def rows(self, table: Table) -> str:
-        return self.asked
 
 
 def _rows_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
