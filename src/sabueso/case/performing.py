@@ -26,7 +26,7 @@ from sabueso.population.population import Population
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
-from sabueso.screens.subject import Row
+from sabueso.screens.subject import Row, Sampled
 
 VIEW = "view"
 """What stands in the place of a test where a view of the plan could not be made."""
@@ -132,7 +132,11 @@ def _screen(
         views, undone = performed(shown, population)
         failed += [Failed(view.name, VIEW, view.table, reason) for view, reason in undone]
         capacity = case.plan.case.capacity
-        most = [section.capacity or capacity for section, _, _ in found]
+        # What was drawn is reviewed to the last item.
+        most = [
+            len(finding.flags) if find_screen(section.test).drawn else section.capacity or capacity
+            for section, finding, _ in found
+        ]
         doubled = _doubled_ids(
             [(rows, finding, n) for (_, finding, rows), n in zip(found, most, strict=True)]
         )
@@ -184,7 +188,11 @@ def _doubled_ids(found: Sequence[tuple[Population, Finding, int]]) -> dict[str, 
     flagged: dict[str, tuple[Population, list[pa.ChunkedArray]]] = {}
     for population, finding, most in found:
         identity = population.table.role("id")
-        if finding.flags.kind == Row.kind and identity is not None and len(finding.flags):
+        if (
+            finding.flags.kind in (Row.kind, Sampled.kind)
+            and identity is not None
+            and len(finding.flags)
+        ):
             _, values = flagged.setdefault(population.table.name, (population, []))
             keys = finding.flags.table.column("subject").slice(0, most)
             values.append(pa.chunked_array([each.field(identity.name) for each in keys.chunks]))

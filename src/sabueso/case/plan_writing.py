@@ -208,6 +208,18 @@ def write_screen(
     _write_named(path, "screens", {"name": name, "test": test, "table": table, **told, **settings})
 
 
+def remove_screen(path: Path, name: str) -> None:
+    """Take a screen out of the programme again."""
+    document = _document(path)
+    listed: Any = document["screens"]
+    place = [str(each.get("name")) for each in listed].index(name)
+    if len(listed) > 1:
+        del listed[place]
+    else:
+        document.remove("screens")
+    _save(path, document)
+
+
 def write_view(path: Path, view: ViewSection) -> None:
     """Append a view to the plan; a view of that name is replaced in place."""
     _write_named(path, "views", view.model_dump(exclude_defaults=True))

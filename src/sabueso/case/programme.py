@@ -69,7 +69,7 @@ def chosen_screens(case: Case, names: Sequence[str]) -> list[ScreenSection]:
     Raises
     ------
     UserError
-        If a name fits none, or several, or the programme is empty.
+        If a name fits none, or several, or the programme is empty but for samples that were drawn.
     """
     every = case.plan.screens
     if not every:
@@ -85,7 +85,26 @@ def chosen_screens(case: Case, names: Sequence[str]) -> list[ScreenSection]:
             hint = f"; it may be {several}" if found else nearest(name, [s.name for s in every])
             raise UserError(f"there is no one screen {name!r} in the programme{hint}")
         chosen += found
-    return chosen or list(every)
+    if chosen:
+        return chosen
+    drawn = drawn_in(case)
+    waiting = [section for section in every if section.name not in drawn]
+    if not waiting:
+        raise UserError(
+            f"{case.plan_path} has no screens but samples, which are drawn already; add one with: "
+            "sabueso try TEST TABLE … --keep NAME"
+        )
+    return waiting
+
+
+def drawn_in(case: Case) -> dict[str, int]:
+    """Samples that were drawn, by name, with the run that did: they stay as they are."""
+    return {
+        item["name"]: int(event.subject)
+        for event in case.register.events("run")
+        for item in event.body["screens"]
+        if item.get("drawn")
+    }
 
 
 @exactly
@@ -106,6 +125,13 @@ def run_programme(
         If there is no such screen, or none of those asked for can run; then nothing is recorded.
     """
     screens = chosen_screens(case, names)
+    drawn = drawn_in(case) if names else {}
+    for section in screens:
+        if number := drawn.get(section.name):
+            raise UserError(
+                f"{section.name!r} was drawn in run {number}, and is not drawn again; draw another with: "
+                f"sabueso sample {section.table}"
+            )
     done = perform(case, screens, progress)
     if not done.found:
         first = done.failed[0]
@@ -129,8 +155,11 @@ def _record(case: Case, performed: Performed, initials: str) -> Run:
             section, flags = item.section, item.finding.flags
             before = len(named.fresh)
             own: list[Cells] = []
+            kinds: list[str] = []
             for rank, subject in enumerate(item.subjects, 1):
-                identity = named.identity(
+                # What an exception is, it was when it first became one: a row that is drawn into a
+                # sample may have been flagged before.
+                identity, kind = named.identity(
                     prefixes[base(section.table)],
                     base(section.table),
                     subject["key"],
@@ -139,7 +168,8 @@ def _record(case: Case, performed: Performed, initials: str) -> Run:
                 )
                 place = {"run": number, "screen": section.name, "exception": identity}
                 own.append(place | {"rank": rank, "flagged": len(flags), **subject})
-            kind = {"table_name": base(section.table), "kind": flags.kind}
+                kinds.append(kind)
+            of = {"table_name": base(section.table)}
             screens.append(
                 ScreenRun(
                     screen=section.name,
@@ -150,7 +180,9 @@ def _record(case: Case, performed: Performed, initials: str) -> Run:
                     exceptions=[mark["exception"] for mark in own],
                     new=len(named.fresh) - before,
                     flags_file=f"flags-{position:02d}.parquet" if len(flags) > len(own) else "",
-                    marks_sha256=marks_hash(mark | kind for mark in own),
+                    marks_sha256=marks_hash(
+                        mark | of | {"kind": kind} for mark, kind in zip(own, kinds, strict=True)
+                    ),
                 )
             )
             marks += [{k: v for k, v in mark.items() if k != "key"} for mark in own]
@@ -199,14 +231,15 @@ class _Named:
     def __init__(self, writer: Writer, keys: Iterable[tuple[str, str]]) -> None:
         self._writer = writer
         self._taken = writer.identities(dict.fromkeys(keys))
-        self._holders = {identity: pair for pair, identity in self._taken.items()}
+        self._holders = {identity: pair for pair, (identity, _) in self._taken.items()}
         self.fresh: list[Cells] = []
 
-    def identity(self, prefix: str, table: str, key: str, kind: str, run: int) -> str:
+    def identity(self, prefix: str, table: str, key: str, kind: str, run: int) -> tuple[str, str]:
+        """The id of a subject, and its kind."""
         pair = table, key
         if pair not in self._taken:
             identity = exception_id(prefix, table, key, self._holder)
-            self._taken[pair] = identity
+            self._taken[pair] = identity, kind
             self._holders[identity] = pair
             self.fresh.append(
                 {

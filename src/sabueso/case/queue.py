@@ -21,6 +21,8 @@ from sabueso.screens.subject import Subject, of_key
 
 TURNS = ("entity", "cluster", "row", "cell", "line", "range", "class")
 """Kinds in the order in which they take turns."""
+DRAWN, FLAGGED = "sampled", "row"
+"""The kind of what was drawn and marked by no screen: it comes after all that was."""
 OFTENER = {"entity": 1.5, "cluster": 1.5}
 """Kinds that have three turns where others have two: who, and what belongs together, rather than single
 rows."""
@@ -83,7 +85,10 @@ class AuditException:
 
     @property
     def kind(self) -> str:
-        return str(self._rows[0]["kind"])
+        kind = str(self._rows[0]["kind"])
+        if kind != DRAWN or all(self._marked.is_drawn(row["screen"]) for row in self._rows):
+            return kind
+        return FLAGGED  # drawn before a screen flagged it
 
     @cached_property
     def key(self) -> ByColumn:
@@ -91,7 +96,8 @@ class AuditException:
 
     @cached_property
     def marks(self) -> list[Mark]:
-        rows = sorted(self._rows, key=_standing)
+        drawn = self._marked.is_drawn
+        rows = sorted(self._rows, key=lambda row: (drawn(row["screen"]), *_standing(row)))
         return [Mark(**{name: row[name] for name in Mark.__annotations__}) for row in rows]
 
     @property
@@ -113,13 +119,18 @@ class AuditException:
     @property
     def families(self) -> frozenset[str]:
         """The families of tests that marked it, each of a table."""
-        return frozenset(self._marked.family(mark.screen) for mark in self.marks)
+        drawn = self._marked.is_drawn
+        return frozenset(
+            self._marked.family(mark.screen) for mark in self.marks if not drawn(mark.screen)
+        )
 
     @property
     def evidence_bits(self) -> float:
         """Bits of surprise: the most of each family of tests, added up."""
         of: dict[str, float] = {}
         for mark in self.marks:
+            if self._marked.is_drawn(mark.screen):
+                continue
             family = self._marked.family(mark.screen)
             own = self._marked.bits(mark)
             of[family] = max(of.get(family, 0.0), own)
@@ -129,11 +140,18 @@ class AuditException:
     def because(self) -> str:
         """Why it stands where it stands, in a sentence."""
         place = self._marked.of_kind(self.id)
-        if place is None:
-            return "No screen of the programme marks it any more."
-        mark, families = self.marks[0], self._marked.families(m.screen for m in self.marks)
-        tests = num.many(len(self.marks), "screen")
-        if len(self.marks) > 1:
+        marks = [mark for mark in self.marks if not self._marked.is_drawn(mark.screen)]
+        if place is None or not marks:
+            mark = self.marks[0]
+            if not self._marked.is_drawn(mark.screen):
+                return "No screen of the programme marks it any more."
+            return (
+                f"Item {mark.rank:,} of {mark.flagged:,} of {mark.screen!r}, drawn and flagged by no screen: it "
+                "stands after all that were."
+            )
+        mark, families = marks[0], self._marked.families(m.screen for m in marks)
+        tests = num.many(len(marks), "screen")
+        if len(marks) > 1:
             tests += " of one family" if families == 1 else f" of {families} families of tests"
         number, many = place
         plural = f"{self.kind[:-1]}ies" if self.kind.endswith("y") else f"{self.kind}s"
@@ -235,10 +253,14 @@ class Marked:
         families = dict.fromkeys(last.family for last in self._runs.values())
         bits = {name: 1 << place for place, name in enumerate(families)}
         query = "SELECT exception, rank, at_stake FROM marks WHERE run = :run AND screen = :screen"
+        drawn: dict[str, tuple[int, int]] = {}
         for screen, last in self._runs.items():
             bit = bits[last.family]
             for row in self._case.register.read(query, {"run": last.run, "screen": screen}):
                 values: Any = tuple(row)
+                if last.drawn:
+                    drawn.setdefault(values[0], (last.run, values[1]))
+                    continue
                 one, rank, at_stake = values
                 known, many, best, most = by_id.get(one, (0, 0, rank, -at_stake))
                 by_id[one] = (known | bit, many + 1, min(best, rank), min(most, -at_stake))
@@ -247,6 +269,8 @@ class Marked:
             values = tuple(row)
             one, kind = values
             if one in by_id:
+                # A row that was drawn before a screen flagged it is one like all others.
+                kind = FLAGGED if kind == DRAWN else kind
                 marking, many, best, most = by_id[one]
                 kinds.setdefault(kind, []).append((-marking.bit_count(), -many, best, most, one))
         turns: list[tuple[float, int, str]] = []
@@ -258,6 +282,7 @@ class Marked:
             self._of_kind |= {item[-1]: (place, len(items)) for place, item in enumerate(items, 1)}
         turns.sort()
         self._ordered = [one for _, _, one in turns]
+        self._ordered += sorted(drawn.keys() - by_id.keys(), key=lambda one: (*drawn[one], one))
         return self._ordered
 
     def of_kind(self, identity: str) -> tuple[int, int] | None:
@@ -273,6 +298,11 @@ class Marked:
         """The family of tests of a screen; its own name where it is in no run any more."""
         last = self._runs.get(screen)
         return screen if last is None else last.family
+
+    def is_drawn(self, screen: str) -> bool:
+        """Whether it drew rows and flagged none: its marks are no evidence."""
+        last = self._runs.get(screen)
+        return last is not None and last.drawn
 
     def bits(self, mark: Mark) -> float:
         """Bits of surprise of a mark."""
@@ -333,7 +363,8 @@ def queue(case: Case, *, hashed: bool = False) -> list[AuditException]:
     Order: kinds take turns, so that none starves another: entities, clusters, rows, cells, lines,
     ranges, classes; entities and clusters have three where others have two. Within a kind: the number of families of tests that marked it (two limits on one
     measure are one), then that of screens; then its best standing in a screen (the first of each screen come before the
-    second of any: scores of different tests do not compare); then the amount at stake; then the id.
+    second of any: scores of different tests do not compare); then the amount at stake; then the id. What
+    was drawn into a sample, and flagged by no screen, comes after all of them.
     """
     marked, now, none = Marked(case, hashed=hashed), reviews(case.register), Review()
     return [
@@ -379,6 +410,7 @@ class _LastRun:
     family: str
     subjects: int | None = None
     lawful: bool = True
+    drawn: bool = False
 
 
 def _last_runs(case: Case) -> dict[str, _LastRun]:
@@ -392,7 +424,7 @@ def _last_runs(case: Case) -> dict[str, _LastRun]:
                 own = f"{family} of {item['table']}" if family else name
                 last[name] = _LastRun(
                     int(event.subject), item.get("marks_sha256"), own, item.get("subjects"),
-                    bool(item.get("lawful", True)),
+                    bool(item.get("lawful", True)), bool(item.get("drawn")),
                 )  # fmt: skip
     return last
 

@@ -141,6 +141,7 @@ def run_body(done: Run, inputs: Inputs) -> Json:
                 "exceptions": len(item.exceptions),
                 "new": item.new,
                 "marks_sha256": item.marks_sha256,
+                **({"drawn": True} if find_screen(item.test).drawn else {}),
             }
             for item in done.screens
         ],

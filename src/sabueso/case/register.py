@@ -333,15 +333,15 @@ class Writer:
         query = "SELECT subject FROM events WHERE kind = :kind"
         return [row["subject"] for row in self._run(query, {"kind": kind})]
 
-    def identities(self, keys: Iterable[tuple[str, str]]) -> dict[tuple[str, str], str]:
-        """(table, key) -> id of those of some subjects that are exceptions already."""
+    def identities(self, keys: Iterable[tuple[str, str]]) -> dict[tuple[str, str], tuple[str, str]]:
+        """(table, key) -> id and kind of those of some subjects that are exceptions already."""
         wanted = list(keys)
         found = self._run(
-            "SELECT table_name, key, id FROM exceptions WHERE key IN "
+            "SELECT table_name, key, id, kind FROM exceptions WHERE key IN "
             "(SELECT value FROM json_each(:keys))",
             {"keys": json.dumps([key for _, key in wanted])},
         )
-        known = {(row["table_name"], row["key"]): row["id"] for row in found}
+        known = {(row["table_name"], row["key"]): (row["id"], row["kind"]) for row in found}
         return {each: known[each] for each in wanted if each in known}
 
     def holder(self, identity: str) -> tuple[str, str] | None:

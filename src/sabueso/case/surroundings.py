@@ -13,7 +13,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
 from sabueso.case.folder import Case
-from sabueso.case.queue import AuditException, queue
+from sabueso.case.queue import DRAWN, AuditException, queue
 from sabueso.population import expressions, sql
 from sabueso.population.drill import Asked, drill
 from sabueso.population.population import Population
@@ -139,7 +139,10 @@ def marks_beside(
     alike: dict[tuple[str, ...], list[AuditException]] = {}
     for each in queue(case)[:MOST_BESIDE]:
         subject = each.subject
-        if each.table == item.table and each.id != item.id and isinstance(subject, (Row, Entity)):
+        # What was drawn into a sample is no mark on anybody.
+        if each.kind == DRAWN or each.table != item.table or each.id == item.id:
+            continue
+        if isinstance(subject, (Row, Entity)):
             alike.setdefault((each.kind, *subject.clients()), []).append(each)
     if not own:
         return []

@@ -34,6 +34,7 @@ COMMANDS = {
     "dig": "drill down: grouped totals, narrower groups, rows; any column across",
     "why": "what drives an exception: which values, which rows, how it stands among its peers",
     "review": "record a disposition with its reason, sign off, reopen",
+    "sample": "draw a sample that anyone can draw again; evaluate it from its reviews",
     "note": "record an observation or conclusion on a screen",
     "paper": "write the working papers: one HTML file and one workbook",
     "redo": "perform a recorded run again, and compare every figure and mark",

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, TypedDict, Union, get_args, get_origin
 
 from sabueso.base.plain import Values
-from sabueso.screens import find_screen, screen_names
+from sabueso.screens import draw_names, find_screen, screen_names
 
 if TYPE_CHECKING:
     from sabueso.screens.settings import Settings
@@ -27,7 +27,7 @@ KEPT = Path(__file__).with_name("options.json")
 
 METAVARS = {
     "where": "SQL", "chosen": "SQL", "base": "PERIOD", "current": "PERIOD", "against": "TABLE",
-    "share": "SHARE",
+    "share": "SHARE", "confidence": "SHARE", "tolerable": "ERROR", "expected": "ERROR",
 }  # fmt: skip
 """What stands for the value of a setting that is a text, where it is no column."""
 
@@ -72,9 +72,11 @@ def options_of(test: str, rest: Sequence[str]) -> Options:
     }
 
 
-def add_options(parser: argparse.ArgumentParser, options: Sequence[Option]) -> None:
+def add_options(
+    parser: argparse.ArgumentParser, options: Sequence[Option], title: str = "settings of the test"
+) -> None:
     """Tell a parser of a test's options."""
-    group = parser.add_argument_group("settings of the test")
+    group = parser.add_argument_group(title)
     for option in options:
         name, told = f"--{option['name'].replace('_', '-')}", f"set_{option['name']}"
         if option["metavar"] == "":
@@ -131,7 +133,7 @@ def _plain_type(annotation: Any) -> Any:
 
 def _metavar(name: str, kind: Any) -> str:
     if get_origin(kind) is list:
-        return "COLUMN[,…]" if name != "measures" else "MEASURE[,…]"
+        return {"measures": "MEASURE[,…]", "edges": "AMOUNT[,…]"}.get(name, "COLUMN[,…]")
     if kind is bool:
         return ""
     if kind in (int, float, Decimal):
@@ -141,7 +143,7 @@ def _metavar(name: str, kind: Any) -> str:
 
 def kept_text() -> str:
     """What ``options.json`` should hold."""
-    every = {name: options_of(name, ()) for name in screen_names()}
+    every = {name: options_of(name, ()) for name in (*screen_names(), *draw_names())}
     return json.dumps(every, indent=1, ensure_ascii=False) + "\n"
 
 

@@ -6,7 +6,7 @@ import textwrap
 from typing import TYPE_CHECKING
 
 from sabueso.commands.interface import Answer
-from sabueso.screens import find_screen, screen_names
+from sabueso.screens import draw_names, find_screen, screen_names
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -33,7 +33,8 @@ def methods(test: str | None = None) -> Answer[list[str]]:
 
 
 def _every() -> list[str]:
-    lines = [f" {name:<9} {find_screen(name).summary}" for name in screen_names()]
+    names = [*screen_names(), *draw_names()]
+    lines = [f" {name:<9} {find_screen(name).summary}" for name in names]
     return [*lines, "", f" next: sabueso methods {screen_names()[0]}"]
 
 
@@ -46,7 +47,8 @@ def _one(test: str) -> list[str]:
         if field.is_required():
             shown = " (required)"
         lines.append(f" {name:<14} {field.description}{shown}")
+    command = test if screen.drawn else f"try {test}"
     reference = textwrap.wrap(
         f"reference: {screen.reference}", WIDTH, initial_indent=" ", subsequent_indent="   "
     )
-    return [*lines, "", *reference, "", f" next: sabueso try {test} --help"]
+    return [*lines, "", *reference, "", f" next: sabueso {command} --help"]

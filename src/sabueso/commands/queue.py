@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.case.folder import Case
-from sabueso.case.queue import AuditException
+from sabueso.case.queue import DRAWN, AuditException
 from sabueso.case.queue import queue as every_exception
 from sabueso.case.recording import last_failures
 from sabueso.case.selecting import chosen_by
@@ -48,7 +48,7 @@ def queue(
     where : str, optional
         Only those that meet a condition over the queue's columns.
     kind : str, optional
-        Only rows, clusters, entities, classes, cells, lines or ranges.
+        Only rows, clusters, entities, classes, cells, lines, ranges, or what was sampled.
     sort : str
         ``evidence``, the queue's own order; ``amount``, the largest first; ``table``; ``age``, the
         longest known first; ``bits``, the most surprising first.
@@ -90,6 +90,8 @@ def queue(
         chosen = [item for item in chosen if item.kind == kind]
     chosen = _sorted(case, chosen, sort)
     if per is not None:
+        if kind is None:  # what was drawn into a sample is evidence against nobody
+            chosen = [item for item in chosen if item.kind != DRAWN]
         return _behind(case, chosen, per, top)
 
     def show(console: Console) -> None:

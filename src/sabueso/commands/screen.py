@@ -9,7 +9,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.plain import Json
 from sabueso.case.folder import Case
 from sabueso.case.programme import run_programme
-from sabueso.case.queue import queue
+from sabueso.case.queue import DRAWN, queue
 from sabueso.case.recording import Run
 from sabueso.commands.interface import Answer, Data
 
@@ -34,7 +34,8 @@ def screen(
     names : sequence of str
         Screens by name, or by the beginning of one; all where none is given.
     gate : int, optional
-        The exit code is 3 where more exceptions than this are open afterwards.
+        The exit code is 3 where more exceptions than this are open afterwards; items of samples, which
+        nothing flagged, do not count.
 
     Raises
     ------
@@ -45,7 +46,7 @@ def screen(
         raise UserError(f"--gate {gate}: expected a number of exceptions, 0 or more")
     done = run_programme(case, names, initials=initials, progress=progress)
     every = queue(case)
-    waiting = sum(item.review.status == "open" for item in every)
+    waiting = sum(item.review.status == "open" and item.kind != DRAWN for item in every)
 
     def show(console: Console) -> None:
         from sabueso.show.run import show_run

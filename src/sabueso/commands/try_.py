@@ -59,6 +59,8 @@ def try_test(
         If there is no such test, table or figure, or a setting does not fit.
     """
     screen = find_screen(test)
+    if screen.drawn:
+        raise UserError(f"a {test} is drawn and recorded at once, with: sabueso {test} {table}")
     points = _needs_points(test, figure, drawn=drawn)
     place = f"sabueso try {test}"
     also = None if every is None else partial(_write_every, case, every)

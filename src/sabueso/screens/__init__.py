@@ -15,11 +15,18 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 GROUP = "sabueso.screens"
+DRAWS = "sabueso.draws"
+"""Kinds of samples: what is drawn, and not flagged. They have a command of their own."""
 
 
 def screen_names() -> list[str]:
     """Names of the tests that are installed."""
     return sorted(_installed().names)
+
+
+def draw_names() -> list[str]:
+    """Names of the kinds of samples."""
+    return sorted(_draws().names)
 
 
 def find_screen(name: str) -> Screen:
@@ -32,7 +39,9 @@ def find_screen(name: str) -> Screen:
     """
     found = _installed()
     if name not in found.names:
-        raise UserError(f"there is no test {name!r}{nearest(name, sorted(found.names))}")
+        found = _draws()
+    if name not in found.names:
+        raise UserError(f"there is no test {name!r}{nearest(name, screen_names())}")
     from sabueso.screens.interface import Screen
 
     kind = found[name].load()
@@ -47,6 +56,11 @@ def proposed(population: Population, described: Description | None) -> list[Suit
     """Which tests suit a table, whose amounts ``described`` describes: each that has an opinion."""
     every = sorted(map(find_screen, screen_names()), key=lambda screen: screen.place)
     return [suit for screen in every for suit in screen.suits(population, described)]
+
+
+@cache
+def _draws() -> EntryPoints:
+    return entry_points(group=DRAWS)
 
 
 @cache

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Generator, Iterable, Mapping
+from collections.abc import Generator, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from sabueso.base.plain import Values
 from sabueso.population.population import Population
 from sabueso.report.blocks import Suit
+from sabueso.screens.drawn import Evaluated, Judged
 from sabueso.screens.finding import Caution, Finding, Flags, NotTested, recorded_finding
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings
@@ -49,6 +50,8 @@ class Screen:
     family: ClassVar[str] = ""
     """Tests of one family look at one thing in several ways: two marks of theirs are one evidence. By
     default a test is a family of its own."""
+    drawn: ClassVar[bool] = False
+    """Whether its rows are drawn, and not flagged: that is done once, and its marks are no evidence."""
     place: ClassVar[int] = 100
     """Where it stands among the tests that are proposed."""
 
@@ -73,6 +76,11 @@ class Screen:
         self, population: Population, finding: Finding[Any]
     ) -> Generator[RecordBatch] | None:
         """The score of every row used, flagged or not, strongest first; None where rows have none."""
+        return None
+
+    def evaluated(self, finding: Finding[Any], judged: Sequence[Judged]) -> Evaluated | None:
+        """What the reviews of rows drawn say of all that they were drawn of; None where nothing was
+        drawn. ``judged`` are in the order of the flags."""
         return None
 
     @abstractmethod

@@ -106,6 +106,10 @@ class View(Generic[R]):
         looked_at = num.many(self.finding.looked_at, *self.subjects)
         return f"{len(self.finding.flags):,} of {looked_at}"
 
+    def untested(self) -> str:
+        """What was flagged, where no hypothesis is tested."""
+        return f"flagged {self.asked_for()}, by what was asked for: no hypothesis is tested"
+
     def name(self) -> str:
         """What the screen may be called in the programme."""
         return f"{self.finding.test} of {self.finding.source}{self.by().replace(', ', ' and ')}"

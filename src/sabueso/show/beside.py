@@ -27,7 +27,7 @@ def flagged_text(view: View[Any]) -> str:
     finding = view.finding
     looked_at = num.many(finding.looked_at, *view.subjects)
     if not finding.tests_made:
-        return f"flagged {view.asked_for()}, by what was asked for: no hypothesis is tested"
+        return view.untested()
     text = f"flagged {len(finding.flags):,} of {looked_at} tested"
     if finding.flags_by_chance is None:
         return text

@@ -10,8 +10,9 @@ from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.noting import WHOLE
 from sabueso.case.plan import ScreenSection
-from sabueso.case.queue import AuditException
+from sabueso.case.queue import DRAWN, AuditException
 from sabueso.case.register import Event
+from sabueso.case.sampling import SampleState
 from sabueso.report import numbers as num
 from sabueso.screens import find_screen
 
@@ -50,6 +51,8 @@ class Front:
     matters: list[Matter]
     notes: Mapping[str, list[Event]]
     not_done: list[str]
+    drawn: int = 0
+    samples: Sequence[SampleState] = ()
 
     @property
     def signed_off(self) -> bool:
@@ -58,7 +61,10 @@ class Front:
 
 
 def front_of(
-    case: Case, every: Sequence[AuditException], written: Mapping[str, Mapping[str, list[Event]]]
+    case: Case,
+    every: Sequence[AuditException],
+    written: Mapping[str, Mapping[str, list[Event]]],
+    drawn: Sequence[SampleState] = (),
 ) -> Front:
     """The front of a case's papers."""
     errors = [item.review for item in every if item.review.status == "error"]
@@ -80,6 +86,8 @@ def front_of(
         matters=_matters(every, written),
         notes=written.get(WHOLE, {}),
         not_done=_not_done(case, every),
+        drawn=sum(item.kind == DRAWN for item in every),
+        samples=drawn,
     )
 
 

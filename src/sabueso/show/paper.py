@@ -23,9 +23,10 @@ from sabueso.case.recording import (
     latest_findings,
     latest_views,
 )
+from sabueso.case.sampling import SampleState, samples
 from sabueso.case.standing import notes
 from sabueso.report import numbers as num
-from sabueso.report.blocks import Bar, Cell, Line, Marked, Sheet, Table
+from sabueso.report.blocks import Bar, Block, Cell, Line, Marked, Sheet, Table
 from sabueso.report.canvas import drawn
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
@@ -72,6 +73,7 @@ def write_paper(case: Case, screen: str | None = None, data: str = FORMS[0]) -> 
     every = queue(case, hashed=True)
     sources = case.sources()
     written, views = notes(case.register), latest_views(case)
+    drawn = {state.recorded.screen: state for state in samples(case)}
     made_of = [finding_tables(each) for each in findings]
     made = datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC")
     html = (
@@ -84,12 +86,12 @@ def write_paper(case: Case, screen: str | None = None, data: str = FORMS[0]) -> 
             rules=_rules(case),
             table_notes={name: written[name] for name in case.plan.tables if name in written},
             sections=[
-                _section(each, every, written, case, own)
+                _section(each, every, written, case, own, drawn.get(each.screen))
                 for each, own in zip(findings, made_of, strict=True)
             ],
             views=[_view(view, written) for view in views],
-            totals=_totals(every, findings),
-            front=front_of(case, every, written),
+            totals=_totals(every, [each for each in findings if each.screen not in drawn]),
+            front=front_of(case, every, written, list(drawn.values())),
             people=_people(every),
             failures=last_failures(case),
             events=count,
@@ -121,9 +123,11 @@ def _screen_page(case: Case, name: str, findings: list[RecordedFinding]) -> Path
     found = [each for each in findings if each.screen == name]
     if not found:
         raise UserError(f"screen {name!r} has no recorded run; run it with: sabueso screen")
+    drawn = {state.recorded.screen: state for state in samples(case)}
     content = _section(
-        found[0], queue(case, hashed=True), notes(case.register), case, finding_tables(found[0])
-    )
+        found[0], queue(case, hashed=True), notes(case.register), case, finding_tables(found[0]),
+        drawn.get(name),
+    )  # fmt: skip
     path = case.folder / "papers" / f"screen-{file_name(name)}.html"
     with case.locked():
         write_whole(path, _one_section(case, content).encode())
@@ -237,6 +241,7 @@ def _section(
     written: dict[str, Any],
     case: Case,
     data: Sequence[DataFile] = (),
+    sample: SampleState | None = None,
 ) -> dict[str, Any]:
     """One screen as the template needs it; ``data`` are the files that have all of it."""
     finding = recorded.finding
@@ -264,7 +269,9 @@ def _section(
         "left_out": reasons_text(finding.population.left_out),
         "figure": None if picture is None else base64.b64encode(picture).decode(),
         "text": _flagged_text(recorded, view),
-        "blocks": _page_blocks(view, flags=not marked),
+        "blocks": _page_blocks([*view.blocks(whole=True), *beside_blocks(view)], flags=not marked),
+        "evaluation": [] if sample is None else _page_blocks(sample.evaluated.blocks, flags=True),
+        "drawn": sample,
         "marked": marked[:MOST_EXCEPTIONS],
         "more": max(len(marked) - MOST_EXCEPTIONS, 0),
         "notes": written.get(recorded.screen, {}),
@@ -321,10 +328,10 @@ def _flagged_text(recorded: RecordedFinding, view: View[Any]) -> str:
     return text
 
 
-def _page_blocks(view: View[Any], *, flags: bool) -> list[dict[str, Any]]:
+def _page_blocks(blocks: Sequence[Block], *, flags: bool) -> list[dict[str, Any]]:
     """Blocks for the template; those of flags only where no exception stands for them."""
     found: list[dict[str, Any]] = []
-    for block in [*view.blocks(whole=True), *beside_blocks(view)]:
+    for block in blocks:
         if isinstance(block, Line):
             found.append({"text": _sentence(block.text), "tone": block.tone})
         elif isinstance(block, Table) and (flags or not block.flags):

@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from sabueso.case.queue import AuditException
+from sabueso.case.queue import DRAWN, AuditException
 from sabueso.case.recording import Failed
 from sabueso.case.standing import Review
 from sabueso.report import numbers as num
@@ -43,7 +43,9 @@ def counts_line(every: Sequence[AuditException]) -> str:
     by = Counter(item.review.status for item in every)
     parts = [f"{name} {by.get(name, 0):,}" for name in ("open", "cleared", "error", "referred")]
     signed = sum(bool(item.review.signed_off) for item in every)
-    return f"exceptions {len(every):,} = " + " + ".join(parts) + f"   signed off {signed:,}"
+    drawn = sum(item.kind == DRAWN for item in every)
+    of = f"   drawn into samples, not flagged {drawn:,}" if drawn else ""
+    return f"exceptions {len(every):,} = " + " + ".join(parts) + f"   signed off {signed:,}{of}"
 
 
 def show_queue(

@@ -1,0 +1,1 @@
+"""Samples that anyone can draw again."""

@@ -1,0 +1,349 @@
+"""Which items are drawn, by each method; the engine numbers them, and gives those that are wanted."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, money
+from sabueso.screens.grouping import UNITS
+from sabueso.screens.limits.table import RowColumns
+from sabueso.screens.sample.result import SampleGroup
+from sabueso.stats.drawing import drawn_places, random_start, spaced_places
+from sabueso.stats.sample_size import neyman, root_edges
+
+PLACE, STRATUM, UPTO = "place", "stratum", "upto"
+BINS = 1_000
+
+
+@dataclass(frozen=True)
+class Frame:
+    """The rows that may be drawn, with what their amounts are in minor units, where they have any."""
+
+    population: Population
+    measure: Column | None
+    reasons: Sequence[Reason]
+
+    def rows(self, stratum: Tree | None = None) -> exp.Select:
+        """Every row with its place in the order of the sources, within its stratum where there is one,
+        and with the sum of the amounts up to it."""
+        columns = RowColumns.of(self.population.table, self.measure)
+        values = columns.trees()
+        if self.measure is not None:
+            values = {**values, UNITS: sql.minor_units(self.measure)}
+        base = self.population.base(values, self.reasons)
+        names = [sql.column(name, "b") for name in values]
+        order = exp.Order(
+            expressions=[sql.ordered(sql.column("row_file", "b")), sql.ordered(sql.column("row_line", "b"))]
+        )  # fmt: skip
+        part = [stratum] if stratum is not None else []
+        number = exp.Window(this=exp.RowNumber(), partition_by=part, order=order)
+        fields: list[Tree] = [*names, exp.alias_(number, PLACE, quoted=True)]
+        if stratum is not None:
+            fields.append(exp.alias_(stratum.copy(), STRATUM, quoted=True))
+        elif self.measure is not None:
+            fields.append(exp.alias_(self._running(order), UPTO, quoted=True))
+        return exp.select(*fields).from_(base.subquery("b"))
+
+    def _running(self, order: exp.Order) -> exp.Window:
+        units = sql.cast(sql.column(UNITS, "b"), "DECIMAL(38, 0)")
+        spec = exp.WindowSpec(
+            kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW"
+        )
+        return exp.Window(this=exp.Sum(this=units), order=order.copy(), spec=spec)
+
+    def figures(self, stratum: Tree | None = None) -> list[dict[str, int]]:
+        """Rows, sum and sum of squares of each stratum, or of all, in minor units."""
+        values: dict[str, Tree] = {}
+        if self.measure is not None:
+            values[UNITS] = sql.minor_units(self.measure)
+        base = self.population.base(values or {"one": sql.integer(1)}, self.reasons)
+        units = sql.column(UNITS, "b")
+        fields: list[Tree] = [exp.alias_(sql.count(), "n")]
+        if self.measure is not None:
+            fields += [
+                exp.alias_(sql.exact_sum(units), "total"),
+                exp.alias_(sql.exact_square_sum(units.copy()), "square"),
+                exp.alias_(exp.Min(this=units.copy()), "least"),
+                exp.alias_(exp.Max(this=units.copy()), "greatest"),
+            ]
+        select = exp.select(*fields).from_(base.subquery("b"))
+        if stratum is not None:
+            select = select.select(exp.alias_(stratum, STRATUM, quoted=True))
+            select = select.group_by(stratum.copy())
+        found = self.population.query(select).to_pylist()
+        return [{name: int(value or 0) for name, value in row.items()} for row in found]
+
+    def gathered(self, found: pa.Table) -> pa.Table:
+        """Rows as flags have them, as they stand in the sources."""
+        order = [("row_file", "ascending"), ("row_line", "ascending")]
+        found = found.sort_by(order)
+        if UNITS in found.column_names:
+            found = found.drop_columns([UNITS])
+        return RowColumns.of(self.population.table, self.measure).gathered(found)
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """The rows drawn, with ``place``, ``stratum`` and ``unit`` where the method has them, and ``whole``."""
+
+    rows: pa.Table
+    groups: list[SampleGroup]
+    interval: str | None = None
+    start: str | None = None
+
+
+def by_places(frame: Frame, places: Sequence[int]) -> pa.Table:
+    """The rows at some places."""
+    drawn = pa.table({PLACE: pa.array(places, pa.int64())})
+    rows = frame.rows().subquery("r")
+    names = exp.select("r.*").from_(rows)
+    on = exp.EQ(this=sql.column(PLACE, "r"), expression=sql.column(PLACE, "drawn"))
+    return frame.population.query(names.join("drawn", on=on, join_type="inner"), drawn=drawn)
+
+
+def draw_items(frame: Frame, seed: str, size: int, n: int, *, spaced: bool) -> Drawn:
+    """So many of n rows, each alike, or at equal intervals from a random start."""
+    places = (spaced_places if spaced else drawn_places)(seed, size, n)
+    found = by_places(frame, places)
+    whole = pa.array(np.full(found.num_rows, size == n))
+    rows = frame.gathered(found.append_column("whole", whole))
+    return Drawn(
+        rows,
+        [_group(frame, rows, n, whole=size == n)],
+        f"{n / size:,.2f}" if spaced else None,
+        f"{places[0]:,}" if spaced else None,
+    )
+
+
+def draw_money(frame: Frame, seed: str, size: int, total: int) -> Drawn:
+    """Money units at an interval from a random start, of the amounts in the order of the rows.
+
+    Amounts of an interval or more are taken whole, and the interval is computed again for the rest, until
+    none is left that reaches it.
+    """
+    assert frame.measure is not None
+    top, whole, rest, interval = None, 0, total, max(total // size, 1)
+    while True:
+        count, amount = _at_least(frame, interval)
+        if count == whole:
+            break
+        top, whole, rest = interval, count, total - amount
+        if whole >= size or rest <= 0:
+            break
+        interval = max(rest // (size - whole), 1)
+    units = sql.column(UNITS, "b")
+    taken = exp.GTE(this=units, expression=sql.integer(top)) if top is not None else exp.false()
+    everything = frame.rows().subquery("b")
+    large = exp.select("b.*").from_(everything).where(taken)
+    found = frame.population.query(large)
+    found = found.append_column("whole", pa.array(np.full(found.num_rows, True)))
+    start = 0
+    if whole < size and rest > 0:
+        start = random_start(seed, interval)
+        others = frame
+        if top is not None:
+            below = exp.GTE(this=sql.minor_units(frame.measure), expression=sql.integer(top))
+            others = Frame(
+                frame.population, frame.measure, [*frame.reasons, Reason("whole", below)]
+            )
+        hit = _hit(interval, start)
+        some = frame.population.query(
+            exp.select("b.*").from_(others.rows().subquery("b")).where(hit)
+        )
+        some = some.append_column("whole", pa.array(np.full(some.num_rows, False)))
+        found = pa.concat_tables([found, some], promote_options="default")
+    rows = frame.gathered(found)
+    scale = frame.measure.scale
+    upto = [int(v) for v in rows.column(UPTO).to_pylist()]
+    own = [int(v.scaleb(scale)) for v in rows.column("amount").to_pylist()]
+    at = [
+        None
+        if w
+        else str(money((up - one) + (interval - 1 - (up - one - 1 - start) % interval), scale))
+        for up, one, w in zip(upto, own, rows.column("whole").to_pylist(), strict=True)
+    ]
+    rows = rows.drop_columns([UPTO, PLACE]).append_column("unit", pa.array(at, pa.string()))
+    n = frame.figures()[0]["n"]
+    groups = _money_groups(frame, rows, n, whole, total, rest)
+    drawn = any(not w for w in rows.column("whole").to_pylist())
+    return Drawn(
+        rows,
+        groups,
+        str(money(interval, scale)) if drawn else None,
+        str(money(start, scale)) if drawn else None,
+    )
+
+
+def _money_groups(
+    frame: Frame, rows: pa.Table, n: int, whole: int, total: int, rest: int
+) -> list[SampleGroup]:
+    """What was taken whole, and what was drawn of the rest."""
+    assert frame.measure is not None
+    scale = frame.measure.scale
+    groups = []
+    for taken in (True, False):
+        some = rows.filter(pa.compute.equal(rows.column("whole"), taken))
+        items = whole if taken else n - whole
+        if not items:
+            continue
+        amount = total - rest if taken else rest
+        name = "taken whole" if taken else "drawn from"
+        groups.append(
+            SampleGroup(
+                {"part": name}, items, some.num_rows, taken, money(amount, scale), _sum(some)
+            )
+        )
+    return groups
+
+
+def _hit(interval: int, start: int) -> Tree:
+    """Whether a row holds one of the units start, start + interval, … of those counted from 0."""
+    units = sql.cast(sql.column(UNITS, "b"), "DECIMAL(38, 0)")
+    before = exp.Sub(this=sql.column(UPTO, "b"), expression=units)
+    shifted = exp.Add(this=exp.paren(before), expression=sql.integer(interval - 1 - start))
+    past = exp.Mod(
+        this=exp.paren(sql.cast(shifted, "DECIMAL(38, 0)")), expression=sql.integer(interval)
+    )
+    reach = exp.Add(this=exp.paren(past), expression=units.copy())
+    return exp.GTE(this=reach, expression=sql.integer(interval))
+
+
+def _at_least(frame: Frame, units: int) -> tuple[int, int]:
+    """How many rows have such an amount or more, and what they add up to."""
+    assert frame.measure is not None
+    base = frame.population.base({UNITS: sql.minor_units(frame.measure)}, frame.reasons)
+    column = sql.column(UNITS, "b")
+    select = exp.select(exp.alias_(sql.count(), "n"), exp.alias_(sql.exact_sum(column), "total"))
+    select = select.from_(base.subquery("b"))
+    select = select.where(exp.GTE(this=column.copy(), expression=sql.integer(units)))
+    row = frame.population.query(select).to_pylist()[0]
+    return row["n"], int(row["total"] or 0)
+
+
+def stratum_tree(edges: Sequence[int]) -> Tree:
+    """The number of a row's stratum, from 0: how many of the edges its amount reaches."""
+    units = sql.column(UNITS, "b")
+    case = exp.Case()
+    for place in range(len(edges), 0, -1):
+        reached = exp.GTE(this=units.copy(), expression=sql.integer(edges[place - 1]))
+        case = case.when(reached, sql.integer(place), copy=False)
+    # A bare number to group by is the place of a column.
+    return case.else_(sql.integer(0)) if edges else sql.cast(sql.integer(0), "INTEGER")
+
+
+def chosen_edges(frame: Frame, strata: int, below: int | None) -> list[int]:
+    """Edges of so many strata by the cumulative square root of the frequency, of the amounts below the
+    one from which on all are taken."""
+    code = stratum_tree([] if below is None else [below])
+    rows = [row for row in frame.figures(code) if row[STRATUM] == 0]
+    if not rows or rows[0]["least"] == rows[0]["greatest"]:
+        return []
+    least, greatest = rows[0]["least"], rows[0]["greatest"]
+    width = max(-(-(greatest - least + 1) // BINS), 1)
+    assert frame.measure is not None
+    base = frame.population.base({UNITS: sql.minor_units(frame.measure)}, frame.reasons)
+    units = sql.column(UNITS, "b")
+    off = exp.paren(exp.Sub(this=units, expression=sql.integer(least)))
+    place = exp.alias_(sql.whole_division(off, sql.integer(width)), "bin", quoted=True)
+    inner = exp.select(place).from_(base.subquery("b"))
+    inner = inner.where(exp.LTE(this=units.copy(), expression=sql.integer(greatest)))
+    select = exp.select(sql.column("bin", "c"), exp.alias_(sql.count(), "n"))
+    select = select.from_(inner.subquery("c")).group_by(sql.column("bin", "c"))
+    counted = {int(row["bin"]): row["n"] for row in frame.population.query(select).to_pylist()}
+    bins = max(counted) + 1
+    counts = [counted.get(i, 0) for i in range(bins)]
+    edges = least + width * np.arange(bins + 1)
+    return [int(edge) for edge in root_edges(counts, edges, strata)]
+
+
+def strata_figures(frame: Frame, edges: Sequence[int]) -> tuple[list[dict[str, int]], list[float]]:
+    """Rows and sums of each stratum, the empty ones too, and the deviations of their amounts."""
+    found = {row[STRATUM]: row for row in frame.figures(stratum_tree(edges))}
+    empty = {"n": 0, "total": 0, "square": 0}
+    rows = [found.get(i, {STRATUM: i, **empty}) for i in range(len(edges) + 1)]
+    spread = [
+        ((r["square"] * r["n"] - r["total"] ** 2) / (r["n"] * (r["n"] - 1))) ** 0.5 if r["n"] > 1 else 0.0
+        for r in rows
+    ]  # fmt: skip
+    return rows, spread
+
+
+def draw_strata(
+    frame: Frame,
+    seed: str,
+    size: int,
+    edges: Sequence[int],
+    all_from: int | None,
+) -> Drawn:
+    """So many rows of the strata between edges, allocated by Neyman; all of the last where so asked."""
+    rows, spread = strata_figures(frame, edges)
+    counts = [row["n"] for row in rows]
+    last = [counts.pop()] if all_from is not None else []
+    given = [*neyman(max(size - sum(last), 0), counts, spread[: len(counts)]).tolist(), *last]
+    stratum, places = [], []
+    for place, (row, wanted) in enumerate(zip(rows, given, strict=True)):
+        chosen = drawn_places(f"{seed}:{place + 1}", wanted, row["n"])
+        stratum += [place] * len(chosen)
+        places += chosen
+    drawn = pa.table({STRATUM: pa.array(stratum, pa.int32()), PLACE: pa.array(places, pa.int64())})
+    numbered = frame.rows(stratum_tree(edges)).subquery("r")
+    on = sql.both(
+        exp.EQ(this=sql.column(name, "r"), expression=sql.column(name, "drawn"))
+        for name in (STRATUM, PLACE)
+    )
+    select = exp.select("r.*").from_(numbered).join("drawn", on=on, join_type="inner")
+    found = frame.population.query(select, drawn=drawn)
+    full = np.array([row["n"] == wanted for row, wanted in zip(rows, given, strict=True)])
+    own = found.column(STRATUM).to_numpy().astype(np.int64)
+    found = found.append_column("whole", pa.array(full[own] if own.size else np.zeros(0, bool)))
+    return Drawn(frame.gathered(found), _strata_groups(frame, found, rows, spread, edges, given))
+
+
+def _strata_groups(
+    frame: Frame,
+    found: pa.Table,
+    rows: Sequence[dict[str, int]],
+    spread: Sequence[float],
+    edges: Sequence[int],
+    given: Sequence[int],
+) -> list[SampleGroup]:
+    assert frame.measure is not None
+    scale = frame.measure.scale
+    groups = []
+    for place, row in enumerate(rows):
+        some = found.filter(pa.compute.equal(found.column(STRATUM), place))
+        groups.append(
+            SampleGroup(
+                {"stratum": place + 1}, row["n"], given[place], row["n"] == given[place],
+                money(row["total"], scale), _sum(some), spread[place] / 10**scale,
+                money(edges[place - 1], scale) if place else None,
+                money(edges[place], scale) if place < len(edges) else None,
+            )
+        )  # fmt: skip
+    return groups
+
+
+def _group(frame: Frame, rows: pa.Table, n: int, *, whole: bool) -> SampleGroup:
+    total = frame.figures()[0].get("total")
+    scale = frame.measure.scale if frame.measure is not None else 0
+    return SampleGroup(
+        {}, n, rows.num_rows, whole,
+        None if frame.measure is None else money(total or 0, scale),
+        None if frame.measure is None else _sum(rows),
+    )  # fmt: skip
+
+
+def _sum(rows: pa.Table) -> Decimal:
+    """The exact sum of the amounts of some rows."""
+    from sabueso.population.table import exact_total
+
+    return exact_total(rows.column("amount"))
