@@ -387,16 +387,20 @@ def test_what_drives_a_figure_is_equal(populations):
     where = "first_digit(cost) = 4"
     who, account, cost = (populations[0].table.column(n) for n in ("who", "account", "cost"))
     values = [Candidate(column.name, sql.column(column.name)) for column in (who, account)]
-    for each in (*values, Candidate("month", sql.period(sql.column("day"), "month"))):
-        here, there = (of_rows(p, where, each, cost) for p in populations)
-        assert here == there
+    several = [*values, Candidate("month", sql.period(sql.column("day"), "month"))]
+    here, there = (of_rows(p, where, several, cost) for p in populations)
+    assert here == there
+    assert [of_rows(populations[0], where, [each], cost)[0] for each in several] == here
     sides = [Span.of(name).holds(sql.column("day")) for name in ("2024", "2025")]
     hours = populations[0].table.column("hours")
     here, there = (of_change(p, *(s.copy() for s in sides), values[0], cost) for p in populations)
     assert here == there
     here, there = (rate_and_volume(p, *(s.copy() for s in sides), hours, cost) for p in populations)
     assert here == there and here is not None
-    here, there = (peers_of(p, account, "604", Decimal("12.50"), cost) for p in populations)
+    here, there = (
+        peers_of(p, [(account, "604"), (account, None)], Decimal("12.50"), cost)
+        for p in populations
+    )
     assert here == there
 
 

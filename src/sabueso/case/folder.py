@@ -398,6 +398,9 @@ class Case:
                 before = () if found is None else found.names
                 self._let_go()
                 found = self._opened = Opened(self, (*names, *self._still_there(before)))
+            for name in found.names:
+                for source in self.sources(name):
+                    self.check_unaltered(source)
             yield found.population
             return
         opened = Opened(self, names)
@@ -405,6 +408,13 @@ class Case:
             yield opened.population
         finally:
             opened.close()
+
+    def look_again(self) -> None:
+        """Before a command on a case that stays loaded: what another process may have changed is read
+        again, and files of rows are compared once more with what was recorded of them."""
+        self.told = None
+        self._unaltered.clear()
+        self._refresh()
 
     def keep_open(self) -> None:
         """Keep the engine and what it was asked of whole tables from one command to the next, until the

@@ -140,7 +140,7 @@ def marks_beside(
     for each in queue(case)[:MOST_BESIDE]:
         subject = each.subject
         # What was drawn into a sample is no mark on anybody.
-        if each.kind == DRAWN or each.table != item.table or each.id == item.id:
+        if each.kind == DRAWN or each.table != item.table:
             continue
         if isinstance(subject, (Row, Entity)):
             alike.setdefault((each.kind, *subject.clients()), []).append(each)
@@ -154,6 +154,8 @@ def marks_beside(
             for role in own:
                 every.setdefault((place, role), set()).add(row[role])
         for (place, role), values in every.items():
+            if others[place].id == item.id:
+                continue
             # What is of many is of none of them in particular.
             if len(values - {None}) <= MOST_VALUES:
                 for value in sorted(values & own[role], key=str):
@@ -173,7 +175,12 @@ def _values_of(
     whole: Population, exceptions: Sequence[AuditException], columns: Sequence[tuple[str, str]]
 ) -> list[tuple[int, Cells]]:
     """The values in some roles of the rows of exceptions that share none: each with the exception's
-    place."""
+    place. They are the same for every exception that is looked at, as long as these are."""
+    key = "values of", whole.table.name, tuple(each.id for each in exceptions), tuple(columns)
+    found: list[tuple[int, Cells]]
+    if key in whole.known:
+        found = whole.known[key]
+        return found
     choice = exp.Case()
     for place, each in enumerate(exceptions):
         condition = expressions.condition(each.selector, whole.table, "subject")
@@ -183,4 +190,6 @@ def _values_of(
     keys = [sql.column(name) for name in (*trees, "place")]
     select = exp.select(*keys).from_(base.subquery("b"))
     select = select.where(exp.Not(this=sql.is_missing(sql.column("place")))).distinct()
-    return [(row["place"], row) for row in whole.query(select).to_pylist()]
+    found = [(row["place"], row) for row in whole.query(select).to_pylist()]
+    whole.known[key] = found
+    return found

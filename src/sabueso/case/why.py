@@ -153,11 +153,11 @@ def _drivers(
     """What each column accounts for, and why others do not."""
     found: list[Driver] = []
     rest: list[tuple[str, str]] = []
-    for column in columns:
-        if sides is not None and measure is not None:
-            driver = of_change(population, *sides, column, measure)
-        else:
-            driver = of_rows(population, item.selector, column, measure)
+    if sides is not None and measure is not None:
+        told = [of_change(population, *sides, column, measure) for column in columns]
+    else:
+        told = of_rows(population, item.selector, columns, measure)
+    for column, driver in zip(columns, told, strict=True):
         if isinstance(driver, str):
             rest.append((column.name, driver))
         else:
@@ -167,12 +167,9 @@ def _drivers(
 
 def _peers(population: Population, rows: list[Cells], measure: Column) -> list[Peers]:
     """A row's standing among the rows of its party, its account, its preparer."""
-    found: list[Peers] = []
     if not rows or rows[0][measure.name] is None:
-        return found
+        return []
     row = rows[0]
-    for role in PEER_ROLES:
-        column = population.table.role(role)  # type: ignore[arg-type]
-        if column is not None and column.name in row:
-            found.append(peers_of(population, column, row[column.name], row[measure.name], measure))
-    return found
+    columns = (population.table.role(role) for role in PEER_ROLES)  # type: ignore[arg-type]
+    wanted = [(c, row[c.name]) for c in columns if c is not None and c.name in row]
+    return peers_of(population, wanted, row[measure.name], measure)

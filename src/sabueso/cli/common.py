@@ -14,6 +14,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.visible import visible
 from sabueso.case.folder import Case
 from sabueso.case.outputs import check_target, write_target
+from sabueso.cli.held import held
 
 if TYPE_CHECKING:
     from sabueso.commands.interface import Answer
@@ -39,7 +40,10 @@ def case_option(parser: argparse.ArgumentParser) -> None:
 
 
 def case_of(args: argparse.Namespace) -> Case:
-    """The case that a command works on."""
+    """The case that a command works on: the one that is held, where no other is asked for."""
+    now = held()
+    if now is not None and args.case is None and not args.verify:
+        return now.case
     return Case.find(args.case, verify=args.verify)
 
 
@@ -96,7 +100,8 @@ def answered(
     try:
         answer = work(case)
     finally:
-        case.close()
+        if (now := held()) is None or case is not now.case:
+            case.close()
     return give(args, answer)
 
 
@@ -112,7 +117,10 @@ def give(args: argparse.Namespace, answer: Answer[Any]) -> int:
     if form == "text" or answer.data is None:
         from sabueso.show.console import make_console
 
-        answer.show(make_console())
+        console = make_console()
+        answer.show(console)
+        if (now := held()) is not None:
+            now.printed(answer, console.steps)
     elif form == "json":
         emit_json(answer.data().content)
     else:

@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 from sabueso.base.errors import ProgramFault, UserError, nearest
 from sabueso.base.exact import use_exact_decimals
@@ -20,6 +20,10 @@ from sabueso.base.outcome import recorded, recorded_text
 from sabueso.base.visible import clipped, visible
 from sabueso.startup import leave_pandas_out
 from sabueso.version import __version__
+
+if TYPE_CHECKING:
+    from sabueso.case.folder import Case
+    from sabueso.cli.session import Program
 
 # Kept as text, so that --help needs none of the modules.
 COMMANDS = {
@@ -53,6 +57,7 @@ the work, in its order:
 start here:
   sabueso demo                          a sample case in ./marisma, worked from end to end
   sabueso open my-case                  a case of your own
+  sabueso                               in a case: a prompt for these commands, the case kept loaded
 """
 
 
@@ -195,6 +200,12 @@ def _run(arguments: list[str]) -> int:
             argument.encode()
         except UnicodeEncodeError:
             raise UserError(f"argument {place}, {argument!r}, is not UTF-8 text") from None
+    if not arguments and sys.stdin.isatty() and sys.stdout.isatty():
+        case = _case_here()
+        if case is not None:
+            from sabueso.cli.session import begin
+
+            return begin(case, program())
     if not arguments or arguments[0] in ("-h", "--help", "help"):
         listed = "\n".join(f"  {name:<9} {text}" for name, text in COMMANDS.items())
         print(_USAGE.format(commands=listed), end="")
@@ -209,6 +220,47 @@ def _run(arguments: list[str]) -> int:
     parser, run = build(name, rest)
     args = parser.parse_args(rest)
     return run(args)
+
+
+def _case_here() -> Case | None:
+    """The case that this folder is, or is in; None outside of any."""
+    from sabueso.case.folder import Case
+
+    try:
+        return Case.find()
+    except UserError:
+        return None
+
+
+def program() -> Program:
+    """The program as a session runs it."""
+    from sabueso.cli.session import Program
+
+    return Program(COMMANDS, _guarded, _say, parser_of)
+
+
+def parser_of(name: str, rest: Sequence[str]) -> Parser | None:
+    """The parser of a command; None where there is none of that name."""
+    return build(name, rest)[0] if name in COMMANDS else None
+
+
+def _guarded(words: list[str]) -> int:
+    """A command of a session: what ends it is said, and the session goes on."""
+    debug = "--debug" in words
+    try:
+        return _run([word for word in words if word != "--debug"])
+    except SystemExit as end:  # the parser has printed its help
+        return int(end.code or 0)
+    except Exception as error:
+        if debug:
+            raise
+        return _say(error)
+
+
+def _say(error: Exception) -> int:
+    sentence, code = told(error)
+    _tell(sentence)
+    return code
 
 
 def build(name: str, rest: Sequence[str]) -> tuple[Parser, Callable[[argparse.Namespace], int]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from pathlib import Path
@@ -17,10 +17,10 @@ from sabueso.case.views import SIGN, asked_by, keep_view, view_named
 from sabueso.commands.interface import Answer, Data
 from sabueso.population import drill as drills
 from sabueso.population.drill import Asked, Drill, Node, Rows
-from sabueso.population.expressions import equals
+from sabueso.population.expressions import equals, literal
 from sabueso.population.population import SET_ASIDE, Population
 from sabueso.population.sql import PERIODS
-from sabueso.population.table import Table
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 from sabueso.report.commands import shell
 from sabueso.screens.subject import Line
 from sabueso.show.export import drill_sheet, rows_sheet
@@ -104,7 +104,8 @@ def dig(
     with case.populations(place.table) as opened:
         population = opened(place.table, place.where, with_set_aside=place.with_set_aside)
         result = drills.drill(population, place.asked)
-    steps = _steps(place, result, population.table)
+    table = population.table
+    steps = _steps(place, result, table)
     if keep is not None:
         kept = keep_view(case, keep, place.table, place.where, place.asked)
         steps = [f"sabueso dig {shell(SIGN + kept.name)}", *steps]
@@ -132,7 +133,14 @@ def dig(
 
         return picture(drill_drawing(result), path)
 
-    return Answer(result, show, data, files=dict.fromkeys(FIGURES, drawing))
+    def lines() -> dict[int, str]:
+        return {
+            number: _deeper(place, result, node, table)
+            for number, node in enumerate(_printed(result.total), 1)
+            if node is not None
+        }
+
+    return Answer(result, show, data, files=dict.fromkeys(FIGURES, drawing), lines=lines)
 
 
 def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:
@@ -219,6 +227,18 @@ def _rows(found: Rows, place: _Place, *, tall: bool) -> Answer[Rows]:
             ]
         show_rows(console, found, tall=tall, steps=steps)
 
+    def lines() -> dict[int, str]:
+        if tall or not found.rows or FILE_COLUMN not in found.rows[0]:
+            return {}
+        places = [
+            f"{FILE_COLUMN} = {literal(row[FILE_COLUMN])} and {LINE_COLUMN} = {row[LINE_COLUMN]}"
+            for row in found.rows
+        ]
+        return {
+            n: f"sabueso dig {place.table} --where {shell(at)} --tall"
+            for n, at in enumerate(places, 1)
+        }
+
     def data() -> Data:
         content = {
             "table": found.table,
@@ -227,7 +247,7 @@ def _rows(found: Rows, place: _Place, *, tall: bool) -> Answer[Rows]:
         }
         return Data(content, [rows_sheet(found)])
 
-    return Answer(found, show, data)
+    return Answer(found, show, data, lines=lines)
 
 
 def _steps(place: _Place, result: Drill, table: Table) -> list[str]:
@@ -241,11 +261,8 @@ def _steps(place: _Place, result: Drill, table: Table) -> list[str]:
     largest = result.total
     while largest.children:
         largest = max(largest.children, key=_size)
-    names = [column.name for column in table.columns]
-    conditions = [equals(n, v, names) for n, v in zip(result.by, largest.key, strict=False)]
-    condition = " and ".join([*conditions, *([f"({place.where})"] if place.where else [])])
-    deeper = f"sabueso dig {place.table} --where {shell(condition)}"
-    steps = [f"{deeper} --by {shell(first)}" if first else f"{deeper} --rows"]
+    deeper = _within(place, result, largest, table)
+    steps = [_deeper(place, result, largest, table)]
     dated = table.role("date") is not None
     if dated and not result.across and not set(result.by) & set(PERIODS):
         by = shell(",".join(result.by))
@@ -253,6 +270,32 @@ def _steps(place: _Place, result: Drill, table: Table) -> list[str]:
     elif first:
         steps.append(f"{deeper} --rows")
     return steps
+
+
+def _within(place: _Place, result: Drill, node: Node, table: Table) -> str:
+    """The rows of a group."""
+    names = [column.name for column in table.columns]
+    conditions = [equals(n, v, names) for n, v in zip(result.by, node.key, strict=False)]
+    condition = " and ".join([*conditions, *([f"({place.where})"] if place.where else [])])
+    return f"sabueso dig {place.table} --where {shell(condition)}"
+
+
+def _deeper(place: _Place, result: Drill, node: Node, table: Table) -> str:
+    """One level deeper in a group: by what it is not grouped by yet, else its rows."""
+    free = [*result.by[len(node.key) :], _first_free(table, result.by)]
+    deeper = _within(place, result, node, table)
+    return f"{deeper} --by {shell(free[0])}" if free[0] else f"{deeper} --rows"
+
+
+def _printed(node: Node) -> Iterator[Node | None]:
+    """Groups in the order of their lines; None for a line of several."""
+    for child in node.children:
+        yield child
+        yield from _printed(child)
+    if node.others is not None:
+        yield None
+    if node.unmet is not None:
+        yield None
 
 
 def _size(node: Node) -> float:

@@ -32,7 +32,8 @@ class Answer(Generic[V]):
     ``value`` is what was found, as the public functions return it. ``show`` prints it; ``data``
     gives what is printed as data, ``whole`` what a file gets where that is more. ``files`` are other
     forms by suffix, each made for a path. ``fault`` is what must be said after the answer, with the
-    exit code 2; else the exit code is ``code``.
+    exit code 2; else the exit code is ``code``. ``lines`` are commands that open what is printed, by
+    the numbers of its lines.
     """
 
     value: V
@@ -42,3 +43,4 @@ class Answer(Generic[V]):
     files: Mapping[str, Callable[[Path], bytes]] = field(default_factory=dict)
     code: int = 0
     fault: UserError | None = None
+    lines: Callable[[], Mapping[int, str]] = dict

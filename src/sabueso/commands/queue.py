@@ -102,7 +102,10 @@ def queue(
     def data(items: list[AuditException]) -> Data:
         return Data([item.as_json() for item in items], [queue_sheet(items)])
 
-    return Answer(chosen, show, lambda: data(chosen[:top]), lambda: data(chosen))
+    def lines() -> dict[int, str]:
+        return {item.place: f"sabueso dig {item.id}" for item in chosen[:top]}
+
+    return Answer(chosen, show, lambda: data(chosen[:top]), lambda: data(chosen), lines=lines)
 
 
 def _sorted(case: Case, items: list[AuditException], sort: Sort) -> list[AuditException]:

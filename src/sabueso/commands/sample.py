@@ -12,6 +12,8 @@ from sabueso.case.folder import Case
 from sabueso.case.sampling import SampleState, ToDraw, draw_sample, one_sample, samples
 from sabueso.commands.interface import Answer, Data
 from sabueso.report.blocks import Sheet
+from sabueso.report.commands import shell
+from sabueso.screens.view import MOST_FLAGS
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -53,7 +55,7 @@ def sample(
 
         show_drawn(console, state)
 
-    return Answer(state, show, lambda: _data(state))
+    return Answer(state, show, lambda: _data(state), lines=lambda: _opened(state))
 
 
 def evaluation(case: Case, name: str) -> Answer[SampleState]:
@@ -91,7 +93,19 @@ def listed(case: Case) -> Answer[list[SampleState]]:
 
         show_samples(console, every)
 
-    return Answer(every, show, lambda: Data([_content(s) for s in every], [_sheet(every)]))
+    def lines() -> dict[int, str]:
+        names = (shell(s.recorded.screen) for s in every)
+        return {n: f"sabueso sample --evaluate {name}" for n, name in enumerate(names, 1)}
+
+    return Answer(
+        every, show, lambda: Data([_content(s) for s in every], [_sheet(every)]), lines=lines
+    )
+
+
+def _opened(state: SampleState) -> dict[int, str]:
+    """The items by their lines."""
+    flags = state.recorded.finding.flags.rows(MOST_FLAGS)
+    return {number: f"sabueso dig {flag['id']}" for number, flag in enumerate(flags, 1)}
 
 
 def _data(state: SampleState) -> Data:

@@ -12,6 +12,7 @@ from sabueso.case.programme import run_programme
 from sabueso.case.queue import DRAWN, queue
 from sabueso.case.recording import Run
 from sabueso.commands.interface import Answer, Data
+from sabueso.report.commands import shell
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -66,6 +67,10 @@ def screen(
         lambda: Data(_content(done, len(every), waiting)),
         code=GATE_PASSED if gate is not None and waiting > gate else 0,
         fault=fault,
+        lines=lambda: {
+            number: f"sabueso queue --screen {shell(item.screen)}"
+            for number, item in enumerate(done.screens, 1)
+        },
     )
 
 

@@ -16,9 +16,11 @@ from sabueso.case.plan_writing import write_screen
 from sabueso.case.programme import run_test
 from sabueso.commands.interface import Answer, Data
 from sabueso.population.population import Population
+from sabueso.report.commands import shell
 from sabueso.screens import find_screen, screen_names
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
+from sabueso.screens.view import MOST_FLAGS
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -100,12 +102,22 @@ def try_test(
         ]
         return "\n".join([*head, "", *statements, ""]).encode()
 
+    def lines() -> dict[int, str]:
+        rows = {}
+        for number, flag in enumerate(finding.flags.rows(MOST_FLAGS), 1):
+            subject = finding.flags.subject(flag, settings.get("where"), case.table(table))
+            rows[number] = (
+                f"sabueso dig {table} --where {shell(subject.rows(case.table(table)))} --rows"
+            )
+        return rows
+
     return Answer(
         finding,
         show,
         lambda: Data(finding.as_stream(), [view.sheet()]),
         lambda: Data(finding.as_json(), [view.sheet()]),
         files={PAGE: page, SCRIPT: script, **dict.fromkeys(FIGURES, drawing)},
+        lines=lines,
     )
 
 

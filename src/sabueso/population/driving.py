@@ -10,6 +10,7 @@ from typing import Any
 
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
@@ -65,6 +66,7 @@ class Candidate:
 
     name: str
     tree: Tree
+    is_text: bool = True
 
 
 MONTH = "month"
@@ -96,8 +98,8 @@ def candidates(
         If a column named is not in the table.
     """
     if named:
-        return [Candidate(expressions.label(n, table), expressions.scalar(n, table, "--columns"))
-                for n in named], []  # fmt: skip
+        trees = ((n, expressions.scalar(n, table, "--columns")) for n in named)
+        return [Candidate(expressions.label(n, table), tree, False) for n, tree in trees], []
     identity = table.role("id")
     found, rest = [], []
     for column in table.columns:
@@ -123,22 +125,34 @@ def candidates(
 
 
 def of_rows(
-    population: Population, selector: str, column: Candidate, measure: Column | None
-) -> Driver | str:
-    """The values of a column among the rows of a subject, against their share of all rows.
+    population: Population, selector: str, columns: Sequence[Candidate], measure: Column | None
+) -> list[Driver | str]:
+    """The values of each column among the rows of a subject, against their share of all rows.
 
-    Returns a sentence where the column tells nothing: constant, or another value on every row.
+    A sentence stands where a column tells nothing: constant, or another value on every row.
     """
-    inside = exp.paren(
-        exp.Coalesce(
-            this=expressions.condition(selector, population.table, "subject"),
-            expressions=[exp.false()],
-        )
-    )
+    selects = [_valued(population, selector, c, measure, place) for place, c in enumerate(columns)]
+    # Texts are asked for in one question: of a usual table it costs more than the rows.
+    asked = [selects] if all(c.is_text for c in columns) else [[each] for each in selects]
+    found: dict[int, list[Cells]] = {}
+    for parts in filter(None, asked):
+        whole: exp.Query = parts[0]
+        for part in parts[1:]:
+            whole = exp.union(whole, part, distinct=False, copy=False)
+        for row in population.query(whole).to_pylist():
+            found.setdefault(row["of"], []).append(row)
+    return [_driver(column, found.get(place, []), measure) for place, column in enumerate(columns)]
+
+
+def _valued(
+    population: Population, selector: str, column: Candidate, measure: Column | None, place: int
+) -> exp.Select:
+    """The values of a column that the subject's rows have, with how many values there are in all."""
+    condition = expressions.condition(selector, population.table, "subject")
+    inside = exp.paren(exp.Coalesce(this=condition, expressions=[exp.false()]))
     values: dict[str, Tree] = {"value": column.tree.copy(), "inside": inside}
     if measure is not None:
         values["units"] = sql.minor_units(measure)
-    base = population.base(values)
     within = sql.column("inside", "b")
     fields: list[Tree] = [
         exp.alias_(sql.column("value", "b"), "value"),
@@ -148,15 +162,37 @@ def of_rows(
     if measure is not None:
         taken = exp.Case().when(within.copy(), sql.column("units", "b"))
         fields.append(exp.alias_(sql.exact_sum(taken), "total"))
-    select = exp.select(*fields).from_(base.subquery("b")).group_by(sql.column("value", "b"))
-    found = population.query(select.limit(MOST_VALUES + 1)).to_pylist()
-    every, n = sum(row["of_all"] for row in found), sum(row["n"] for row in found)
-    told = _tells_nothing(len(found), every)
+    base = population.base(values).subquery("b", copy=False)
+    # Each is this function's own: it is added to in place, and not copied at every step.
+    grouped = exp.select(*fields).from_(base, copy=False)
+    grouped = grouped.group_by(sql.column("value", "b"), copy=False)
+    grouped = grouped.limit(MOST_VALUES + 1, copy=False)
+    names = ["value", "of_all", "n", *(["total"] if measure is not None else [])]
+    every = exp.Window(this=exp.Sum(this=sql.column("of_all", "g")))
+    counted = exp.select(
+        *(sql.column(name, "g") for name in names),
+        exp.alias_(exp.Window(this=sql.count()), "groups", quoted=True),
+        exp.alias_(sql.cast(every, "BIGINT"), "every", quoted=True),
+        exp.alias_(sql.integer(place), "of", quoted=True),
+    ).from_(grouped.subquery("g", copy=False), copy=False)
+    some = exp.GT(this=sql.column("n", "v"), expression=sql.integer(0))
+    return (
+        exp.select("v.*")
+        .from_(counted.subquery("v", copy=False), copy=False)
+        .where(some, copy=False)
+    )
+
+
+def _driver(column: Candidate, some: Sequence[Cells], measure: Column | None) -> Driver | str:
+    if not some:
+        return Driver(column.name, [])
+    groups, every = some[0]["groups"], some[0]["every"]
+    told = _tells_nothing(groups, every)
     if told:
         return told
-    some = [row for row in found if row["n"]]
+    n = sum(row["n"] for row in some)
     tails = [upper_tail(row["n"], every, row["of_all"], n) for row in some]
-    adjusted = adjust(tails, "holm", len(found))
+    adjusted = adjust(tails, "holm", groups)
     listed = [
         Value(
             value=row["value"],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from math import log10
@@ -9,6 +10,7 @@ from typing import Any
 
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import Cells
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
@@ -64,64 +66,100 @@ class Peers:
 
 
 def peers_of(
-    population: Population, column: Column, value: Any, amount: Decimal, measure: Column
-) -> Peers:
-    """How a row's amount stands among the rows with the same value of a column."""
-    units = sql.column("units", "b")
+    population: Population, wanted: Sequence[tuple[Column, Any]], amount: Decimal, measure: Column
+) -> list[Peers]:
+    """How a row's amount stands among the rows with the same value of each of some columns.
+
+    Two questions for all of them together: a question of a usual table costs more than its rows.
+    """
+    if not wanted:
+        return []
     own = int(amount.scaleb(measure.scale))
+    bases = [_same(population, column, value, measure) for column, value in wanted]
+    found = sorted(_together(population, [_figures(b, own) for b in bases]), key=_of)
+    ends = {row[OF]: (row["low"], row["high"]) for row in found}
+    spans = {of: (low, high) for of, (low, high) in ends.items() if low is not None and high > low}
+    counts: dict[int, list[int]] = {of: [0] * BARS for of in spans}
+    if spans:
+        for row in _together(population, [_counted(bases[of], of, *spans[of]) for of in spans]):
+            counts[row[OF]][int(row["place"])] += row["n"]
+    scale, peers = 10**measure.scale, []
+    for (column, value), row in zip(wanted, found, strict=True):
+        size = int(row["size"] or 0)
+        low, middle, high = (
+            float(sql.exact_quantile(v, share)) / scale
+            for v, share in zip(row["middle"], QUARTILES, strict=True)
+        )
+        bars, at = tuple(counts.get(row[OF], ())), 0
+        if row[OF] in spans:
+            first, last = spans[row[OF]]
+            step = round(log10(1 + abs(own)) * 10**DECIMALS) - first
+            at = min(max(int(step * BARS // (last - first + 1)), 0), BARS - 1)
+        peers.append(
+            Peers(
+                column.name, value, row["n"], middle, row["larger"], abs(own) / size if size else None,
+                (low, middle, high), bars, at,
+            )
+        )  # fmt: skip
+    return peers
+
+
+OF = "of"
+QUARTILES = ("0.25", "0.5", "0.75")
+
+
+def _of(row: Cells) -> int:
+    return int(row[OF])
+
+
+def _together(population: Population, selects: Sequence[exp.Select]) -> list[Cells]:
+    """The rows of several questions asked as one, each with its number as ``of``."""
+    parts = [
+        select.select(exp.alias_(sql.integer(place), OF, quoted=True))
+        if not any(each.alias_or_name == OF for each in select.selects)
+        else select
+        for place, select in enumerate(selects)
+    ]
+    whole: exp.Query = parts[0]
+    for part in parts[1:]:
+        whole = exp.union(whole, part, distinct=False, copy=False)
+    return population.query(whole).to_pylist()
+
+
+def _same(population: Population, column: Column, value: Any, measure: Column) -> exp.Select:
+    """The minor units of the rows that have the value, and the logarithms of their size in whole steps,
+    so that every engine counts alike."""
+    units = sql.column("units", "b")
     base = population.base({"units": sql.minor_units(measure), "value": sql.column(column.name)})
     literal: Tree = exp.null() if value is None else sql.text(str(value))
     same = sql.same(sql.cast(sql.column("value", "b"), "VARCHAR"), literal)
+    size = exp.alias_(sql.log_units(sql.magnitude(units.copy()), DECIMALS), "x", quoted=True)
+    return exp.select(units, size).from_(base.subquery("b")).where(same)
+
+
+def _figures(base: exp.Select, own: int) -> exp.Select:
+    units, x = sql.column("units", "p"), sql.column("x", "p")
     larger = exp.GT(this=sql.magnitude(units.copy()), expression=sql.integer(abs(own)))
-    select = exp.select(
+    return exp.select(
         exp.alias_(exp.Count(this=units), "n"),
-        exp.alias_(sql.quantiles(units.copy(), ["0.25", "0.5", "0.75"]), "middle"),
+        exp.alias_(sql.quantiles(units.copy(), QUARTILES), "middle"),
         exp.alias_(sql.only(sql.count(), larger), "larger"),
         exp.alias_(sql.exact_sum(sql.magnitude(units.copy())), "size"),
-    ).from_(base.subquery("b"))
-    row = population.query(select.where(same)).to_pylist()[0]
-    size = int(row["size"] or 0)
-    scale = 10**measure.scale
-    shares = ("0.25", "0.5", "0.75")
-    low, middle, high = (
-        float(sql.exact_quantile(v, share)) / scale
-        for v, share in zip(row["middle"], shares, strict=True)
-    )
-    bars, at = _bars(population, base, same, own)
-    return Peers(
-        column.name, value, row["n"], middle, row["larger"], abs(own) / size if size else None,
-        (low, middle, high), bars, at,
-    )  # fmt: skip
+        exp.alias_(exp.Min(this=x), "low"),
+        exp.alias_(exp.Max(this=x.copy()), "high"),
+    ).from_(base.subquery("p"))
 
 
-def _bars(
-    population: Population, base: exp.Select, same: Tree, own: int
-) -> tuple[tuple[int, ...], int]:
-    """The peers by the logarithm of their size, in equal steps from the smallest to the largest.
-
-    Logarithms are taken in whole steps, so that every engine counts alike.
-    """
-    units = sql.column("units", "b")
-    size = sql.log_units(sql.magnitude(units), DECIMALS)
-    known = exp.Not(this=sql.is_missing(units.copy()))
-    logs = exp.select(exp.alias_(size, "x")).from_(base.subquery("b"))
-    logs = logs.where(sql.both([same.copy(), known]))
-    x = sql.column("x")
-    ends = exp.select(
-        exp.alias_(exp.Min(this=x), "low"), exp.alias_(exp.Max(this=x.copy()), "high")
-    )
-    row = population.query(ends.from_(logs.subquery("l"))).to_pylist()[0]
-    low, high = row["low"], row["high"]
-    if low is None or high <= low:
-        return (), 0
-    span = high - low + 1
-    above = exp.paren(exp.Sub(this=x.copy(), expression=sql.integer(low)))
+def _counted(base: exp.Select, of: int, low: int, high: int) -> exp.Select:
+    """How many lie in each of equal steps from the smallest to the largest."""
+    x = sql.column("x", "p")
+    above = exp.paren(exp.Sub(this=x, expression=sql.integer(low)))
     scaled = exp.paren(exp.Mul(this=above, expression=sql.integer(BARS)))
-    place = sql.whole_division(scaled, sql.integer(span))
-    counted = exp.select(exp.alias_(place, "place"), exp.alias_(sql.count(), "n"))
-    counted = counted.from_(logs.subquery("l")).group_by(place.copy())
-    bars = [0] * BARS
-    for found in population.query(counted).to_pylist():
-        bars[int(found["place"])] += found["n"]
-    at = int((round(log10(1 + abs(own)) * 10**DECIMALS) - low) * BARS // span)
-    return tuple(bars), min(max(at, 0), BARS - 1)
+    place = sql.whole_division(scaled, sql.integer(high - low + 1))
+    counted = exp.select(
+        exp.alias_(place, "place"),
+        exp.alias_(sql.count(), "n"),
+        exp.alias_(sql.integer(of), OF, quoted=True),
+    )
+    known = exp.Not(this=sql.is_missing(x.copy()))
+    return counted.from_(base.copy().subquery("p")).where(known).group_by(place.copy())

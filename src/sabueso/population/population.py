@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
@@ -121,7 +121,7 @@ class Population:
         """A SELECT from the rows used."""
         kept = [_not_true(r.condition) for r in [*self.conditions(), *reasons]]
         select = select.from_(self.source())
-        return select.where(sql.both(kept)) if kept else select
+        return select.where(sql.both(kept), copy=False) if kept else select
 
     def source(self) -> exp.Table:
         return exp.Table(this=exp.to_identifier(self.table.name, quoted=True))
@@ -134,6 +134,24 @@ class Population:
         share; the rows left out, which are few or cheap to find; and the first and last date of
         the rest where there are any. What is used is the difference, exactly.
         """
+        if reasons:
+            return self._account(measure, reasons)
+        # Without reasons of a test's own it is the same for all that look at these rows.
+        key = (
+            "account",
+            self.table.name,
+            measure.name if measure else "",
+            self.asked,
+            self.set_aside,
+        )
+        if key not in self.known:
+            self.known[key] = self._account(measure, ())
+        found: Account = self.known[key]
+        return replace(
+            found, left_out=dict(found.left_out), left_out_totals=dict(found.left_out_totals)
+        )
+
+    def _account(self, measure: Column | None, reasons: Sequence[Reason]) -> Account:
         every = [*self.conditions(), *reasons]
         rows, total, first, last = self._whole(measure)
         left, amounts = self._left_out(measure, every) if every else ({}, {})

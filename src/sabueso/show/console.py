@@ -30,7 +30,10 @@ LEAST_WIDTH, MOST_WIDTH = 40, 1000
 
 class SafeConsole(Console):
     """A console on which a client's text steers nothing: whatever is rendered, controls in it and
-    marks of text direction are shown as escapes. The library's own colours are no part of a text."""
+    marks of text direction are shown as escapes. The library's own colours are no part of a text.
+    ``steps`` are the commands that were last printed as next ones."""
+
+    steps: Sequence[str] = ()
 
     def print(self, *objects: Any, **options: Any) -> None:
         """Print; what does not fit is wrapped by the terminal, and no figure is cut off."""
@@ -48,7 +51,7 @@ class SafeConsole(Console):
             yield segment if seen == segment.text else Segment(seen, segment.style)
 
 
-def make_console(file: TextIO | None = None) -> Console:
+def make_console(file: TextIO | None = None) -> SafeConsole:
     """A console that follows the terminal; plain and 100 wide in a pipe, a file, or TERM=dumb."""
     stream = file or sys.stdout
     terminal = stream.isatty() and os.environ.get("TERM") != "dumb"
@@ -166,6 +169,8 @@ def notes(console: Console, label: str, lines: Iterable[str], style: str = AMBER
 
 def next_steps(console: Console, commands: Sequence[str]) -> None:
     """The commands that a practitioner would type now, ready to paste, never wrapped."""
+    if isinstance(console, SafeConsole):
+        console.steps = list(commands[:2])
     for position, command in enumerate(commands[:2]):
         label = " next: " if position == 0 else "       "
         line = Text(label, style=STONE).append(command, style=SEA)
