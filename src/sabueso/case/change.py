@@ -52,7 +52,8 @@ def finding_of(case: Case, item: AuditException) -> Finding[Any]:
     UserError
         If the programme has its screens no longer.
     """
-    newest = {f.screen: f.finding for f in latest_findings(case)}
+    marked = {mark.screen for mark in item.marks}
+    newest = {f.screen: f.finding for f in latest_findings(case, marked)}
     found = [newest[mark.screen] for mark in item.marks if mark.screen in newest]
     if not found:
         raise UserError(

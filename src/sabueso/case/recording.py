@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import shutil
+from collections.abc import Collection
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -211,8 +212,9 @@ def last_failures(case: Case) -> list[tuple[int, Failed]]:
     return [each for name, each in found.items() if each is not None and name in current]
 
 
-def latest_findings(case: Case) -> list[RecordedFinding]:
-    """The newest recorded finding of each screen that is still in the programme, in its order.
+def latest_findings(case: Case, screens: Collection[str] | None = None) -> list[RecordedFinding]:
+    """The newest recorded finding of each screen that is still in the programme, in its order; of some
+    screens by name, where others are not asked for.
 
     Raises
     ------
@@ -220,6 +222,8 @@ def latest_findings(case: Case) -> list[RecordedFinding]:
         If a file of a run is missing, or is not what was recorded.
     """
     wanted = {section.name for section in case.plan.screens}
+    if screens is not None:
+        wanted.intersection_update(screens)
     newest: dict[str, Event] = {}
     for event in case.register.events("run"):
         newest |= {item["name"]: event for item in event.body["screens"] if item["name"] in wanted}

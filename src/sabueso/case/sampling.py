@@ -92,7 +92,7 @@ def _free_name(case: Case, given: str, usual: str) -> str:
 def samples(case: Case) -> list[SampleState]:
     """Every sample of the plan that was drawn, with what its reviews say of it."""
     drawn = drawn_in(case)
-    found = [each for each in latest_findings(case) if each.screen in drawn]
+    found = latest_findings(case, drawn)
     now = reviews(case.register) if found else {}
     inputs = (
         {int(e.subject): e.body["inputs"] for e in case.register.events("run")} if found else {}

@@ -163,7 +163,10 @@ def begin(case: Case, program: Program) -> int:
 
 
 def _loop(session: Session, prompt: PromptSession[str], case: Case) -> None:
-    print(f"{case.plan.case.name}: commands as on the command line; help lists them, leave ends", flush=True)
+    print(
+        f"{case.plan.case.name}: commands as on the command line; help lists them, leave ends",
+        flush=True,
+    )
     waiting = ""
     while True:
         try:

@@ -11,7 +11,6 @@ import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
-from scipy.stats import hypergeom
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
@@ -30,6 +29,7 @@ from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_o
 from sabueso.screens.settings import Settings, listed
 from sabueso.screens.subject import Selected, Subject
 from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.hypergeometric import upper_tails
 from sabueso.stats.window import Window, day_tail, look
 
 if TYPE_CHECKING:
@@ -189,7 +189,7 @@ def _flags(asked: _Asked, found: pa.Table) -> tuple[list[Cells], int]:
     own_days = found.column("days").to_numpy().astype(np.int64)
     inside = found.column("days_inside").to_numpy().astype(np.int64)
     whole, window = int(own_days.sum()), int(inside.sum())
-    p = hypergeom.sf(inside - 1, whole, window, own_days)
+    p = upper_tails(inside, whole, window, own_days)
     p = np.where(inside > 0, p, 1.0)
     settings = asked.settings
     adjusted = adjust(p, settings.adjust) if len(p) else p

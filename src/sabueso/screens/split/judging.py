@@ -10,13 +10,13 @@ from decimal import Decimal
 from typing import Any
 
 import numpy as np
-from scipy.stats import hypergeom
 
 from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions
 from sabueso.population.table import Column, Table, money
 from sabueso.screens.split.looking import Pieces
 from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.hypergeometric import upper_tail
 from sabueso.stats.threshold import bundles, count_tail, expected_bundles
 
 EPOCH = date(1970, 1, 1)
@@ -67,7 +67,7 @@ def behind(rows: Sequence[Cells], column: str, limit: int) -> list[Behind]:
     found = []
     for row in rows:
         n, own = int(row["n"]), int(row["inside"])
-        p = float(hypergeom.sf(own - 1, whole, inside, n)) if own else 1.0
+        p = upper_tail(own, whole, inside, n)
         found.append(
             Behind(
                 column, row["who"], limit, n, own, inside * n / whole if whole else 0.0,
