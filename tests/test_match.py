@@ -6,8 +6,11 @@ import csv
 import doctest
 import random
 import time
+from decimal import Decimal
+from fractions import Fraction
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -187,3 +190,89 @@ def test_what_does_not_suit_is_said(case):
         cwd=case,
     )
     assert "mostly_absent" in {c["code"] for c in none["cautions"]}
+
+
+def _yard(seed):
+    """Random orders, receipts and invoices, and what is over among them by a plain look."""
+    rng = np.random.default_rng(seed)
+    orders, receipts, invoices, over = [], [], [], {}
+    for k in range(60):
+        key, price = f"O{k:02d}", int(rng.integers(100, 9000))
+        ordered = [int(rng.integers(1, 40)) for _ in range(rng.integers(0, 3))]
+        came = [int(rng.integers(1, 40)) for _ in range(rng.integers(0, 3))]
+        billed = [(int(rng.integers(1, 40)), price + int(rng.choice([0, 0, 0, 7]))) for _ in range(rng.integers(0, 3))]  # fmt: skip
+        orders += [(key, q, price, q * price) for q in ordered]
+        receipts += [(key, q) for q in came]
+        invoices += [(key, q, p, q * p) for q, p in billed]
+        if not billed:
+            continue
+        quantity, amount = sum(q for q, _ in billed), sum(q * p for q, p in billed)
+        names = set()
+        if quantity > sum(ordered):
+            names.add("over_ordered")
+        if quantity > sum(came):
+            names.add("over_received")
+        if ordered and Fraction(amount, quantity) > price:
+            names.add("over_price")
+        if names:
+            own = price if ordered else Fraction(amount, quantity)
+            due = min(sum(ordered), sum(came))
+            beyond = (quantity - due) * own if names & {"over_ordered", "over_received"} else 0
+            dearer = amount - price * quantity if "over_price" in names else 0
+            over[key] = names, round(Fraction(beyond + dearer))
+    return orders, receipts, invoices, over
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_invoices_beside_orders_and_receipts_by_a_plain_look(tmp_path, seed):
+    orders, receipts, invoices, over = _yard(seed)
+
+    def cents(n):
+        return f"{n // 100}.{n % 100:02d}"
+
+    def write(name, header, rows):
+        (tmp_path / name).write_text(
+            "\n".join([header, *(",".join(map(str, r)) for r in rows)]) + "\n"
+        )
+
+    write("orders.csv", "id,order,quantity,price,amount", [(f"A{i}", k, q, cents(p), cents(a)) for i, (k, q, p, a) in enumerate(orders)])  # fmt: skip
+    # Receipts count in hundredths: another scale of the same quantity.
+    write("receipts.csv", "id,po,quantity", [(f"B{i}", k, f"{q}.00") for i, (k, q) in enumerate(receipts)])  # fmt: skip
+    write("bills.csv", "id,order,quantity,price,amount", [(f"C{i}", k, q, cents(p), cents(a)) for i, (k, q, p, a) in enumerate(invoices)])  # fmt: skip
+    inside("open", "case", cwd=tmp_path)
+    for name in ("orders", "receipts", "bills"):
+        inside("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "case")
+    command = ["try", "match", "bills", "--other", "orders", "--receipts", "receipts", "--on", "order", "--receipts-on", "po"]  # fmt: skip
+    found = inside_json(*command, cwd=tmp_path / "case")
+    flags = {f["subject"]["order"]: f for f in found["flags"]}
+    assert {k: set(f["over"]) for k, f in flags.items()} == {k: names for k, (names, _) in over.items()}  # fmt: skip
+    for key, (_, excess) in over.items():
+        assert Decimal(flags[key]["amount"]) * 100 == excess
+    (group,) = found["groups"]
+    billed = {k for k, *_ in invoices}
+    assert group["three_way"]["keys"] == len(billed)
+    assert group["three_way"]["without_order"] == len(billed - {k for k, *_ in orders})
+    assert group["three_way"]["without_receipt"] == len(billed - {k for k, *_ in receipts})
+    assert Decimal(group["three_way"]["excess"]) * 100 == sum(e for _, e in over.values())
+    # A tolerance takes out what is over by less, and all else stays.
+    wide = inside_json(*command, "--quantity-tolerance", "50%", "--price-tolerance", "10%", cwd=tmp_path / "case")  # fmt: skip
+    assert {f["subject"]["order"] for f in wide["flags"]} <= set(flags)
+    assert all("over_price" not in f["over"] for f in wide["flags"] if f["ordered_price"] and f["price"] <= 1.1 * f["ordered_price"])  # fmt: skip
+    text = inside(*command, cwd=tmp_path / "case").stdout
+    assert "over the receipt" in text
+    assert "ordered" in text
+
+
+@pytest.mark.parametrize(
+    ("given", "words"),
+    [
+        (["--receipts", "nothing"], "there is no table"),
+        (["--receipts", "staff"], "names no quantity"),
+        (["--price-tolerance", "2%"], "go with receipts alone"),
+        (["--receipts", "receipts", "--quantity-tolerance", "much"], "a share such as 2%"),
+        (["--receipts", "receipts", "--keys", "alike"], "the keys as they are"),
+    ],
+)  # fmt: skip
+def test_what_three_tables_do_not_tell_is_one_sentence(marisma, given, words):
+    said = inside("try", "match", "invoices", "--other", "orders", "--on", "pedido", *given, cwd=marisma, code=2)  # fmt: skip
+    assert words in said.stderr

@@ -174,7 +174,7 @@ def test_rows_edited_in_the_register_are_found(sealed, statement):
     if "max(seq)" in statement:
         # Whoever writes to it next is stopped.
         reason = ("--reopen", "--reason", "x", "--as", "AB")
-        said = inside("review", "PAY-4G41Q", *reason, cwd=sealed, code=2).stderr
+        said = inside("review", "PAY-YMMFX", *reason, cwd=sealed, code=2).stderr
     path.write_bytes(before)
     assert "max(seq)" not in statement or "nothing was written" in said
     assert any("register" in fault for fault in found), found

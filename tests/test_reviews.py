@@ -46,7 +46,7 @@ def test_many_at_once_by_a_condition(case):
         stderr = inside("queue", "--where", wrong, cwd=case, code=2).stderr
         assert message in stderr and stderr.count("\n") == 1
     assert (
-        "not both" in inside("review", "PAY-4G41Q", "--where", "marks > 0", cwd=case, code=2).stderr
+        "not both" in inside("review", "PAY-YMMFX", "--where", "marks > 0", cwd=case, code=2).stderr
     )
     assert "--where" in inside("review", "--cleared", "--reason", "x", cwd=case, code=2).stderr
 

@@ -16,15 +16,15 @@ if TYPE_CHECKING:
     from sabueso.commands.interface import Answer
 
 EXAMPLES = (
-    'sabueso review PAY-4G41Q --cleared --reason "contract seen" '
+    'sabueso review PAY-YMMFX --cleared --reason "contract seen" '
     "--evidence inbox/evidence/contract-VR-2024-03.txt --as KL",
-    'sabueso review PAY-60MK2 --error --amount 5621.54 --reason "decimal mark mistyped" --as KL',
+    'sabueso review PAY-QN645 --error --amount 5621.54 --reason "decimal mark mistyped" --as KL',
     "sabueso review PAY-SX6Q6 --sign-off --as MR",
     "sabueso review --where \"status = 'open' and kind = 'line' and amount < 50000\" --cleared "
     '--reason "below what the engagement looks at" --as KL',
     "sabueso review --sheet queue.xlsx",
     "sabueso review --walk --as KL",
-    'sabueso review PAY-4G41Q PAY-60MK2 --matter "payments of November" --assign JT --as KL',
+    'sabueso review PAY-YMMFX PAY-QN645 --matter "payments of November" --assign JT --as KL',
 )
 
 

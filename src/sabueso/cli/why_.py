@@ -10,7 +10,7 @@ from sabueso.cli.common import answered, case_option, output_options
 EXAMPLES = (
     "sabueso why PAY-SX6Q6",
     "sabueso why JOU-K2R7R --columns concepto,preparado",
-    "sabueso why PAY-JMK93 --format json",
+    "sabueso why PAY-5RZPF --format json",
 )
 
 

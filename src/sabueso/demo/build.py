@@ -28,6 +28,8 @@ LINKS = {
     "journal": {"cuenta": "accounts.cuenta"},
     "bank": {"end to end": "payments.pago"},
     "payroll": {"empleado": "staff.empleado"},
+    "invoices": {"pedido": "orders.pedido", "proveedor": "suppliers.id"},
+    "receipts": {"pedido": "orders.pedido"},
     "roster": {"empleado": "staff.empleado"},
 }
 
@@ -64,6 +66,9 @@ INTAKES = (
     ("traffic", ("inbox/traffic.csv",)),
     ("loan", ("inbox/loan-garceta.csv",)),
     ("budget", ("inbox/budget.csv",)),
+    ("orders", ("inbox/orders.csv",)),
+    ("receipts", ("inbox/receipts.csv",)),
+    ("invoices", ("inbox/invoices.csv",)),
 )
 
 # name, test, table, purpose, settings
@@ -220,6 +225,27 @@ PROGRAMME: tuple[tuple[str, str, str, str, Values], ...] = (
         "loan",
         "Instalments of the loan on the Garceta that are not those of its terms.",
         {"what": "instalments", "terms": "loan"},
+    ),
+    (
+        "suppliers entered twice",
+        "match",
+        "suppliers",
+        "Suppliers that stand in the master under two numbers with one bank account.",
+        {"other": "suppliers", "on": ["cuenta_bancaria"], "find": "present", "keys": "normalised"},
+    ),
+    (
+        "yard invoices above order and receipt",
+        "match",
+        "invoices",
+        "Materials invoiced in a quantity that was not ordered or did not come, or at another price.",
+        {"other": "orders", "receipts": "receipts", "on": ["pedido"]},
+    ),
+    (
+        "numbers of payments",
+        "sequence",
+        "payments",
+        "Payments are numbered one after another: numbers that are missing, or there twice.",
+        {"of": "pago", "find": ["gaps", "repeats"]},
     ),
 )  # fmt: skip
 

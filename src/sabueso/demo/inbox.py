@@ -14,10 +14,11 @@ import numpy as np
 from sabueso.demo.bank import write_statement
 from sabueso.demo.crew import Employee, make_roster, make_staff, phantoms
 from sabueso.demo.journal import Entry, make_journal
-from sabueso.demo.payments import Payment, make_payments
+from sabueso.demo.payments import Payment, make_payments, missing_numbers
 from sabueso.demo.payroll import Pay, make_payroll
 from sabueso.demo.records import INSTALMENTS, RAISED_FROM, TERMS, make_loan, make_traffic
-from sabueso.demo.world import ACCOUNTS, GROUPS, World, make_world
+from sabueso.demo.world import ACCOUNTS, GROUPS, INTERFACE, World, make_world
+from sabueso.demo.yard import Order, make_orders, yard_payments
 
 DAMAGED_MONTH = "2025-07"
 CONTRACT = """Contrato VR-2024-03 (muestra)
@@ -43,8 +44,10 @@ def write_inbox(folder: Path, seed: int, scale: float, step: Callable[[str], Non
     (folder / "payments").mkdir(parents=True, exist_ok=True)
     (folder / "evidence").mkdir(exist_ok=True)
     step("payments")
-    payments = make_payments(world)
+    orders = make_orders(world)
+    payments = make_payments(world, yard_payments(world, orders))
     _write_payments(folder / "payments", world, payments)
+    _write_yard(folder, orders)
     step("payroll")
     pays = make_payroll(world)
     _write_payroll(folder / "payroll.xlsx", pays)
@@ -69,7 +72,7 @@ def write_inbox(folder: Path, seed: int, scale: float, step: Callable[[str], Non
     _write_masters(folder, world, staff)
     _write_budget(folder / "budget.csv", world, entries)
     (folder / "evidence" / "contract-VR-2024-03.txt").write_text(CONTRACT, encoding="utf-8")
-    answers = _answers(payments, pays, entries, staff)
+    answers = [*_answers(payments, pays, entries, staff), *_more_answers(world, payments, orders)]
     rows = [["table", "key", "kind", "note"], *([a.table, a.key, a.kind, a.note] for a in answers)]
     _write(folder / "answers.csv", rows)
     return answers
@@ -127,6 +130,32 @@ def _damage(world: World, rows: list[Payment], lines: list[str]) -> None:
         else:
             cells[7] = f'"{cells[7]}'
         lines[i] = ";".join(cells)
+
+
+def _write_yard(folder: Path, orders: list[Order]) -> None:
+    """Orders, receipts and invoices of the yard's materials, as the store keeps them."""
+    _write(
+        folder / "orders.csv",
+        [["pedido", "fecha", "proveedor", "articulo", "cantidad", "precio", "importe"], *(
+            [o.number, o.day.isoformat(), o.supplier, o.article, o.quantity, _point(o.price),
+             _point(o.quantity * o.price)] for o in orders
+        )],
+    )  # fmt: skip
+    came = sorted((day, o.number, n) for o in orders for day, n in o.received)
+    _write(
+        folder / "receipts.csv",
+        [["albaran", "fecha", "pedido", "cantidad"], *(
+            [f"AL-{i:05d}", day.isoformat(), number, n] for i, (day, number, n) in enumerate(came, 1)
+        )],
+    )  # fmt: skip
+    billed = sorted(orders, key=lambda o: (o.invoiced_on, o.invoice))
+    _write(
+        folder / "invoices.csv",
+        [["factura", "fecha", "proveedor", "pedido", "cantidad", "precio", "importe"], *(
+            [o.invoice, o.invoiced_on.isoformat(), o.supplier, o.number, o.invoiced, _point(o.invoiced_price),
+             _point(o.cents)] for o in billed
+        )],
+    )  # fmt: skip
 
 
 def _write_payroll(path: Path, pays: list[Pay]) -> None:
@@ -227,6 +256,26 @@ def _write_budget(path: Path, world: World, entries: list[Entry]) -> None:
     _write(path, [["cuenta", "mes", "presupuesto"], *rows])
 
 
+def _more_answers(world: World, payments: list[Payment], orders: list[Order]) -> list[Answer]:
+    """What stands in no single record: suppliers, orders, numbers, and what only looks bad there."""
+    first, last = missing_numbers(payments)
+    twins = [world.special[f"twin {part}"] for part in (1, 2)]
+    families = [world.special[f"family {part}"] for part in (1, 2)]
+    return [
+        *(
+            Answer("suppliers", s, "13", "one supplier entered twice, with one account")
+            for s in twins
+        ),
+        *(Answer("invoices", o.number, "15", o.note) for o in orders if o.note),
+        Answer("payments", f"{first} – {last}", "16", "numbers that no damaged line explains"),
+        *(
+            Answer("suppliers", s, "innocent", "one family name, accounts of their own")
+            for s in families
+        ),
+        Answer("journal", INTERFACE, "innocent", "an interface that posts at three every night"),
+    ]
+
+
 def _answers(
     payments: list[Payment], pays: list[Pay], entries: list[Entry], staff: list[Employee]
 ) -> list[Answer]:
@@ -257,10 +306,9 @@ def _answers(
         Answer("loan", str(number), "11", "instalment above the terms")
         for number in range(RAISED_FROM, INSTALMENTS + 1)
     ]
-    night = {(e[0].day, e[0].time, e[0].debit) for e in entries if e[0].kind == "7"}
     found += [
-        Answer("journal", f"A{n:06d}", "7", e[0].note)
+        Answer("journal", f"A{n:06d}", e[0].kind, e[0].note)
         for n, e in enumerate(entries, 1)
-        if (e[0].day, e[0].time, e[0].debit) in night and e[0].kind
+        if e[0].kind in ("7", "14")
     ]
     return found

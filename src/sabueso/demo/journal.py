@@ -10,6 +10,7 @@ import numpy as np
 from sabueso.demo.payments import Payment
 from sabueso.demo.world import (
     END,
+    INTERFACE,
     NEW_ROUTE_FROM,
     NIGHT_WORKER,
     ROUTES,
@@ -38,6 +39,7 @@ class Line:
 
 
 Entry = list[Line]
+ROUND_TRIPS = 4
 
 
 def make_journal(world: World, payments: list[Payment], payroll: dict[str, int]) -> list[Entry]:
@@ -45,6 +47,7 @@ def make_journal(world: World, payments: list[Payment], payroll: dict[str, int])
     rng = world.rng("journal")
     entries = [_payment_entry(p, rng) for p in payments if p.cents]
     entries += _sales(world) + _fuel(world) + _nights(world)
+    entries += _interface(world) + _customers(world) + _round_trips(world)
     for month, cents in payroll.items():
         day = date(int(month[:4]), int(month[5:]), 28)
         entries.append(
@@ -142,6 +145,60 @@ def _fuel(world: World) -> list[Entry]:
                     day, "07:40" if v < 2 else "19:10", account, "57200", round(whole * price * 100),
                     "dfs", "acm", f"Combustible {vessel}", str(whole), "8" if odd else "",
                     "price of fuel up, sailings down" if odd else "",
+                )
+            )  # fmt: skip
+    return found
+
+
+def _interface(world: World) -> list[Entry]:
+    """Charges of the bank, posted by an interface at three every night: innocent."""
+    rng = world.rng("interface")
+    return [
+        _pair(
+            day, f"03:0{rng.integers(0, 6)}", "62620", "57200", int(rng.lognormal(np.log(1_900), 0.5)),
+            INTERFACE, "tqa", "Comisiones bancarias",
+        )
+        for day in _days()
+    ]  # fmt: skip
+
+
+def _customers(world: World) -> list[Entry]:
+    """Cargo on account: invoiced to customers, and collected a month or so later."""
+    rng = world.rng("customers")
+    found = []
+    for month in range(24):
+        for _ in range(6):
+            day = date(2024 + month // 12, month % 12 + 1, int(rng.integers(3, 25)))
+            cents = int(rng.lognormal(np.log(380_000), 0.5))
+            who = USERS[int(rng.integers(6))]
+            text = "Flete a crédito"
+            found.append(
+                _pair(day, _clock(rng), "43000", "70540", cents, who, _approver(who, rng), text)
+            )
+            paid = day + timedelta(days=int(rng.integers(25, 50)))
+            if paid <= END:
+                found.append(
+                    _pair(paid, _clock(rng), "57200", "43000", cents, who, _approver(who, rng), f"Cobro {text}")
+                )  # fmt: skip
+    return found
+
+
+def _round_trips(world: World) -> list[Entry]:
+    """Kind 14: revenue in the last days of 2024, taken back in the first of 2025."""
+    rng = world.rng("round trips")
+    found = []
+    for i in range(ROUND_TRIPS):
+        booked = date(2024, 12, 27 + i % 4)
+        back = date(2025, 1, 2 + i % 4)
+        cents = int(rng.integers(1_800_000, 6_200_000))
+        for day, debit, credit, text in (
+            (booked, "43000", "70540", "Flete a crédito"),
+            (back, "70540", "43000", "Anulación de flete"),
+        ):
+            found.append(
+                _pair(
+                    day, _clock(rng), debit, credit, cents, "jsv", "tqa", text, "", "14",
+                    "revenue booked before the year's end and taken back after it",
                 )
             )  # fmt: skip
     return found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
+from itertools import pairwise
 
 import numpy as np
 
@@ -45,14 +46,45 @@ _TEXTS = {
 }  # fmt: skip
 
 
-def make_payments(world: World) -> list[Payment]:
-    """All payments in order of day, numbered."""
+def make_payments(world: World, more: list[Payment]) -> list[Payment]:
+    """All payments in order of day, numbered; ``more`` are those that belong to other records."""
     found = _ordinary(world)
     found += _harbour(world) + _agency(world) + _new_route(world)
     found += _planted(world)
     found += _paid_twice(world, found)
+    found += _twins(world) + _families(world) + _lease(world) + more
     found.sort(key=lambda p: (p.day, p.supplier, p.invoice, p.cents))
-    return [replace(p, id=f"P-{i:06d}") for i, p in enumerate(found, 1)]
+    return _numbered(world, found)
+
+
+def _numbered(world: World, payments: list[Payment]) -> list[Payment]:
+    """Numbers in order of day: three are missing, and two are there twice for different payees (kind 16)."""
+    rng = world.rng("numbers")
+    n = len(payments)
+    plain = [
+        i for i in range(n // 5, n - 2)
+        if not payments[i].kind and not payments[i - 1].kind
+        and payments[i].supplier != payments[i - 1].supplier
+        and f"{payments[i].day:%Y-%m}" != "2025-07"
+    ]  # fmt: skip
+    gap, *again = sorted(rng.choice(plain, size=3, replace=False).tolist())
+    numbered, number = [], 0
+    for i, payment in enumerate(payments):
+        number += 4 if i == gap else 0 if i in again else 1
+        numbered.append(replace(payment, id=f"P-{number:06d}"))
+        if i in again:
+            numbered[-1] = replace(
+                numbered[-1], kind="16", note="number used twice, for two payees"
+            )
+    return numbered
+
+
+def missing_numbers(payments: list[Payment]) -> tuple[str, str]:
+    """The first and the last of the numbers that no payment has."""
+    numbers = sorted({int(p.id[2:]) for p in payments})
+    before = next(a for a, b in pairwise(numbers) if b - a > 1)
+    after = numbers[numbers.index(before) + 1]
+    return f"P-{before + 1:06d}", f"P-{after - 1:06d}"
 
 
 def _ordinary(world: World) -> list[Payment]:
@@ -163,6 +195,52 @@ def _new_route(world: World) -> list[Payment]:
             str(rng.choice(USERS)), "Amarre Los Carrizos",
         )
         for i, a in enumerate(at)
+    ]  # fmt: skip
+
+
+def _twins(world: World) -> list[Payment]:
+    """Kind 13: one supplier entered twice; both are paid."""
+    rng = world.rng("twins")
+    days = payment_days()[0]
+    found = []
+    for part in (1, 2):
+        supplier = world.supplier(f"twin {part}")
+        for place in sorted(rng.choice(len(days), size=13, replace=False).tolist()):
+            day = days[place]
+            found.append(
+                Payment(
+                    day, f"SN{part}-{day:%y%j}", supplier.id, supplier.account,
+                    int(rng.lognormal(np.log(52_000), 0.6)), str(rng.choice(USERS)), "Servicio mensual",
+                )
+            )  # fmt: skip
+    return found
+
+
+def _families(world: World) -> list[Payment]:
+    """Two suppliers of one family name, each with an account of its own: innocent."""
+    rng = world.rng("families")
+    days = payment_days()[0]
+    return [
+        Payment(
+            days[place], f"HB{part}-{days[place]:%y%j}", world.supplier(f"family {part}").id, "62410",
+            int(rng.lognormal(np.log(44_000), 0.7)), str(rng.choice(USERS)), "Portes",
+        )
+        for part in (1, 2)
+        for place in sorted(rng.choice(len(days), size=16, replace=False).tolist())
+    ]  # fmt: skip
+
+
+def _lease(world: World) -> list[Payment]:
+    """Twelve equal instalments of a lease: innocent, and no payment made again."""
+    days = payment_days()[0]
+    supplier = world.supplier("lessor")
+    return [
+        Payment(
+            next(d for d in days if d >= date(2025, month, 3)), f"ARR-2025-{month:02d}", supplier.id,
+            supplier.account, 318_000, "acm", "Arrendamiento de oficinas", "innocent",
+            "twelve equal instalments of a lease",
+        )
+        for month in range(1, 13)
     ]  # fmt: skip
 
 

@@ -16,6 +16,8 @@ START, END = date(2024, 1, 1), date(2025, 12, 31)
 HOLIDAYS = {(1, 1), (1, 6), (5, 1), (8, 15), (10, 12), (11, 1), (12, 6), (12, 8), (12, 25)}
 USERS = ("acm", "blr", "dfs", "egp", "hnt", "jsv", "mbo", "rvc", "tqa")
 SPLITTER, INVENTOR, NIGHT_WORKER = "rvc", "mbo", "hnt"
+INTERFACE = "lote"
+"""What posts by itself, every night."""
 
 # cuenta, nombre, subgrupo, grupo; weight of ordinary supplier payments booked there.
 ACCOUNTS: tuple[tuple[str, str, str, str, float], ...] = (
@@ -56,10 +58,12 @@ ACCOUNTS: tuple[tuple[str, str, str, str, float], ...] = (
     ("55500", "Partidas pendientes", "555", "55", 0.0),
     ("57200", "Bancos", "572", "57", 0.0),
     ("76900", "Otros ingresos financieros", "769", "76", 0.0),
+    ("43000", "Clientes", "430", "43", 0.0),
+    ("62620", "Comisiones bancarias", "626", "62", 0.0),
 )
 GROUPS = {
     "62": "Servicios exteriores", "64": "Gastos de personal", "70": "Ventas", "46": "Personal",
-    "55": "Otras cuentas", "57": "Tesorería", "76": "Ingresos financieros",
+    "43": "Clientes", "55": "Otras cuentas", "57": "Tesorería", "76": "Ingresos financieros",
 }  # fmt: skip
 
 _FIRST = (
@@ -139,7 +143,36 @@ def make_world(seed: int, scale: float) -> World:
     )  # fmt: skip
     cast = rng.choice(len(quiet), size=len(parts), replace=False)
     special = {part: quiet[i] for part, i in zip(parts, cast, strict=True)}
-    return World(seed, scale, suppliers, special)
+    more = _more_suppliers(np.random.default_rng([seed, 2]))
+    special |= dict(zip(MORE, (s.id for s in more), strict=True))
+    return World(seed, scale, [*suppliers, *more], special)
+
+
+MORE = ("twin 1", "twin 2", "family 1", "family 2", "lessor", "yard 1", "yard 2", "yard 3")
+"""Suppliers who are there for their parts alone."""
+
+
+def _more_suppliers(rng: np.random.Generator) -> list[Supplier]:
+    """One supplier entered twice under nearly one name with one account (kind 13); two of one family name
+    that have nothing to do with each other; a lessor; three who sell to the yard."""
+    names = (
+        "Suministros Navales Güimar S.L.", "Suministros Navales Guimar, S.A.", "Hermanos Bentayga S.L.",
+        "Hermanos Bentayga Transportes S.L.", "Inmuebles Quebranta S.A.", "Aceros Tabona S.L.",
+        "Pinturas Marinas Jable S.A.", "Cabos y Cadenas Orilla S.L.",
+    )  # fmt: skip
+    accounts = ("62940", "62940", "62410", "62410", "62140", "62250", "62250", "62250")
+    banks = [
+        f"ES{rng.integers(10, 99)} {' '.join(f'{v:04d}' for v in rng.integers(0, 10_000, 5))}"
+        for _ in names
+    ]
+    banks[1] = banks[0]
+    return [
+        Supplier(
+            f"S{1641 + i}", name, account, 5.4, 0.0,
+            START - timedelta(days=int(rng.integers(40, 3_000))), bank,
+        )
+        for i, (name, account, bank) in enumerate(zip(names, accounts, banks, strict=True))
+    ]  # fmt: skip
 
 
 def payment_days() -> tuple[list[date], np.ndarray]:

@@ -54,7 +54,10 @@ def flags_of(left: Keys, right: Keys, pairs: Pairs, find: str) -> list[Cells]:
         }
         if own:
             row["subject"] = {name: str(value) for name, value in row["subject"].items()}
-            row["ids"] = [left.ids[i], *(right.ids[k] for k, _ in partners if k != i)]
+            of = [i, *(k for k, _ in partners if k != i)]
+            row["ids"] = list(
+                dict.fromkeys(each for k in of for each in (left.ids[k], left.last_ids[k]))
+            )
             row["members"] = [
                 {"file": file, "line": line}
                 for file, line in [

@@ -29,6 +29,7 @@ class Keys:
     rows: list[int]
     units: list[int]
     ids: list[Any]
+    last_ids: list[Any]
     places: list[tuple[str, int]]
     measure: Column | None
     matched: set[int] = field(default_factory=set)
@@ -86,6 +87,7 @@ def keys_of(
         exp.alias_(sql.count(), "n"),
         exp.alias_(sql.exact_sum(sql.column(UNITS, "b")), "units"),
         exp.alias_(exp.Min(this=sql.column("identity", "b")), "identity"),
+        exp.alias_(exp.Max(this=sql.column("identity", "b")), "last_identity"),
         exp.alias_(exp.Min(this=sql.column("at", "b")), "at"),
     ).from_(population.base(values, reasons).subquery("b"))
     select = select.group_by(*(c.copy() for c in columns))
@@ -104,6 +106,7 @@ def keys_of(
         rows=found.column("n").to_pylist(),
         units=[int(value or 0) for value in found.column("units").to_pylist()],
         ids=found.column("identity").to_pylist(),
+        last_ids=found.column("last_identity").to_pylist(),
         places=[(each[12:], int(each[:12])) for each in at],
         measure=amount,
     )

@@ -22,6 +22,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     """What two tables must, or must not, have in common."""
     table = population.table
     yield from _without_attendance(population)
+    yield from _beside_orders(population)
     if "amount" in table.roles or table.role("date") is not None:
         return
     for name, other in sorted(population.tables.items()):
@@ -64,6 +65,32 @@ def _without_attendance(population: Population) -> Iterator[Proposal]:
                     ),
                     f"Paid in a month without a row in {name}.",
                     f"both are linked with {master.table.name}, and dated",
+                )  # fmt: skip
+
+
+def _beside_orders(population: Population) -> Iterator[Proposal]:
+    """Invoices whose order is known, where receipts of the same orders are there too."""
+    table = population.table
+    if not {"quantity", "amount"} <= table.roles.keys() or is_budget(table):
+        return
+    for column, orders in sorted(table.links.items()):
+        if not {"quantity", "amount"} <= orders.table.roles.keys():
+            continue
+        for name, receipts in sorted(population.tables.items()):
+            if name in (table.name, orders.table.name) or "amount" in receipts.roles:
+                continue
+            theirs = [
+                c for c, link in receipts.links.items() if link.table.name == orders.table.name
+            ]
+            if theirs and "quantity" in receipts.roles:
+                yield Proposal(
+                    f"{table.name} beside {orders.table.name} and {name}",
+                    settings_of(
+                        other=orders.table.name, receipts=name, on=[quoted_name(column)],
+                        other_on=[quoted_name(orders.key)], receipts_on=[quoted_name(theirs[0])],
+                    ),
+                    "More is invoiced than was ordered or came, or at a higher price.",
+                    f"each row names its order, and {name} name theirs",
                 )  # fmt: skip
 
 

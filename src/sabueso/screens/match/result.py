@@ -25,8 +25,23 @@ class Side:
 
 
 @dataclass(frozen=True)
+class Compared:
+    """Keys of invoices beside their orders and receipts: how many lack one, are over what was ordered or
+    received, or over the price; and what all of that comes to."""
+
+    keys: int
+    without_order: int
+    without_receipt: int
+    over_ordered: int
+    over_received: int
+    over_price: int
+    excess: Decimal
+
+
+@dataclass(frozen=True)
 class MatchGroup:
-    """``method`` is how keys were compared: exact, normalised, alike."""
+    """``method`` is how keys were compared: exact, normalised, alike. ``three_way`` where orders, receipts
+    and invoices were compared."""
 
     group: ByColumn
     n: int
@@ -35,3 +50,4 @@ class MatchGroup:
     left: Side
     right: Side
     flagged: int
+    three_way: Compared | None = None

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
+from fractions import Fraction
 from typing import TYPE_CHECKING, Any, Literal
 
 import pyarrow as pa
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError, nearest
-from sabueso.population.population import Population
+from sabueso.base.plain import Cells
+from sabueso.population.population import Population, Reason
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags, Make
@@ -17,7 +20,8 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.match.flagging import Pairs, cluster_of, flags_of, in_periods, together
 from sabueso.screens.match.keys import Key, Keys, keys_of, missing_key
 from sabueso.screens.match.proposed import proposed_matches
-from sabueso.screens.match.result import MatchGroup
+from sabueso.screens.match.result import Compared, MatchGroup
+from sabueso.screens.match.three_way import Sides, Tolerance, compare
 from sabueso.screens.match.view import MatchView
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed
@@ -52,8 +56,29 @@ class MatchSettings(Settings):
     other_where: str | None = Field(
         None, description="SQL condition on the rows of the other table"
     )
+    receipts: str | None = Field(
+        None,
+        description="a table of receipts: invoices are compared with their orders (other) and receipts, in "
+        "quantity and price",
+    )
+    receipts_on: list[str] = Field(
+        default_factory=list, description="columns of the receipts (default: those of the orders)"
+    )
+    quantity_tolerance: str = Field(
+        "0%", description="share by which more may be invoiced than ordered or received"
+    )
+    price_tolerance: str = Field(
+        "0%", description="share by which the price may be above the order's"
+    )
 
-    _listed = field_validator("on", "other_on", mode="before")(listed)
+    _listed = field_validator("on", "other_on", "receipts_on", mode="before")(listed)
+
+    @field_validator("quantity_tolerance", "price_tolerance", mode="before")
+    @classmethod
+    def _share(cls, value: Any) -> str:
+        if not 0 <= tolerated(str(value)) <= 10:
+            raise ValueError("expected a share such as 2%")
+        return str(value).strip()
 
     @model_validator(mode="after")
     def _fit(self) -> MatchSettings:
@@ -61,6 +86,15 @@ class MatchSettings(Settings):
             raise ValueError("on and other-on name as many columns")
         if self.keys == "alike" and len(self.on) != 1:
             raise ValueError("alike compares one column, of names")
+        if self.receipts_on and len(self.receipts_on) != len(self.on):
+            raise ValueError("on and receipts-on name as many columns")
+        if self.receipts is not None and (self.keys != "exact" or self.when is not None):
+            raise ValueError(
+                "orders and receipts are compared by the keys as they are, at any time"
+            )
+        given = self.receipts_on or {self.quantity_tolerance, self.price_tolerance} != {"0%"}
+        if self.receipts is None and given:
+            raise ValueError("receipts-on and the tolerances go with receipts alone")
         return self
 
 
@@ -78,11 +112,12 @@ class Match(Screen):
         "sabueso try match payroll --other roster --on empleado --when month",
         "sabueso try match suppliers --other staff --on cuenta_bancaria --find present --keys normalised",
         "sabueso try match suppliers --other suppliers --on nombre --find present --keys alike",
+        "sabueso try match invoices --other orders --receipts receipts --on pedido",
     )
 
     def tables(self, settings: Mapping[str, Any]) -> tuple[str, ...]:
-        other = settings.get("other")
-        return (str(other),) if other else ()
+        named = (settings.get("other"), settings.get("receipts"))
+        return tuple(str(name) for name in named if name)
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         party = population.table.role("party")
@@ -120,7 +155,11 @@ class Match(Screen):
         for i, partners in pairs.items():
             left.matched.add(i)
             right.matched.update(k for k, _ in partners)
-        flags = flags_of(left, right, pairs, settings.find)
+        compared = None
+        if settings.receipts is None:
+            flags = flags_of(left, right, pairs, settings.find)
+        else:
+            flags, compared = _three_way(population, other, settings, reasons)
         make: Make | None = cluster_of if own else None
         if settings.when is not None and not own:
             flags, make = together(flags, left.labels[-1]), in_periods
@@ -133,6 +172,7 @@ class Match(Screen):
             left=left.side(table.name),
             right=right.side(settings.other),
             flagged=len(flags),
+            three_way=compared,
         )
         kind = "cluster" if own else "entity"
         return Finding(
@@ -155,6 +195,38 @@ class Match(Screen):
             currency=table.currency,
             scale=amount.scale if amount is not None else 2,
         )
+
+
+def tolerated(text: str) -> Fraction:
+    """2% and 0.02 as a proportion.
+
+    Raises
+    ------
+    ValueError
+        If it is no such text.
+    """
+    match = re.fullmatch(r"(\d+(?:\.\d+)?|\.\d+)\s*(%?)", text.strip())
+    if match is None:
+        raise ValueError("expected a share such as 2%")
+    return Fraction(match[1]) / (100 if match[2] else 1)
+
+
+def _three_way(
+    population: Population, orders: Population, settings: MatchSettings, reasons: list[Reason]
+) -> tuple[list[Cells], Compared]:
+    """Invoices beside their orders and receipts."""
+    name = str(settings.receipts)
+    if name not in population.tables:
+        raise UserError(f"there is no table {name!r} of receipts{nearest(name, population.tables)}")
+    receipts = Population(population.engine, population.tables[name], tables=population.tables)
+    other_on = settings.other_on or settings.on
+    sides = Sides(
+        population, orders, receipts, settings.on, other_on, settings.receipts_on or other_on
+    )
+    tolerance = Tolerance(
+        tolerated(settings.quantity_tolerance), tolerated(settings.price_tolerance)
+    )
+    return compare(sides, tolerance, reasons)
 
 
 def _other(population: Population, settings: MatchSettings) -> Population:

@@ -7,7 +7,8 @@ from decimal import Decimal
 from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
-from sabueso.screens.match.result import MatchGroup, Side
+from sabueso.screens.match.result import Compared, MatchGroup, Side
+from sabueso.screens.match.three_way import over_text
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
 
@@ -25,17 +26,23 @@ class MatchView(View[MatchGroup]):
         s = self.finding.used
         other = "each other" if self._own else s["other"]
         when = f", by {s['when']}" if s["when"] else ""
+        if s["receipts"]:
+            return f"{', '.join(s['on'])} invoiced beside {s['other']} and {s['receipts']}"
         return f"{', '.join(s['on'])} {s['find']} among {other}{when}"
 
     def name(self) -> str:
         s = self.finding.used
         when = f" by {s['when']}" if s["when"] else ""
+        if s["receipts"]:
+            return f"{self.finding.source} beside {s['other']} and {s['receipts']}"
         return (
             f"{' and '.join(s['on'])} of {self.finding.source} {s['find']} among {s['other']}{when}"
         )
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
         (g,) = self.finding.groups
+        if g.three_way is not None:
+            return [*self._three_way(g.three_way), Gap(), *self._over()]
         sides = [g.left] if self._own else [g.left, g.right]
         columns = [
             Column("table", "left"), Column("keys"), Column("rows"), Column("amount"),
@@ -43,6 +50,51 @@ class MatchView(View[MatchGroup]):
         ]  # fmt: skip
         rows = [self._side(side) for side in sides]
         return [Table(columns, rows), Gap(), *self.flagged()]
+
+    def _three_way(self, c: Compared) -> list[Block]:
+        """How many keys lack an order or a receipt, or are over."""
+        columns = [
+            Column("keys invoiced"), Column("no order"), Column("no receipt"), Column("over the order"),
+            Column("over the receipt"), Column("over the price"), Column("in all"),
+        ]  # fmt: skip
+        counts = (
+            c.keys,
+            c.without_order,
+            c.without_receipt,
+            c.over_ordered,
+            c.over_received,
+            c.over_price,
+        )
+        row: list[Cell] = [
+            *(num.count(n) for n in counts),
+            num.amount(c.excess, self.finding.scale),
+        ]
+        s = self.finding.used
+        told = (
+            f"over: more than the tolerance of {s['quantity_tolerance']} in quantity, {s['price_tolerance']} in "
+            "price; an excess of quantity counts at the order's price"
+        )
+        return [Table(columns, [row]), Line(told, "muted")]
+
+    def _over(self) -> list[Block]:
+        finding = self.finding
+        if not len(finding.flags):
+            return [Line("nothing is invoiced beyond its order and receipt")]
+        columns = [
+            Column("key", "left"), Column("over by"), Column("of quantity"), Column("of price"),
+            Column("what", "wrap"),
+        ]  # fmt: skip
+        rows: list[list[Cell]] = []
+        for flag in finding.flags.rows(MOST_FLAGS):
+            amounts = (flag["amount"], flag["by_quantity"], flag["by_price"])
+            rows.append(
+                [
+                    Marked(f"▲ {finding.flags.named(flag).short()}"),
+                    *(num.amount(Decimal(a), finding.scale) for a in amounts),
+                    over_text(flag, finding.scale),
+                ]
+            )
+        return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
 
     def _side(self, side: Side) -> list[Cell]:
         scale = self.finding.scale
@@ -93,6 +145,11 @@ class MatchView(View[MatchGroup]):
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
 
     def reason(self, flag: Cells) -> str:
+        if self.finding.groups[0].three_way is not None:
+            named = self.finding.flags.named(flag).short()
+            over = num.amount(Decimal(flag["amount"]), self.finding.scale)
+            columns = " and ".join(self.finding.used["on"])
+            return f"{columns} {named} is invoiced over order or receipt by {over}: {over_text(flag, 2)}."
         columns, rows = " and ".join(self.finding.used["on"]), num.many(flag["rows"], "row")
         named = self.finding.flags.named(flag).short()
         own = next(iter(flag.get("ids") or []), None)
@@ -111,7 +168,12 @@ class MatchView(View[MatchGroup]):
 
 
 def _partners(flag: Cells, named: str) -> list[str]:
-    """Those on the other side, each by its id, and by its key where that is written otherwise."""
+    """Those on the other side, each by its id, and by its key where that is written otherwise; of a key
+    that several rows of one table have, the others of these."""
+    ids = [str(each) for each in flag.get("ids") or [] if each is not None]
+    if len(ids) > 1 and all(p["key"] == named for p in flag["partners"]):
+        rest = int(flag["rows"]) - 2
+        return [*ids[1:], *([f"and {rest:,} more"] if len(ids) == 2 and rest > 0 else [])]
     return [
         p["key"] if not p["id"] else p["id"] if p["key"] == named else f"{p['key']} ({p['id']})"
         for p in flag["partners"]

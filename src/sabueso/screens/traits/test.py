@@ -30,6 +30,8 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 LEAST_ENTRIES, MOST_NAMED = 200, 1_000
+ALONE = frozenset({"turned_back"})
+"""Traits that are enough by themselves: two entries make each."""
 
 
 class TraitsSettings(Settings):
@@ -42,7 +44,11 @@ class TraitsSettings(Settings):
     share: float = Field(
         0.001, gt=0, lt=1, description="entries as rare as this share of all are flagged"
     )
-    least: int = Field(2, ge=1, description="traits of an entry below which it is not flagged")
+    least: int = Field(
+        2,
+        ge=1,
+        description="traits of an entry below which it is not flagged, unless it is taken back after the period",
+    )
     rare: float = Field(
         0.001,
         gt=0,
@@ -201,7 +207,10 @@ def _chosen(
         at_least = sum(p.count for p in ordered if scores[p.traits] >= own - 1e-9)
         rarity[pattern.traits] = at_least / whole
     chosen = [
-        p for p in ordered if rarity[p.traits] <= settings.share and len(p.traits) >= settings.least
+        p
+        for p in ordered
+        if rarity[p.traits] <= settings.share
+        and (len(p.traits) >= settings.least or not ALONE.isdisjoint(p.traits))
     ]
     limit = min((scores[p.traits] for p in chosen), default=None)
     return chosen, limit, rarity
