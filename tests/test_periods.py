@@ -14,6 +14,8 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json, screened
 from sabueso.base.errors import UserError
 from sabueso.population.period_names import span_named
+from sabueso.screens.periods.moves import moves_of
+from sabueso.stats.change import compare
 
 MONTHS = [
     "enero",
@@ -271,3 +273,26 @@ def test_figures_are_drawn_or_said_to_have_nothing(marisma, tmp_path, kind):
         words = ("--base", "prior", "--figure", kind, "--out", str(tmp_path / "b.png"))
         said = inside(*asked, *words, cwd=marisma, code=2)
         assert "there is nothing to draw" in said.stderr
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from("XYZ"), st.sampled_from("abcd"), st.integers(0, 900), st.integers(0, 900)),
+        min_size=1, max_size=12, unique_by=lambda row: row[:2],
+    )
+)  # fmt: skip
+def test_what_moved_is_never_more_than_was_lost_or_came(rows):
+    keys = [(group, line) for group, line, *_ in rows]
+    lines = compare([base for *_, base, _ in rows], [now for *_, now in rows])
+    found = moves_of(keys, lines)
+    for group in "XYZ":
+        own = [(k, ln) for k, ln in zip(keys, lines, strict=True) if k[0] == group]
+        lost = sum(max(ln.base - ln.current, 0) for _, ln in own)
+        came = sum(ln.current for _, ln in own if not ln.base)
+        assert sum(found[k].amount for k, _ in own if k in found) == min(lost, came)
+    for key, move in found.items():
+        line = lines[keys.index(key)]
+        assert line.base == 0 < move.amount <= line.current
+        source = lines[keys.index((key[0], move.source))]
+        assert source.current < source.base
+        assert 0 < move.percent <= 100

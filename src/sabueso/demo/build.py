@@ -163,6 +163,17 @@ PROGRAMME: tuple[tuple[str, str, str, str, Values], ...] = (
         },
     ),
     (
+        "payments moved to another account",
+        "periods",
+        "payments",
+        "What a supplier was paid on one account, and is paid on a new one since: a cost that is to be seen "
+        "less.",
+        {
+            "per": ["proveedor", "cuenta"], "base": "2024", "current": "2025", "flag_by": "moved",
+            "percent_limit": "20",
+        },
+    ),
+    (
         "payments recorded twice",
         "repeats",
         "payments",

@@ -32,7 +32,7 @@ class Limits(Protocol):
     @property
     def tolerance(self) -> Decimal | None: ...
     @property
-    def flag_by(self) -> Literal["change", "rate", "volume"]: ...
+    def flag_by(self) -> Literal["change", "rate", "volume", "moved"]: ...
     @property
     def leave_out(self) -> list[Literal["new", "ceased"]]: ...
 
@@ -125,6 +125,13 @@ class Judge:
         )
         return (amount != 0 and any(x is not None for x in limits) and all(passed)) or by_share
 
+    def flags_move(self, amount: Fraction, percent: Fraction) -> bool:
+        """The same limits for what came from another line; the per cent is of what its group had."""
+        s = self._settings
+        return (
+            s.amount_limit is None or abs(amount) >= Fraction(s.amount_limit) * self._unit
+        ) and (s.percent_limit is None or percent >= Fraction(s.percent_limit))
+
     def band(self, line: Change) -> tuple[int, int] | None:
         """The amounts that a tolerance allows, in minor units; None where there is none."""
         tolerance = self._settings.tolerance
@@ -146,7 +153,7 @@ class Judge:
                 f"{'is' if len(left) == 1 else 'are'} not judged, as was asked"
             )
             found.append(Caution("left_out_lines", text, {"lines": len(left)}))
-        if s.flag_by != "change":
+        if s.flag_by in ("rate", "volume"):
             without = sum(
                 part is None and line.change != 0 for part, line in zip(parts, lines, strict=True)
             )
@@ -162,6 +169,8 @@ class Judge:
 def moved(line: ComparedLine, by: str) -> Decimal:
     """What is judged of a line: its change, or a part of it."""
     part = line.rate_volume
+    if by == "moved":
+        return line.moved or 0 * line.change
     if by == "change" or part is None:
         return line.change
     return part.rate if by == "rate" else part.volume
@@ -170,6 +179,8 @@ def moved(line: ComparedLine, by: str) -> Decimal:
 def reading_of(line: ComparedLine, by: str) -> str:
     """A line in words: of its price or volume where that is judged."""
     told: Mapping[str, float | None] = {"rate": line.rate_percent, "volume": line.volume_percent}
+    if by == "moved" and line.moved_from is not None:
+        return f"moved from {line.moved_from}"
     if by not in told:
         return line.reading
     other = "volume" if by == "rate" else "rate"

@@ -46,6 +46,17 @@ def proposed_periods(population: Population, years: Sequence[int]) -> Iterator[P
                 f"rows with a {quantity.name}; small changes, a twentieth of all together, are left out",
                 tuned=True,
             )  # fmt: skip
+        party = table.role("party")
+        if party is not None and party.name != account.name:
+            yield Proposal(
+                f"{table.name} of a {party.name} moved to another {account.name}",
+                settings_of(
+                    per=[party.name, account.name], base=str(base), current=str(current),
+                    percent_limit=PERCENT, flag_by="moved",
+                ),
+                f"What was booked on one {account.name} of a {party.name}, and is on a new one since.",
+                f"two years, with a {party.name} and a {account.name} of each row",
+            )  # fmt: skip
     budget = _budget_of(population) if years else None
     if budget is not None:
         yield Proposal(

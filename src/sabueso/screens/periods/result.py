@@ -21,7 +21,8 @@ class Parts:
 class ComparedLine:
     """A line in both periods. Shares are of 1, the shift in percentage points; no per cent where the
     base is 0. ``low`` and ``high`` are the band that the current amount is expected in; ``history`` the
-    periods that the expectation comes from, of a flagged line."""
+    periods that the expectation comes from, of a flagged line; ``moved`` what came to a line that had nothing
+    from the line ``moved_from`` of the same group."""
 
     key: ByColumn
     base: Decimal
@@ -41,6 +42,8 @@ class ComparedLine:
     low: Decimal | None = field(default=None, metadata=ADDED)
     high: Decimal | None = field(default=None, metadata=ADDED)
     history: dict[str, Decimal] | None = field(default=None, metadata=ADDED)
+    moved: Decimal | None = field(default=None, metadata=ADDED)
+    moved_from: str | None = field(default=None, metadata=ADDED)
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -12,7 +13,7 @@ from pydantic import Field, field_validator, model_validator
 from sabueso.base.plain import Values
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, missing
-from sabueso.population.table import Column
+from sabueso.population.table import Column, money
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
@@ -23,6 +24,7 @@ from sabueso.screens.periods.judging import (
     moved,
 )
 from sabueso.screens.periods.lines import flags_of, line_of, parts_of, rates_of, with_band
+from sabueso.screens.periods.moves import moves_of
 from sabueso.screens.periods.proposed import proposed_months, proposed_periods
 from sabueso.screens.periods.result import Comparison
 from sabueso.screens.periods.spans import (
@@ -96,8 +98,10 @@ class PeriodsSettings(Settings):
     quantity: str | None = Field(
         None, description="column of quantities: splits the change into rate and volume"
     )
-    flag_by: Literal["change", "rate", "volume"] = Field(
-        "change", description="what the limits are compared with: all of a change, or a part of it"
+    flag_by: Literal["change", "rate", "volume", "moved"] = Field(
+        "change",
+        description="what the limits are compared with: all of a change, a part of it, or what moved to a new line "
+        "from others of the first column of per",
     )
     leave_out: list[Literal["new", "ceased"]] = Field(
         default_factory=list, description="lines that are not judged: new, ceased"
@@ -112,7 +116,9 @@ class PeriodsSettings(Settings):
 
     @model_validator(mode="after")
     def _fit(self) -> PeriodsSettings:
-        if self.flag_by != "change" and not self.quantity:
+        if self.flag_by == "moved" and len(self.per) < 2:
+            raise ValueError("moved is between lines of one group: give two columns with per")
+        if self.flag_by in ("rate", "volume") and not self.quantity:
             raise ValueError(f"a {self.flag_by} needs a quantity: name its column")
         ways = {"base": self.base, "mean-of": self.mean_of, "seasonal": self.seasonal}
         given = [name for name, value in ways.items() if value]
@@ -232,12 +238,20 @@ class Periods(Screen):
         labels = [expressions.label(text, table) for text in settings.per]
         parts, whole = rates_of(quantity, keys, lines, old, new)
         judge = Judge(settings, measure.scale)
+        moves = moves_of(keys, lines) if settings.flag_by == "moved" else None
         described = []
         for key, line, part in zip(keys, lines, parts, strict=True):
             deviate = sides.deviates.get(key)
-            flag = judge.flags(line, part, deviate)
+            move = None if moves is None else moves.get(key)
+            if moves is not None:
+                flag = move is not None and judge.flags_move(move.amount, move.percent)
+            else:
+                flag = judge.flags(line, part, deviate)
             named = dict(zip(labels, key, strict=True))
             one = line_of(named, line, part, flag, measure.scale, deviate)
+            if move is not None:
+                came = money(round(move.amount), measure.scale)
+                one = replace(one, moved=came, moved_from=move.source)
             described.append(
                 with_band(one, key, judge.band(line) or sides.bands.get(key), sides, measure.scale)
             )

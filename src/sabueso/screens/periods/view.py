@@ -16,6 +16,9 @@ from sabueso.screens.view import View, and_more
 MOST_FLAGGED, MOST_LINES, MANY_LINES = 25, 10, 60
 LARGE = 10**6
 
+BY = {"change": "", "moved": ", moved to new lines"}
+"""How lines were judged, where that has words of its own."""
+
 
 class PeriodsView(View[Comparison]):
     """Flagged lines, the largest change first; where none is flagged, the largest changes."""
@@ -24,12 +27,12 @@ class PeriodsView(View[Comparison]):
 
     def headline(self) -> str:
         s = self.finding.used
-        by = "" if s["flag_by"] == "change" else f", by {s['flag_by']}"
+        by = BY.get(s["flag_by"], f", by {s['flag_by']}")
         return f"{s['current']} against {s['base']}, per {', '.join(s['per'])}{by}"
 
     def name(self) -> str:
         s = self.finding
-        by = "" if s.settings["flag_by"] == "change" else f", by {s.settings['flag_by']}"
+        by = BY.get(s.settings["flag_by"], f", by {s.settings['flag_by']}")
         # What holds for every month's files is called so.
         base = s.settings["base"] or s.used["base"]
         if s.settings["mean_of"]:
