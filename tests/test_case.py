@@ -136,8 +136,8 @@ def test_the_same_run_again_marks_the_same_exceptions(case):
 def test_an_exception_leads_to_its_rows(case):
     queue = inside_json("queue", "--top", "500", cwd=case)
     kinds = {item["kind"]: item for item in reversed(queue)}
-    assert set(kinds) == {"row", "entity", "line", "class", "cluster", "cell"}
-    for kind in ("row", "class", "line", "cell", "cluster"):
+    assert set(kinds) == {"row", "entity", "line", "class", "cluster", "cell", "range"}
+    for kind in ("row", "class", "line", "cell", "cluster", "range"):
         found = inside_json("dig", kinds[kind]["id"], "--limit", "3", cwd=case)
         assert found["population"]["used_total"] == kinds[kind]["amount"] or kind not in (
             "row",

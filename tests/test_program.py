@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import importlib.util
 import json
 import os
 import re
@@ -15,10 +16,17 @@ import pytest
 from python_calamine import CalamineWorkbook
 
 from conftest import as_json, inside, inside_json, sabueso
+from sabueso.case.folder import Case
+from sabueso.case.queue import queue
 from sabueso.cli.main import COMMANDS
 from sabueso.cli.options import KEPT, kept_text
 
-README = Path(__file__).parents[1] / "README.md"
+ROOT = Path(__file__).parents[1]
+README = ROOT / "README.md"
+_spec = importlib.util.spec_from_file_location("recall", ROOT / "bench" / "recall.py")
+assert _spec is not None and _spec.loader is not None
+recall = importlib.util.module_from_spec(_spec)
+_spec.loader.exec_module(recall)
 
 
 def _answers(case: Path) -> dict[str, set[tuple[str, str]]]:
@@ -43,25 +51,42 @@ def _first(case: Path, count: int) -> dict[tuple[str, str], dict]:
     return named
 
 
+def _found_by_kind(case: Path, first: int) -> tuple[dict[str, float], int]:
+    """The share of what is planted, by kind, that the first exceptions find, as the benchmark counts it; and
+    how many of them are about innocents alone."""
+    with (case / "inbox" / "answers.csv").open(encoding="utf-8", newline="") as file:
+        answers = list(csv.DictReader(file))
+    with Case(case) as opened:
+        told = recall.found_in(opened, answers, queue(opened)[:first])
+    seen = set().union(*told)
+    kinds: dict[str, list[bool]] = {}
+    for number, answer in enumerate(answers):
+        kinds.setdefault(answer["kind"], []).append(number in seen)
+    innocents = sum(bool(h) and all(answers[n]["kind"] == "innocent" for n in h) for h in told)
+    return {kind: sum(v) / len(v) for kind, v in kinds.items() if kind != "innocent"}, innocents
+
+
 def _check_planted(case: Path) -> None:
-    answers, found = _answers(case), _first(case, 50)
-    assert {("payments", "first-two 48"), ("payments", "first-two 49")} <= set(found)
-    assert {("payments", "first 6"), ("payments", "first 7")} & set(found)
-    assert len(answers["4"] & set(found)) >= 2
-    assert answers["8"] <= set(found)
-    assert answers["12"] <= set(found)
+    kinds, _ = _found_by_kind(case, 100)
+    assert set(kinds) == {str(kind) for kind in range(1, 17)}
+    assert sum(kinds.values()) / len(kinds) >= 0.9
+    assert sum(share >= 0.7 for share in kinds.values()) >= 15
+    kinds, innocents = _found_by_kind(case, 50)
+    assert sum(kinds.values()) / len(kinds) >= 0.7
+    assert innocents <= 5
+    # What a reviewer would clear is cleared with its reason.
+    answers, found = _answers(case), _first(case, 100)
     cleared = [found[key] for key in answers["innocent"] if key in found]
-    assert len(cleared) >= 3
-    assert all(item["status"] == "cleared" and item["reason"] for item in cleared)
-    # What only looks bad comes later than what is planted: among the first hundred.
-    assert ("journal", "70530") in _first(case, 100)
+    assert len(cleared) >= 4
+    assert all(item["reason"] for item in cleared if item["status"] == "cleared")
+    assert sum(item["status"] == "cleared" for item in cleared) >= 4
 
 
-def test_planted_kinds_are_among_the_first_fifty(marisma):
+def test_what_is_planted_is_among_the_first(marisma):
     _check_planted(marisma)
 
 
-def test_planted_kinds_on_another_seed(tmp_path):
+def test_what_is_planted_on_another_seed(tmp_path):
     sabueso("demo", "other", "--seed", "4", cwd=tmp_path)
     _check_planted(tmp_path / "other")
 
@@ -108,7 +133,7 @@ def test_paper_holds_everything_and_nothing_from_elsewhere(marisma):
     page = (marisma / "papers/working-paper.html").read_text(encoding="utf-8")
     assert not re.search(r"(?:src|href)=\"(?!data:|#)", page)
     assert "<script" not in page
-    assert page.count("data:image/svg+xml") == 13
+    assert page.count("data:image/svg+xml") == 15
     for item in as_json("queue", "--top", "500", cwd=marisma):
         assert item["id"] in page
         assert item["reason"] in page

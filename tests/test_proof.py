@@ -51,7 +51,7 @@ def test_a_run_performed_again_is_equal_whatever_has_changed(marisma, tmp_path):
     assert changed != plan
     inside("withdraw", "budget", "--reason", "of another company", cwd=case)
     done = inside_json("redo", "1", cwd=case)
-    assert done["equal"] and len(done["screens"]) == 17
+    assert done["equal"] and len(done["screens"]) == 21
     assert sum(s["marks"] for s in done["screens"]) >= len(first)
     text = inside("redo", "1", cwd=case).stdout
     assert "values and" in text and "▲" not in text

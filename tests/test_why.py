@@ -111,8 +111,8 @@ def test_what_a_test_of_entities_cells_or_clusters_marked_is_said_first(marisma,
     assert "S1573 has 1 row, and is among staff: E145." in said("cuenta_bancaria ES81")
     ghost = said("empleado E075")
     assert "in 2025-01, 2025-02" in ghost and ghost.endswith("absent among roster then.")
-    twice = next(label for label in ids if label.endswith("P-027326"))
-    assert "same day, same document: P-027326, P-027327; beyond one of them 586.71." in said(twice)
+    twice = next(label for label in ids if label.endswith("P-027559"))
+    assert "same day, same document: P-027559, P-027560; beyond one of them 586.71." in said(twice)
 
 
 def test_what_lies_around_it(marisma, payments, ids):
@@ -129,9 +129,9 @@ def test_what_lies_around_it(marisma, payments, ids):
     assert found["among"]["n"] == len(means)
     assert found["among"]["median"] == pytest.approx(float(np.median(means)))
     assert sum(p["rows"] for p in found["history"]) == found["rows"]
-    row = next(i for name, i in ids.items() if name.startswith("P-018617"))
+    row = next(i for name, i in ids.items() if name.startswith("P-018781"))
     found = as_json("why", row, cwd=marisma)
-    (mine,) = [r for r in payments if r["pago"] == "P-018617"]
+    (mine,) = [r for r in payments if r["pago"] == "P-018781"]
     others = {
         i: name.split(" · ")[0] for name, i in ids.items() if name.startswith("P-") and i != row
     }
@@ -168,7 +168,7 @@ def test_what_moved_an_account(marisma, ids):
         sums[row["preparado"]][row["fecha"][:4]] += Decimal(row["amount"])
     change = sum(v["2025"] - v["2024"] for v in sums.values())
     (driver,) = [d for d in found["drivers"] if d["column"] == "preparado"]
-    assert driver["values"][0]["value"] == "rvc" and driver["values"][0]["part"] > 0.8
+    assert driver["values"][0]["value"] == "rvc" and driver["values"][0]["part"] > 0.75
     for v in driver["values"]:
         mine = sums[v["value"]]
         assert (Decimal(v["base"]), Decimal(v["amount"])) == (mine["2024"], mine["2025"])
@@ -192,9 +192,9 @@ def test_price_and_quantity_of_fuel(marisma, ids):
 
 
 def test_a_row_among_its_peers(marisma, payments, ids):
-    label = next(name for name in ids if name.startswith("P-015808"))
+    label = next(name for name in ids if name.startswith("P-015934"))
     found = as_json("why", ids[label], cwd=marisma)
-    (row,) = [r for r in payments if r["pago"] == "P-015808"]
+    (row,) = [r for r in payments if r["pago"] == "P-015934"]
     for peer in found["peers"]:
         mine = [
             r["importe"]
@@ -216,7 +216,7 @@ def test_views_and_mistakes(marisma, tmp_path, ids):
     assert sabueso("why", one, "--format", "csv", cwd=marisma).stdout.startswith(
         "column,value,rows"
     )
-    for name in ("first 6 · importe", "P-018617", "62250 · 2025"):
+    for name in ("first 6 · importe", "P-018781", "62250 · 2025"):
         identity = next(i for label, i in ids.items() if label.startswith(name))
         sabueso("why", identity, "--out", str(tmp_path / "w.svg"), cwd=marisma)
         assert (tmp_path / "w.svg").read_bytes().count(b"<path") > 20

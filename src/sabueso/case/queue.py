@@ -272,7 +272,7 @@ class Marked:
                 # A row that was drawn before a screen flagged it is one like all others.
                 kind = FLAGGED if kind == DRAWN else kind
                 marking, many, best, most = by_id[one]
-                kinds.setdefault(kind, []).append((-marking.bit_count(), -many, best, most, one))
+                kinds.setdefault(kind, []).append((-marking.bit_count(), best, -many, most, one))
         turns: list[tuple[float, int, str]] = []
         for kind, items in kinds.items():
             items.sort()
@@ -361,10 +361,11 @@ def queue(case: Case, *, hashed: bool = False) -> list[AuditException]:
     """Every exception of each screen's newest run, in queue order.
 
     Order: kinds take turns, so that none starves another: entities, clusters, rows, cells, lines,
-    ranges, classes; entities and clusters have three where others have two. Within a kind: the number of families of tests that marked it (two limits on one
-    measure are one), then that of screens; then its best standing in a screen (the first of each screen come before the
-    second of any: scores of different tests do not compare); then the amount at stake; then the id. What
-    was drawn into a sample, and flagged by no screen, comes after all of them.
+    ranges, classes; entities and clusters have three where others have two. Within a kind: the number of
+    families of tests that marked it (two limits on one measure are one); then its best standing in a screen
+    (the first of each screen come before the second of any: scores of different tests do not compare); then
+    the number of screens; then the amount at stake; then the id. What was drawn into a sample, and flagged
+    by no screen, comes after all of them.
     """
     marked, now, none = Marked(case, hashed=hashed), reviews(case.register), Review()
     return [

@@ -209,8 +209,8 @@ def _chosen(
     chosen = [
         p
         for p in ordered
-        if rarity[p.traits] <= settings.share
-        and (len(p.traits) >= settings.least or not ALONE.isdisjoint(p.traits))
+        if (rarity[p.traits] <= settings.share and len(p.traits) >= settings.least)
+        or any(2 ** -bits[name] <= settings.share for name in ALONE.intersection(p.traits))
     ]
     limit = min((scores[p.traits] for p in chosen), default=None)
     return chosen, limit, rarity
