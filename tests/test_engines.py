@@ -32,6 +32,7 @@ from sabueso.population.derived import with_derived
 from sabueso.population.drill import Asked, drill, rows
 from sabueso.population.driving import Candidate, of_change, of_rows, rate_and_volume
 from sabueso.population.engines import Engine, EngineSettings, QueryError, open_engine
+from sabueso.population.pairs import correlations
 from sabueso.population.peers import peers_of
 from sabueso.population.population import Population
 
@@ -397,6 +398,9 @@ def test_what_drives_a_figure_is_equal(populations):
     assert here == there
     here, there = (rate_and_volume(p, *(s.copy() for s in sides), hours, cost) for p in populations)
     assert here == there and here is not None
+    groups = [correlations(p, ["cost", "hours"], ["account"]) for p in populations]
+    assert groups[0] == groups[1]
+    assert any(c.rho is not None for c in groups[0])
     here, there = (
         peers_of(p, [(account, "604"), (account, None)], Decimal("12.50"), cost)
         for p in populations

@@ -296,3 +296,45 @@ def test_what_moved_is_never_more_than_was_lost_or_came(rows):
         source = lines[keys.index((key[0], move.source))]
         assert source.current < source.base
         assert 0 < move.percent <= 100
+
+
+def test_what_was_explained_last_time_comes_back_with_its_reason(tmp_path):
+    """Reports by the month: a line that was cleared in February returns in March, with February's reason."""
+    inside("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    figures = {"a": (1000, 1600, 2600), "b": (500, 510, 505), "c": (900, 1500, 1480)}
+    for month in range(3):
+        rows = [f"{name},{values[month]}.00" for name, values in figures.items()]
+        name = f"report-2025-{month + 1:02d}.csv"
+        (tmp_path / name).write_text("account,amount\n" + "\n".join(rows) + "\n")
+        inside("intake", f"../{name}", "--as", "report", cwd=case)
+        if month == 0:
+            continue
+        if month == 1:
+            inside("try", "periods", "report", "--per", "account", "--current", "latest-month", "--base", "prior",
+                   "--keep", "months", cwd=case)  # fmt: skip
+        inside("screen", "--as", "KL", cwd=case)
+        items = {i["subject"]["account"]: i for i in inside_json("queue", "--top", "99", cwd=case)}
+        if month == 1:
+            assert set(items) == {"a", "c"}
+            assert items["a"]["before"] is None
+            first = items["a"]["id"]
+            inside(
+                "review", first, "--cleared", "--reason", "a new contract", "--as", "KL", cwd=case
+            )
+    assert set(items) == {"a"}
+    again = items["a"]
+    assert again["status"] == "open"
+    assert again["id"] != first
+    assert {k: again["before"][k] for k in ("id", "period", "status", "reason", "initials")} == {
+        "id": first, "period": "2025-02", "status": "cleared", "reason": "a new contract", "initials": "KL",
+    }  # fmt: skip
+    said = " ".join(inside("dig", again["id"], cwd=case).stdout.split())
+    assert "last time, in 2025-02: cleared by KL on" in said
+    assert "a new contract" in said
+    listed = inside(
+        "queue",
+        cwd=case,
+    ).stdout
+    assert "cleared:" in listed
+    assert "2025-02" in listed

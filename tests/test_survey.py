@@ -12,6 +12,7 @@ import scipy.stats
 
 from conftest import inside as sabueso
 from conftest import inside_json as as_json
+from sabueso.population.pairs import correlations
 
 
 @pytest.fixture(scope="module")
@@ -214,3 +215,34 @@ def test_what_a_condition_left_out_and_the_rules(marisma):
         assert more in {r["key"] for r in csv.DictReader(file) if r["kind"] == "16"}
     text = sabueso("survey", "payments", "--where", "cuenta = '62910'", cwd=marisma).stdout
     assert "used 289,096.90 + left out" in text and "pago in sequence" in text
+
+
+def test_pairs_by_groups_equal_an_independent_calculation(populate):
+    rng = np.random.default_rng(5)
+    rows = [
+        {"who": "ab"[i % 2], "x": Decimal(int(x)), "y": Decimal(int(y)), "flat": Decimal(7)}
+        for i, (x, y) in enumerate(rng.integers(0, 30, (120, 2)))
+    ]
+    found = correlations(populate(rows), ["x", "y", "flat"], ["who"])
+    assert len(found) == 6
+    tested = [c for c in found if c.r is not None]
+    for c in tested:
+        own = [row for row in rows if row["who"] == c.group["who"]]
+        x, y = ([float(row[name]) for row in own] for name in (c.first, c.second))
+        r, p = scipy.stats.pearsonr(x, y)
+        assert (c.n, c.r, c.p) == (60, pytest.approx(r, abs=1e-12), pytest.approx(p, abs=1e-10))
+        assert c.rho == pytest.approx(scipy.stats.spearmanr(x, y).statistic, abs=1e-12)
+    assert len(tested) == 2
+    smaller, larger = sorted(tested, key=lambda c: c.p)
+    assert smaller.p_adjusted == pytest.approx(min(2 * smaller.p, 1))
+    assert larger.p_adjusted >= smaller.p_adjusted
+
+
+def test_pairs_as_text_and_data(marisma, tmp_path):
+    text = sabueso("survey", "payroll", "--pairs", "--by", "categoria", cwd=marisma).stdout
+    assert "pairs tested, p adjusted" in text
+    sabueso("survey", "payroll", "--pairs", "--by", "categoria", "--out", str(tmp_path / "p.csv"), cwd=marisma)  # fmt: skip
+    with (tmp_path / "p.csv").open(encoding="utf-8-sig") as file:
+        assert len(list(csv.DictReader(file))) == 40
+    drawn = sabueso("survey", "payroll", "--pairs", "--by", "categoria", "--out", str(tmp_path / "p.png"), cwd=marisma, code=2)  # fmt: skip
+    assert "leave --by out" in drawn.stderr

@@ -10,6 +10,7 @@ from typing import Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn, Json
+from sabueso.case.before import Before, Judgements
 from sabueso.case.evidence import bits
 from sabueso.case.folder import Case
 from sabueso.case.register import MARK_FIELDS, Register, rows_hash
@@ -17,7 +18,7 @@ from sabueso.case.reviews import known_ids
 from sabueso.case.standing import Review, reviews
 from sabueso.case.verified import known, remember
 from sabueso.report import numbers as num
-from sabueso.screens.subject import Subject, of_key
+from sabueso.screens.subject import Line, Subject, of_key
 
 TURNS = ("entity", "cluster", "row", "cell", "line", "range", "class")
 """Kinds in the order in which they take turns."""
@@ -76,7 +77,7 @@ class AuditException:
     def whole(self) -> AuditException:
         """Itself, with all that the register has of it read: nothing is asked for later, which only the
         thread may do that opened the register."""
-        _ = self.place, self.marks
+        _ = self.place, self.marks, self.before
         return self
 
     @property
@@ -136,6 +137,14 @@ class AuditException:
             of[family] = max(of.get(family, 0.0), own)
         return sum(of.values())
 
+    @cached_property
+    def before(self) -> Before | None:
+        """What the same line was judged to be in an earlier period; of other kinds nothing."""
+        subject = self.subject
+        if not isinstance(subject, Line):
+            return None
+        return self._marked.judgements.before(self.table, subject)
+
     @property
     def because(self) -> str:
         """Why it stands where it stands, in a sentence."""
@@ -172,6 +181,7 @@ class AuditException:
             "label": self.label,
             "amount": self.amount,
             "because": self.because,
+            "before": None if self.before is None else self.before.as_json(),
             "evidence_bits": round(self.evidence_bits, 2),
             "rows": self.selector,
             "marks": [
@@ -284,6 +294,11 @@ class Marked:
         self._ordered = [one for _, _, one in turns]
         self._ordered += sorted(drawn.keys() - by_id.keys(), key=lambda one: (*drawn[one], one))
         return self._ordered
+
+    @cached_property
+    def judgements(self) -> Judgements:
+        """What lines were judged to be in whatever period."""
+        return Judgements(self._case.register, reviews(self._case.register))
 
     def of_kind(self, identity: str) -> tuple[int, int] | None:
         """Its place among those of its kind, and how many these are; None where it is not in the queue."""

@@ -7,17 +7,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json
+from sabueso.base.plain import Json, plain
 from sabueso.case.events import RuleOutcome
 from sabueso.case.folder import Case
 from sabueso.case.judging import latest_rules
 from sabueso.case.linking import keep_links, new_links
 from sabueso.commands.interface import Answer, Data
 from sabueso.population.links import links
+from sabueso.population.pairs import correlations
 from sabueso.population.population import Population
 from sabueso.population.survey import (
     MeasureSurvey,
-    correlations,
     survey_columns,
     survey_measure,
     table_doubts,
@@ -68,7 +68,7 @@ def survey(
     _check_obeyed(
         "tables as a whole" if table is None else "pairs" if pairs else "columns of a table",
         {"--where": where, "--by": by, "--stem": stem, "--bins": bins, "--pairs": pairs},
-        ("--where", "--pairs") if table is not None else (),
+        () if table is None else ("--where", "--pairs", "--by") if pairs else ("--where",),
         measured=bool(columns) and not pairs,
     )
     if keep and table is not None:
@@ -80,7 +80,7 @@ def survey(
     with case.populations(table) as opened:
         rows = opened(table, where)
         if pairs:
-            return _pairs(rows, columns)
+            return _pairs(rows, columns, by)
         if columns:
             return _measures(rows, columns, by, stem=stem, bins=bins)
         return _columns(rows, latest_rules(case, case.plan.base_of(table)))
@@ -201,13 +201,13 @@ def _measures(
     return Answer(found, show, data, files=_drawn(picture))
 
 
-def _pairs(rows: Population, columns: Sequence[str]) -> Answer[Any]:
+def _pairs(rows: Population, columns: Sequence[str], by: Sequence[str]) -> Answer[Any]:
     names = list(columns) or [
         c.name for c in rows.table.columns if c.type == "number" and not c.is_place
     ]
     if len(names) < 2:
         raise UserError(f"table {rows.table.name!r} has {len(names)} measures; a pair needs two")
-    found = correlations(rows, names)
+    found = correlations(rows, names, by)
 
     def show(console: Console) -> None:
         from sabueso.show.survey import show_pairs
@@ -217,11 +217,15 @@ def _pairs(rows: Population, columns: Sequence[str]) -> Answer[Any]:
     def data() -> Data:
         from sabueso.show.survey_sheets import pair_sheet
 
-        return Data([vars(c) for c in found], [pair_sheet(found)])
+        return Data([plain(c) for c in found], [pair_sheet(found)])
 
     def picture(path: Path) -> bytes:
         from sabueso.show.survey_figure import draw_pairs
 
+        if by:
+            raise UserError(
+                "--pairs is drawn of one population: leave --by out, or choose a group with --where"
+            )
         return draw_pairs(found, path.suffix[1:].lower())
 
     return Answer(found, show, data, files=_drawn(picture))

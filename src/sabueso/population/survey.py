@@ -284,45 +284,6 @@ def _extremes(population: Population, measure: Column, *, descending: bool) -> l
     ]
 
 
-@dataclass(frozen=True)
-class Correlation:
-    """Pearson's r of two measures over the rows that have both; None where one has no spread."""
-
-    first: str
-    second: str
-    n: int
-    r: float | None
-
-
-def correlations(population: Population, measures: Sequence[str]) -> list[Correlation]:
-    """r of each pair, from exact sums of minor units in one pass a pair."""
-    table = population.table
-    columns = [table.number(name) for name in measures]
-    found = []
-    for i, a in enumerate(columns):
-        for b in columns[i + 1 :]:
-            reasons = [missing(a), missing(b)]
-            base = population.base(
-                {"x": sql.minor_units(a), "y": sql.minor_units(b)}, reasons
-            ).subquery("b")
-            x, y = sql.column("x"), sql.column("y")
-            fields = {
-                "n": sql.count(),
-                "x": sql.exact_sum(x),
-                "y": sql.exact_sum(y),
-                "xx": sql.exact_square_sum(x.copy()),
-                "yy": sql.exact_square_sum(y.copy()),
-                "xy": sql.exact_weighted_sum(x.copy(), y.copy()),
-            }
-            named = [exp.alias_(tree, name, quoted=True) for name, tree in fields.items()]
-            row = population.query(exp.select(*named).from_(base)).to_pylist()[0]
-            n, sx, sy, sxx, syy, sxy = (int(row[name] or 0) for name in fields)
-            spread = (n * sxx - sx * sx) * (n * syy - sy * sy)
-            r = (n * sxy - sx * sy) / spread**0.5 if spread > 0 else None
-            found.append(Correlation(a.name, b.name, n, r))
-    return found
-
-
 def _figures(d: Description, scale: int) -> Values:
     exact = {"total": d.total, "least": d.least, "greatest": d.greatest}
     figures = {

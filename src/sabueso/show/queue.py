@@ -11,6 +11,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from sabueso.case.before import Before
 from sabueso.case.queue import DRAWN, AuditException
 from sabueso.case.recording import Failed
 from sabueso.case.standing import Review
@@ -68,9 +69,11 @@ def show_queue(
     for item in shown:
         mark = item.marks[0]
         amount = "–" if item.amount is None else num.amount(Decimal(item.amount))
+        before = item.before if item.review.status == "open" else None
+        again = "" if before is None else f"; in {before.period} {before.status}: {before.reason}"
         table.add_row(
             str(item.place), item.id, status_text(item.review), str(len(item.marks)), amount,
-            item.label, f"{mark.rank}/{mark.flagged:,} {mark.screen}",
+            f"{item.label}{again}", f"{mark.rank}/{mark.flagged:,} {mark.screen}",
         )  # fmt: skip
     console.print(table)
     console.print()
@@ -178,7 +181,19 @@ def show_exception(console: Console, item: AuditException) -> None:
         )
     console.print(table)
     console.print()
+    if item.before is not None:
+        console.print(Text(f" {before_text(item.before)}"))
+        console.print()
     show_review(console, item.review)
+
+
+def before_text(before: Before) -> str:
+    """What a line was judged to be last time, with the reason."""
+    when = before.at[:10]
+    return (
+        f"last time, in {before.period}: {before.status} by {before.initials} on {when}, {before.reason} "
+        f"({before.id})"
+    )
 
 
 def show_review(console: Console, review: Review) -> None:

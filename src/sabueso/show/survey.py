@@ -14,8 +14,9 @@ from sabueso.base.plain import Json
 from sabueso.case.events import RuleOutcome
 from sabueso.case.linking import LEAST_SHARE
 from sabueso.population.links import Link
+from sabueso.population.pairs import Correlation
 from sabueso.population.population import Account
-from sabueso.population.survey import ColumnSurvey, Correlation, MeasureSurvey
+from sabueso.population.survey import ColumnSurvey, MeasureSurvey
 from sabueso.population.table import Column, Table
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
@@ -28,6 +29,7 @@ from sabueso.stats.description import Description, bins, middle_bins, stem_and_l
 
 BAR = 40
 MARKS = {"yes": ("✓", SEA), "with care": ("△", AMBER), "no": ("×", STONE)}
+MOST_PAIRS = 40
 MOST_GROUPS = 20
 
 
@@ -315,18 +317,35 @@ def _show_groups(console: Console, survey: MeasureSurvey) -> None:
 
 
 def show_pairs(console: Console, table: str, found: Sequence[Correlation]) -> None:
-    """Pearson's r of every two measures, each with its n."""
+    """Pearson's r of every two measures, each with its n and p, and the correlation of their ranks."""
     title(console, f"{table} · correlation of {num.many(len(found), 'pair')}")
+    grouped = any(c.group for c in found)
     shown = open_table(
-        [("measure", "left"), ("with", "left"), ("n", "right"), ("r", "right"), ("", "left")]
-    )
-    for c in sorted(found, key=lambda c: -abs(c.r or 0)):
+        [
+            *([("group", "left")] if grouped else []), ("measure", "left"), ("with", "left"), ("n", "right"),
+            ("r", "right"), ("adj. p", "right"), ("rank", "right"), ("", "left"),
+        ]
+    )  # fmt: skip
+    ordered = sorted(found, key=lambda c: -abs(c.r or 0))
+    for c in ordered[:MOST_PAIRS]:
         bar = "" if c.r is None else _bar(abs(c.r) / 2)
+        group = [f" {num.group_name(c.group)}"] if grouped else []
         shown.add_row(
-            f" {c.first}", c.second, num.count(c.n), num.signed(c.r, 3), Text(bar, style=SEA)
-        )
+            *group, c.first if grouped else f" {c.first}", c.second, num.count(c.n), num.signed(c.r, 3),
+            num.p_value(c.p_adjusted), num.signed(c.rho, 3), Text(bar, style=SEA),
+        )  # fmt: skip
     console.print(shown)
+    if len(found) > MOST_PAIRS:
+        rest = f" … and {len(found) - MOST_PAIRS:,} more; all of them with --out FILE.csv"
+        console.print(Text(rest, style=STONE))
     console.print()
+    tested = sum(c.p is not None for c in found)
+    console.print(
+        Text(
+            f" {num.many(tested, 'pair')} tested, p adjusted for so many; it supposes rows that do not depend on one "
+            "another"
+        )
+    )
     if found:
         best = max(found, key=lambda c: abs(c.r or 0))
         next_steps(

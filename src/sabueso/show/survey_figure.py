@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from sabueso.population.survey import Correlation, MeasureSurvey
+from sabueso.population.pairs import Correlation
+from sabueso.population.survey import MeasureSurvey
 from sabueso.report import numbers as num
 from sabueso.report.canvas import drawn, one_plot
 from sabueso.report.palette import AMBER, INK, PLUM, SAND, SEA, STONE

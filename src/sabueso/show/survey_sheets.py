@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 from sabueso.base.plain import Cells, Json
 from sabueso.population.links import Link
-from sabueso.population.survey import ColumnSurvey, Correlation, MeasureSurvey
+from sabueso.population.pairs import Correlation
+from sabueso.population.survey import ColumnSurvey, MeasureSurvey
 from sabueso.report.blocks import Sheet, Suit
 
 
@@ -65,6 +66,9 @@ def measure_sheet(surveys: Sequence[MeasureSurvey]) -> Sheet:
 
 def pair_sheet(found: Sequence[Correlation]) -> Sheet:
     """The correlation of every two measures."""
-    return Sheet(
-        "pairs", ["first", "second", "n", "r"], [[c.first, c.second, c.n, c.r] for c in found]
-    )
+    groups = list(found[0].group) if found else []
+    head = [*groups, "first", "second", "n", "r", "p", "p_adjusted", "rho"]
+    rows = [
+        [*c.group.values(), c.first, c.second, c.n, c.r, c.p, c.p_adjusted, c.rho] for c in found
+    ]
+    return Sheet("pairs", head, rows)
