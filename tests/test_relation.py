@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import csv
+from decimal import Decimal
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from conftest import inside, inside_json
+from conftest import inside, inside_json, screened
 from test_stats_relation import ANSCOMBE
 
 READINGS = {
@@ -140,3 +141,32 @@ def test_what_does_not_suit_is_said(case):
         "try", "relation", "pay", "--measures", "hours,amount", "--where", "id = 'P1-1'", cwd=case
     )
     assert "too_few: 1 subject; at least 4 are needed" in few.stdout
+
+
+def test_those_that_move_the_slope_are_named(populate):
+    """By fitting again without each subject: the change of the slope over its error without it."""
+    rng = np.random.default_rng(3)
+    x = rng.normal(0, 1, 60)
+    y = 2 * x + rng.normal(0, 1, 60)
+    x[7], y[7] = 4.0, -3.0
+    rows = [
+        {"id": f"R{i:02d}", "x": Decimal(f"{a:.4f}"), "y": Decimal(f"{b:.4f}")}
+        for i, (a, b) in enumerate(zip(x, y, strict=True))
+    ]
+    found = screened(populate(rows, id="id"), "relation", measures="x,y")
+    (group,) = found["groups"]
+    x, y = (np.array([float(row[name]) for row in rows]) for name in "xy")
+    whole = np.polyfit(x, y, 1)[0]
+    sizes = {}
+    for i in range(60):
+        keep = np.arange(60) != i
+        slope, level = np.polyfit(x[keep], y[keep], 1)
+        rest = y[keep] - level - slope * x[keep]
+        s = np.sqrt((rest**2).sum() / 57)
+        sizes[f"R{i:02d}"] = (whole - slope) / (s / np.sqrt(((x - x.mean()) ** 2).sum()))
+    beyond = sorted((n for n, v in sizes.items() if abs(v) > 2 / np.sqrt(60)), key=lambda n: -abs(sizes[n]))  # fmt: skip
+    assert group["slope_mover_count"] == len(beyond)
+    assert [m["name"] for m in group["slope_movers"]] == beyond[: len(group["slope_movers"])]
+    for mover in group["slope_movers"]:
+        assert mover["dfbetas"] == pytest.approx(sizes[mover["name"]], rel=1e-9)
+    assert beyond[0] == "R07"

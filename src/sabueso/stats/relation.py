@@ -178,6 +178,17 @@ def cook_limit(n: int) -> float:
     return float(fdtri(2, n - 2, 0.5))
 
 
+def dfbetas_limit(n: int) -> float:
+    """2/√n, beyond which a subject moves the slope more than its part (Belsley, Kuh and Welsch 1980).
+
+    Examples
+    --------
+    >>> dfbetas_limit(100)
+    0.2
+    """
+    return 2 / sqrt(n)
+
+
 def theil_sen(x: ArrayLike, y: ArrayLike, seed: int = 0) -> tuple[float, float, int] | None:
     """The median of the slopes between pairs of subjects, the intercept by the medians, and how many
     pairs were taken: all up to 2,000 subjects, else two million drawn. None where x does not vary.

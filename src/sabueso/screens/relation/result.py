@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from sabueso.base.plain import ByColumn
 
@@ -47,7 +47,8 @@ class Changes:
 @dataclass(frozen=True)
 class RelationGroup:
     """``measures`` are x and y. ``chosen`` is the condition of a subset, None of the whole or a peer
-    group; ``points`` are some of the subjects for a figure, ``limit`` is of |residual|."""
+    group; ``points`` are some of the subjects for a figure, ``limit`` is of |residual|.
+    ``slope_movers`` are those whose DFBETAS is beyond ``dfbetas_limit``, the strongest first."""
 
     group: ByColumn
     chosen: str | None
@@ -78,3 +79,6 @@ class RelationGroup:
     changes: Changes | None
     r_two_ways: list[float] | None
     points: list[list[float]]
+    dfbetas_limit: float | None = None
+    slope_movers: list[Mover] = field(default_factory=list)
+    slope_mover_count: int = 0

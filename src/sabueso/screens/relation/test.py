@@ -115,10 +115,22 @@ class _Part:
         beyond = np.flatnonzero((cook > rel.cook_limit(n)) | (self.line.leverage > 0.5))
         return beyond[np.argsort(-cook[beyond], kind="stable")]
 
+    def slope_movers(self) -> np.ndarray:
+        """Subjects that move the slope by more than 2/√n of its error, the strongest first (DFBETAS)."""
+        if self.line is None:
+            return np.empty(0, dtype=int)
+        size = np.abs(self.line.dfbetas)
+        beyond = np.flatnonzero(size > rel.dfbetas_limit(len(self.rows)))
+        return beyond[np.argsort(-size[beyond], kind="stable")]
+
     def named(self) -> list[int]:
         """Places of the subjects that are told by their names."""
         one = self.most_influential()
-        inside = [*([] if one is None else [one]), *self.movers()[:MOST_MOVERS]]
+        inside = [
+            *([] if one is None else [one]),
+            *self.movers()[:MOST_MOVERS],
+            *self.slope_movers()[:MOST_MOVERS],
+        ]
         return self.rows[inside].tolist() if inside else []
 
 
@@ -327,7 +339,7 @@ def _described(
     """One group's figures."""
     x, y, line, n = part.x, part.y, part.line, len(part.rows)
     robust, ranks = rel.theil_sen(x, y, settings.seed), rel.rank_correlation(x, y)
-    bent, movers = rel.bend(x, y), part.movers()
+    bent, movers, slope = rel.bend(x, y), part.movers(), part.slope_movers()
     even = np.unique(np.linspace(0, n - 1, min(n, MOST_POINTS)).round().astype(int))
     shown = np.lexsort((y, x))[even]
     return RelationGroup(
@@ -355,6 +367,9 @@ def _described(
         most_influential=_influential(part, names),
         movers=[_mover(part, place, names) for place in movers[:MOST_MOVERS]],
         mover_count=len(movers),
+        dfbetas_limit=rel.dfbetas_limit(n),
+        slope_movers=[_mover(part, place, names) for place in slope[:MOST_MOVERS]],
+        slope_mover_count=len(slope),
         rest=part.rest,
         difference_p=part.difference_p,
         changes=_changes(x, y) if _are_periods(settings) else None,

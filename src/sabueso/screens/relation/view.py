@@ -95,6 +95,15 @@ class RelationView(View[RelationGroup]):
             yield f"moved by itself alone, the line{of_group(g)}: {named}" + (
                 f" and {more:,} more" if more else ""
             )
+        if g.slope_movers:
+            named = ", ".join(f"{m.name} ({num.signed(m.dfbetas, 2)})" for m in g.slope_movers)
+            rest = g.slope_mover_count - len(g.slope_movers)
+            verb = "moves" if g.slope_mover_count == 1 else "move"
+            yield (
+                f"{num.many(g.slope_mover_count, 'subject')} of {g.n:,}{of_group(g)}, each by itself, {verb} the "
+                f"slope by more than 2/√n = {num.number(g.dfbetas_limit, 3)} of its error (DFBETAS): {named}"
+                + (f" and {rest:,} more" if rest else "")
+            )
         if g.r_two_ways is not None:
             products, scores = g.r_two_ways
             yield (
