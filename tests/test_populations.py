@@ -123,7 +123,7 @@ def test_the_score_of_every_row(marisma, tmp_path, scale):
         (["try", "fences", "payments", "--every", "--out", "z.csv"], "not each row has a score"),
         (["survey", "--by", "cuenta"], "--by does not go with a survey of tables"),
         (["survey", "payments", "--stem"], "--stem does not go with"),
-        (["survey", "payroll", "--pairs", "--by", "categoria"], "--by does not go with"),
+        (["survey", "payroll", "--pairs", "--stem"], "--stem does not go with"),
         (["survey", "payroll", "neto", "--by", "categoria", "--bins", "5"], "leave --by out"),
     ],
 )

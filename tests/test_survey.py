@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from decimal import Decimal
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -246,3 +247,25 @@ def test_pairs_as_text_and_data(marisma, tmp_path):
         assert len(list(csv.DictReader(file))) == 40
     drawn = sabueso("survey", "payroll", "--pairs", "--by", "categoria", "--out", str(tmp_path / "p.png"), cwd=marisma, code=2)  # fmt: skip
     assert "leave --by out" in drawn.stderr
+
+
+@pytest.mark.parametrize("edges", ["0,100,500.50,100000", "-50.5,0"])
+def test_bins_between_given_edges_hold_what_a_plain_count_does(marisma, edges, tmp_path):
+    found = as_json("survey", "payments", "importe", f"--edges={edges}", cwd=marisma)[0][
+        "histogram"
+    ]
+    done = sabueso("dig", "payments", "--rows", "--limit", "50000", "--format", "csv", cwd=marisma)
+    amounts = [Decimal(r["importe"]) for r in csv.DictReader(done.stdout.splitlines())]
+    at = [Decimal(e) for e in edges.split(",")]
+    last = len(at) - 2
+    assert found["counts"] == [
+        sum(a <= x < b or (i == last and x == b) for x in amounts)
+        for i, (a, b) in enumerate(pairwise(at))
+    ]
+    assert (found["below"], found["above"]) == (sum(x < at[0] for x in amounts), sum(x > at[-1] for x in amounts))  # fmt: skip
+    out = tmp_path / "h.svg"
+    text = sabueso("survey", "payments", "importe", f"--edges={edges}", "--out", str(out), cwd=marisma).stdout  # fmt: skip
+    assert b"<path" in out.read_bytes()
+    assert "below" in text
+    for wrong in ("5,3", "7", "5,x"):
+        sabueso("survey", "payments", "importe", "--edges", wrong, cwd=marisma, code=2)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from decimal import Decimal, InvalidOperation
 
 from sabueso.base.errors import UserError
 from sabueso.cli import words
@@ -26,6 +27,12 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument("--by", default="", metavar="COLUMN[,…]", help="describe each group")
     parser.add_argument("--stem", action="store_true", help="a stem-and-leaf, not a histogram")
     parser.add_argument("--bins", type=int, metavar="N", help="bins of the histogram")
+    parser.add_argument(
+        "--edges",
+        default="",
+        metavar="AMOUNT[,…]",
+        help="the histogram's bins, by the amounts between them",
+    )
     parser.add_argument("--pairs", action="store_true", help="correlation of every two measures")
     parser.add_argument(
         "--keep-links",
@@ -64,17 +71,28 @@ def run(args: argparse.Namespace) -> int:
         args,
         lambda case: survey(
             case, args.table, args.columns, where=args.where, by=split_list(args.by),
-            pairs=args.pairs, stem=args.stem, bins=args.bins, keep=args.keep_links,
+            pairs=args.pairs, stem=args.stem, bins=args.bins, edges=_edges(args.edges),
+            keep=args.keep_links,
         ),
         (*DATA, *FIGURES),
     )  # fmt: skip
+
+
+def _edges(text: str) -> list[Decimal]:
+    """Amounts with a point, parted by commas."""
+    try:
+        return [Decimal(part.strip()) for part in text.split(",") if part.strip()]
+    except InvalidOperation:
+        raise UserError(
+            f"--edges {text}: expected amounts with a point, parted by commas"
+        ) from None
 
 
 def _proposed(args: argparse.Namespace) -> int:
     from sabueso.commands.propose import propose
     from sabueso.show.export import DATA
 
-    alone = ("columns", "where", "by", "stem", "bins", "pairs", "keep_links")
+    alone = ("columns", "where", "by", "stem", "bins", "edges", "pairs", "keep_links")
     if any(getattr(args, name) for name in alone):
         raise UserError("--propose goes with a table, --capacity and --keep alone")
     return answered(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +19,7 @@ from sabueso.population.pairs import correlations
 from sabueso.population.population import Population
 from sabueso.population.survey import (
     MeasureSurvey,
+    Wanted,
     survey_columns,
     survey_measure,
     table_doubts,
@@ -41,6 +43,7 @@ def survey(
     pairs: bool = False,
     stem: bool = False,
     bins: int | None = None,
+    edges: Sequence[Decimal] = (),
     keep: bool = False,
 ) -> Answer[Any]:
     """Describe the tables of the case and their links; a table's columns; its measures.
@@ -53,8 +56,8 @@ def survey(
         Measures to describe, maybe within the groups ``by``.
     pairs : bool
         The correlation of every two measures.
-    stem, bins
-        A stem-and-leaf in the place of the histogram, or its number of bins.
+    stem, bins, edges
+        A stem-and-leaf in the place of the histogram, its number of bins, or the edges between them.
     keep : bool
         Write the links found to the plan.
 
@@ -65,16 +68,28 @@ def survey(
     """
     if bins is not None and bins < 1:
         raise UserError(f"--bins {bins}: expected at least 1")
+    if edges and (len(edges) < 2 or list(edges) != sorted(set(edges))):
+        raise UserError("--edges: expected two amounts or more that rise")
+    if edges and bins is not None:
+        raise UserError("--bins says how many, --edges where: give one of them")
+    wanted: Wanted = tuple(edges) or bins
     _check_obeyed(
         "tables as a whole" if table is None else "pairs" if pairs else "columns of a table",
-        {"--where": where, "--by": by, "--stem": stem, "--bins": bins, "--pairs": pairs},
+        {
+            "--where": where,
+            "--by": by,
+            "--stem": stem,
+            "--bins": bins,
+            "--edges": edges,
+            "--pairs": pairs,
+        },
         () if table is None else ("--where", "--pairs", "--by") if pairs else ("--where",),
         measured=bool(columns) and not pairs,
     )
     if keep and table is not None:
         raise UserError("--keep-links goes with all tables: sabueso survey --keep-links")
-    if columns and not pairs and by and (stem or bins is not None):
-        raise UserError("--stem and --bins describe one population: leave --by out")
+    if columns and not pairs and by and (stem or wanted is not None):
+        raise UserError("--stem, --bins and --edges describe one population: leave --by out")
     if table is None:
         return _tables(case, keep=keep)
     with case.populations(table) as opened:
@@ -82,7 +97,7 @@ def survey(
         if pairs:
             return _pairs(rows, columns, by)
         if columns:
-            return _measures(rows, columns, by, stem=stem, bins=bins)
+            return _measures(rows, columns, by, stem=stem, bins=wanted)
         return _columns(rows, latest_rules(case, case.plan.base_of(table)))
 
 
@@ -173,7 +188,7 @@ def _columns(rows: Population, rules: list[RuleOutcome]) -> Answer[Any]:
 
 
 def _measures(
-    rows: Population, names: Sequence[str], by: Sequence[str], *, stem: bool, bins: int | None
+    rows: Population, names: Sequence[str], by: Sequence[str], *, stem: bool, bins: Wanted
 ) -> Answer[list[MeasureSurvey]]:
     found = []
     for name in names:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,7 @@ from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, money
-from sabueso.stats.description import Description, bins, describe
+from sabueso.stats.description import Bins, Description, bins, bins_between, describe
 
 TOP = 5
 MOST_DISTINCT = 5_000_000
@@ -51,6 +52,10 @@ class ColumnSurvey:
         }
 
 
+Wanted = int | tuple[Decimal, ...] | None
+"""Bins of a histogram: so many, or between edges."""
+
+
 @dataclass(frozen=True)
 class MeasureSurvey:
     """One measure described, whole or by group; ``highest`` and ``lowest`` rows with their ids."""
@@ -67,7 +72,13 @@ class MeasureSurvey:
     highest: list[Cells]
     lowest: list[Cells]
 
-    def as_json(self, number: int | None = None) -> Json:
+    def histogram(self, wanted: Wanted = None, within: int = 60) -> Bins:
+        """Its bins: so many, or between edges, or by the usual width."""
+        if wanted is None or isinstance(wanted, int):
+            return bins(self.values, self.counts, self.scale, wanted, within=within)
+        return bins_between(self.values, self.counts, self.scale, [Fraction(e) for e in wanted])
+
+    def as_json(self, number: Wanted = None) -> Json:
         """The description as JSON can hold it; exact figures as text."""
         found: Json = {
             "table": self.table,
@@ -79,9 +90,14 @@ class MeasureSurvey:
             "lowest": [plain(row) for row in self.lowest],
         }
         if self.groups and not self.by:
-            histogram = bins(self.values, self.counts, self.scale, number)
+            histogram = self.histogram(number)
             edges = [float(edge) for edge in histogram.edges]
-            found["histogram"] = {"edges": edges, "counts": histogram.counts}
+            found["histogram"] = {
+                "edges": edges,
+                "counts": histogram.counts,
+                "below": histogram.below,
+                "above": histogram.above,
+            }
         return found
 
 

@@ -16,7 +16,7 @@ from sabueso.case.linking import LEAST_SHARE
 from sabueso.population.links import Link
 from sabueso.population.pairs import Correlation
 from sabueso.population.population import Account
-from sabueso.population.survey import ColumnSurvey, MeasureSurvey
+from sabueso.population.survey import ColumnSurvey, MeasureSurvey, Wanted
 from sabueso.population.table import Column, Table
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
@@ -25,7 +25,7 @@ from sabueso.report.palette import AMBER, SEA, STONE
 from sabueso.show.account import account_lines
 from sabueso.show.console import next_steps, notes, open_table, title
 from sabueso.show.rules import show_rules
-from sabueso.stats.description import Description, bins, middle_bins, stem_and_leaf
+from sabueso.stats.description import Description, middle_bins, stem_and_leaf
 
 BAR = 40
 MARKS = {"yes": ("✓", SEA), "with care": ("△", AMBER), "no": ("×", STONE)}
@@ -140,9 +140,7 @@ def show_columns(
     next_steps(console, steps)
 
 
-def show_measure(
-    console: Console, survey: MeasureSurvey, *, stem: bool, number: int | None
-) -> None:
+def show_measure(console: Console, survey: MeasureSurvey, *, stem: bool, number: Wanted) -> None:
     """One measure described, with its histogram or stem-and-leaf, or by groups."""
     p = survey.population
     dates = f", {p.first_date} to {p.last_date}" if p.first_date else ""
@@ -223,21 +221,22 @@ def _with_error(value: float | None, error: float | None) -> str:
     return num.number(value, 2) + ("" if error is None else f" (± {error:.2f})")
 
 
-def _show_histogram(console: Console, survey: MeasureSurvey, number: int | None) -> None:
+def _show_histogram(console: Console, survey: MeasureSurvey, number: Wanted) -> None:
     """Every row is in a bin: those asked for, or equal ones and an open one at either end."""
-    found = bins(survey.values, survey.counts, survey.scale, number, within=20)
-    total = sum(found.counts)
+    found = survey.histogram(number, within=20)
+    total = sum(found.counts) + found.below + found.above
     first, last = (0, len(found.counts) - 1) if number else middle_bins(found.counts)
     rows = [
         (_edge(survey, found.edges[i]), _edge(survey, found.edges[i + 1]), found.counts[i])
         for i in range(first, last + 1)
     ]
-    below, above = sum(found.counts[:first]), sum(found.counts[last + 1 :])
+    below = found.below + sum(found.counts[:first])
+    above = found.above + sum(found.counts[last + 1 :])
     if below:
         rows.insert(0, ("below", rows[0][0], below))
     if above:
         rows.append((rows[-1][1], "and above", above))
-    most = max(count for *_, count in rows)
+    most = max(max(count for *_, count in rows), 1)
     table = open_table(
         [("from", "right"), ("to", "right"), ("rows", "right"), ("share", "right"), ("", "left")]
     )

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from sabueso.population.pairs import Correlation
-from sabueso.population.survey import MeasureSurvey
+from sabueso.population.survey import MeasureSurvey, Wanted
 from sabueso.report import numbers as num
 from sabueso.report.canvas import drawn, one_plot
 from sabueso.report.palette import AMBER, INK, PLUM, SAND, SEA, STONE
-from sabueso.stats.description import bins, middle_bins
+from sabueso.stats.description import Bins, middle_bins
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 MOST_BOXES = 24
 
 
-def draw_measure(survey: MeasureSurvey, form: str, number: int | None) -> bytes:
+def draw_measure(survey: MeasureSurvey, form: str, number: Wanted) -> bytes:
     """The figure as ``svg`` or ``png``."""
     if survey.by:
         boxes = min(len(survey.groups), MOST_BOXES)
@@ -35,14 +35,15 @@ def _label(survey: MeasureSurvey) -> str:
     return f"{survey.on}, {survey.currency}" if survey.currency else survey.on
 
 
-def _histogram(axes: Axes, survey: MeasureSurvey, number: int | None) -> bool:
+def _histogram(axes: Axes, survey: MeasureSurvey, number: Wanted) -> bool:
     """Every row is in a bar: those asked for, or equal ones and an open one at either end."""
-    found = bins(survey.values, survey.counts, survey.scale, number)
+    found = survey.histogram(number)
+    if isinstance(number, tuple):
+        return _classes(axes, survey, found)
     edges, counts = [float(e) for e in found.edges], found.counts
     first, last = (0, len(counts) - 1) if number else middle_bins(counts, 120)
     axes.stairs(counts[first : last + 1], edges[first : last + 2], fill=True, color=SEA)
-    width = edges[1] - edges[0]
-    shown = max((last + 1 - first) / 24, 1) * width
+    shown = (edges[last + 1] - edges[first]) / min(max(last + 1 - first, 1), 24)
     for rows, at, side in (
         (sum(counts[:first]), edges[first] - shown, "below"),
         (sum(counts[last + 1 :]), edges[last + 1], "above"),
@@ -60,12 +61,41 @@ def _histogram(axes: Axes, survey: MeasureSurvey, number: int | None) -> bool:
         axes.axvline(
             value, color=AMBER, linestyle=style, linewidth=1.2, label=f"{name} {num.number(value)}"
         )
-    what = f"{len(counts)} bins" if number else "hatched: all that lie beyond"
+    what = num.many(len(counts), "bin") if number else "hatched: all that lie beyond"
     axes.set_xlabel(f"{_label(survey)}, n {d.n:,} ({what})")
     axes.set_ylabel("rows")
     axes.yaxis.set_major_formatter("{x:,.0f}")
     axes.xaxis.set_major_formatter("{x:,.0f}")
     axes.legend(frameon=False)
+    return True
+
+
+def _classes(axes: Axes, survey: MeasureSurvey, found: Bins) -> bool:
+    """Bins between given edges as bars of one width: of bins that differ in width, heights to scale of the
+    amounts would show the widest as the fullest."""
+    edges = [num.number(float(e), survey.scale) for e in found.edges]
+    bars = [
+        (f"{a} to\n{b}", n, False) for a, b, n in zip(edges, edges[1:], found.counts, strict=False)
+    ]
+    if found.below:
+        bars.insert(0, (f"below\n{edges[0]}", found.below, True))
+    if found.above:
+        bars.append((f"above\n{edges[-1]}", found.above, True))
+    for place, (_, rows, beyond) in enumerate(bars):
+        style = {"hatch": "//", "edgecolor": "white"} if beyond else {}
+        axes.bar(place, rows, width=0.8, color=STONE if beyond else SEA, **style)  # type: ignore[arg-type]
+        axes.annotate(
+            f"{rows:,}", (place, rows), textcoords="offset points", xytext=(0, 3), ha="center",
+            fontsize=7.5, color=INK,
+        )  # fmt: skip
+    axes.set_xticks(range(len(bars)), [name for name, *_ in bars], fontsize=7.5)
+    d = survey.groups[0][1]
+    told = f"median {num.number(float(d.median))}, mean {num.number(d.mean)}"
+    axes.set_xlabel(
+        f"{_label(survey)}, n {d.n:,} ({told}); bins as given, hatched: all beyond them"
+    )
+    axes.set_ylabel("rows")
+    axes.yaxis.set_major_formatter("{x:,.0f}")
     return True
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import pairwise
 from math import ceil, floor, log10, sqrt
 
 import numpy as np
@@ -180,10 +182,37 @@ def _huber(x: NDArray[np.float64], counts: Integers, median: float) -> float | N
 
 @dataclass(frozen=True)
 class Bins:
-    """Equal bins: ``edges`` (b + 1,), ``counts`` (b,); the last bin holds its upper edge."""
+    """Bins: ``edges`` (b + 1,), ``counts`` (b,); the last bin holds its upper edge. ``below`` and ``above``
+    lie beyond edges that were given."""
 
     edges: list[Fraction]
     counts: list[int]
+    below: int = 0
+    above: int = 0
+
+
+def bins_between(values: Integers, counts: Integers, scale: int, edges: Sequence[Fraction]) -> Bins:
+    """Counts between given edges, each bin with its lower one, the last with its upper one too.
+
+    Raises
+    ------
+    ValueError
+        If there are fewer than two edges, or they do not rise.
+
+    Examples
+    --------
+    >>> bins_between(np.array([1, 5, 9, 12]), np.array([1, 2, 3, 4]), 0, [Fraction(5), Fraction(9)])
+    Bins(edges=[Fraction(5, 1), Fraction(9, 1)], counts=[5], below=1, above=4)
+    """
+    if len(edges) < 2 or any(b <= a for a, b in pairwise(edges)):
+        raise ValueError("bins need two edges or more that rise")
+    unit = 10**scale
+    # What is at an edge begins its bin: the first whole unit at it or above; the last edge is inside.
+    starts = [ceil(edge * unit) for edge in edges[:-1]] + [floor(edges[-1] * unit) + 1]
+    upto = np.concatenate([[0], np.cumsum(counts)])
+    at = [int(upto[int(np.searchsorted(values, start))]) for start in starts]
+    found = [b - a for a, b in pairwise(at)]
+    return Bins(list(edges), found, at[0], int(upto[-1]) - at[-1])
 
 
 MOST_BINS = 10_000
