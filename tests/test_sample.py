@@ -9,8 +9,9 @@ import pytest
 
 from conftest import inside, inside_json, screened
 from sabueso.screens.drawn import Judged
+from sabueso.screens.sample import draw
 from sabueso.screens.sample.test import Sample
-from sabueso.stats.drawing import random_start
+from sabueso.stats.drawing import drawn_places, random_start, spaced_places
 
 
 def _rows(n=400, seed=1):
@@ -20,7 +21,9 @@ def _rows(n=400, seed=1):
 
 
 @pytest.mark.parametrize("size", [1, 7, 40, 390])
-def test_money_units_are_those_of_a_plain_count(populate, size):
+@pytest.mark.parametrize("lines", [16, 1024])
+def test_money_units_are_those_of_a_plain_count(populate, size, lines, monkeypatch):
+    monkeypatch.setattr(draw, "LINES", lines)
     rows = _rows()
     rows[5]["amount"], rows[9]["amount"] = Decimal("0.00"), Decimal("-3.00")
     found = screened(populate(rows, id="id", amount="amount"), "sample", method="money", size=size, seed=4)  # fmt: skip
@@ -58,7 +61,8 @@ def test_money_units_are_those_of_a_plain_count(populate, size):
 @pytest.mark.parametrize(
     "settings", [{}, {"strata": 3}, {"edges": "10, 50, 400"}, {"take_all": "300"}]
 )
-def test_strata_hold_every_row_once_and_get_their_share(populate, settings):
+def test_strata_hold_every_row_once_and_get_their_share(populate, settings, monkeypatch):
+    monkeypatch.setattr(draw, "LINES", 50)
     rows = _rows(900)
     found = screened(populate(rows, id="id", amount="amount"), "sample", method="strata", size=60, seed=9, **settings)  # fmt: skip
     groups, flags = found["groups"], found["flags"]
@@ -75,6 +79,19 @@ def test_strata_hold_every_row_once_and_get_their_share(populate, settings):
     if "take_all" in settings:
         assert groups[-1]["whole"]
         assert Decimal(groups[-1]["low"]) == 300
+
+
+@pytest.mark.parametrize("method", ["random", "systematic"])
+@pytest.mark.parametrize("lines", [7, 1024])
+def test_places_are_those_of_the_rows_in_their_order(populate, method, lines, monkeypatch):
+    """Whatever the blocks in which rows are counted, and whichever rows a condition leaves out."""
+    monkeypatch.setattr(draw, "LINES", lines)
+    rows = [r for r in _rows(500)]
+    kept = [r for r in rows if r["amount"] > 20]
+    found = screened(populate(rows, "amount > 20", id="id", amount="amount"), "sample", method=method, size=33, seed=8)  # fmt: skip
+    places = (spaced_places if method == "systematic" else drawn_places)("8", 33, len(kept))
+    assert [f["subject"]["id"] for f in found["flags"]] == [kept[p - 1]["id"] for p in places]
+    assert [f["place"] for f in found["flags"]] == places
 
 
 def test_all_judged_says_what_follows_and_nothing_before(populate):

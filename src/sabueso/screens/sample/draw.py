@@ -24,6 +24,57 @@ PLACE, STRATUM, UPTO = "place", "stratum", "upto"
 BINS = 1_000
 
 
+LINES = 1_024
+"""Lines of a block."""
+
+
+def _block() -> Tree:
+    return sql.whole_division(sql.column("row_line", "b"), sql.integer(LINES))
+
+
+@dataclass(frozen=True)
+class Blocks:
+    """Blocks of lines in the order of the sources: their rows, and the sums of these in minor units."""
+
+    files: list[str]
+    blocks: np.ndarray
+    strata: np.ndarray
+    n: np.ndarray
+    units: list[int]
+
+    def with_places(self, places: dict[int, Sequence[int]]) -> pa.Table:
+        """The blocks in which some places lie, by stratum."""
+        rows = []
+        for stratum, wanted in places.items():
+            own = np.flatnonzero(self.strata == stratum)
+            upto = np.cumsum(self.n[own])
+            inside = np.unique(np.searchsorted(upto, np.asarray(wanted, np.int64)))
+            rows += [(int(own[k]), int(upto[k] - self.n[own[k]]), 0) for k in inside]
+        return self._chosen(rows)
+
+    def with_units(self, interval: int, start: int) -> pa.Table:
+        """The blocks that hold one of the units start, start + interval, … of those counted from 0."""
+        rows, before, count = [], 0, 0
+        for k, units in enumerate(self.units):
+            if units and (before - 1 - start) % interval + units >= interval:
+                rows.append((k, count, before))
+            before += units
+            count += int(self.n[k])
+        return self._chosen(rows)
+
+    def _chosen(self, rows: Sequence[tuple[int, int, int]]) -> pa.Table:
+        at = [k for k, _, _ in rows]
+        return pa.table(
+            {
+                "file": pa.array([self.files[k] for k in at], pa.string()),
+                "block": pa.array(self.blocks[at] if at else [], pa.int64()),
+                STRATUM: pa.array(self.strata[at] if at else [], pa.int32()),
+                "before": pa.array([count for _, count, _ in rows], pa.int64()),
+                "units_before": pa.array([Decimal(u) for _, _, u in rows], pa.decimal128(38, 0)),
+            }
+        )
+
+
 @dataclass(frozen=True)
 class Frame:
     """The rows that may be drawn, with what their amounts are in minor units, where they have any."""
@@ -32,33 +83,78 @@ class Frame:
     measure: Column | None
     reasons: Sequence[Reason]
 
-    def rows(self, stratum: Tree | None = None) -> exp.Select:
-        """Every row with its place in the order of the sources, within its stratum where there is one,
+    def blocks(self, stratum: Tree | None = None) -> Blocks:
+        """Rows and sums of every few lines of each file, in the order of the sources.
+
+        With them the place of any row among all is known without putting all rows in order.
+        """
+        base = self.base()
+        names = {"file": sql.column("row_file", "b"), "block": _block()}
+        if stratum is not None:
+            names[STRATUM] = stratum
+        fields: list[Tree] = [exp.alias_(tree, name, quoted=True) for name, tree in names.items()]
+        fields.append(exp.alias_(sql.count(), "n"))
+        if self.measure is not None:
+            fields.append(exp.alias_(sql.exact_sum(sql.column(UNITS, "b")), "units"))
+        select = exp.select(*fields).from_(base.subquery("b"))
+        select = select.group_by(*(tree.copy() for tree in names.values()))
+        found = self.population.query(select)
+        found = found.sort_by([("file", "ascending"), ("block", "ascending")])
+        n = found.column("n").to_numpy().astype(np.int64)
+        strata = (
+            np.zeros(len(n), np.int64)
+            if stratum is None
+            else found.column(STRATUM).to_numpy().astype(np.int64)
+        )
+        units = [0] * len(n)
+        if self.measure is not None:
+            units = [int(value or 0) for value in found.column("units").to_pylist()]
+        blocks = found.column("block").to_numpy().astype(np.int64)
+        return Blocks(found.column("file").to_pylist(), blocks, strata, n, units)
+
+    def near(self, chosen: pa.Table, stratum: Tree | None = None) -> exp.Select:
+        """The rows of some blocks, each with its place among all rows, within its stratum where there is one,
         and with the sum of the amounts up to it."""
-        columns = RowColumns.of(self.population.table, self.measure)
-        values = columns.trees()
+        base = self.base()
+        names = [sql.column(name, "b") for name in self._values()]
+        part: list[Tree] = [sql.column("row_file", "b"), _block()]
+        on = [
+            exp.EQ(this=sql.column("row_file", "b"), expression=sql.column("file", "chosen")),
+            exp.EQ(this=_block(), expression=sql.column("block", "chosen")),
+        ]
+        fields: list[Tree] = [*names]
+        if stratum is not None:
+            part.append(stratum)
+            on.append(exp.EQ(this=stratum.copy(), expression=sql.column(STRATUM, "chosen")))
+            fields.append(exp.alias_(stratum.copy(), STRATUM, quoted=True))
+        order = exp.Order(expressions=[sql.ordered(sql.column("row_line", "b"))])
+        number = exp.Window(this=exp.RowNumber(), partition_by=part, order=order)
+        place = exp.Add(this=number, expression=sql.column("before", "chosen"))
+        fields.append(exp.alias_(sql.cast(place, "BIGINT"), PLACE, quoted=True))
+        if self.measure is not None:
+            running = self._running([each.copy() for each in part], order)
+            upto = exp.Add(this=running, expression=sql.column("units_before", "chosen"))
+            fields.append(exp.alias_(sql.cast(upto, "DECIMAL(38, 0)"), UPTO, quoted=True))
+        select = exp.select(*fields).from_(base.subquery("b"))
+        return select.join("chosen", on=sql.both(on), join_type="inner")
+
+    def _values(self) -> dict[str, Tree]:
+        values = RowColumns.of(self.population.table, self.measure).trees()
         if self.measure is not None:
             values = {**values, UNITS: sql.minor_units(self.measure)}
-        base = self.population.base(values, self.reasons)
-        names = [sql.column(name, "b") for name in values]
-        order = exp.Order(
-            expressions=[sql.ordered(sql.column("row_file", "b")), sql.ordered(sql.column("row_line", "b"))]
-        )  # fmt: skip
-        part = [stratum] if stratum is not None else []
-        number = exp.Window(this=exp.RowNumber(), partition_by=part, order=order)
-        fields: list[Tree] = [*names, exp.alias_(number, PLACE, quoted=True)]
-        if stratum is not None:
-            fields.append(exp.alias_(stratum.copy(), STRATUM, quoted=True))
-        elif self.measure is not None:
-            fields.append(exp.alias_(self._running(order), UPTO, quoted=True))
-        return exp.select(*fields).from_(base.subquery("b"))
+        return values
 
-    def _running(self, order: exp.Order) -> exp.Window:
+    def base(self) -> exp.Select:
+        return self.population.base(self._values(), self.reasons)
+
+    def _running(self, part: list[Tree], order: exp.Order) -> exp.Window:
         units = sql.cast(sql.column(UNITS, "b"), "DECIMAL(38, 0)")
         spec = exp.WindowSpec(
             kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW"
         )
-        return exp.Window(this=exp.Sum(this=units), order=order.copy(), spec=spec)
+        return exp.Window(
+            this=exp.Sum(this=units), partition_by=part, order=order.copy(), spec=spec
+        )
 
     def figures(self, stratum: Tree | None = None) -> list[dict[str, int]]:
         """Rows, sum and sum of squares of each stratum, or of all, in minor units."""
@@ -82,12 +178,12 @@ class Frame:
         found = self.population.query(select).to_pylist()
         return [{name: int(value or 0) for name, value in row.items()} for row in found]
 
-    def gathered(self, found: pa.Table) -> pa.Table:
+    def gathered(self, found: pa.Table, drop: Sequence[str] = (UPTO,)) -> pa.Table:
         """Rows as flags have them, as they stand in the sources."""
         order = [("row_file", "ascending"), ("row_line", "ascending")]
         found = found.sort_by(order)
-        if UNITS in found.column_names:
-            found = found.drop_columns([UNITS])
+        unused = [name for name in (UNITS, *drop) if name in found.column_names]
+        found = found.drop_columns(unused)
         return RowColumns.of(self.population.table, self.measure).gathered(found)
 
 
@@ -104,10 +200,11 @@ class Drawn:
 def by_places(frame: Frame, places: Sequence[int]) -> pa.Table:
     """The rows at some places."""
     drawn = pa.table({PLACE: pa.array(places, pa.int64())})
-    rows = frame.rows().subquery("r")
-    names = exp.select("r.*").from_(rows)
+    chosen = frame.blocks().with_places({0: places})
+    names = exp.select("r.*").from_(frame.near(chosen).subquery("r"))
     on = exp.EQ(this=sql.column(PLACE, "r"), expression=sql.column(PLACE, "drawn"))
-    return frame.population.query(names.join("drawn", on=on, join_type="inner"), drawn=drawn)
+    select = names.join("drawn", on=on, join_type="inner")
+    return frame.population.query(select, drawn=drawn, chosen=chosen)
 
 
 def draw_items(frame: Frame, seed: str, size: int, n: int, *, spaced: bool) -> Drawn:
@@ -142,8 +239,11 @@ def draw_money(frame: Frame, seed: str, size: int, total: int) -> Drawn:
         interval = max(rest // (size - whole), 1)
     units = sql.column(UNITS, "b")
     taken = exp.GTE(this=units, expression=sql.integer(top)) if top is not None else exp.false()
-    everything = frame.rows().subquery("b")
-    large = exp.select("b.*").from_(everything).where(taken)
+    none: list[Tree] = [
+        exp.alias_(sql.cast(exp.null(), kind), name, quoted=True)
+        for name, kind in ((PLACE, "BIGINT"), (UPTO, "DECIMAL(38, 0)"))
+    ]
+    large = exp.select("b.*", *none).from_(frame.base().subquery("b")).where(taken)
     found = frame.population.query(large)
     found = found.append_column("whole", pa.array(np.full(found.num_rows, True)))
     start = 0
@@ -156,14 +256,14 @@ def draw_money(frame: Frame, seed: str, size: int, total: int) -> Drawn:
                 frame.population, frame.measure, [*frame.reasons, Reason("whole", below)]
             )
         hit = _hit(interval, start)
-        some = frame.population.query(
-            exp.select("b.*").from_(others.rows().subquery("b")).where(hit)
-        )
+        chosen = others.blocks().with_units(interval, start)
+        near = exp.select("b.*").from_(others.near(chosen).subquery("b")).where(hit)
+        some = frame.population.query(near, chosen=chosen)
         some = some.append_column("whole", pa.array(np.full(some.num_rows, False)))
         found = pa.concat_tables([found, some], promote_options="default")
-    rows = frame.gathered(found)
+    rows = frame.gathered(found, ())
     scale = frame.measure.scale
-    upto = [int(v) for v in rows.column(UPTO).to_pylist()]
+    upto = [int(v or 0) for v in rows.column(UPTO).to_pylist()]
     own = [int(v.scaleb(scale)) for v in rows.column("amount").to_pylist()]
     at = [
         None
@@ -295,13 +395,17 @@ def draw_strata(
         stratum += [place] * len(chosen)
         places += chosen
     drawn = pa.table({STRATUM: pa.array(stratum, pa.int32()), PLACE: pa.array(places, pa.int64())})
-    numbered = frame.rows(stratum_tree(edges)).subquery("r")
+    wanted = {
+        k: [p for p, own in zip(places, stratum, strict=True) if own == k] for k in set(stratum)
+    }
+    chosen = frame.blocks(stratum_tree(edges)).with_places(wanted)
+    numbered = frame.near(chosen, stratum_tree(edges)).subquery("r")
     on = sql.both(
         exp.EQ(this=sql.column(name, "r"), expression=sql.column(name, "drawn"))
         for name in (STRATUM, PLACE)
     )
     select = exp.select("r.*").from_(numbered).join("drawn", on=on, join_type="inner")
-    found = frame.population.query(select, drawn=drawn)
+    found = frame.population.query(select, drawn=drawn, chosen=chosen)
     full = np.array([row["n"] == wanted for row, wanted in zip(rows, given, strict=True)])
     own = found.column(STRATUM).to_numpy().astype(np.int64)
     found = found.append_column("whole", pa.array(full[own] if own.size else np.zeros(0, bool)))
