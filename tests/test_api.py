@@ -25,7 +25,7 @@ def test_examples_of_the_page(marisma, tmp_path, monkeypatch, capsys):
         exec(compile(example, str(PAGE), "exec"), names)
     said = capsys.readouterr().out.splitlines()
     assert re.fullmatch(r"[\d]+ rows used, [1-9]\d* flagged", said[0])
-    assert said[-1] == "35686 rows of 24 files: 41325321.11"
+    assert said[-1] == "35996 rows of 24 files: 41624218.30"
     with sabueso.open_case("marisma") as case:
         (reviewed,) = sabueso.review(case, [names["first"].id])
     assert reviewed.review.status == "cleared"

@@ -527,8 +527,6 @@ def test_a_cluster_screens_and_papers_a_case(tmp_path):
     sabueso("intake", "../pagos.csv", "--as", "pagos", cwd=case)
     tests = (
         ("top", "--share", "1%"),
-        ("fences", "--by", "cuenta"),
-        ("distance", "--per", "proveedor", "--measures", "sum(importe),count(*)"),
         ("periods", "--per", "cuenta", "--base", "2024", "--current", "2025"),
     )
     for name, *options in tests:

@@ -355,7 +355,7 @@ def test_the_tour_prints_what_the_readme_says(marisma):
         arguments = shlex.split(command)[1:]
         if arguments[0] == "demo":
             continue
-        printed = sabueso(*arguments, cwd=marisma).stdout
+        printed = inside(*arguments, cwd=marisma).stdout
         lines = [line.rstrip() for line in printed.splitlines()]
         wanted = [line.rstrip() for line in expected.rstrip("\n").splitlines()]
         assert _plain(lines) == _plain(wanted), command

@@ -86,7 +86,7 @@ def test_strata_hold_every_row_once_and_get_their_share(populate, settings, monk
 def test_places_are_those_of_the_rows_in_their_order(populate, method, lines, monkeypatch):
     """Whatever the blocks in which rows are counted, and whichever rows a condition leaves out."""
     monkeypatch.setattr(draw, "LINES", lines)
-    rows = [r for r in _rows(500)]
+    rows = _rows(500)
     kept = [r for r in rows if r["amount"] > 20]
     found = screened(populate(rows, "amount > 20", id="id", amount="amount"), "sample", method=method, size=33, seed=8)  # fmt: skip
     places = (spaced_places if method == "systematic" else drawn_places)("8", 33, len(kept))
