@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import pty
 import re
 import select
 import shutil
+import struct
 import subprocess
 import sys
+import termios
 import threading
 import time
 
@@ -198,3 +201,27 @@ def test_at_a_real_terminal(folder):
 
 def test_without_a_terminal_it_is_the_help(folder):
     assert "the work, in its order" in sabueso(cwd=folder).stdout
+
+
+@pytest.mark.parametrize("width", [80, 158])
+def test_the_width_is_that_of_the_terminal(folder, width):
+    """A real terminal of so many columns: what is printed fills no more, and uses what there is."""
+    master, slave = pty.openpty()
+    fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 40, width, 0, 0))
+    environment = {k: v for k, v in os.environ.items() if k not in ("COLUMNS", "NO_COLOR")}
+    command = [sys.executable, "-m", "sabueso", "queue", "--top", "12"]
+    process = subprocess.Popen(command, cwd=folder, stdin=slave, stdout=slave, stderr=slave, env={**environment, "TERM": "xterm"})  # fmt: skip
+    os.close(slave)
+    seen = b""
+    while True:
+        try:
+            seen += os.read(master, 65536)
+        except OSError:  # the other end is closed
+            break
+    assert process.wait(60) == 0
+    os.close(master)
+    lines = re.sub(r"\x1b\[[0-9;]*m", "", seen.decode()).split(" next:")[0].splitlines()
+    widest = max(len(line.rstrip()) for line in lines)
+    assert widest <= width
+    assert widest > 0.7 * width
+    assert b"\x1b[" in seen

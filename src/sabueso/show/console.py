@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import os
-import shutil
 import sys
 from collections.abc import Iterable, Sequence
 from typing import Any, TextIO
@@ -22,7 +21,7 @@ from sabueso.report.palette import AMBER, SEA, STONE
 # A rule under the header, nothing between columns.
 OPEN = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 GAP = 2  # spaces between columns
-LEAST_WRAP = 24
+LEAST_WRAP = 14
 LEAST_FLEX = 8
 PLAIN_WIDTH = 100
 LEAST_WIDTH, MOST_WIDTH = 40, 1000
@@ -60,8 +59,8 @@ def make_console(file: TextIO | None = None) -> SafeConsole:
         stream.reconfigure(encoding="utf-8")
     given = os.environ.get("COLUMNS", "")
     width = int(given) if given.isascii() and given.isdigit() else PLAIN_WIDTH
-    if terminal:
-        width = shutil.get_terminal_size((PLAIN_WIDTH, 24)).columns
+    if terminal and not given:
+        width = _columns_of(stream)
     width = min(max(width, LEAST_WIDTH), MOST_WIDTH)
     return SafeConsole(
         file=stream,
@@ -72,6 +71,15 @@ def make_console(file: TextIO | None = None) -> SafeConsole:
         no_color=not terminal or "NO_COLOR" in os.environ,
         legacy_windows=False,
     )
+
+
+def _columns_of(stream: TextIO) -> int:
+    """The width of the terminal behind a stream, asked of itself: Python's own stdout may be another by
+    now."""
+    try:
+        return os.get_terminal_size(stream.fileno()).columns or PLAIN_WIDTH
+    except (OSError, ValueError):  # a stream that is no file, or a terminal without a size
+        return PLAIN_WIDTH
 
 
 class OpenTable:
