@@ -49,7 +49,7 @@ def make_staff(world: World, pays: list[Pay]) -> list[Employee]:
                 name=f"{rng.choice(_NAMES)} {rng.choice(_SURNAMES)} {rng.choice(_SURNAMES)}",
                 grade=pay.grade,
                 joined=START - timedelta(days=int(rng.integers(60, 7_000))),
-                left=LEAVING if employee == hands[LEFT] else None,
+                left=LEAVING if world.planted and employee == hands[LEFT] else None,
                 bank=pay.bank,
             )
         )
@@ -65,7 +65,7 @@ def phantoms(staff: list[Employee]) -> tuple[str, str]:
 def make_roster(world: World, staff: list[Employee]) -> list[tuple[str, date, str]]:
     """Employee, day, vessel: about 235 days a year each, in order of day."""
     rng = world.rng("roster")
-    absent, _ = phantoms(staff)
+    absent = phantoms(staff)[0] if world.planted else ""
     days = [START + timedelta(days=i) for i in range((END - START).days + 1)]
     # A crew has its vessel, and helps out on another now and then.
     homes = rng.integers(len(VESSELS), size=len(staff))

@@ -38,9 +38,17 @@ class Answer:
     note: str
 
 
-def write_inbox(folder: Path, seed: int, scale: float, step: Callable[[str], None]) -> list[Answer]:
-    """Write all files of the inbox and the answer key; returns the key."""
-    world = make_world(seed, scale)
+def write_inbox(
+    folder: Path,
+    seed: int,
+    scale: float,
+    step: Callable[[str], None],
+    *,
+    planted: bool = True,
+) -> list[Answer]:
+    """Write all files of the inbox and the answer key; returns the key. Without ``planted`` there is nothing
+    wrong in them, but for what is damaged, and what only looks bad."""
+    world = make_world(seed, scale, planted=planted)
     (folder / "payments").mkdir(parents=True, exist_ok=True)
     (folder / "evidence").mkdir(exist_ok=True)
     step("payments")
@@ -66,13 +74,17 @@ def write_inbox(folder: Path, seed: int, scale: float, step: Callable[[str], Non
         folder / "traffic.csv",
         [["ruta", "mes", "salidas", "pasajeros", "ingresos", "litros"], *make_traffic(world)],
     )
-    _write(folder / "loan-garceta.csv", [["cuota", "fecha", "importe"], *make_loan()])
+    _write(
+        folder / "loan-garceta.csv", [["cuota", "fecha", "importe"], *make_loan(planted=planted)]
+    )
     (folder / "evidence" / "loan-garceta-terms.txt").write_text(TERMS, encoding="utf-8")
     step("masters and budget")
     _write_masters(folder, world, staff)
     _write_budget(folder / "budget.csv", world, entries)
     (folder / "evidence" / "contract-VR-2024-03.txt").write_text(CONTRACT, encoding="utf-8")
     answers = [*_answers(payments, pays, entries, staff), *_more_answers(world, payments, orders)]
+    if not planted:
+        answers = [answer for answer in answers if answer.kind == "innocent"]
     rows = [["table", "key", "kind", "note"], *([a.table, a.key, a.kind, a.note] for a in answers)]
     _write(folder / "answers.csv", rows)
     return answers
@@ -230,6 +242,7 @@ def _write_masters(folder: Path, world: World, staff: list[Employee]) -> None:
     )
     # Kind 6: the revived supplier is paid into an employee's account.
     shared = {world.special["revived"]: next(e.bank for e in staff if e.grade == "tierra")}
+    shared = shared if world.planted else {}
     rows = [
         [s.id, s.name, s.created.isoformat(), shared.get(s.id, s.bank)] for s in world.suppliers
     ]
@@ -258,7 +271,7 @@ def _write_budget(path: Path, world: World, entries: list[Entry]) -> None:
 
 def _more_answers(world: World, payments: list[Payment], orders: list[Order]) -> list[Answer]:
     """What stands in no single record: suppliers, orders, numbers, and what only looks bad there."""
-    first, last = missing_numbers(payments)
+    first, last = missing_numbers(payments) if world.planted else ("", "")
     twins = [world.special[f"twin {part}"] for part in (1, 2)]
     families = [world.special[f"family {part}"] for part in (1, 2)]
     return [

@@ -133,7 +133,7 @@ def _fuel(world: World) -> list[Entry]:
                 continue
             litres = (1_500, 1_350, 1_700, 1_250)[v] * _season(day) * rng.uniform(0.9, 1.1)
             price = 0.78 * rng.uniform(0.985, 1.015)
-            odd = vessel == "Alcatraz" and day.year == 2025
+            odd = world.planted and vessel == "Alcatraz" and day.year == 2025
             if odd:
                 litres *= 0.94
                 price *= 1.31 / 0.94
@@ -186,7 +186,9 @@ def _customers(world: World) -> list[Entry]:
 def _round_trips(world: World) -> list[Entry]:
     """Kind 14: revenue in the last days of 2024, taken back in the first of 2025."""
     rng = world.rng("round trips")
-    found = []
+    found: list[Entry] = []
+    if not world.planted:
+        return found
     for i in range(ROUND_TRIPS):
         booked = date(2024, 12, 27 + i % 4)
         back = date(2025, 1, 2 + i % 4)
@@ -207,7 +209,9 @@ def _round_trips(world: World) -> list[Entry]:
 def _nights(world: World) -> list[Entry]:
     """Kind 7: at night and on Sundays, round amounts, a rarely used pair, one preparer."""
     rng = world.rng("nights")
-    found = []
+    found: list[Entry] = []
+    if not world.planted:
+        return found
     for i in range(26):
         day = START + timedelta(days=int(rng.integers(200, 720)))
         if i % 2:

@@ -67,7 +67,9 @@ def _numbered(world: World, payments: list[Payment]) -> list[Payment]:
         and payments[i].supplier != payments[i - 1].supplier
         and f"{payments[i].day:%Y-%m}" != "2025-07"
     ]  # fmt: skip
-    gap, *again = sorted(rng.choice(plain, size=3, replace=False).tolist())
+    gap, *again = (
+        sorted(rng.choice(plain, size=3, replace=False).tolist()) if world.planted else [-1]
+    )
     numbered, number = [], 0
     for i, payment in enumerate(payments):
         number += 4 if i == gap else 0 if i in again else 1
@@ -166,7 +168,7 @@ def _agency(world: World) -> list[Payment]:
         day = date(2024 + month // 12, month % 12 + 1, 12)
         for part in range(3):
             cents = int(rng.lognormal(np.log(640_000), 0.25))
-            hidden = month >= 12 and part > 0
+            hidden = world.planted and month >= 12 and part > 0
             found.append(
                 Payment(
                     day + timedelta(days=part),
@@ -245,6 +247,10 @@ def _lease(world: World) -> list[Payment]:
 
 
 def _planted(world: World) -> list[Payment]:
+    if not world.planted:
+        return [p for p in _revived(world) if not p.kind] + [
+            p for p in _singles(world) if p.kind == "innocent"
+        ]
     return _splits(world) + _invented(world) + _revived(world) + _tender(world) + _singles(world)
 
 
@@ -353,7 +359,8 @@ def _paid_twice(world: World, found: list[Payment]) -> list[Payment]:
     plain = [
         p for p in found if not p.kind and p.cents > 20_000 and p.day < END - timedelta(days=40)
     ]
-    chosen = rng.choice(len(plain), size=15, replace=False)
+    # The first two are reversed, and nothing is wrong with them.
+    chosen = rng.choice(len(plain), size=15 if world.planted else 2, replace=False)
     again = []
     for i, index in enumerate(chosen.tolist()):
         p = plain[index]

@@ -38,17 +38,17 @@ def make_payroll(world: World) -> list[Pay]:
     for grade, size, level, spread in GRADES:
         for i in range(size):
             number += 1
-            planted = grade == "oficial" and i in (*FAR, JOINT)
+            planted = world.planted and grade == "oficial" and i in (*FAR, JOINT)
             base = level + spread * float(np.clip(rng.normal(), -2.2, 2.2))
             share = {"oficial": 0.36, "marinero": 0.28, "máquinas": 0.31, "tierra": 0.0}[grade]
             noise = rng.normal(0, 28)
-            if grade == "oficial" and i == JOINT:
+            if planted and i == JOINT:
                 # Base pay low and allowance high, each within what officers get.
                 base, noise = level - 1.25 * spread, 255.0
             elif planted:
                 base = level + 0.3 * spread * float(rng.normal())
             allowance = share * base + noise if share else 0.0
-            if grade == "oficial" and i in FAR:
+            if planted and i in FAR:
                 allowance += float(rng.uniform(780, 990))
             hours = max(0.0, rng.normal(11, 3) + (base - level) / spread)
             bank = f"ES{rng.integers(10, 99)} {' '.join(f'{v:04d}' for v in rng.integers(0, 10_000, 5))}"

@@ -44,10 +44,10 @@ def instalment() -> Decimal:
     return exact.quantize(Decimal("0.01"), ROUND_HALF_EVEN)
 
 
-def make_loan() -> Iterator[list[object]]:
+def make_loan(*, planted: bool = True) -> Iterator[list[object]]:
     """Number, date and amount of each instalment as recorded: too high from the 14th (kind 11)."""
     for number in range(1, INSTALMENTS + 1):
         year, month = 2024 + (number - 1) // 12, (number - 1) % 12 + 1
         last = date(year + month // 12, month % 12 + 1, 1).toordinal() - 1
-        raised = RAISED_BY if number >= RAISED_FROM else Decimal(0)
+        raised = RAISED_BY if planted and number >= RAISED_FROM else Decimal(0)
         yield [number, date.fromordinal(last).isoformat(), instalment() + raised]

@@ -101,6 +101,8 @@ class World:
     scale: float
     suppliers: list[Supplier]
     special: dict[str, str]
+    planted: bool = True
+    """Whether anything is planted: without, only what looks bad and is not."""
 
     def rng(self, part: str) -> np.random.Generator:
         """A stream of random numbers of its own for each part, so that parts do not shift."""
@@ -113,7 +115,7 @@ class World:
         return max(1, round(plain * self.scale))
 
 
-def make_world(seed: int, scale: float) -> World:
+def make_world(seed: int, scale: float, *, planted: bool = True) -> World:
     """Suppliers and the parts that some of them play."""
     rng = np.random.default_rng([seed, 1])
     accounts = [a for a in ACCOUNTS if a[4] > 0]
@@ -143,16 +145,16 @@ def make_world(seed: int, scale: float) -> World:
     )  # fmt: skip
     cast = rng.choice(len(quiet), size=len(parts), replace=False)
     special = {part: quiet[i] for part, i in zip(parts, cast, strict=True)}
-    more = _more_suppliers(np.random.default_rng([seed, 2]))
+    more = _more_suppliers(np.random.default_rng([seed, 2]), planted=planted)
     special |= dict(zip(MORE, (s.id for s in more), strict=True))
-    return World(seed, scale, [*suppliers, *more], special)
+    return World(seed, scale, [*suppliers, *more], special, planted)
 
 
 MORE = ("twin 1", "twin 2", "family 1", "family 2", "lessor", "yard 1", "yard 2", "yard 3")
 """Suppliers who are there for their parts alone."""
 
 
-def _more_suppliers(rng: np.random.Generator) -> list[Supplier]:
+def _more_suppliers(rng: np.random.Generator, *, planted: bool) -> list[Supplier]:
     """One supplier entered twice under nearly one name with one account (kind 13); two of one family name
     that have nothing to do with each other; a lessor; three who sell to the yard."""
     names = (
@@ -165,7 +167,8 @@ def _more_suppliers(rng: np.random.Generator) -> list[Supplier]:
         f"ES{rng.integers(10, 99)} {' '.join(f'{v:04d}' for v in rng.integers(0, 10_000, 5))}"
         for _ in names
     ]
-    banks[1] = banks[0]
+    if planted:
+        banks[1] = banks[0]
     return [
         Supplier(
             f"S{1641 + i}", name, account, 5.4, 0.0,

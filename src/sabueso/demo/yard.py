@@ -47,6 +47,7 @@ def make_orders(world: World) -> list[Order]:
     n = world.rows(ORDERS)
     when = sorted(int(place) for place in rng.choice(len(days), size=n))
     odd = rng.choice(n, size=min(OVER_QUANTITY + OVER_PRICE, n), replace=False).tolist()
+    odd = odd if world.planted else []
     found = []
     for i, place in enumerate(when):
         article, euros = ARTICLES[int(rng.integers(len(ARTICLES)))]

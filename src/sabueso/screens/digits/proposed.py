@@ -27,6 +27,7 @@ NAMES = {"first": "first digit", "first-two": "first-two digits"}
 NARROW = frozenset({"narrow_range"})
 PRICES, PRICE_SHARE, LEAST_OF_LIST, MOST_LISTS = 5, 0.30, 100, 8
 """An account is a price list where this share of its rows is on so many amounts."""
+ORDER = 10
 
 
 def proposed_digits(
@@ -43,8 +44,10 @@ def proposed_digits(
     conditions = [c for c in (signs.where(measure),) if c]
     account = table.role("account")
     lists = [] if account is None else price_lists(population, measure, account)
-    if account is not None and lists:
-        shown = ", ".join(map(literal, lists))
+    narrow = [] if account is None else narrow_accounts(population, measure, account)
+    narrow = [each for each in narrow if each not in lists]
+    if account is not None and (lists or narrow):
+        shown = ", ".join(map(literal, [*lists, *narrow]))
         conditions.append(f"{quoted_name(account.name)} not in ({shown})")
     where = " and ".join(conditions) or None
     chosen = replace(population, where=where)
@@ -54,16 +57,19 @@ def proposed_digits(
         if lists
         else ""
     )
+    if narrow:
+        listed = ", ".join(map(str, narrow))
+        without += f", without {listed}, whose amounts lie within one order of magnitude"
     yield from _last_two(run, chosen, where, without)
     for digits, least in LEAST.items():
         finding = run(chosen, digits)
         doubtful = {c.code for c in finding.cautions} & (against | NARROW)
         if finding.population.used < least or doubtful:
             continue
-        # Where one class in five departs, the law does not describe what was recorded there, and its
+        # Where more than a few classes depart, the law does not describe what was recorded there, and its
         # classes are nobody's work list.
         many = [c for c in finding.groups[0].classes if c.flagged and c.share > c.expected]
-        if len(many) > max(MOST_FLAGGED, len(finding.groups[0].classes) // 5):
+        if len(many) > max(MOST_FLAGGED, len(finding.groups[0].classes) // 15):
             continue
         doubts = ", ".join(c.code for c in finding.cautions)
         yield Proposal(
@@ -93,6 +99,32 @@ def _last_two(run: Run, chosen: Population, where: str | None, without: str) -> 
         "Amounts that somebody rounds, or ends in digits of a liking.",
         f"{finding.population.used:,} amounts of one sign{without}",
     )
+
+
+def narrow_accounts(population: Population, measure: Column, account: Column) -> list[object]:
+    """Accounts whose amounts, all but the hundredth at either end, lie within one order of magnitude: their
+    first digits are those of their level, and of nothing else. At most :data:`MOST_LISTS`, the largest first."""
+    key = sql.column("k", "b")
+    units = sql.column("units", "b")
+    base = population.base(
+        {"k": sql.column(account.name), "units": sql.magnitude(sql.minor_units(measure))}
+    )
+    some = exp.GT(this=units.copy(), expression=sql.integer(0))
+    ends = ("0.01", "0.99")
+    select = exp.select(
+        key,
+        exp.alias_(sql.count(), "n"),
+        exp.alias_(sql.quantiles(units.copy(), ends), "ends"),
+    ).from_(base.subquery("b"))
+    select = select.where(some).group_by(key.copy())
+    found = []
+    for row in population.query(select).to_pylist():
+        low, high = (
+            sql.exact_quantile(v, share) for v, share in zip(row["ends"], ends, strict=True)
+        )
+        if row["k"] is not None and row["n"] >= LEAST_OF_LIST and high < ORDER * low:
+            found.append((int(row["n"]), row["k"]))
+    return [k for _, k in sorted(found, key=lambda pair: (-pair[0], str(pair[1])))[:MOST_LISTS]]
 
 
 def price_lists(population: Population, measure: Column, account: Column) -> list[object]:

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
+import numpy as np
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
+from sabueso.screens.distance.fitted import transformed
+from sabueso.screens.grouping import Grouping
+from sabueso.screens.measured import measured_subjects, peer_groups
 from sabueso.screens.proposal import Proposal, settings_of
 
 NO_MEASURES = ("id", "document", "account", "party", "preparer", "approver", "text")
@@ -88,6 +93,9 @@ def _filled(population: Population, columns: Sequence[Column]) -> list[int]:
     return [int(row[f"n{i}"]) for i in range(len(columns))] + [int(row["all"])]
 
 
+TOLD, LEAST_OF_PEERS = 0.9, 10
+"""Share of a measure's variance that others account for from which it is left out; entities of a peer group
+from which it counts there."""
 LEAST_ENTITIES, MOST_PEERS, LEAST_EXPLAINED, MOST_MEASURES = 30, 15, 0.2, 5
 LEAST_ROWS_OF_ONE = 2
 """Rows of an entity, on average, from which its means are more than its rows."""
@@ -104,8 +112,15 @@ def proposed_entities(population: Population, measures: Sequence[Column]) -> Ite
     if entities < LEAST_ENTITIES or rows < LEAST_ROWS_OF_ONE * entities:
         return
     peers = _peers(population, party, chosen, entities)
+    every = chosen
+    chosen = _independent(population, party, chosen, peers)
+    if len(chosen) < 2:
+        return
     figures = [f"avg({quoted_name(m.name)})" for m in chosen]
     among = "" if peers is None else f", among those of one {peers.name}"
+    told = [m.name for m in every if m not in chosen]
+    if told:
+        among += f"; without {', '.join(told)}, which the others tell"
     yield Proposal(
         f"{party.name} of {table.name} unlike others" if peers is None
         else f"{party.name} unlike others of its {peers.name}",
@@ -113,6 +128,60 @@ def proposed_entities(population: Population, measures: Sequence[Column]) -> Ite
         f"Whoever is ordinary in each of {', '.join(m.name for m in chosen)} and not in all of them together.",
         f"{entities:,} of {party.name} by the means of {', '.join(m.name for m in chosen)} together{among}",
     )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Means:
+    """What is measured of entities."""
+
+    measures: list[str]
+    per: list[str]
+    by: list[str]
+
+
+def _independent(
+    population: Population, party: Column, measures: list[Column], peers: Column | None
+) -> list[Column]:
+    """Those of some measures that the others do not tell, by the ranks of the entities among their peers.
+
+    What is nearly a function of the others leaves a direction with next to no spread, in which a bend of
+    that function, or the rounding of a sum, is as far out as can be. Dropped is, as long as there is one,
+    the measure of which the others account for most.
+    """
+    kept = list(measures)
+    while len(kept) > 2:
+        settings = _Means(
+            [f"avg({quoted_name(m.name)})" for m in kept], [party.name],
+            [] if peers is None else [peers.name],
+        )  # fmt: skip
+        subjects, _ = measured_subjects(population, settings)
+        values = np.column_stack(
+            [subjects.column(f"m{j}").to_numpy().astype(np.float64) for j in range(len(kept))]
+        )
+        groups = peer_groups(subjects, Grouping.of(settings.by, population.table))
+        scores = [
+            transformed(values, rows, "rank") for _, rows in groups if len(rows) > LEAST_OF_PEERS
+        ]
+        if not scores:
+            return kept
+        told = _told_by_others(np.vstack(scores))
+        most = int(np.argmax(told))
+        if told[most] <= TOLD:
+            return kept
+        kept.pop(most)
+    return kept
+
+
+def _told_by_others(scores: np.ndarray) -> np.ndarray:
+    """The share of the variance of each column that the others account for."""
+    steady = scores.std(axis=0) > 0
+    found = np.zeros(scores.shape[1])
+    inverse = np.linalg.pinv(
+        np.corrcoef(scores[:, steady], rowvar=False).reshape(2 * (int(steady.sum()),))
+    )
+    with np.errstate(divide="ignore"):
+        found[steady] = 1 - 1 / np.maximum(np.diag(inverse), 1.0)
+    return found
 
 
 def _entities(population: Population, party: Column) -> tuple[int, int]:
