@@ -81,6 +81,9 @@ def sabueso(
     return done
 
 
+WIDTHS = ("COLUMNS", "NO_COLOR", "FORCE_COLOR")
+
+
 @dataclass(frozen=True)
 class Said:
     """What the program printed."""
@@ -94,11 +97,14 @@ def inside(*arguments: str, cwd: Path, code: int | tuple[int, ...] = 0) -> Said:
     out, err, before = io.StringIO(), io.StringIO(), Path.cwd()
     outcome.forget()
     os.chdir(cwd)
+    # As for a process of its own: what this one was started with is no part of the trial.
+    held = {name: os.environ.pop(name) for name in WIDTHS if name in os.environ}
     try:
         with redirect_stdout(out), redirect_stderr(err):
             found = main(list(arguments))
     finally:
         os.chdir(before)
+        os.environ.update(held)
         let_pandas_in()
     expected = code if isinstance(code, tuple) else (code,)
     assert found in expected, f"{arguments}\n{out.getvalue()}\n{err.getvalue()}"
