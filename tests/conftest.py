@@ -81,7 +81,7 @@ def sabueso(
     return done
 
 
-WIDTHS = ("COLUMNS", "NO_COLOR", "FORCE_COLOR")
+STARTED = {n: os.environ[n] for n in ("COLUMNS", "NO_COLOR", "FORCE_COLOR") if n in os.environ}
 
 
 @dataclass(frozen=True)
@@ -97,8 +97,11 @@ def inside(*arguments: str, cwd: Path, code: int | tuple[int, ...] = 0) -> Said:
     out, err, before = io.StringIO(), io.StringIO(), Path.cwd()
     outcome.forget()
     os.chdir(cwd)
-    # As for a process of its own: what this one was started with is no part of the trial.
-    held = {name: os.environ.pop(name) for name in WIDTHS if name in os.environ}
+    # As for a process of its own: what this one was started with is no part of the trial, what a test
+    # sets is.
+    held = {name: value for name, value in STARTED.items() if os.environ.get(name) == value}
+    for name in held:
+        del os.environ[name]
     try:
         with redirect_stdout(out), redirect_stderr(err):
             found = main(list(arguments))
