@@ -20,6 +20,7 @@ from sabueso.case.queue import AuditException
 from sabueso.case.recording import Run
 from sabueso.case.redoing import Again
 from sabueso.case.reviews import Recorded
+from sabueso.case.sampling import SampleState
 from sabueso.case.sealing import Checked, Sealed
 from sabueso.case.taken import TakeReport
 from sabueso.population.drill import Drill, Measure, Rows
@@ -69,6 +70,23 @@ def take_in(
         case, table, [fspath(path) for path in paths], url=url, query=query, check=check,
         replace=replace, attach=attach, initials=initials,
     ).value  # fmt: skip
+
+
+def sample(
+    case: Case, table: str, *, name: str = "", initials: str = "", **settings: Any
+) -> SampleState:
+    """Draw a sample of a table's rows and record it; settings have the names of the options. Its items join
+    the queue."""
+    from sabueso.commands.sample import sample as command
+
+    return command(case, table, settings, name=name, initials=initials).value
+
+
+def evaluate(case: Case, name: str) -> SampleState:
+    """A sample by its name, with what the reviews of its items say of all that it was drawn of."""
+    from sabueso.commands.sample import evaluation
+
+    return evaluation(case, name).value
 
 
 def try_test(case: Case, test: str, table: str, **settings: Any) -> Finding[Any]:
