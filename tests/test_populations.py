@@ -229,3 +229,22 @@ def test_rows_that_repeat_are_said(populate):
         assert "copied_rows" not in codes
         codes = [c["code"] for c in screened(populate(twice, **ROLES), test)["cautions"]]
         assert "copied_rows" in codes
+
+
+def test_a_condition_and_a_population_of_the_same_words_are_told_apart(marisma, tmp_path):
+    """Within one run, which keeps what it counted: why rows are left out is each screen's own."""
+    case = shutil.copytree(marisma, tmp_path / "m")
+    with (case / "case.toml").open("a", encoding="utf-8") as plan:
+        plan.write(
+            '\n[populations.paid]\ntable = "payments"\nwhere = "importe > 0"\nreason = "paid"\n'
+        )
+    inside("try", "top", "paid", "--keep", "of the population", cwd=case)
+    inside(
+        "try", "top", "payments", "--where", "importe > 0", "--keep", "of the condition", cwd=case
+    )
+    inside("screen", "of the", "--as", "KL", cwd=case, code=2)
+    inside("screen", "of the population", "of the condition", "--as", "KL", cwd=case)
+    run = max((case / "runs").iterdir())
+    left = [json.loads(p.read_text())["population"]["left_out"] for p in sorted(run.glob("finding-*.json"))]  # fmt: skip
+    assert [set(each) for each in left] == [{"outside_population"}, {"outside_where"}]
+    assert left[0]["outside_population"] == left[1]["outside_where"]

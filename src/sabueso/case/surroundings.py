@@ -176,7 +176,12 @@ def _values_of(
 ) -> list[tuple[int, Cells]]:
     """The values in some roles of the rows of exceptions that share none: each with the exception's
     place. They are the same for every exception that is looked at, as long as these are."""
-    key = "values of", whole.table.name, tuple(each.id for each in exceptions), tuple(columns)
+    key = (
+        "values of",
+        whole.table.name,
+        tuple((each.id, each.selector) for each in exceptions),
+        tuple(columns),
+    )
     found: list[tuple[int, Cells]]
     if key in whole.known:
         found = whole.known[key]

@@ -137,13 +137,10 @@ class Population:
         if reasons:
             return self._account(measure, reasons)
         # Without reasons of a test's own it is the same for all that look at these rows.
-        key = (
-            "account",
-            self.table.name,
-            measure.name if measure else "",
-            self.asked,
-            self.set_aside,
-        )
+        # A condition of a named population and one that is given leave rows out for reasons of their own.
+        named = self.defined.name if self.defined is not None else None
+        on = measure.name if measure is not None else None
+        key = "account", self.table.name, on, named, self.where, self.set_aside
         if key not in self.known:
             self.known[key] = self._account(measure, ())
         found: Account = self.known[key]
