@@ -18,7 +18,7 @@ from sabueso.case.reviews import known_ids
 from sabueso.case.standing import Review, reviews
 from sabueso.case.verified import known, remember
 from sabueso.report import numbers as num
-from sabueso.screens.subject import Line, Subject, of_key
+from sabueso.screens.subject import KINDS, Line, Subject, of_key
 
 TURNS = ("entity", "cluster", "row", "cell", "line", "range", "class")
 """Kinds in the order in which they take turns."""
@@ -163,10 +163,9 @@ class AuditException:
         if len(marks) > 1:
             tests += " of one family" if families == 1 else f" of {families} families of tests"
         number, many = place
-        plural = f"{self.kind[:-1]}ies" if self.kind.endswith("y") else f"{self.kind}s"
-        plural = "classes" if self.kind == "class" else plural
+        word = self.kind if many == 1 else KINDS[self.kind].several or f"{self.kind}s"
         return (
-            f"Number {number:,} of {many:,} {plural if many != 1 else self.kind}, which take turns with the other "
+            f"Number {number:,} of {many:,} {word}, which take turns with the other "
             f"kinds: {tests} marked it, and it stands {mark.rank:,} of {mark.flagged:,} in {mark.screen!r}."
         )
 

@@ -45,6 +45,8 @@ class Subject:
     """A flagged subject. ``named`` is its key as flags and the register have it."""
 
     kind: ClassVar[str] = ""
+    several: ClassVar[str] = ""
+    """The word for more of them, where it is not the kind's with an s."""
     limit_places: ClassVar[int] = 2
     """Decimals of a limit that it is told with."""
 
@@ -126,6 +128,7 @@ class Entity(Subject):
     """Whoever the rows are of: a supplier, an employee, an account; of several columns together."""
 
     kind = "entity"
+    several = "entities"
 
     asked: str = ""
 
@@ -146,6 +149,7 @@ class Class(Subject):
     """A class of amounts within a group. Its test says in a condition which rows it holds."""
 
     kind = "class"
+    several = "classes"
     limit_places = 3
 
     name: str = ""
