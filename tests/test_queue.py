@@ -177,3 +177,27 @@ def test_other_orders_and_kinds(case):
     by_bits = [bits[i] for i in order("--sort", "bits")]
     assert by_bits == sorted(by_bits, reverse=True)
     assert "there is row, entity" in inside("queue", "--kind", "people", cwd=case, code=2).stderr
+
+
+def test_the_queue_of_one_party_preparer_or_account(marisma):
+    """By their own rows: an exception is of somebody when a few values, his among them, are all it has."""
+    every = inside_json("queue", "--top", "500", cwd=marisma)
+    for role, column, value in (
+        ("party", "proveedor", "S1036"), ("preparer", "preparado", "hnt"), ("account", "cuenta", "62840"),
+    ):  # fmt: skip
+        found = {
+            i["id"] for i in inside_json("queue", "--top", "500", f"--{role}", value, cwd=marisma)
+        }
+        assert found
+        for item in every:
+            if item["id"] in found:
+                values = {
+                    str(v) for row in inside_json("dig", item["id"], "--rows", "--limit", "3000", cwd=marisma)["rows"]
+                    for name, v in row.items() if name in (column, "usuario")
+                }  # fmt: skip
+                assert value in values
+            elif item["subject"].get(column) == value:
+                pytest.fail(f"{item['id']} is of {value}")
+    assert inside_json("queue", "--party", "nobody", cwd=marisma) == []
+    said = inside("queue", "--table", "loan", "--party", "x", cwd=marisma, code=2)
+    assert "names a column in that role" in said.stderr

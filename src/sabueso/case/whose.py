@@ -98,6 +98,36 @@ def who_is_behind(
     return Behinds(role, ordered, len(chosen), without)
 
 
+def those_of(
+    opened: Callable[..., Population], items: Sequence[Excepted], role: Whose, value: str
+) -> set[str]:
+    """Ids of the exceptions that have a row of somebody, or of an account, and few rows of others in that
+    role: what is of everybody is of nobody in particular.
+
+    Raises
+    ------
+    UserError
+        If no table of theirs names the role.
+    """
+    by_table: dict[str, list[Excepted]] = {}
+    for item in items:
+        by_table.setdefault(item.table, []).append(item)
+    found: set[str] = set()
+    named = False
+    for table, own in by_table.items():
+        whole = opened(table, None, with_set_aside=True)
+        column = whole.table.role(role)
+        if column is None:
+            continue
+        named = True
+        for identity, values in _values(whole, own, column.name).items():
+            if value in values and len(values) <= MOST_VALUES:
+                found.add(identity)
+    if not named and items:
+        raise UserError(f"--{role}: no table of these exceptions names a column in that role")
+    return found
+
+
 def _add(one: Behind, item: Excepted) -> None:
     one.exceptions.append(item.id)
     if item.table not in one.tables:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import argparse
+from typing import Literal
 
 from sabueso.cli import words
 from sabueso.cli.common import answered, case_option, output_options
 
+ROLES: tuple[Literal["party", "preparer", "account"], ...] = ("party", "preparer", "account")
 STATUSES = ("open", "cleared", "error", "referred", "all")
 EXAMPLES = (
     "sabueso queue",
@@ -32,8 +34,14 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument(
         "--kind",
         metavar="KIND",
-        help="only those of a kind: row, cluster, entity, class, cell, line, range",
+        help="only those of a kind: row, cluster, entity, class, cell, line, range, sampled",
     )
+    for role in ROLES:
+        parser.add_argument(
+            f"--{role}",
+            metavar="VALUE",
+            help=f"only those with a row of this {role}, and of few others",
+        )
     parser.add_argument(
         "--sort", choices=("evidence", "amount", "table", "age", "bits"), default="evidence",
         help="evidence, the queue's own order; the largest amount, the table, the longest known, or the most "
@@ -62,6 +70,7 @@ def run(args: argparse.Namespace) -> int:
             kind=args.kind,
             sort=args.sort,
             per=args.per,
+            of={role: given for role in ROLES if (given := getattr(args, role)) is not None},
             top=args.top,
         ),
         (".csv", ".xlsx", ".json"),

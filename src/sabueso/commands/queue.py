@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -35,6 +36,7 @@ def queue(
     kind: str | None = None,
     sort: Sort = "evidence",
     per: Whose | None = None,
+    of: Mapping[Whose, str] | None = None,
     top: int = 20,
 ) -> Answer[Any]:
     """The exceptions of the case, the most telling first.
@@ -52,6 +54,8 @@ def queue(
     sort : str
         ``evidence``, the queue's own order; ``amount``, the largest first; ``table``; ``age``, the
         longest known first; ``bits``, the most surprising first.
+    of : mapping, optional
+        Only those with a row of a party, preparer or account, by the role.
     per : str, optional
         Instead of the exceptions those behind them: the parties, preparers or accounts of their rows.
     top : int
@@ -88,6 +92,8 @@ def queue(
         if kind not in KINDS:
             raise UserError(f"there is no kind {kind!r}{nearest(kind, KINDS)}")
         chosen = [item for item in chosen if item.kind == kind]
+    for role, value in (of or {}).items():
+        chosen = _of(case, chosen, role, value)
     chosen = _sorted(case, chosen, sort)
     if per is not None:
         if kind is None:  # what was drawn into a sample is evidence against nobody
@@ -106,6 +112,17 @@ def queue(
         return {item.place: f"sabueso dig {item.id}" for item in chosen[:top]}
 
     return Answer(chosen, show, lambda: data(chosen[:top]), lambda: data(chosen), lines=lines)
+
+
+def _of(case: Case, items: list[AuditException], role: Whose, value: str) -> list[AuditException]:
+    """Those of somebody, or of an account."""
+    from sabueso.case.whose import those_of
+
+    if not items:
+        return items
+    with case.populations(*dict.fromkeys(item.table for item in items)) as opened:
+        found = those_of(opened, items, role, value)
+    return [item for item in items if item.id in found]
 
 
 def _sorted(case: Case, items: list[AuditException], sort: Sort) -> list[AuditException]:
