@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
@@ -67,3 +69,22 @@ class MeasureSettings(Settings):
     adjust: Method = Field("holm", description="adjustment of p for the number of tests")
 
     _listed = field_validator("by", mode="before")(listed)
+
+
+def proportion(text: str) -> Fraction:
+    """2% and 0.02 as a proportion.
+
+    Raises
+    ------
+    ValueError
+        If it is no such text.
+
+    Examples
+    --------
+    >>> proportion("2%"), proportion(".5")
+    (Fraction(1, 50), Fraction(1, 2))
+    """
+    match = re.fullmatch(r"(\d+(?:\.\d+)?|\.\d+)\s*(%?)", text.strip())
+    if match is None:
+        raise ValueError("expected a share such as 2%")
+    return Fraction(match[1]) / (100 if match[2] else 1)

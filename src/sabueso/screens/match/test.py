@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
-from fractions import Fraction
 from typing import TYPE_CHECKING, Any, Literal
 
 import pyarrow as pa
@@ -24,7 +22,7 @@ from sabueso.screens.match.result import Compared, MatchGroup
 from sabueso.screens.match.three_way import Sides, Tolerance, compare
 from sabueso.screens.match.view import MatchView
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed, proportion
 from sabueso.stats.alike import alike, normalised
 
 if TYPE_CHECKING:
@@ -76,7 +74,7 @@ class MatchSettings(Settings):
     @field_validator("quantity_tolerance", "price_tolerance", mode="before")
     @classmethod
     def _share(cls, value: Any) -> str:
-        if not 0 <= tolerated(str(value)) <= 10:
+        if not 0 <= proportion(str(value)) <= 10:
             raise ValueError("expected a share such as 2%")
         return str(value).strip()
 
@@ -197,20 +195,6 @@ class Match(Screen):
         )
 
 
-def tolerated(text: str) -> Fraction:
-    """2% and 0.02 as a proportion.
-
-    Raises
-    ------
-    ValueError
-        If it is no such text.
-    """
-    match = re.fullmatch(r"(\d+(?:\.\d+)?|\.\d+)\s*(%?)", text.strip())
-    if match is None:
-        raise ValueError("expected a share such as 2%")
-    return Fraction(match[1]) / (100 if match[2] else 1)
-
-
 def _three_way(
     population: Population, orders: Population, settings: MatchSettings, reasons: list[Reason]
 ) -> tuple[list[Cells], Compared]:
@@ -224,7 +208,7 @@ def _three_way(
         population, orders, receipts, settings.on, other_on, settings.receipts_on or other_on
     )
     tolerance = Tolerance(
-        tolerated(settings.quantity_tolerance), tolerated(settings.price_tolerance)
+        proportion(settings.quantity_tolerance), proportion(settings.price_tolerance)
     )
     return compare(sides, tolerance, reasons)
 

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from decimal import Decimal
-from fractions import Fraction
 from math import ceil
 from typing import Any, Literal
 
@@ -21,7 +19,7 @@ from sabueso.screens.finding import Caution, Finding, Flags, NotTested
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
-from sabueso.screens.settings import MeasureSettings
+from sabueso.screens.settings import MeasureSettings, proportion
 from sabueso.screens.top.result import TopGroup
 from sabueso.screens.top.view import TopView
 
@@ -46,7 +44,10 @@ class TopSettings(MeasureSettings):
         if value is None:
             return None
         text = str(value).strip()
-        share = _proportion(text)
+        try:
+            share = proportion(text)
+        except ValueError:
+            raise ValueError("expected a share of the rows such as 1% or 0.01") from None
         if share >= 1 and not text.endswith("%"):
             raise ValueError(f"a share is below 1; {text} per cent is written {text}%")
         if not 0 < share < 1:
@@ -62,14 +63,8 @@ class TopSettings(MeasureSettings):
     def count(self, n: int) -> int:
         """How many of n rows are wanted at each end: ceil(n·p), never rounded down to nothing."""
         return (
-            min(self.aim, n) if self.aim is not None else ceil(n * _proportion(self.share or "1%"))
+            min(self.aim, n) if self.aim is not None else ceil(n * proportion(self.share or "1%"))
         )
-
-
-def _proportion(text: str) -> Fraction:
-    """1% and 0.01 as a proportion; 0 where it is no such text."""
-    match = re.fullmatch(r"(\d+(?:\.\d+)?|\.\d+)\s*(%?)", text)
-    return Fraction(match[1]) / (100 if match[2] else 1) if match else Fraction(0)
 
 
 @dataclass(frozen=True)
