@@ -94,7 +94,7 @@ def _cautions(console: Console, state: SampleState) -> None:
 
 def _provenance(console: Console, state: SampleState) -> None:
     """What it takes to draw the same again."""
-    seed = state.recorded.finding.settings.get("seed")
+    seed = state.recorded.finding.used.get("seed")
     console.print(
         Text(
             f" drawn in run {state.recorded.run}, seed {seed}, of files whose hashes have the SHA-256 "

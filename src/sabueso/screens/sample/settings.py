@@ -41,7 +41,11 @@ class SampleSettings(Settings):
     take_all: Decimal | None = Field(
         None, description="amount from which on all are taken, in a stratum of their own"
     )
-    seed: int = Field(1, ge=0, description="what the random numbers are made of")
+    seed: int | None = Field(
+        None,
+        ge=0,
+        description="what the random numbers are made of (without: chosen at random, and recorded)",
+    )
 
     _listed = field_validator("edges", mode="before")(listed)
 

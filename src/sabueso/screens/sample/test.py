@@ -80,6 +80,7 @@ class Sample(Screen):
             on=None if measure is None else measure.name,
             by=[],
             settings=settings.model_dump(),
+            solved={} if settings.seed is not None else {"seed": 0},
             population=account,
             groups=done.groups,
             flags=Flags("sampled", rows),
@@ -120,7 +121,8 @@ def _reasons(measure: Column | None, settings: SampleSettings) -> list[Reason]:
 
 def _drawn(frame: Frame, account: Account, settings: SampleSettings) -> Drawn:
     """The rows, by the method that is asked for."""
-    seed, n = str(settings.seed), account.used
+    # In a plan written by hand the seed may be left out.
+    seed, n = str(settings.seed or 0), account.used
     if settings.method == "strata":
         return _stratified(frame, account, settings, seed)
     if settings.method == "money":
