@@ -328,6 +328,7 @@ SCREENS = [
     ("distance", {"measures": "avg(cost),sum(hours),count(*)", "per": "who,account", "by": "who"}),
     ("distance", {"measures": "stddev(cost),median(hours),sum(cost)", "per": "who,account"}),
     ("periods", {"per": "account", "base": "2024", "current": "2025", "quantity": "hours"}),
+    ("traits", {"per": "who", "source": "account", "least": 1, "share": 0.5}),
     ("sample", {"method": "random", "size": 40, "seed": 3}),
     ("sample", {"method": "money", "size": 50, "seed": 3}),
     ("sample", {"method": "strata", "size": 60, "seed": 3, "take_all": "5000"}),

@@ -146,3 +146,32 @@ def test_the_night_entries_of_the_sample(marisma, tmp_path):
     drawn = ("--out", str(tmp_path / "a.png"))
     said = inside("try", "traits", "journal", "--per", "asiento", *drawn, cwd=marisma).stdout
     assert "prepared and approved by one" in said
+
+
+def test_what_is_usual_of_a_source_counts_little_there(populate):
+    """A source whose entries are round as a rule, and one round entry among the others."""
+    rows = [{**row, "from": "hand"} for row in _journal()]
+    for e in range(0, 400):
+        _set(rows, f"E{e:05d}", amount=Decimal("3000.00"), **{"from": "interface"})
+    _set(rows, "E01500", amount=Decimal("3000.00"), okay="p3", who="p3")
+    people = populate(rows, **ROLES)
+    found = screened(people, "traits", source="from", share=0.01)
+    (group,) = found["groups"]
+    sources = {s["source"]: s for s in group["sources"]}
+    assert {name: s["entries"] for name, s in sources.items()} == {"hand": 1600, "interface": 400}
+    for name, source in sources.items():
+        for trait in source["traits"]:
+            assert trait["bits"] == pytest.approx(-log2((trait["count"] + 0.5) / (source["entries"] + 1))), name  # fmt: skip
+    bits = {n: {t["trait"]: t["bits"] for t in s["traits"]} for n, s in sources.items()}
+    assert bits["interface"]["round_amount"] < 0.01
+    assert bits["hand"]["round_amount"] > 9
+    first = found["flags"][0]
+    assert first["keys"] == ["E01500"]
+    assert first["source"] == "hand"
+    assert first["bits"] == pytest.approx(sum(bits["hand"][t] for t in first["traits"]))
+    without = screened(people, "traits", share=0.01)
+    (told,) = (t for t in without["groups"][0]["traits"] if t["trait"] == "round_amount")
+    assert told["bits"] < 3
+    assert without["groups"][0]["sources"] == []
+    with pytest.raises(UserError, match="no column"):
+        screened(people, "traits", source="nowhere")

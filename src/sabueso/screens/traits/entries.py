@@ -23,18 +23,25 @@ MOST_KEPT = 100_000
 
 @dataclass(frozen=True)
 class Pattern:
-    """A set of traits and how many entries have just these."""
+    """A set of traits and how many entries of a source have just these."""
 
     traits: tuple[str, ...]
     count: int
+    source: str | None = None
 
 
 class Entries:
     """Rows put together as entries in the engine."""
 
     def __init__(
-        self, population: Population, grouping: Grouping, marks: Marks, measure: Column | None
+        self,
+        population: Population,
+        grouping: Grouping,
+        marks: Marks,
+        measure: Column | None,
+        source: Column | None = None,
     ) -> None:
+        self._source = source
         self._population, self._grouping, self._marks = population, grouping, marks
         self._measure = measure
         self._account = population.table.role("account")
@@ -62,6 +69,8 @@ class Entries:
         values[UNITS] = units
         if self.pairs and self._account is not None:
             values["account"] = sql.cast(sql.column(self._account.name), "TEXT")
+        if self._source is not None:
+            values["source"] = sql.cast(sql.column(self._source.name), "TEXT")
         if self._preparer is not None:
             values["who"] = sql.cast(sql.column(self._preparer.name), "TEXT")
         base = self._population.base(values, self._marks.reasons)
@@ -81,6 +90,8 @@ class Entries:
         fields["largest"] = exp.Max(this=size)
         if self._preparer is not None:
             fields["who"] = exp.Min(this=sql.column("who", "b"))
+        if self._source is not None:
+            fields["source"] = exp.Min(this=sql.column("source", "b"))
         if self.pairs:
             account = sql.column("account", "b")
             fields["debit"] = exp.Min(this=exp.Case().when(positive.copy(), account))
@@ -131,11 +142,17 @@ class Entries:
 
     def patterns(self) -> list[Pattern]:
         """Sets of traits with their entries."""
-        inner = self._from(exp.alias_(self._bits(), "bits", quoted=True))
-        select = exp.select(sql.column("bits"), exp.alias_(sql.count(), "n"))
-        select = select.from_(inner.subquery("p")).group_by(sql.column("bits"))
-        found = self._population.query(select.order_by(sql.ordered(sql.column("bits")))).to_pylist()
-        return [Pattern(self.traits_of(int(row["bits"])), int(row["n"])) for row in found]
+        source = [sql.column("source", "e")] if self._source is not None else []
+        inner = self._from(exp.alias_(self._bits(), "bits", quoted=True), *source)
+        keys = [sql.column("bits"), *([sql.column("source")] if source else [])]
+        select = exp.select(*keys, exp.alias_(sql.count(), "n"))
+        select = select.from_(inner.subquery("p")).group_by(*(key.copy() for key in keys))
+        select = select.order_by(*(sql.ordered(key.copy()) for key in keys))
+        found = self._population.query(select).to_pylist()
+        return [
+            Pattern(self.traits_of(int(row["bits"])), int(row["n"]), row.get("source"))
+            for row in found
+        ]
 
     def traits_of(self, bits: int) -> tuple[str, ...]:
         return tuple(name for place, name in enumerate(self.names) if bits >> place & 1)
@@ -153,6 +170,7 @@ class Entries:
             return []
         names = [*self._grouping.names, "n", "total", "largest"]
         names += ["who"] if self._preparer is not None else []
+        names += ["source"] if self._source is not None else []
         inner = self._from(
             *(sql.column(name, "e") for name in names),
             exp.alias_(self._bits(), "bits", quoted=True),
@@ -162,7 +180,9 @@ class Entries:
         select = select.where(exp.In(this=sql.column("bits"), expressions=wanted))
         order = [sql.ordered(sql.column("total"), descending=True)]
         order += [sql.ordered(sql.column(name)) for name in self._grouping.names]
-        return self._population.query(select.order_by(*order).limit(MOST_KEPT)).to_pylist()
+        found = self._population.query(select.order_by(*order).limit(MOST_KEPT)).to_pylist()
+        chosen = {(self.number_of(p.traits), p.source) for p in patterns}
+        return [row for row in found if (int(row["bits"]), row.get("source")) in chosen]
 
     @property
     def preparer(self) -> str | None:

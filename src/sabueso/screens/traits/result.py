@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from sabueso.base.plain import ByColumn
 
@@ -17,6 +17,15 @@ class Trait:
 
 
 @dataclass(frozen=True)
+class SourceTraits:
+    """The entries of one source: traits count as rare there."""
+
+    source: str | None
+    entries: int
+    traits: list[Trait]
+
+
+@dataclass(frozen=True)
 class TraitGroup:
     """All entries. ``not_looked_for`` are traits that the table cannot tell, each with the reason; ``limit``
     the bits from which an entry is flagged."""
@@ -28,3 +37,4 @@ class TraitGroup:
     not_looked_for: dict[str, str]
     limit: float | None
     flagged: int
+    sources: list[SourceTraits] = field(default_factory=list)

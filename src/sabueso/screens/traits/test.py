@@ -23,7 +23,7 @@ from sabueso.screens.settings import Settings, listed
 from sabueso.screens.subject import Selected, Subject, own_key, own_name
 from sabueso.screens.traits.entries import Entries, Pattern, bits_of, missing_entry
 from sabueso.screens.traits.marks import WORDS, Marks, check_left_out
-from sabueso.screens.traits.result import Trait, TraitGroup
+from sabueso.screens.traits.result import SourceTraits, Trait, TraitGroup
 from sabueso.screens.traits.view import TraitsView
 
 if TYPE_CHECKING:
@@ -68,6 +68,10 @@ class TraitsSettings(Settings):
     )
     back_within: int = Field(10, ge=1, le=60, description="days within which it is taken back")
     leave_out: list[str] = Field(default_factory=list, description="traits that do not count")
+    source: str | None = Field(
+        None,
+        description="column of where entries come from: how rare a trait is counts within each",
+    )
 
     _listed = field_validator("per", "words", "holidays", "leave_out", mode="before")(listed)
 
@@ -134,12 +138,19 @@ class Traits(Screen):
         marks = Marks(population, settings, reasons)
         marks.make()
         measure = table.role("amount")
-        entries = Entries(population, grouping, marks, measure)
+        source = None if settings.source is None else table.column(settings.source)
+        entries = Entries(population, grouping, marks, measure, source)
         with entries.ready(settings.rare):
             patterns = entries.patterns()
             whole = sum(p.count for p in patterns)
-            counts = {n: sum(p.count for p in patterns if n in p.traits) for n in entries.names}
-            bits = {name: bits_of(n, whole) for name, n in counts.items()}
+            counts, total = _counted(patterns, entries.names)
+            bits = {
+                each: {name: bits_of(n, size) for name, n in own.items()}
+                for each in dict.fromkeys(p.source for p in patterns)
+                for own, size in [
+                    _counted([p for p in patterns if p.source == each], entries.names)
+                ]
+            }
             chosen, limit, rarity = _chosen(patterns, bits, settings)
             flags = _flags(entries, chosen, bits, rarity, measure)
             rows = entries.rows()
@@ -147,7 +158,11 @@ class Traits(Screen):
             group={},
             entries=whole,
             rows=rows,
-            traits=[Trait(n, counts[n], bits[n]) for n in sorted(counts, key=lambda n: -bits[n])],
+            traits=[
+                Trait(n, counts[n], bits_of(counts[n], total))
+                for n in sorted(counts, key=counts.__getitem__)
+            ],
+            sources=[] if source is None else _sources(patterns, entries.names, bits),
             not_looked_for=dict(sorted(marks.cannot.items())),
             limit=limit,
             flagged=sum(flag["entries"] for flag in flags),
@@ -189,48 +204,70 @@ def _default(table: Table) -> list[str]:
     return [expressions.quoted_name(column.name)]
 
 
-def _score(pattern: Pattern, bits: dict[str, float]) -> float:
-    return sum(bits[name] for name in pattern.traits)
+Bits = Mapping[str | None, Mapping[str, float]]
+"""By source, what each trait counts; without sources there is one, None."""
+
+
+def _counted(patterns: Sequence[Pattern], names: Sequence[str]) -> tuple[dict[str, int], int]:
+    """How many entries have each trait, and how many there are."""
+    counts = {n: sum(p.count for p in patterns if n in p.traits) for n in names}
+    return counts, sum(p.count for p in patterns)
+
+
+def _sources(patterns: Sequence[Pattern], names: Sequence[str], bits: Bits) -> list[SourceTraits]:
+    """The entries of each source, the most first, with what traits count there."""
+    found = []
+    for source, own in bits.items():
+        counts, whole = _counted([p for p in patterns if p.source == source], names)
+        traits = [Trait(n, counts[n], own[n]) for n in sorted(counts, key=counts.__getitem__)]
+        found.append(SourceTraits(source, whole, traits))
+    return sorted(found, key=lambda s: (-s.entries, str(s.source)))
+
+
+def _score(pattern: Pattern, bits: Bits) -> float:
+    return sum(bits[pattern.source][name] for name in pattern.traits)
 
 
 def _chosen(
-    patterns: Sequence[Pattern], bits: dict[str, float], settings: TraitsSettings
-) -> tuple[list[Pattern], float | None, dict[tuple[str, ...], float]]:
+    patterns: Sequence[Pattern], bits: Bits, settings: TraitsSettings
+) -> tuple[list[Pattern], float | None, dict[Pattern, float]]:
     """Patterns whose entries are rare enough, the score from which they are, and how rare each is: the share
     of all entries with at least its score, counted and not multiplied, since traits go together."""
     whole = sum(p.count for p in patterns) or 1
-    scores = {p.traits: _score(p, bits) for p in patterns}
-    ordered = sorted(patterns, key=lambda p: -scores[p.traits])
-    rarity: dict[tuple[str, ...], float] = {}
+    scores = {p: _score(p, bits) for p in patterns}
+    ordered = sorted(patterns, key=lambda p: -scores[p])
+    rarity: dict[Pattern, float] = {}
     for pattern in ordered:
-        own = scores[pattern.traits]
-        at_least = sum(p.count for p in ordered if scores[p.traits] >= own - 1e-9)
-        rarity[pattern.traits] = at_least / whole
+        own = scores[pattern]
+        at_least = sum(p.count for p in ordered if scores[p] >= own - 1e-9)
+        rarity[pattern] = at_least / whole
     chosen = [
         p
         for p in ordered
-        if (rarity[p.traits] <= settings.share and len(p.traits) >= settings.least)
-        or any(2 ** -bits[name] <= settings.share for name in ALONE.intersection(p.traits))
+        if (rarity[p] <= settings.share and len(p.traits) >= settings.least)
+        or any(2 ** -bits[p.source][n] <= settings.share for n in ALONE.intersection(p.traits))
     ]
-    limit = min((scores[p.traits] for p in chosen), default=None)
+    limit = min((scores[p] for p in chosen), default=None)
     return chosen, limit, rarity
 
 
 def _flags(
     entries: Entries,
     chosen: Sequence[Pattern],
-    bits: dict[str, float],
-    rarity: dict[tuple[str, ...], float],
+    every: Bits,
+    rarity: dict[Pattern, float],
     measure: Column | None,
 ) -> list[Cells]:
+    pattern_of = {(entries.number_of(p.traits), p.source): p for p in chosen}
     alike: dict[tuple[Any, ...], list[Cells]] = {}
     for place, row in enumerate(entries.of(chosen)):
         who = row.get("who")
         # Entries of one preparer with the same traits are one matter; of nobody each is its own.
-        alike.setdefault((int(row["bits"]), who if who is not None else place), []).append(row)
+        key = int(row["bits"]), row.get("source"), who if who is not None else place
+        alike.setdefault(key, []).append(row)
     found: list[Cells] = []
-    for (number, _), rows in alike.items():
-        traits = entries.traits_of(number)
+    for (number, source, _), rows in alike.items():
+        traits, bits = entries.traits_of(number), every[source]
         ordered = sorted(traits, key=lambda name: -bits[name])
         units = sum(int(row["total"] or 0) or int(row["largest"] or 0) for row in rows)
         score = sum(bits[name] for name in traits)
@@ -255,7 +292,8 @@ def _flags(
                 "entries": len(rows),
                 "rows": sum(int(row["n"]) for row in rows),
                 "bits": score,
-                "as_rare_as": rarity[traits],
+                "as_rare_as": rarity[pattern_of[number, source]],
+                **({} if source is None else {"source": source}),
                 "traits": ordered,
                 "each": [bits[name] for name in ordered],
                 "selects": _condition([entries.key(row) for row in rows]),

@@ -38,7 +38,16 @@ class TraitsView(View[TraitGroup]):
             ]
             for t in g.traits
         ]  # fmt: skip
-        return [Line(told), Gap(), Table(columns, rows), Gap(), *self.flagged()]
+        found: list[Block] = [Line(told), Gap(), Table(columns, rows)]
+        if g.sources:
+            listed = ", ".join(
+                f"{s.source or '(missing)'} {num.count(s.entries)}" for s in g.sources[:MOST_NAMED]
+            )
+            column = self.finding.used["source"]
+            found.append(
+                Line(f"what a trait counts is counted within each {column}: {listed}", "muted")
+            )
+        return [*found, Gap(), *self.flagged()]
 
     def flagged(self) -> list[Block]:
         finding = self.finding
