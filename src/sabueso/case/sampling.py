@@ -22,7 +22,7 @@ from sabueso.screens.drawn import Evaluated, Judged
 class SampleState:
     """A sample as it was drawn, and what its reviews say.
 
-    ``population`` is a hash over those of the files that it was drawn of, in the table's order;
+    ``population`` is a hash over those of the files that it was drawn of, whatever their order;
     ``changed`` whether the table is made of other files now.
     """
 

@@ -207,22 +207,31 @@ def by_places(frame: Frame, places: Sequence[int]) -> pa.Table:
     return frame.population.query(select, drawn=drawn, chosen=chosen)
 
 
-def draw_items(frame: Frame, seed: str, size: int, n: int, *, spaced: bool) -> Drawn:
-    """So many of n rows, each alike, or at equal intervals from a random start."""
+def draw_items(
+    frame: Frame, seed: str, size: int, n: int, total: Decimal | None, *, spaced: bool
+) -> Drawn:
+    """So many of n rows, each alike, or at equal intervals from a random start.
+
+    ``total`` is what their amounts add up to; None where they have none.
+    """
     places = (spaced_places if spaced else drawn_places)(seed, size, n)
     found = by_places(frame, places)
     whole = pa.array(np.full(found.num_rows, size == n))
     rows = frame.gathered(found.append_column("whole", whole))
     return Drawn(
         rows,
-        [_group(frame, rows, n, whole=size == n)],
+        [
+            SampleGroup(
+                {}, n, rows.num_rows, size == n, total, None if total is None else _sum(rows)
+            )
+        ],
         f"{n / size:,.2f}" if spaced else None,
         f"{places[0]:,}" if spaced else None,
     )
 
 
-def draw_money(frame: Frame, seed: str, size: int, total: int) -> Drawn:
-    """Money units at an interval from a random start, of the amounts in the order of the rows.
+def draw_money(frame: Frame, seed: str, size: int, n: int, total: int) -> Drawn:
+    """Money units at an interval from a random start, of the amounts of n rows in their order.
 
     Amounts of an interval or more are taken whole, and the interval is computed again for the rest, until
     none is left that reaches it.
@@ -272,7 +281,6 @@ def draw_money(frame: Frame, seed: str, size: int, total: int) -> Drawn:
         for up, one, w in zip(upto, own, rows.column("whole").to_pylist(), strict=True)
     ]
     rows = rows.drop_columns([UPTO, PLACE]).append_column("unit", pa.array(at, pa.string()))
-    n = frame.figures()[0]["n"]
     groups = _money_groups(frame, rows, n, whole, total, rest)
     drawn = any(not w for w in rows.column("whole").to_pylist())
     return Drawn(
@@ -365,8 +373,18 @@ def chosen_edges(frame: Frame, strata: int, below: int | None) -> list[int]:
     return [int(edge) for edge in root_edges(counts, edges, strata)]
 
 
-def strata_figures(frame: Frame, edges: Sequence[int]) -> tuple[list[dict[str, int]], list[float]]:
-    """Rows and sums of each stratum, the empty ones too, and the deviations of their amounts."""
+@dataclass(frozen=True)
+class Strata:
+    """Rows and sums of each stratum between edges, the empty ones too, and the deviations of their amounts,
+    all in minor units."""
+
+    edges: Sequence[int]
+    rows: list[dict[str, int]]
+    spread: list[float]
+
+
+def strata_between(frame: Frame, edges: Sequence[int]) -> Strata:
+    """The strata between edges, in one scan."""
     found = {row[STRATUM]: row for row in frame.figures(stratum_tree(edges))}
     empty = {"n": 0, "total": 0, "square": 0}
     rows = [found.get(i, {STRATUM: i, **empty}) for i in range(len(edges) + 1)]
@@ -374,20 +392,14 @@ def strata_figures(frame: Frame, edges: Sequence[int]) -> tuple[list[dict[str, i
         ((r["square"] * r["n"] - r["total"] ** 2) / (r["n"] * (r["n"] - 1))) ** 0.5 if r["n"] > 1 else 0.0
         for r in rows
     ]  # fmt: skip
-    return rows, spread
+    return Strata(edges, rows, spread)
 
 
-def draw_strata(
-    frame: Frame,
-    seed: str,
-    size: int,
-    edges: Sequence[int],
-    all_from: int | None,
-) -> Drawn:
-    """So many rows of the strata between edges, allocated by Neyman; all of the last where so asked."""
-    rows, spread = strata_figures(frame, edges)
+def draw_strata(frame: Frame, seed: str, size: int, strata: Strata, *, last_whole: bool) -> Drawn:
+    """So many rows of the strata, allocated by Neyman; all of the last where so asked."""
+    rows, spread, edges = strata.rows, strata.spread, strata.edges
     counts = [row["n"] for row in rows]
-    last = [counts.pop()] if all_from is not None else []
+    last = [counts.pop()] if last_whole else []
     given = [*neyman(max(size - sum(last), 0), counts, spread[: len(counts)]).tolist(), *last]
     stratum, places = [], []
     for place, (row, wanted) in enumerate(zip(rows, given, strict=True)):
@@ -409,41 +421,26 @@ def draw_strata(
     full = np.array([row["n"] == wanted for row, wanted in zip(rows, given, strict=True)])
     own = found.column(STRATUM).to_numpy().astype(np.int64)
     found = found.append_column("whole", pa.array(full[own] if own.size else np.zeros(0, bool)))
-    return Drawn(frame.gathered(found), _strata_groups(frame, found, rows, spread, edges, given))
+    return Drawn(frame.gathered(found), _strata_groups(frame, found, strata, given))
 
 
 def _strata_groups(
-    frame: Frame,
-    found: pa.Table,
-    rows: Sequence[dict[str, int]],
-    spread: Sequence[float],
-    edges: Sequence[int],
-    given: Sequence[int],
+    frame: Frame, found: pa.Table, strata: Strata, given: Sequence[int]
 ) -> list[SampleGroup]:
     assert frame.measure is not None
-    scale = frame.measure.scale
+    scale, edges = frame.measure.scale, strata.edges
     groups = []
-    for place, row in enumerate(rows):
+    for place, row in enumerate(strata.rows):
         some = found.filter(pa.compute.equal(found.column(STRATUM), place))
         groups.append(
             SampleGroup(
                 {"stratum": place + 1}, row["n"], given[place], row["n"] == given[place],
-                money(row["total"], scale), _sum(some), spread[place] / 10**scale,
+                money(row["total"], scale), _sum(some), strata.spread[place] / 10**scale,
                 money(edges[place - 1], scale) if place else None,
                 money(edges[place], scale) if place < len(edges) else None,
             )
         )  # fmt: skip
     return groups
-
-
-def _group(frame: Frame, rows: pa.Table, n: int, *, whole: bool) -> SampleGroup:
-    total = frame.figures()[0].get("total")
-    scale = frame.measure.scale if frame.measure is not None else 0
-    return SampleGroup(
-        {}, n, rows.num_rows, whole,
-        None if frame.measure is None else money(total or 0, scale),
-        None if frame.measure is None else _sum(rows),
-    )  # fmt: skip
 
 
 def _sum(rows: pa.Table) -> Decimal:

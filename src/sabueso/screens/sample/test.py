@@ -27,7 +27,7 @@ from sabueso.screens.sample.draw import (
     draw_items,
     draw_money,
     draw_strata,
-    strata_figures,
+    strata_between,
 )
 from sabueso.screens.sample.evaluation import evaluate
 from sabueso.screens.sample.result import Draw, SampleGroup
@@ -126,14 +126,16 @@ def _drawn(frame: Frame, account: Account, settings: SampleSettings) -> Drawn:
     if settings.method == "strata":
         return _stratified(frame, account, settings, seed)
     if settings.method == "money":
-        total = _minor(frame, account)
-        return draw_money(frame, seed, _fit(_money_size(account, settings), n), total)
-    size = settings.size
-    if size is None:
-        size = _sized(
+        size = _fit(_money_size(account, settings), n)
+        return draw_money(frame, seed, size, n, _minor(frame, account))
+    wanted = settings.size
+    if wanted is None:
+        wanted = _sized(
             attribute_size, settings.level, *_shares(account, settings), population=account.used
         )
-    return draw_items(frame, seed, _fit(size, n), n, spaced=settings.method == "systematic")
+    total = None if frame.measure is None else account.used_total
+    spaced = settings.method == "systematic"
+    return draw_items(frame, seed, _fit(wanted, n), n, total, spaced=spaced)
 
 
 def _minor(frame: Frame, account: Account) -> int:
@@ -207,8 +209,8 @@ def _stratified(frame: Frame, account: Account, settings: SampleSettings, seed: 
     else:
         edges = chosen_edges(frame, settings.strata or STRATA, all_from)
     edges += [] if all_from is None else [all_from]
-    rows, spread = strata_figures(frame, edges)
-    counts = [row["n"] for row in rows]
+    strata = strata_between(frame, edges)
+    spread, counts = strata.spread, [row["n"] for row in strata.rows]
     last = counts[-1] if all_from is not None else 0
     some, own = (counts[:-1], spread[:-1]) if all_from is not None else (counts, spread)
     size = settings.size
@@ -224,7 +226,8 @@ def _stratified(frame: Frame, account: Account, settings: SampleSettings, seed: 
             + (f", and {last:,} are taken whole" if last else "")
             + f", which are {least:,}"
         )
-    return draw_strata(frame, seed, _fit(size, account.used), edges, all_from)
+    size = _fit(size, account.used)
+    return draw_strata(frame, seed, size, strata, last_whole=all_from is not None)
 
 
 def _units(value: Decimal, scale: int, name: str) -> int:
