@@ -138,9 +138,10 @@ def test_a_test_of_another_package_goes_through_every_command(marisma, tmp_path)
         ["--out", "x.html"],
         ["--out", "x.xlsx"],
         ["--out", "x.json"],
+        ["--out", "x.png"],
     ):
         run("try", "round", "payments", *form)
-    assert "there is nothing to draw" in run("try", "round", "payments", "--out", "x.png", code=2)
+    assert (case / "x.png").stat().st_size > 10_000, "a test without a figure of its own has bars"
     assert "round amounts" in run("screen", "round")
     identity = next(
         line.split()[1] for line in run("queue", "--screen", "round").splitlines() if "PAY-" in line

@@ -201,3 +201,14 @@ def test_the_queue_of_one_party_preparer_or_account(marisma):
     assert inside_json("queue", "--party", "nobody", cwd=marisma) == []
     said = inside("queue", "--table", "loan", "--party", "x", cwd=marisma, code=2)
     assert "names a column in that role" in said.stderr
+
+
+def test_the_queue_and_whoever_is_behind_it_are_drawn(case):
+    inside("try", "repeats", "pay", "--keep", "twice", cwd=case)
+    inside("try", "range", "pay", "--greatest", "7500", "--keep", "limit", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    for name, options in (("queue", []), ("behind", ["--per", "party"])):
+        inside("queue", *options, "--out", f"{name}.svg", cwd=case)
+        assert "<svg" in (case / f"{name}.svg").read_text()
+    nothing = inside("queue", "--status", "referred", "--out", "none.png", cwd=case, code=2)
+    assert "there is nothing to draw" in nothing.stderr

@@ -336,6 +336,7 @@ class Case:
             facts=self.plan.facts_by_name(),
             quarantined=tuple(sorted((self.folder / "quarantine" / name).glob("*.csv"))),
         )
+        table = self._linked_with_itself(table, section)
         if section.columns:
             from sabueso.population.derived import with_derived
 
@@ -363,6 +364,15 @@ class Case:
         stated = [c for source in sources for c in source.currencies]
         return stated[0] if stated and not section.read.rates else self.plan.case.currency
 
+    def _linked_with_itself(self, table: Table, section: TableSection) -> Table:
+        """With those of the plan's links that lead from the table to itself."""
+        targets = {c: target.partition(".") for c, target in section.links.items()}
+        own = {c: key for c, (other, _, key) in targets.items() if other == table.name and key}
+        try:
+            return table.linked_with_itself({c: table.column(key).name for c, key in own.items()})
+        except UserError as error:
+            raise UserError(f"{self.plan_path}: tables.{table.name}.links: {error}") from None
+
     def _links(self, name: str, links: int) -> dict[str, Linked]:
         """The plan's links of a table, as far as their tables have rows, with so many links of theirs."""
         found = {}
@@ -373,7 +383,7 @@ class Case:
                 raise UserError(
                     f"{place} = {target!r}: expected table.column{nearest(other, self.plan.tables)}"
                 )
-            if self.sources(other):
+            if other != name and self.sources(other):
                 table = self.table(other, links=links)
                 try:
                     found[column] = Linked(table, table.column(key).name)

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from sabueso.case.folder import Case
 from sabueso.case.plan_writing import write_links
+from sabueso.intake.formats.roles import role_of_master
 from sabueso.population.links import Link
 
 LEAST_SHARE = 0.9
@@ -21,8 +22,27 @@ def keep_links(case: Case, found: Sequence[Link]) -> list[Link]:
         for link in added:
             table, _, column = link.column.partition(".")
             wanted.setdefault(table, {})[column] = link.other
-        write_links(case.plan_path, wanted)
+        write_links(case.plan_path, wanted, _roles_told(case, added))
+        case.changed()
     return added
+
+
+def _roles_told(case: Case, added: Sequence[Link]) -> dict[str, dict[str, str]]:
+    """Roles that a table lacks and that the name of the table tells which a column is linked with: what is
+    found in the chart of accounts is an account."""
+    told: dict[str, dict[str, str]] = {}
+    for link in added:
+        (table, _, column), (other, _, _) = link.column.partition("."), link.other.partition(".")
+        role, section = role_of_master(other), case.plan.tables[table]
+        known = {**section.roles, **told.get(table, {})}
+        if (
+            other != table
+            and role is not None
+            and role not in known
+            and column not in known.values()
+        ):
+            told.setdefault(table, {})[role] = column
+    return told
 
 
 def new_links(case: Case, found: Sequence[Link]) -> list[Link]:

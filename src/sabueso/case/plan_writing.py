@@ -141,8 +141,13 @@ def _is_table(item: Any) -> bool:
     return isinstance(item, (AoT, Table))
 
 
-def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
-    """Add links between tables to the plan: by table, column = "table.column". Those there stay."""
+def write_links(
+    path: Path,
+    links: dict[str, dict[str, str]],
+    roles: Mapping[str, Mapping[str, str]] | None = None,
+) -> None:
+    """Add links between tables to the plan: by table, column = "table.column"; and roles that they tell.
+    Those there stay."""
     import tomlkit
 
     document = _document(path)
@@ -154,6 +159,13 @@ def write_links(path: Path, links: dict[str, dict[str, str]]) -> None:
         for column, target in found.items():
             if column not in section["links"]:
                 section["links"].update({column: target})
+    for name, told in (roles or {}).items():
+        section = tables[name]
+        if "roles" not in section:
+            section.add("roles", tomlkit.inline_table())
+        for role, column in told.items():
+            if role not in section["roles"]:
+                section["roles"].update({role: column})
     _save(path, document)
 
 

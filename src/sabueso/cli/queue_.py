@@ -53,11 +53,11 @@ def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     )  # fmt: skip
     parser.add_argument("--top", type=int, default=20, metavar="N", help="how many (default: 20)")
     case_option(parser)
-    output_options(parser, ".csv .xlsx .json")
+    output_options(parser, ".csv .xlsx .json, or .png .svg for its figure")
 
 
 def run(args: argparse.Namespace) -> int:
-    from sabueso.commands.queue import queue
+    from sabueso.commands.queue import FIGURES, queue
 
     return answered(
         args,
@@ -73,5 +73,5 @@ def run(args: argparse.Namespace) -> int:
             of={role: given for role in ROLES if (given := getattr(args, role)) is not None},
             top=args.top,
         ),
-        (".csv", ".xlsx", ".json"),
+        (".csv", ".xlsx", ".json", *FIGURES),
     )

@@ -21,6 +21,7 @@ from sabueso.population.expressions import equals, literal
 from sabueso.population.population import SET_ASIDE, Population
 from sabueso.population.sql import PERIODS
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
+from sabueso.population.trees import next_group
 from sabueso.report.commands import shell
 from sabueso.screens.subject import Line
 from sabueso.show.export import drill_sheet, rows_sheet
@@ -31,8 +32,6 @@ if TYPE_CHECKING:
 FIGURES = (".png", ".svg")
 LIMIT, WITHIN = 15, 5
 """Groups shown of the first level, or rows; and of each group within a group."""
-DEEPER = ("account", "party", "preparer", "document", "text")
-"""Roles that a next step groups by, the first that is not grouped by yet."""
 
 
 @dataclass(frozen=True)
@@ -104,8 +103,10 @@ def dig(
     with case.populations(place.table) as opened:
         population = opened(place.table, place.where, with_set_aside=place.with_set_aside)
         result = drills.drill(population, place.asked)
+        fixed = () if place.exception is None else tuple(place.exception.subject.clients())
+        below = next_group(population, (*fixed, *result.by))
     table = population.table
-    steps = _steps(place, result, table)
+    steps = _steps(place, result, table, below)
     if keep is not None:
         kept = keep_view(case, keep, place.table, place.where, place.asked)
         steps = [f"sabueso dig {shell(SIGN + kept.name)}", *steps]
@@ -135,7 +136,7 @@ def dig(
 
     def lines() -> dict[int, str]:
         return {
-            number: _deeper(place, result, node, table)
+            number: _deeper(place, result, node, table, below)
             for number, node in enumerate(_printed(result.total), 1)
             if node is not None
         }
@@ -167,10 +168,16 @@ def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:
         # A change lies between two periods: either alone would say nothing of it.
         selector = change.condition
         if not asked.across:
-            keyed = tuple(exception.subject.clients())
-            by = asked.by or [_first_free(case.table(exception.table), keyed)]
-            asked = replace(asked, by=[each for each in by if each], across=change.period)
+            asked = replace(asked, by=asked.by or _opened_by(case, exception), across=change.period)
     return _Place(what, exception.table, _both(selector, where), asked, exception)
+
+
+def _opened_by(case: Case, exception: AuditException) -> list[str]:
+    """What the line of a change is opened by: the next level of its tree, or another column."""
+    with case.populations(exception.table) as opened:
+        keyed = tuple(exception.subject.clients())
+        below = next_group(opened(exception.table), keyed)
+    return [] if below is None else [below]
 
 
 def _change(case: Case, item: AuditException) -> Change | None:
@@ -250,24 +257,23 @@ def _rows(found: Rows, place: _Place, *, tall: bool) -> Answer[Rows]:
     return Answer(found, show, data, lines=lines)
 
 
-def _steps(place: _Place, result: Drill, table: Table) -> list[str]:
+def _steps(place: _Place, result: Drill, table: Table, below: str | None) -> list[str]:
     """One level deeper in the largest group; its rows; or the whole over time."""
     where = f" --where {shell(place.where)}" if place.where else ""
-    first = _first_free(table, result.by)
     if not result.total.children:
-        by = first or "month"
+        by = below or "month"
         return [f"sabueso dig {place.table}{where} --by {shell(by)}",
                 f"sabueso dig {place.table}{where} --rows"]  # fmt: skip
     largest = result.total
     while largest.children:
         largest = max(largest.children, key=_size)
     deeper = _within(place, result, largest, table)
-    steps = [_deeper(place, result, largest, table)]
+    steps = [_deeper(place, result, largest, table, below)]
     dated = table.role("date") is not None
     if dated and not result.across and not set(result.by) & set(PERIODS):
         by = shell(",".join(result.by))
         steps.append(f"sabueso dig {place.table} --by {by} --across year{where}")
-    elif first:
+    elif below:
         steps.append(f"{deeper} --rows")
     return steps
 
@@ -280,11 +286,14 @@ def _within(place: _Place, result: Drill, node: Node, table: Table) -> str:
     return f"sabueso dig {place.table} --where {shell(condition)}"
 
 
-def _deeper(place: _Place, result: Drill, node: Node, table: Table) -> str:
+def _deeper(place: _Place, result: Drill, node: Node, table: Table, below: str | None) -> str:
     """One level deeper in a group: by what it is not grouped by yet, else its rows."""
-    free = [*result.by[len(node.key) :], _first_free(table, result.by)]
+    free = [*result.by[len(node.key) :], below]
     deeper = _within(place, result, node, table)
-    return f"{deeper} --by {shell(free[0])}" if free[0] else f"{deeper} --rows"
+    if not free[0]:
+        return f"{deeper} --rows"
+    across = f" --across {shell(place.asked.across)}" if place.asked.across else ""
+    return f"{deeper} --by {shell(free[0])}{across}"
 
 
 def _printed(node: Node) -> Iterator[Node | None]:
@@ -301,12 +310,3 @@ def _printed(node: Node) -> Iterator[Node | None]:
 def _size(node: Node) -> float:
     value = node.value
     return abs(float(value)) if isinstance(value, (int, float, Decimal)) else float(node.rows)
-
-
-def _first_free(table: Table, taken: Sequence[str]) -> str:
-    """A column in a role that rows are told apart by and that is not grouped by; empty without one."""
-    for role in DEEPER:
-        column = table.roles.get(role)
-        if column is not None and column not in taken:
-            return column
-    return ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from decimal import Decimal
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from sabueso.base.errors import UserError, nearest
@@ -13,6 +14,7 @@ from sabueso.case.queue import queue as every_exception
 from sabueso.case.recording import last_failures
 from sabueso.case.selecting import chosen_by
 from sabueso.commands.interface import Answer, Data
+from sabueso.report import numbers as num
 from sabueso.report.blocks import Sheet
 from sabueso.screens.subject import KINDS
 from sabueso.show.queue_sheet import queue_sheet
@@ -23,6 +25,7 @@ if TYPE_CHECKING:
     from sabueso.case.whose import Behinds, Whose
 
 ALL = "all"
+FIGURES = (".png", ".svg")
 Sort = Literal["evidence", "amount", "table", "age", "bits"]
 
 
@@ -111,7 +114,33 @@ def queue(
     def lines() -> dict[int, str]:
         return {item.place: f"sabueso dig {item.id}" for item in chosen[:top]}
 
-    return Answer(chosen, show, lambda: data(chosen[:top]), lambda: data(chosen), lines=lines)
+    def drawing(path: Path) -> bytes:
+        return _drawn(case, chosen, len(every), path, top)
+
+    return Answer(
+        chosen, show, lambda: data(chosen[:top]), lambda: data(chosen),
+        files=dict.fromkeys(FIGURES, drawing), lines=lines,
+    )  # fmt: skip
+
+
+def _drawn(case: Case, items: list[AuditException], of: int, path: Path, top: int) -> bytes:
+    """The first exceptions as bars of what is at stake, those that are disposed of without colour."""
+    from sabueso.report.canvas import picture
+    from sabueso.screens.flags_figure import Bar, bars_drawing
+
+    shown = items[:top]
+    bars = [
+        Bar(
+            f"{item.id}  {item.label}", None if item.amount is None else float(item.amount),
+            "" if item.review.status == "open" else item.review.status, item.review.status != "open",
+        )
+        for item in shown
+    ]  # fmt: skip
+    currency = case.plan.case.currency
+    chosen = f", {len(items):,} of them chosen" if len(items) < of else ""
+    title = f"queue · {len(shown):,} of {num.many(of, 'exception')}{chosen}"
+    unit = f"at stake, {currency}" if currency else "at stake"
+    return picture(bars_drawing(bars, unit, title) if bars else None, path)
 
 
 def _of(case: Case, items: list[AuditException], role: Whose, value: str) -> list[AuditException]:
@@ -171,4 +200,17 @@ def _behind(case: Case, items: list[AuditException], per: Whose, top: int) -> An
         ]
         return Data(rows, [Sheet("behind", head, listed)])
 
-    return Answer(found, show, lambda: data(top), lambda: data(None))
+    def drawing(path: Path) -> bytes:
+        from sabueso.report.canvas import picture
+        from sabueso.screens.flags_figure import Bar, bars_drawing
+
+        bars = [
+            Bar(str(b.value), b.bits, num.many(len(b.exceptions), "exception"))
+            for b in found.found[:top]
+        ]
+        title = f"queue · each {per} behind {num.many(len(items), 'exception')}"
+        return picture(bars_drawing(bars, "bits of evidence", title) if bars else None, path)
+
+    return Answer(
+        found, show, lambda: data(top), lambda: data(None), files=dict.fromkeys(FIGURES, drawing)
+    )

@@ -25,6 +25,7 @@ from sabueso.population.survey import (
     table_doubts,
     total_of,
 )
+from sabueso.population.trees import trees
 from sabueso.screens import proposed
 
 if TYPE_CHECKING:
@@ -165,11 +166,14 @@ def _columns(rows: Population, rules: list[RuleOutcome]) -> Answer[Any]:
     groups = described.groups if isinstance(described, MeasureSurvey) else []
     fitting = proposed(rows, groups[0][1] if groups else None)
     account = rows.account(amount)
+    found_trees = trees(rows)
 
     def show(console: Console) -> None:
         from sabueso.show.survey import show_columns
 
-        show_columns(console, rows.table, columns, doubts, rules, fitting, amount, account)
+        show_columns(
+            console, rows.table, columns, doubts, rules, fitting, amount, account, found_trees
+        )
 
     def data() -> Data:
         from sabueso.show.survey_sheets import column_sheets
@@ -181,6 +185,7 @@ def _columns(rows: Population, rules: list[RuleOutcome]) -> Answer[Any]:
             "doubts": [{"code": code, "text": text} for code, text in doubts],
             "rules": [rule.as_json() for rule in rules],
             "tests": [vars(s) for s in fitting],
+            "trees": [list(tree) for tree in found_trees],
         }
         return Data(content, column_sheets(columns, fitting))
 

@@ -179,8 +179,14 @@ def equals(name: str, value: Any, columns: Collection[str] | None = None) -> str
     columns : collection of str, optional
         The table's columns, where they are known: anything else is an expression.
     """
-    plain = name in columns if columns is not None else re.fullmatch(r"[\w .$-]+", name) is not None
-    left = quoted_name(name) if plain else f"({name})"
+    if columns is not None:
+        left = quoted_name(name) if name in columns else f"({name})"
+    elif re.fullmatch(r"[^\W\d]\w*(\.[^\W\d]\w*)+", name):
+        # Of a linked table, or a column whose own name has a dot: it is read as the one or the other.
+        left = ".".join(map(quoted_name, name.split(".")))
+    else:
+        plain = re.fullmatch(r"[\w .$-]+", name) is not None
+        left = quoted_name(name) if plain else f"({name})"
     return f"{left} is null" if value is None else f"{left} = {literal(value)}"
 
 
@@ -400,6 +406,9 @@ class _Check:
     def _named(self, node: exp.Column) -> Tree:
         if not node.args.get("table"):
             return _column_or_period(node.name, self.table)
+        dotted = ".".join(part.name for part in node.parts)
+        if any(column.name == dotted for column in self.table.columns):
+            return sql.column(dotted)
         fact = fact_named(node, self.table, self.what)
         if isinstance(fact, list):
             raise UserError(f"{self.what} {self.text!r}: {node.sql()} is a list; it goes after in")

@@ -13,6 +13,8 @@ from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 
 LEAST_SHOWN, LEAST_FOUND = 0.05, 5
 """Share and number of the rows found from which two columns may have to do with each other."""
+LEAST_WITHIN = 0.9
+"""The share within one table, whose columns easily share a few codes."""
 
 
 @dataclass(frozen=True)
@@ -43,14 +45,25 @@ def links(populations: Sequence[Population]) -> list[Link]:
                 row = p.query(exp.select(*fields).from_(p.source())).to_pylist()[0]
                 keys.append((p, c, row["n"], row["d"]))
     found = []
-    for p, c, filled, _ in keys:
+    for p, c, filled, many in keys:
         for other, key, n, distinct in keys:
-            if other is p or not distinct or n != distinct or not filled:
+            if key is c or not distinct or n != distinct or not filled:
+                continue
+            own = other is p
+            if own and (filled == many or not _is_another(p, c, key)):
                 continue
             link = _link(p, c, other.table, key, filled)
-            if link.share >= LEAST_SHOWN and link.found >= LEAST_FOUND:
+            least = LEAST_WITHIN if own else LEAST_SHOWN
+            if link.share >= least and link.found >= LEAST_FOUND:
                 found.append(link)
     return sorted(found, key=lambda link: (-link.share, link.column, link.other))
+
+
+def _is_another(p: Population, c: Column, key: Column) -> bool:
+    """Whether a column names other rows of its table, as parents do, and does not repeat the row's own key."""
+    same = exp.EQ(this=sql.column(c.name), expression=sql.column(key.name))
+    own = exp.select(exp.alias_(sql.count(), "n")).from_(p.source()).where(same)
+    return 2 * int(p.query(own).to_pylist()[0]["n"]) < int(p.account(None).rows)
 
 
 def _link(p: Population, c: Column, other: Table, key: Column, filled: int) -> Link:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import cache
 from pathlib import Path
@@ -38,6 +38,10 @@ ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
 
 FILE_COLUMN, LINE_COLUMN = "_file", "_line"
 """Where each row came from: the source file's name, and the line it starts on (header is 1)."""
+
+
+SELF_DEEP = 6
+"""Steps that may be taken from a table to itself: from an account to its parent, and so on."""
 
 
 @dataclass(frozen=True)
@@ -128,6 +132,15 @@ class Table:
         names = [*self.links, *(linked.table.name for linked in self.links.values())]
         have = nearest(name, names) or "; the links between tables are shown by: sabueso survey"
         raise UserError(f"table {self.name!r} has no link {name!r}{have}")
+
+    def linked_with_itself(self, own: Mapping[str, str]) -> Table:
+        """With links of columns to keys of its own, as a chart of accounts has them from each account to
+        its parent: with so many steps on that a chart has no more."""
+        found = self
+        for _ in range(SELF_DEEP if own else 0):
+            steps = {column: Linked(found, key) for column, key in own.items()}
+            found = replace(self, links={**self.links, **steps})
+        return found
 
     def column(self, name: str, *, what: str = "column") -> Column:
         """The column of that name, or that plays that role.

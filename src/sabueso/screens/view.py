@@ -116,7 +116,9 @@ class View(Generic[R]):
 
     def drawing(self, kind: str = "plain") -> Drawing | None:
         """The figure, of those that the test has; None where there is nothing to draw."""
-        return None
+        from sabueso.screens.flags_figure import flags_drawing
+
+        return flags_drawing(self.finding, f"{self.finding.source} · {self.headline()}")
 
 
 def as_mapping(group: Any) -> Mapping[str, Any]:

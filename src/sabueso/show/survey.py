@@ -96,6 +96,7 @@ def show_columns(
     suits: Sequence[Suit],
     amount: Column | None,
     account: Account,
+    trees: Sequence[Sequence[str]] = (),
 ) -> None:
     """One table: its columns, what is suspicious, and which tests suit it."""
     rows = columns[0].rows if columns else 0
@@ -118,6 +119,9 @@ def show_columns(
     if doubts:
         console.print()
         notes(console, "doubt", doubts)
+    if trees:
+        console.print()
+        notes(console, "tree", [" → ".join(tree) for tree in trees])
     if rules:
         console.print()
         show_rules(console, rules, amounts=amount is not None)

@@ -13,6 +13,8 @@ Reading = Literal[
     "sign changed",
     "no activity",
     "unchanged",
+    "value up",
+    "value down",
     "value up, share up",
     "value up, share down",
     "value up, share level",
@@ -106,6 +108,8 @@ def _reading(
         return "unchanged"
     # "Up" is further from zero: a credit balance that grows has gone up.
     shift = None if old_share is None or new_share is None else abs(new_share) - abs(old_share)
+    if shift is None:  # of a total of 0 there is no share, and nothing is said of it
+        return "value up" if abs(now) > abs(before) else "value down"
     if abs(now) > abs(before):
         if not shift:
             return "value up, share level"

@@ -41,8 +41,18 @@ _CODE_WORDS = re.compile(
     r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
     r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|plz|compte|fournisseur|client|"
     r"piece|matricule|conto|fattura|fornitore|rekening|rekeningnummer|factuur|leverancier|numer|faktura|"
-    r"fakturanr|nip|ucet|cislo|doklad|bilag|voucher|journal|batch)\b"
+    r"fakturanr|nip|ucet|cislo|doklad|bilag|voucher|journal|batch|parent|padre|superior|ubergeordnet)\b"
 )
+_MASTERS: dict[Role, frozenset[str]] = {
+    "account": frozenset(
+        [*_WORDS["account"].split(), "chart", "coa", "plan", "kontenplan", "conti"]
+    ),
+    "party": frozenset(
+        [*_WORDS["party"].split(), "creditor", "debtor", "personal", "staff", "crediteuren"]
+    ),
+}
+"""Words in the name of a table that say what its keys are."""
+_PLURALS = ("", "s", "es", "n", "en", "e")
 _NUMBER_ROLES: tuple[Role, ...] = ("debit", "credit", "amount", "quantity", "price")
 
 
@@ -62,6 +72,15 @@ def folded(name: str) -> str:
     plain = unicodedata.normalize("NFKD", name.translate(_LETTERS))
     plain = "".join(c for c in plain if not unicodedata.combining(c)).lower()
     return " ".join(re.findall(r"[a-z]+|[0-9]+", plain))
+
+
+def role_of_master(table: str) -> Role | None:
+    """The role of a column that is linked with a table of such a name; None where the name tells none."""
+    words = set(folded(table).split())
+    for role, known in _MASTERS.items():
+        if words & {word + ending for word in known for ending in _PLURALS}:
+            return role
+    return None
 
 
 _MEASURE_WORDS = frozenset(

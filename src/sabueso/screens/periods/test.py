@@ -14,6 +14,7 @@ from sabueso.base.plain import Values
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, missing
 from sabueso.population.table import Column, money
+from sabueso.population.trees import next_group
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
@@ -264,7 +265,12 @@ class Periods(Screen):
             on=measure.name,
             by=[],
             settings=settings.model_dump(),
-            solved={"base": base_name, "current": now.name, **_by_labels(axis, before, now)},
+            solved={
+                "base": base_name,
+                "current": now.name,
+                **_by_labels(axis, before, now),
+                **_opens_by(population, settings.per),
+            },
             population=sides.account,
             groups=[
                 Comparison(
@@ -310,6 +316,12 @@ def _is_monthly(population: Population, date: Column | None) -> bool:
     base = population.base({"day": day}, [missing(date)]).distinct()
     found = population.query(base.limit(MOST_MONTHS + 1)).column("day").to_pylist()
     return 1 < len(found) <= MOST_MONTHS and all(each.day == 1 for each in found)
+
+
+def _opens_by(population: Population, per: list[str]) -> Values:
+    """What a line is opened by: the next level of the tree of accounts, or another column."""
+    below = next_group(population, per)
+    return {} if below is None else {"opens_by": below}
 
 
 def _by_labels(axis: Axis, before: Chosen, now: Chosen) -> Values:

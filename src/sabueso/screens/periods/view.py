@@ -118,12 +118,13 @@ class PeriodsView(View[Comparison]):
         flag = next(finding.flags.rows(1), None)
         if flag is None:
             return []
-        key, value = next(iter(finding.flags.named(flag).clients().items()))
-        condition = equals(key, value) + (f" and ({where})" if where else "")
+        line = finding.flags.named(flag).clients()
+        conditions = [equals(key, value) for key, value in line.items()]
+        condition = " and ".join([*conditions, *([f"({where})"] if where else [])])
         across = shell(str(finding.used.get("period") or "year"))
+        by = shell(str(finding.used.get("opens_by") or finding.settings["per"][-1]))
         return [
-            f"sabueso dig {finding.source} --where {shell(condition)} --by {shell(finding.settings['per'][0])} "
-            f"--across {across}"
+            f"sabueso dig {finding.source} --where {shell(condition)} --by {by} --across {across}"
         ]
 
     def drawing(self, kind: str = "changes") -> Drawing | None:
