@@ -212,3 +212,28 @@ def test_the_queue_and_whoever_is_behind_it_are_drawn(case):
         assert "<svg" in (case / f"{name}.svg").read_text()
     nothing = inside("queue", "--status", "referred", "--out", "none.png", cwd=case, code=2)
     assert "there is nothing to draw" in nothing.stderr
+
+
+def test_the_order_that_is_kept_is_the_order(case):
+    """However the file that keeps it was damaged, or what was screened since."""
+    inside("try", "repeats", "pay", "--keep", "twice", cwd=case)
+    inside("try", "fences", "pay", "--keep", "fences", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+
+    def ids(*options):
+        return [item["id"] for item in inside_json("queue", "--top", "500", *options, cwd=case)]
+
+    first, kept = ids(), case / ".order.json"
+    whole = kept.read_text()
+    assert ids("--verify") == first
+    for damaged in ("", whole[: len(whole) // 2], whole.replace(first[0], first[-1]), "[]\n{}"):
+        kept.write_text(damaged)
+        assert ids() == first and kept.read_text() == whole
+    inside("try", "zscore", "pay", "--method", "modified", "--keep", "z", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    assert kept.read_text() != whole and ids() == ids("--verify")
+    own = [
+        item["id"] for item in inside_json("queue", "--screen", "twice", "--top", "500", cwd=case)
+    ]
+    marked = inside_json("queue", "--top", "500", cwd=case)
+    assert own == [i["id"] for i in marked if any(m["screen"] == "twice" for m in i["marks"])]

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass
 from functools import cached_property
+from hashlib import sha256
 from typing import Any
 
 from sabueso.base.errors import UserError
@@ -16,7 +17,7 @@ from sabueso.case.folder import Case
 from sabueso.case.register import MARK_FIELDS, Register, rows_hash
 from sabueso.case.reviews import known_ids
 from sabueso.case.standing import Review, reviews
-from sabueso.case.verified import known, remember
+from sabueso.case.verified import Placed, keep_order, known, known_order, remember
 from sabueso.report import numbers as num
 from sabueso.screens.subject import KINDS, Line, Subject, of_key
 
@@ -27,6 +28,8 @@ DRAWN, FLAGGED = "sampled", "row"
 OFTENER = {"entity": 1.5, "cluster": 1.5}
 """Kinds that have three turns where others have two: who, and what belongs together, rather than single
 rows."""
+ORDER = 1
+"""The number of the rule by which exceptions are put in order: one more when it changes."""
 AT_ONCE = 500
 """Exceptions whose marks are read together."""
 _MARKS = (
@@ -86,6 +89,9 @@ class AuditException:
 
     @property
     def kind(self) -> str:
+        known = None if self._place is None else self._marked.kind(self.id)
+        if known is not None:
+            return known
         kind = str(self._rows[0]["kind"])
         if kind != DRAWN or all(self._marked.is_drawn(row["screen"]) for row in self._rows):
             return kind
@@ -231,11 +237,21 @@ class Marked:
     def __init__(self, case: Case, *, hashed: bool = False) -> None:
         self._case = case
         self._runs = _last_runs(case)
-        self._of_kind: dict[str, tuple[int, int]] = {}
+        self._of_kind: dict[str, int] = {}
+        self._many: dict[str, int] = {}
+        self._kinds: dict[str, str] = {}
         self._ordered: list[str] = []
         self._places: dict[str, int] = {}
         self._read: dict[str, list[Mapping[str, Any]]] = {}
+        self._key = None if hashed or case.verifies else self._order_key()
         self._check(set() if hashed or case.verifies else known(case.folder, case.register))
+
+    def _order_key(self) -> str | None:
+        """What the order of the queue follows from; None where a run did not record its marks' hash."""
+        if any(last.marks_sha256 is None for last in self._runs.values()):
+            return None
+        told = [[name, *astuple(last)] for name, last in self._runs.items()]
+        return sha256(json.dumps([ORDER, told]).encode()).hexdigest()
 
     def _check(self, seen: set[str]) -> None:
         """Compare what lies there with what was recorded, but for what was seen to be so."""
@@ -255,8 +271,27 @@ class Marked:
 
     def order(self) -> list[str]:
         """Ids of every exception, the most telling first."""
-        if self._ordered:
-            return self._ordered
+        if not self._ordered:
+            found = self._remembered()
+            if found is None:
+                found = self._put_in_order()
+                if self._key is not None:
+                    keep_order(self._case.folder, self._key, found)
+            of_kind: dict[str, int] = {}
+            for one, kind, flagged in found:
+                self._ordered.append(one)
+                self._kinds[one] = kind
+                if flagged:
+                    of_kind[kind] = of_kind.get(kind, 0) + 1
+                    self._of_kind[one] = of_kind[kind]
+            self._many = of_kind
+        return self._ordered
+
+    def _remembered(self) -> list[Placed] | None:
+        """The order as it was found before of the same marks; a paper and a seal do not ask for it."""
+        return None if self._key is None else known_order(self._case.folder, self._key)
+
+    def _put_in_order(self) -> list[Placed]:
         by_id: dict[str, tuple[int, int, int, float]] = {}
         # A family's bit: how many of them marked an exception is how many bits are set.
         families = dict.fromkeys(last.family for last in self._runs.values())
@@ -274,25 +309,25 @@ class Marked:
                 known, many, best, most = by_id.get(one, (0, 0, rank, -at_stake))
                 by_id[one] = (known | bit, many + 1, min(best, rank), min(most, -at_stake))
         kinds: dict[str, list[tuple[int, int, int, float, str]]] = {}
+        only_drawn: list[Placed] = []
         for row in self._case.register.read("SELECT id, kind FROM exceptions"):
-            values = tuple(row)
-            one, kind = values
+            one, kind = tuple(row)
             if one in by_id:
                 # A row that was drawn before a screen flagged it is one like all others.
                 kind = FLAGGED if kind == DRAWN else kind
                 marking, many, best, most = by_id[one]
                 kinds.setdefault(kind, []).append((-marking.bit_count(), best, -many, most, one))
-        turns: list[tuple[float, int, str]] = []
+            elif one in drawn:
+                only_drawn.append((one, kind, False))
+        turns: list[tuple[float, int, str, str]] = []
         for kind, items in kinds.items():
             items.sort()
             turn = TURNS.index(kind) if kind in TURNS else len(TURNS)
             often = OFTENER.get(kind, 1.0)
-            turns += [(place / often, turn, item[-1]) for place, item in enumerate(items, 1)]
-            self._of_kind |= {item[-1]: (place, len(items)) for place, item in enumerate(items, 1)}
+            turns += [(place / often, turn, item[-1], kind) for place, item in enumerate(items, 1)]
         turns.sort()
-        self._ordered = [one for _, _, one in turns]
-        self._ordered += sorted(drawn.keys() - by_id.keys(), key=lambda one: (*drawn[one], one))
-        return self._ordered
+        only_drawn.sort(key=lambda each: (*drawn[each[0]], each[0]))
+        return [*((one, kind, True) for _, _, one, kind in turns), *only_drawn]
 
     @cached_property
     def judgements(self) -> Judgements:
@@ -302,7 +337,13 @@ class Marked:
     def of_kind(self, identity: str) -> tuple[int, int] | None:
         """Its place among those of its kind, and how many these are; None where it is not in the queue."""
         self.order()
-        return self._of_kind.get(identity)
+        place = self._of_kind.get(identity)
+        return None if place is None else (place, self._many[self._kinds[identity]])
+
+    def kind(self, identity: str) -> str | None:
+        """Its kind; None where it is not in the queue."""
+        self.order()
+        return self._kinds.get(identity)
 
     def families(self, screens: Iterable[str]) -> int:
         """How many families of tests some screens are of."""
@@ -386,6 +427,23 @@ def queue(case: Case, *, hashed: bool = False) -> list[AuditException]:
         AuditException(identity, marked, now.get(identity) or none, place)
         for place, identity in enumerate(marked.order(), 1)
     ]
+
+
+def marked_by(case: Case, screens: Iterable[str]) -> set[str]:
+    """The ids of exceptions that the newest runs of some screens mark."""
+    runs, found = _last_runs(case), set()
+    query = "SELECT exception FROM marks WHERE run = :run AND screen = :screen"
+    for screen in screens:
+        if screen in runs:
+            asked = {"run": runs[screen].run, "screen": screen}
+            found |= {str(next(iter(row))) for row in case.register.read(query, asked)}
+    return found
+
+
+def of_table(case: Case, table: str) -> set[str]:
+    """The ids of exceptions of a table."""
+    query = "SELECT id FROM exceptions WHERE table_name = :table"
+    return {str(next(iter(row))) for row in case.register.read(query, {"table": table})}
 
 
 def one_exception(case: Case, given: str) -> AuditException:

@@ -8,8 +8,9 @@ change of either, or ``--verify``, has them hashed again. A seal and a paper nev
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
+from hashlib import sha256
 from typing import TYPE_CHECKING
 
 from sabueso.base.files import json_text, write_whole
@@ -19,7 +20,10 @@ if TYPE_CHECKING:
 
     from sabueso.case.register import Register
 
-_FILE = ".verified.json"
+_FILE, _ORDER = ".verified.json", ".order.json"
+
+Placed = tuple[str, str, bool]
+"""An exception in its place in the queue: its id, its kind, and whether a screen flagged it."""
 
 
 def known(folder: Path, register: Register) -> set[str]:
@@ -40,3 +44,28 @@ def remember(folder: Path, state: str, hashes: Iterable[str]) -> None:
     content = json_text({"register": state, "marks": sorted(hashes)})
     with suppress(OSError):  # a case that may only be read
         write_whole(folder / _FILE, content.encode())
+
+
+def known_order(folder: Path, key: str) -> list[Placed] | None:
+    """The order of the queue that was found of marks with such a key; None where it is not known."""
+    try:
+        content = (folder / _ORDER).read_text(encoding="utf-8")
+        head, _, kept = content.partition("\n")
+        if head != _head(key, kept):
+            return None
+        return [(one, kind, flagged) for one, kind, flagged in zip(*json.loads(kept), strict=True)]
+    except (OSError, ValueError):
+        return None
+
+
+def keep_order(folder: Path, key: str, order: Sequence[Placed]) -> None:
+    """Keep the order of the queue: of a hundred thousand exceptions it takes longer to find than to read."""
+    columns = [[placed[field] for placed in order] for field in range(3)]
+    kept = json.dumps(columns)
+    with suppress(OSError):  # a case that may only be read
+        write_whole(folder / _ORDER, f"{_head(key, kept)}\n{kept}".encode())
+
+
+def _head(key: str, kept: str) -> str:
+    """What tells that what is kept belongs to a key, and is whole."""
+    return sha256(f"{key}\n{kept}".encode()).hexdigest()

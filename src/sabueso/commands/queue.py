@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.case.folder import Case
-from sabueso.case.queue import DRAWN, AuditException
+from sabueso.case.queue import DRAWN, AuditException, marked_by, of_table
 from sabueso.case.queue import queue as every_exception
 from sabueso.case.recording import last_failures
 from sabueso.case.selecting import chosen_by
@@ -83,11 +83,13 @@ def queue(
         fitting = [n for n in names if screen.lower() in n.lower()]
         if not fitting:
             raise UserError(f"there is no screen {screen!r}{nearest(screen, names)}")
-        chosen = [item for item in chosen if any(m.screen in fitting for m in item.marks)]
+        marked = marked_by(case, fitting)
+        chosen = [item for item in chosen if item.id in marked]
     if table:
         if table not in case.plan.tables:
             raise UserError(f"there is no table {table!r}{nearest(table, case.plan.tables)}")
-        chosen = [item for item in chosen if item.table == table]
+        own = of_table(case, table)
+        chosen = [item for item in chosen if item.id in own]
     if where:
         chosen = chosen_by(chosen, where)
 

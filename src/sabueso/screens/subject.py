@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any, ClassVar
 
 from sabueso.base.plain import ByColumn
@@ -29,6 +30,12 @@ def own_name(name: str, taken: Collection[str]) -> str:
 
 def own_key(name: str, key: Collection[str]) -> str:
     """That name again, read off a whole key."""
+    return _read_off(name, tuple(key))
+
+
+@lru_cache(maxsize=256)
+def _read_off(name: str, key: tuple[str, ...]) -> str:
+    # Asked of every row that is flagged, and the same for all of a table.
     times = [_times(name, other) for other in key]
     return name + OWN * max((n for n in times if n is not None), default=0)
 
