@@ -395,7 +395,7 @@ def test_what_drives_a_figure_is_equal(populations):
     assert [of_rows(populations[0], where, [each], cost)[0] for each in several] == here
     sides = [Span.of(name).holds(sql.column("day")) for name in ("2024", "2025")]
     hours = populations[0].table.column("hours")
-    here, there = (of_change(p, *(s.copy() for s in sides), values[0], cost) for p in populations)
+    here, there = (of_change(p, *sides, values, cost) for p in populations)
     assert here == there
     here, there = (rate_and_volume(p, *(s.copy() for s in sides), hours, cost) for p in populations)
     assert here == there and here is not None

@@ -154,7 +154,7 @@ def _drivers(
     found: list[Driver] = []
     rest: list[tuple[str, str]] = []
     if sides is not None and measure is not None:
-        told = [of_change(population, *sides, column, measure) for column in columns]
+        told = of_change(population, *sides, columns, measure)
     else:
         told = of_rows(population, item.selector, columns, measure)
     for column, driver in zip(columns, told, strict=True):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
@@ -131,49 +131,36 @@ def of_rows(
 
     A sentence stands where a column tells nothing: constant, or another value on every row.
     """
-    selects = [_valued(population, selector, c, measure, place) for place, c in enumerate(columns)]
-    # Texts are asked for in one question: of a usual table it costs more than the rows.
-    asked = [selects] if all(c.is_text for c in columns) else [[each] for each in selects]
-    found: dict[int, list[Cells]] = {}
-    for parts in filter(None, asked):
-        whole: exp.Query = parts[0]
-        for part in parts[1:]:
-            whole = exp.union(whole, part, distinct=False, copy=False)
-        for row in population.query(whole).to_pylist():
-            found.setdefault(row["of"], []).append(row)
-    return [_driver(column, found.get(place, []), measure) for place, column in enumerate(columns)]
+    found: list[Driver | str] = []
+    for part in _together(columns):
+        rows: dict[int, list[Cells]] = {}
+        for row in population.query(_valued(population, selector, part, measure)).to_pylist():
+            rows.setdefault(row["of"], []).append(row)
+        found += [_driver(c, rows.get(place, []), measure) for place, c in enumerate(part)]
+    return found
 
 
 def _valued(
-    population: Population, selector: str, column: Candidate, measure: Column | None, place: int
+    population: Population, selector: str, columns: Sequence[Candidate], measure: Column | None
 ) -> exp.Select:
-    """The values of a column that the subject's rows have, with how many values there are in all."""
+    """The values of each of some columns that the subject's rows have, with how many values there are in
+    all."""
     condition = expressions.condition(selector, population.table, "subject")
     inside = exp.paren(exp.Coalesce(this=condition, expressions=[exp.false()]))
-    values: dict[str, Tree] = {"value": column.tree.copy(), "inside": inside}
+    values: dict[str, Tree] = {"inside": inside}
+    within = sql.column("inside", "b")
+    fields: dict[str, Tree] = {"of_all": sql.count(), "n": sql.only(sql.count(), within)}
     if measure is not None:
         values["units"] = sql.minor_units(measure)
-    within = sql.column("inside", "b")
-    fields: list[Tree] = [
-        exp.alias_(sql.column("value", "b"), "value"),
-        exp.alias_(sql.count(), "of_all"),
-        exp.alias_(sql.only(sql.count(), within), "n"),
-    ]
-    if measure is not None:
         taken = exp.Case().when(within.copy(), sql.column("units", "b"))
-        fields.append(exp.alias_(sql.exact_sum(taken), "total"))
-    base = population.base(values).subquery("b", copy=False)
-    # Each is this function's own: it is added to in place, and not copied at every step.
-    grouped = exp.select(*fields).from_(base, copy=False)
-    grouped = grouped.group_by(sql.column("value", "b"), copy=False)
-    grouped = grouped.limit(MOST_VALUES + 1, copy=False)
-    names = ["value", "of_all", "n", *(["total"] if measure is not None else [])]
-    every = exp.Window(this=exp.Sum(this=sql.column("of_all", "g")))
+        fields["total"] = sql.exact_sum(taken)
+    grouped = _by_each(population, columns, values, fields)
+    names = ["value", "of", *fields]
+    every = exp.Window(this=exp.Sum(this=sql.column("of_all", "g")), partition_by=_of())
     counted = exp.select(
         *(sql.column(name, "g") for name in names),
-        exp.alias_(exp.Window(this=sql.count()), "groups", quoted=True),
+        exp.alias_(exp.Window(this=sql.count(), partition_by=_of()), "groups", quoted=True),
         exp.alias_(sql.cast(every, "BIGINT"), "every", quoted=True),
-        exp.alias_(sql.integer(place), "of", quoted=True),
     ).from_(grouped.subquery("g", copy=False), copy=False)
     some = exp.GT(this=sql.column("n", "v"), expression=sql.integer(0))
     return (
@@ -181,6 +168,41 @@ def _valued(
         .from_(counted.subquery("v", copy=False), copy=False)
         .where(some, copy=False)
     )
+
+
+def _of() -> list[Tree]:
+    return [sql.column("of", "g")]
+
+
+def _by_each(
+    population: Population,
+    columns: Sequence[Candidate],
+    values: Mapping[str, Tree],
+    fields: Mapping[str, Tree],
+    chosen: Tree | None = None,
+) -> exp.Select:
+    """Figures by the values of each of some columns of one type, the rows gone through once: ``of`` is the
+    place of the column, ``value`` its value."""
+    keys = [f"c{place}" for place in range(len(columns))]
+    trees = {key: column.tree.copy() for key, column in zip(keys, columns, strict=True)}
+    base = population.base({**trees, **values}).subquery("b", copy=False)
+    of = exp.Case()
+    for place, key in enumerate(keys):
+        own = exp.EQ(this=sql.call("GROUPING", sql.column(key, "b")), expression=sql.integer(0))
+        of = of.when(own, sql.integer(place), copy=False)
+    first, *others = (sql.column(key, "b") for key in keys)
+    value = exp.Coalesce(this=first, expressions=others)
+    # Each is this function's own: it is added to in place, and not copied at every step.
+    grouped = exp.select(
+        exp.alias_(value, "value", quoted=True),
+        exp.alias_(of, "of", quoted=True),
+        *(exp.alias_(field, name, quoted=True) for name, field in fields.items()),
+    ).from_(base, copy=False)
+    if chosen is not None:
+        grouped = grouped.where(chosen, copy=False)
+    sets = [exp.Tuple(expressions=[sql.column(key, "b")]) for key in keys]
+    grouped.set("group", exp.Group(grouping_sets=[exp.GroupingSets(expressions=sets)]))
+    return grouped
 
 
 def _driver(column: Candidate, some: Sequence[Cells], measure: Column | None) -> Driver | str:
@@ -209,34 +231,60 @@ def _driver(column: Candidate, some: Sequence[Cells], measure: Column | None) ->
 
 
 def of_change(
-    population: Population, before: Tree, after: Tree, column: Candidate, measure: Column
-) -> Driver | str:
-    """The values of a column by how much of the change between two sets of rows each carries."""
-    base = population.base(
-        {"value": column.tree.copy(), "units": sql.minor_units(measure),
-         "before": before, "after": after}
-    )  # fmt: skip
-    value, units = sql.column("value", "b"), sql.column("units", "b")
+    population: Population,
+    before: Tree,
+    after: Tree,
+    columns: Sequence[Candidate],
+    measure: Column,
+) -> list[Driver | str]:
+    """The values of each column by how much of the change between two sets of rows each carries.
+
+    A sentence stands where a column tells nothing.
+    """
 
     def total(side: str) -> Tree:
-        return sql.exact_sum(exp.Case().when(sql.column(side, "b"), units.copy()))
+        return sql.exact_sum(exp.Case().when(sql.column(side, "b"), sql.column("units", "b")))
 
-    fields: list[Tree] = [
-        exp.alias_(value, "value"),
-        exp.alias_(sql.count(), "of_all"),
-        exp.alias_(sql.only(sql.count(), sql.column("after", "b")), "n"),
-        exp.alias_(total("before"), "old"),
-        exp.alias_(total("after"), "new"),
-    ]
-    either = exp.or_(sql.column("before", "b"), sql.column("after", "b"))
-    select = exp.select(*fields).from_(base.subquery("b")).where(either).group_by(value.copy())
-    found = population.query(select.limit(MOST_VALUES + 1)).to_pylist()
-    told = _tells_nothing(len(found), sum(row["of_all"] for row in found))
+    fields: dict[str, Tree] = {
+        "of_all": sql.count(),
+        "n": sql.only(sql.count(), sql.column("after", "b")),
+        "old": total("before"),
+        "new": total("after"),
+    }
+    found: list[Driver | str] = []
+    for part in _together(columns):
+        values = {"units": sql.minor_units(measure), "before": before.copy(), "after": after.copy()}
+        either = exp.or_(sql.column("before", "b"), sql.column("after", "b"))
+        grouped = _by_each(population, part, values, fields, either)
+        groups = exp.Window(this=sql.count(), partition_by=_of())
+        counted = exp.select("g.*", exp.alias_(groups, "groups", quoted=True))
+        counted = counted.from_(grouped.subquery("g", copy=False), copy=False)
+        few = exp.LTE(this=sql.column("groups", "v"), expression=sql.integer(MOST_VALUES))
+        select = exp.select("v.*").from_(counted.subquery("v", copy=False), copy=False)
+        rows: dict[int, list[Cells]] = {}
+        for row in population.query(select.where(few, copy=False)).to_pylist():
+            rows.setdefault(row["of"], []).append(row)
+        found += [_carrying(c, rows.get(place), measure) for place, c in enumerate(part)]
+    return found
+
+
+def _together(columns: Sequence[Candidate]) -> list[Sequence[Candidate]]:
+    """Texts are asked for in one question, which goes through the rows once."""
+    if all(c.is_text for c in columns):
+        return [columns] if columns else []
+    return [[each] for each in columns]
+
+
+def _carrying(column: Candidate, rows: list[Cells] | None, measure: Column) -> Driver | str:
+    """A column's part of a change; a sentence where it tells nothing."""
+    if rows is None:
+        return _tells_nothing(MOST_VALUES + 1, 0)
+    told = _tells_nothing(len(rows), sum(row["of_all"] for row in rows))
     if told:
         return told
-    whole = sum(int(row["new"] or 0) - int(row["old"] or 0) for row in found)
+    whole = sum(int(row["new"] or 0) - int(row["old"] or 0) for row in rows)
     listed = []
-    for row in found:
+    for row in rows:
         old, new = int(row["old"] or 0), int(row["new"] or 0)
         listed.append(
             Value(
