@@ -19,20 +19,20 @@ _WORDS: dict[Role, str] = {
     "inkomsten bij",
     "amount": "amount importe monto amt betrag montant importo bedrag valore waarde wert value valor net "
     "neto netto total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa castka osszeg tutar quantia",
-    "quantity": "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal",
-    "price": "price precio rate tarifa preis prix prezzo prijs",
+    "quantity": "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl quantidade pezzi hoeveelheid",
+    "price": "price precio rate tarifa preis prix prezzo prijs preco",
     "date": "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum "
     "valuta monat giorno jour dag dato tarih paivamaara",
-    "entered": "entered created time hora timestamp registro alta",
-    "approver": "approver approved aprobado aprueba autorizado authorised authorized",
-    "preparer": "preparer prepared preparado usuario user operator operador initials contabilizado",
+    "entered": "entered created time hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione",
+    "approver": "approver approved aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt genehmiger valideur valide approuve approvato autorizzato goedgekeurd aprovado",
+    "preparer": "preparer prepared preparado usuario user operator operador initials contabilizado erfasser erfasst bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker invoerder",
     "party": "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor proveedor payee beneficiario customer cliente employee empleado "
-    "acreedor counterparty tercero",
-    "account": "account cuenta acct ledger konto compte conto rekening",
+    "acreedor counterparty tercero kreditor debitor mitarbeiter personal salarie dipendente werknemer creditor debtor funcionario crediteur debiteur kunden",
+    "account": "account cuenta acct ledger konto compte conto rekening conta",
     "document": "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference referencia ref",
-    "text": "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto description descripcion concepto memo narrative detalle glosa name nombre",
+    "text": "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto description descripcion concepto memo narrative detalle glosa name nombre firma bedrijf ditta historico",
     "currency": "currency moneda divisa ccy",
-    "id": "id pago payment entry asiento number numero no num codigo code transaction movimiento",
+    "id": "id pago payment entry asiento number numero no num codigo code transaction movimiento buchung zahlung vorgang transaktion ecriture registrazione nr nummer",
 }
 _CODE_WORDS = re.compile(
     r"\b(id|code|codigo|no|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
@@ -60,6 +60,29 @@ _LETTERS = str.maketrans(
     {"ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "ß": "ss", "æ": "ae", "đ": "d", "ı": "i"}
 )
 """Letters that are no plain letter with an accent."""
+
+
+_ENDINGS = re.compile(
+    r"([a-z]{3,}?)(nr|nummer|nummern|datum|betrag|bedrag|konto|preis|prijs|menge|text|zeit|tag|rekening)"
+)
+"""What words of one piece end in, in languages that put words together."""
+
+
+def worded(name: str) -> list[str]:
+    """The words of a name, those that are put together also apart: ``Rechnungsnr`` -> ``rechnungsnr, rechnungs,
+    rechnung, nr``."""
+    found: list[str] = []
+    for word in folded(name).split():
+        found.append(word)
+        parts = _ENDINGS.fullmatch(word)
+        if parts is not None:
+            stem, ending = parts.groups()
+            found += [
+                stem,
+                *(stem.removesuffix(e) for e in ("s", "n", "en") if stem.endswith(e)),
+                ending,
+            ]
+    return list(dict.fromkeys(found))
 
 
 _CAPITAL_WITHIN = re.compile(r"([a-zà-ÿ])([A-Z][a-zà-ÿ])")
@@ -142,7 +165,7 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     Its values decide before its name: what a header calls an amount besides, and holds decimals or
     minuses, is one, whatever other word stands in it (``Invoice Amount``, ``VAT``).
     """
-    plain = folded(name)
+    plain = " ".join(worded(name))
     if _CODE_WORDS.search(plain) is None:
         return False
     measure = not _MEASURE_WORDS.isdisjoint(plain.split())
@@ -167,13 +190,13 @@ _NUMBERED = re.compile(r"\b(id|no|num|numero|number|nr|code|codigo|iban|nif|cif)
 def looks_like_measure(name: str) -> bool:
     """Whether a header names amounts or dates, so that texts among them are damage."""
     words = " ".join(_WORDS[role] for role in (*_NUMBER_ROLES, "date")).split()
-    return any(part in words for part in folded(name).split())
+    return any(part in words for part in worded(name))
 
 
 def looks_like_date(name: str) -> bool:
     """Whether a header names a date."""
     words = _WORDS["date"].split()
-    return any(part in words for part in folded(name).split())
+    return any(part in words for part in worded(name))
 
 
 SIDE_SIGNS = {
@@ -280,6 +303,9 @@ def guess_roles(
     return guess.found
 
 
+_ANY_NUMBER = frozenset(["nr", "nummer"])
+
+
 @dataclass
 class _Guess:
     """Roles found so far, each column in one of them at most."""
@@ -300,10 +326,15 @@ class _Guess:
         for position, column in enumerate(self.columns):
             if column.name in self.taken or not self._suits(role, column):
                 continue
-            parts = folded(column.name).split()
-            ranks = [words.index(part) for part in parts if part in words]
-            if ranks and not _named_otherwise(role, set(parts)):
-                scored.append((len(parts) > 1, min(ranks), position, column.name))
+            parts = worded(column.name)
+            matched = [part for part in parts if part in words]
+            # Any number may be called one: it names the rows where it stands first.
+            if position and role == "id" and set(matched) <= _ANY_NUMBER:
+                continue
+            if matched and not _named_otherwise(role, set(parts)):
+                several = len(folded(column.name).split()) > 1
+                rank = min(words.index(part) for part in matched)
+                scored.append((several, rank, position, column.name))
         return min(scored)[3] if scored else None
 
     def _suits(self, role: Role, column: Column) -> bool:
