@@ -1,4 +1,4 @@
-"""How much of what is planted stands among the first exceptions: python bench/recall.py [--seeds 1,2,3]
+"""How much of what is planted stands among the first exceptions: python bench/recall.py [--seeds 1,2,3] [--world second]
 
 The sample world is made anew for each seed, its inbox taken in, and the programme is the one that
 survey --propose makes: nothing is set by hand. A planted subject counts as found when an exception is
@@ -22,6 +22,7 @@ import tomlkit
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
 from sabueso.population.drill import rows as drill_rows
+from second_world import FACTS, write
 
 MOST_ROWS, PART, MOST_OF_ENTITY, MOSTLY = 200, 0.1, 5_000, 0.5
 PLACES = (50, 100, 200)
@@ -51,6 +52,26 @@ def world(folder: Path, seed: int, capacity: str) -> tuple[Path, list[dict[str, 
     run(case, "survey", "--propose", "--keep", "--capacity", capacity)
     run(case, "screen", "--as", "XX")
     return case, answers
+
+
+def second(folder: Path, seed: int, capacity: str) -> tuple[Path, list[dict[str, str]]]:
+    """The same of the clinics: taken in as a folder, with nothing told but the facts of the plan."""
+    write(folder / "inbox", seed)
+    run(folder, "open", "case")
+    case = folder / "case"
+    with (case / "case.toml").open("a", encoding="utf-8") as plan:
+        plan.write(FACTS)
+    run(case, "intake", "../inbox", "--yes")
+    plan_ = tomlkit.parse((case / "case.toml").read_text(encoding="utf-8"))
+    del plan_["screens"]
+    (case / "case.toml").write_text(tomlkit.dumps(plan_), encoding="utf-8")
+    run(case, "survey", "--propose", "--keep", "--capacity", capacity)
+    run(case, "screen", "--as", "XX")
+    with (folder / "answers.csv").open(encoding="utf-8") as handle:
+        return case, list(csv.DictReader(handle))
+
+
+WORLDS = {"first": world, "second": second}
 
 
 def found_in(
@@ -83,13 +104,14 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--seeds", default="1,2,3")
     parser.add_argument("--capacity", default="300")
+    parser.add_argument("--world", choices=tuple(WORLDS), default="first")
     parser.add_argument("--list", action="store_true", help="print the queue with what it finds")
     args = parser.parse_args()
     shares: dict[str, dict[int, list[float]]] = defaultdict(lambda: defaultdict(list))
     innocents: dict[int, list[int]] = defaultdict(list)
     for seed in args.seeds.split(","):
         with tempfile.TemporaryDirectory(prefix="recall") as place:
-            folder, answers = world(Path(place), int(seed), args.capacity)
+            folder, answers = WORLDS[args.world](Path(place), int(seed), args.capacity)
             with Case(folder) as case:
                 items = queue(case)[: PLACES[-1]]
                 told = found_in(case, answers, items)

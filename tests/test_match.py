@@ -223,8 +223,9 @@ def _yard(seed):
     return orders, receipts, invoices, over
 
 
-@pytest.mark.parametrize("seed", range(4))
-def test_invoices_beside_orders_and_receipts_by_a_plain_look(tmp_path, seed):
+@pytest.mark.parametrize(("seed", "priced"), [(0, False), (1, True), (2, False), (3, True)])
+def test_invoices_beside_orders_and_receipts_by_a_plain_look(tmp_path, seed, priced):
+    """Of orders the amount is told, or the price alone."""
     orders, receipts, invoices, over = _yard(seed)
 
     def cents(n):
@@ -235,7 +236,9 @@ def test_invoices_beside_orders_and_receipts_by_a_plain_look(tmp_path, seed):
             "\n".join([header, *(",".join(map(str, r)) for r in rows)]) + "\n"
         )
 
-    write("orders.csv", "id,order,quantity,price,amount", [(f"A{i}", k, q, cents(p), cents(a)) for i, (k, q, p, a) in enumerate(orders)])  # fmt: skip
+    head = ["id", "order", "quantity", "price", "amount"][: 4 if priced else 5]
+    rows = [(f"A{i}", k, q, cents(p), cents(a)) for i, (k, q, p, a) in enumerate(orders)]
+    write("orders.csv", ",".join(head), [row[: len(head)] for row in rows])
     # Receipts count in hundredths: another scale of the same quantity.
     write("receipts.csv", "id,po,quantity", [(f"B{i}", k, f"{q}.00") for i, (k, q) in enumerate(receipts)])  # fmt: skip
     write("bills.csv", "id,order,quantity,price,amount", [(f"C{i}", k, q, cents(p), cents(a)) for i, (k, q, p, a) in enumerate(invoices)])  # fmt: skip

@@ -12,12 +12,15 @@ import pyarrow.compute as pc
 
 from sabueso.intake.formats.convert import Conversion, Converted
 from sabueso.intake.formats.deciding import TOLERATED, TextFormat, widened
-from sabueso.intake.formats.detection import Widen, base_of
+from sabueso.intake.formats.detection import Told, Widen, base_of
 from sabueso.intake.formats.numbers import MOST_DIGITS, NumberFormat, too_long
 from sabueso.intake.formats.roles import looks_like_measure
 from sabueso.intake.interface import Batch, Damaged
 from sabueso.intake.reading import Reading
 from sabueso.population.table import LINE_COLUMN, Role
+
+MOST_TOLD = 500
+"""Texts of a column that tell what it holds."""
 
 
 def note_damage(found: Converted, batch: Batch, reading: Reading, conversion: Conversion) -> None:
@@ -60,6 +63,18 @@ def note_damage(found: Converted, batch: Batch, reading: Reading, conversion: Co
             if row[money_name] is not None:
                 before = tally.quarantined_sums.get(money_name, Decimal(0))
                 tally.quarantined_sums[money_name] = before + row[money_name]
+
+
+def tell_more(batch: Batch, untold: Sequence[str]) -> None:
+    """Raise Told where a column that the sample showed nothing of is filled in a batch."""
+    found = {}
+    for name in untold:
+        texts = (t.strip() for t in pc.unique(batch.cells.column(name)).to_pylist() if t)
+        filled = [text for text in texts if text][:MOST_TOLD]
+        if filled:
+            found[name] = filled
+    if found:
+        raise Told(found)
 
 
 def _is_header(row: Mapping[str, str | None], header: Sequence[str]) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
 from pathlib import Path
@@ -120,6 +120,28 @@ class Reading:
             formats,
             roles,
         )
+
+    @property
+    def untold(self) -> list[str]:
+        """Columns of which the sample showed no text."""
+        sample = self.layout.sample
+        return [
+            name
+            for name in self.layout.header
+            if sample.num_rows and name not in self.settings.types and name not in self.prior.columns
+            and not any(text and text.strip() for text in sample.column(name).to_pylist())
+        ]  # fmt: skip
+
+    def told(self, texts: Mapping[str, list[str]]) -> Reading:
+        """The same with texts of columns that the sample showed nothing of: formats and roles anew."""
+        sample = self.layout.sample
+        for name, found in texts.items():
+            filled = [*found[: sample.num_rows], *[None] * (sample.num_rows - len(found))]
+            place = sample.column_names.index(name)
+            sample = sample.set_column(place, name, pa.array(filled, pa.string()))
+        layout = replace(self.layout, sample=sample)
+        formats, roles = detect(layout, self.settings, self.prior)
+        return replace(self, layout=layout, formats=formats, roles=roles)
 
     def in_encoding(self, encoding: str) -> Reading:
         """The same file, looked at in another encoding."""

@@ -17,10 +17,10 @@ import pyarrow.compute as pc
 
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.base.exact import within_digits
-from sabueso.intake.damage import note_damage
+from sabueso.intake.damage import note_damage, tell_more
 from sabueso.intake.doubts import check_mostly_read, check_told, confirm_marks, confirm_orders
 from sabueso.intake.formats.convert import Conversion, Converted
-from sabueso.intake.formats.detection import Prior, Widen
+from sabueso.intake.formats.detection import Prior, Told, Widen
 from sabueso.intake.interface import Batch, FileReport, OtherEncoding
 from sabueso.intake.parquet import Written, repeated_columns, schema_of, stored, verify
 from sabueso.intake.readers.choice import readable
@@ -95,12 +95,14 @@ def take_file(
 
 def _read_whole(reading: Reading, output: Path | None, progress: Progress | None) -> Reading:
     """Passes over a file until its formats fit all of it."""
-    for _ in range(4 * len(reading.layout.header) + 4):
+    for _ in range(5 * len(reading.layout.header) + 4):
         try:
             _pass(reading, output, progress)
             return reading
         except Widen as wider:
             reading.formats[wider.column] = wider.format
+        except Told as late:
+            reading = reading.told(late.texts)
         except OtherEncoding as other:
             reading = reading.in_encoding(other.encoding)
     raise UserError(f"{reading.path}: the columns' formats contradict each other from row to row")
@@ -162,11 +164,11 @@ def _pass(reading: Reading, output: Path | None, progress: Progress | None) -> N
 
     Raises
     ------
-    Widen, OtherEncoding
+    Widen, Told, OtherEncoding
         If the file has to be read once more, otherwise.
     """
     path = reading.path
-    conversion = reading.begin()
+    conversion, untold = reading.begin(), reading.untold
     repeated = repeated_columns(reading.layout, reading.formats)
     schema = schema_of(reading.columns, repeated)
     with ExitStack() as stack:
@@ -179,6 +181,7 @@ def _pass(reading: Reading, output: Path | None, progress: Progress | None) -> N
             _note_batch(batch, reading)
             if not len(batch.lines):
                 continue
+            tell_more(batch, untold)
             good = _sorted_out(batch, found, reading, conversion)
             if good.num_rows:
                 _note_good(good, reading)

@@ -41,6 +41,14 @@ class Widen(Exception):
         self.column, self.format = column, format
 
 
+class Told(Exception):
+    """Columns of which the sample showed nothing are filled further down; the file is read again."""
+
+    def __init__(self, texts: Mapping[str, list[str]]) -> None:
+        super().__init__(", ".join(texts))
+        self.texts = texts
+
+
 @dataclass(frozen=True)
 class Prior:
     """What earlier files of the same table settled: columns, roles. ``derived`` are columns that the plan

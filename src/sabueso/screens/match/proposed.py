@@ -14,6 +14,8 @@ from sabueso.screens.proposal import Proposal, is_budget, settings_of
 
 LONG = 8
 """Letters of a value from which two masters do not share it by chance."""
+USUAL = 0.9
+"""Share of those paid in a month who have a row elsewhere in it, from which to have none is odd."""
 SINGULAR = 0.9
 """Share of distinct values from which a column is of each row's own."""
 
@@ -56,7 +58,7 @@ def _without_attendance(population: Population) -> Iterator[Proposal]:
         if name == table.name or "amount" in other.roles or other.role("date") is None:
             continue
         for column, link in other.links.items():
-            if link.table.name == master.table.name:
+            if link.table.name == master.table.name and _is_usual(population, other, column):
                 yield Proposal(
                     f"{party.name} of {table.name} without {name}",
                     settings_of(
@@ -68,13 +70,43 @@ def _without_attendance(population: Population) -> Iterator[Proposal]:
                 )  # fmt: skip
 
 
+def _is_usual(population: Population, other: Table, column: str) -> bool:
+    """Whether nearly all who are paid in a month have a row of the other table in it: else to have none is
+    nothing to ask about."""
+    table = population.table
+    party, date, seen = table.role("party"), table.dated(), other.dated()
+    if party is None or date is None or seen is None:
+        return False
+    mine = _by_month(population, party.name, date)
+    theirs = _by_month(Population(population.engine, other, tables=population.tables), column, seen)
+    same = sql.both(
+        exp.EQ(this=sql.column(name, "a"), expression=sql.column(name, "b"))
+        for name in ("who", "month")
+    )
+    found = exp.Not(this=sql.is_missing(sql.column("who", "b")))
+    fields = [exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), found), "found")]
+    select = exp.select(*fields).from_(mine.subquery("a"))
+    select = select.join(theirs.subquery("b"), on=same, join_type="left")
+    (row,) = population.query(select).to_pylist()
+    return bool(row["found"] >= USUAL * row["n"] > 0)
+
+
+def _by_month(population: Population, who: str, date: Column) -> exp.Select:
+    """Everybody with the months in which they have a row."""
+    month = sql.period(sql.column(date.name), "month", population.table.fiscal_year_starts)
+    names = exp.alias_(sql.column(who), "who"), exp.alias_(month, "month")
+    missing = exp.Not(this=sql.is_missing(sql.column(who)))
+    return population.used(exp.select(*names)).where(missing).distinct()
+
+
 def _beside_orders(population: Population) -> Iterator[Proposal]:
     """Invoices whose order is known, where receipts of the same orders are there too."""
     table = population.table
     if not {"quantity", "amount"} <= table.roles.keys() or is_budget(table):
         return
     for column, orders in sorted(table.links.items()):
-        if not {"quantity", "amount"} <= orders.table.roles.keys():
+        told = orders.table.roles.keys()
+        if "quantity" not in told or not {"amount", "price"} & told:
             continue
         for name, receipts in sorted(population.tables.items()):
             if name in (table.name, orders.table.name) or "amount" in receipts.roles:

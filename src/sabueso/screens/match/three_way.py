@@ -42,6 +42,14 @@ class Sides:
 
 
 @dataclass(frozen=True)
+class Worth:
+    """What a row is worth, in whole units of ``scale`` decimals."""
+
+    units: Tree
+    scale: int
+
+
+@dataclass(frozen=True)
 class Tolerance:
     """How far quantities and prices may be over, as shares."""
 
@@ -59,7 +67,7 @@ def compare(
     UserError
         If a table does not tell its quantity, or invoices or orders their amount.
     """
-    amount, worth = _amount(sides.invoices.table), _amount(sides.orders.table)
+    amount, worth = _worth(sides.invoices.table), _worth(sides.orders.table)
     scale = max(_quantity(p.table).scale for p in (sides.invoices, sides.orders, sides.receipts))
     parts = {
         INVOICED: _summed(sides.invoices, sides.on, scale, amount, reasons),
@@ -92,28 +100,29 @@ def _quantity(table: Table) -> Column:
     return column
 
 
-def _amount(table: Table) -> Column:
-    """The amounts of invoices or orders, which with their quantity tell the price."""
-    column = table.role("amount")
+def _worth(table: Table) -> Worth:
+    """The amounts of invoices or orders, which with their quantity tell the price; where orders have prices
+    alone, quantity times price."""
+    column, price = table.role("amount"), table.role("price")
     if column is not None:
-        return column
-    price = table.role("price")
-    raise UserError(
-        f"table {table.name!r} names no amount"
-        + (
-            f"; derive it in case.toml: [tables.{table.name}.columns] with total = "
-            f'"quantity * {price.name}", and roles.amount = "total"'
-            if price is not None
-            else ""
+        return Worth(sql.minor_units(column), column.scale)
+    if price is None:
+        raise UserError(
+            f"table {table.name!r} names neither an amount nor a price; say in case.toml which column is "
+            "one: roles.amount or roles.price"
         )
-    )
+    quantity = _quantity(table)
+    whole = [sql.cast(sql.minor_units(c), "DECIMAL(19, 0)") for c in (quantity, price)]
+    product = sql.cast(exp.Mul(this=whole[0], expression=whole[1]), "DECIMAL(38, 0)")
+    known = exp.Coalesce(this=product, expressions=[sql.integer(0)])
+    return Worth(known, quantity.scale + price.scale)
 
 
 def _summed(
     population: Population,
     on: Sequence[str],
     scale: int,
-    amount: Column | None,
+    worth: Worth | None,
     reasons: Sequence[Reason] = (),
 ) -> exp.Select:
     """Rows, quantity and amount of each key, in whole units."""
@@ -127,7 +136,7 @@ def _summed(
     values: dict[str, Tree] = {
         **{name: sql.cast(tree, "TEXT") for name, tree in grouping.values().items()},
         "quantity": exp.Case().when(known, shifted).else_(sql.integer(0)),
-        "units": sql.integer(0) if amount is None else sql.minor_units(amount),
+        "units": sql.integer(0) if worth is None else worth.units,
     }
     base = population.base(values, reasons)
     keys = [sql.column(name, "b") for name in grouping.names]

@@ -1,0 +1,112 @@
+"""Roles by the words of a header in several languages, and columns that are filled far down."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import inside, inside_json
+from sabueso.intake.formats.roles import (
+    folded,
+    guess_roles,
+    looks_like_code,
+    role_of_master,
+    worded,
+)
+from sabueso.population.table import Column
+
+HEADERS = {
+    "German": {
+        "Zahlungsnr": ("text", "id"), "Belegdatum": ("date", "date"), "Lieferant": ("text", "party"),
+        "Rechnungsnr": ("text", "document"), "Sachkonto": ("text", "account"), "Betrag": ("number", "amount"),
+        "Erfasser": ("text", "preparer"), "Freigeber": ("text", "approver"), "Uhrzeit": ("time", "entered"),
+        "Einzelpreis": ("number", "price"), "Menge": ("number", "quantity"), "Buchungstext": ("text", "text"),
+    },
+    "French": {
+        "Num Pièce": ("text", "document"), "Jour": ("date", "date"), "Fournisseur": ("text", "party"),
+        "Compte": ("text", "account"), "Montant": ("number", "amount"), "Utilisateur": ("text", "preparer"),
+        "Validé par": ("text", "approver"), "Heure": ("time", "entered"), "Libellé": ("text", "text"),
+        "Quantité": ("number", "quantity"), "Prix": ("number", "price"),
+    },
+    "Italian": {
+        "Registrazione": ("text", "id"), "Data": ("date", "date"), "Fornitore": ("text", "party"),
+        "Conto": ("text", "account"), "Importo": ("number", "amount"), "Operatore": ("text", "preparer"),
+        "Causale": ("text", "text"), "Prezzo": ("number", "price"),
+    },
+    "Dutch": {
+        "Factuurnummer": ("text", "document"), "Boekdatum": ("date", "date"), "Leverancier": ("text", "party"),
+        "Bedrag": ("number", "amount"), "Gebruiker": ("text", "preparer"), "Aantal": ("number", "quantity"),
+        "Omschrijving": ("text", "text"),
+    },
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("language", HEADERS)
+def test_roles_in_several_languages(language: str) -> None:
+    header = HEADERS[language]
+    columns = [Column(name, kind) for name, (kind, _) in header.items()]  # type: ignore[arg-type]
+    distinct = dict.fromkeys(header, (100, 100))
+    found = guess_roles(columns, distinct)
+    told = {column: role for role, column in found.items()}
+    assert told == {name: role for name, (_, role) in header.items()}
+
+
+def test_words_that_are_put_together_are_also_apart() -> None:
+    assert worded("Rechnungsnr") == ["rechnungsnr", "rechnungs", "rechnung", "nr"]
+    assert worded("Kundennummer 2") == ["kundennummer", "kunden", "kunde", "kund", "nummer", "2"]
+    assert worded("Amount") == ["amount"]
+    assert looks_like_code("Bestellnr", ["7001", "7002"]) and not looks_like_code(
+        "Betrag", ["1,50"]
+    )
+
+
+@given(st.text(max_size=30))
+def test_the_words_of_a_name_begin_with_the_name_as_it_is(name: str) -> None:
+    words = folded(name).split()
+    found = worded(name)
+    assert [word for word in found if word in words] == list(dict.fromkeys(words))
+
+
+@pytest.mark.parametrize(
+    ("table", "role"),
+    [("kontenplan", "account"), ("chart_of_accounts", "account"), ("plan_de_cuentas", "account"),
+     ("suppliers", "party"), ("lieferanten", "party"), ("proveedores", "party"), ("orders", None),
+     ("roster", None)],
+)  # fmt: skip
+def test_what_the_keys_of_a_master_are(table: str, role: str | None) -> None:
+    assert role_of_master(table) == role
+
+
+ROWS = [
+    [f"E{i:05}", f"{1 + i % 9},50", f"{i % 7}.{i % 10}00,25" if i > 2300 else "", ""]
+    for i in range(2600)
+]
+
+
+def test_a_column_that_is_filled_far_down_is_read_as_what_it_holds(tmp_path: Path) -> None:
+    """The first rows show nothing of it; those that fill it tell its type and its role."""
+    head = ["key", "betrag", "menge", "never"]
+    with (tmp_path / "a.csv").open("w", newline="") as file:
+        csv.writer(file, delimiter=";").writerows([head, *ROWS])
+    (tmp_path / "b.jsonl").write_text("".join(
+        json.dumps({"key": r[0], "betrag": float(r[1].replace(",", ".")),
+                    "menge": float(r[2].replace(".", "").replace(",", ".")) if r[2] else None}) + "\n"
+        for r in ROWS
+    ))  # fmt: skip
+    inside("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    wanted = sum(float(r[2].replace(".", "").replace(",", ".")) for r in ROWS if r[2])
+    for name in ("a.csv", "b.jsonl"):
+        table = name[0]
+        inside("intake", f"../{name}", "--as", table, cwd=case)
+        columns = {c["column"]: c for c in inside_json("survey", table, cwd=case)["columns"]}
+        assert columns["menge"]["type"] == "number" and columns["menge"]["role"] == "quantity"
+        assert columns["menge"]["missing"] == 2301
+        total = inside_json("dig", table, "--on", "menge", cwd=case)["total"]["value"]
+        assert float(total) == pytest.approx(wanted)
+    assert columns["key"]["rows"] == len(ROWS)
