@@ -64,7 +64,7 @@ def robust_tail(
         scale, df = tabled(n, p, share)
         return np.asarray(fdtrc(p, df, values / (scale * p)))
     w = int(np.sum(inside))
-    outer = fdtrc(p, w - p, values * w * (w - p) / ((w + 1) * (w - 1) * p))
+    outer = outer_tail(values, w, p)
     ratio = np.clip(values * w / (w - 1) ** 2, 0.0, 1.0)
     inner = betainc((w - p - 1) / 2, p / 2, 1 - ratio)
     # A subject of weight one lies within the reweighting limit, and its law knows nothing beyond.
@@ -78,7 +78,17 @@ def robust_limit(
     if n < MANY:
         scale, df = tabled(n, p, share)
         return float(scale * p * fdtri(p, df, 1 - alpha))
-    w = int(np.sum(inside))
+    return outer_limit(alpha, int(np.sum(inside)), p)
+
+
+def outer_tail(d2: ArrayLike, w: int, p: int) -> Floats:
+    """P(D² > d²) of a normal subject that the fit, made of w others, did not use."""
+    values = np.asarray(d2, dtype=np.float64)
+    return np.asarray(fdtrc(p, w - p, values * w * (w - p) / ((w + 1) * (w - 1) * p)))
+
+
+def outer_limit(alpha: float, w: int, p: int) -> float:
+    """The d² that a share alpha of such subjects exceeds."""
     return float((w + 1) * (w - 1) * p / (w * (w - p)) * fdtri(p, w - p, 1 - alpha))
 
 

@@ -21,7 +21,7 @@ def described(key: ByColumn, r: Result, fit: str, flagged: int, share: float) ->
     """A group as it is recorded; ``share`` is its part of the subjects that figures draw."""
     return DistanceGroup(
         group=key,
-        n=len(r.rows),
+        n=r.n,
         measures=r.measures,
         fit=fit,
         center=r.location.center.tolist(),
@@ -38,7 +38,7 @@ def described(key: ByColumn, r: Result, fit: str, flagged: int, share: float) ->
 
 def _quantiles(r: Result) -> Quantiles:
     """Ordered d² at up to 200 ranks against chi-square(p), for a figure."""
-    used = np.sort(r.used)
+    used = np.sort(r.used if r.everyone is None else r.everyone)
     n = len(used)
     even = np.linspace(0, n - 1, min(n, 200)).round().astype(int)
     # The furthest are all there: they are what the figure is looked at for.

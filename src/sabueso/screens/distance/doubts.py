@@ -20,7 +20,7 @@ def cautions_of(
         return "".join(f" in {k} {v}" for k, v in key.items())
 
     for key, r in results:
-        n, p = len(r.rows), len(r.measures)
+        n, p = r.n, len(r.measures)
         if r.dropped:
             found.append(
                 Caution("singular", f"left out{of(key)}: {'; '.join(r.dropped)}", {"group": key})
@@ -41,6 +41,16 @@ def cautions_of(
                     f"{num.p_value(r.mardia.skewness_p)}, kurtosis p {num.p_value(r.mardia.kurtosis_p)}): "
                     "p ranks and does not prove",
                     {"group": key},
+                )
+            )
+        if r.fitted_on is not None:
+            found.append(
+                Caution(
+                    "sampled_fit",
+                    f"the centre and spread of the robust distance and Mardia's tests are of {r.fitted_on:,} of "
+                    f"the {n:,} rows, chosen by the numbers of their lines; mean and covariance of the "
+                    "classical distance, and the distance of each row, are of all",
+                    {"fitted_on": r.fitted_on, "n": n},
                 )
             )
         if r.masked:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
@@ -53,6 +54,15 @@ class Result:
     mardia: dist.Mardia | None
     dropped: list[str]
     flags_by_robust: bool
+    everyone: Floats | None = None
+    """The distances that flag of all subjects, where only those that are far and some more are here."""
+    fitted_on: int | None = None
+    """How many of them the robust fit is of, where it is not all."""
+
+    @property
+    def n(self) -> int:
+        """How many subjects there are in all."""
+        return len(self.rows) if self.everyone is None else len(self.everyone)
 
     @property
     def used(self) -> Floats:
@@ -81,21 +91,26 @@ def _normal_scores(values: Floats) -> Floats:
     return np.asarray(ndtri((ranks - 0.375) / (len(values) + 0.25)))
 
 
-def distances(x: Floats, rows: np.ndarray, settings: Asked) -> Result | str:
-    """Both distances of one group, or the reason why it has none."""
-    n = len(rows)
-    if n < 3:
-        return f"too_few: {n} subjects"
+def left_out(x: Floats, names: Sequence[str]) -> tuple[list[int], list[str]]:
+    """The measures that a fit can be made of, and what is said of the others."""
     dropped = dist.dependent_measures(x)
-    names = settings.measures
     notes = [
         f"{names[d.measure]} repeats {', '.join(names[k] for k in d.repeats)}"
         if d.repeats
         else f"{names[d.measure]} is constant"
         for d in dropped
     ]
-    left_out = {d.measure for d in dropped}
-    kept = [j for j in range(len(names)) if j not in left_out]
+    without = {d.measure for d in dropped}
+    return [j for j in range(len(names)) if j not in without], notes
+
+
+def distances(x: Floats, rows: np.ndarray, settings: Asked) -> Result | str:
+    """Both distances of one group, or the reason why it has none."""
+    n = len(rows)
+    if n < 3:
+        return f"too_few: {n} subjects"
+    names = settings.measures
+    kept, notes = left_out(x, names)
     if not kept:
         return "singular: " + "; ".join(notes)
     x = x[:, kept]
@@ -134,7 +149,7 @@ def distances(x: Floats, rows: np.ndarray, settings: Asked) -> Result | str:
         # Far beyond doubt by the robust distance, and within the classical limit.
         certain = adjust(tail, "holm") < min(settings.alpha, MASKING_LEVEL)
         masked = int((certain & (classical <= plain_limit)).sum())
-        if masked and not _normal_core(x[fitted.inside]):
+        if masked and not normal_core(x[fitted.inside]):
             # Long tails, and no outliers of a population that is otherwise normal.
             masked = 0
     if not robust_fit or tail is None:
@@ -157,7 +172,7 @@ def distances(x: Floats, rows: np.ndarray, settings: Asked) -> Result | str:
     )
 
 
-def _normal_core(x: Floats) -> bool:
+def normal_core(x: Floats) -> bool:
     """Whether the subjects near the robust centre lie evenly about it, as those of a normal population
     do; their tails are cut off, and tell nothing."""
     return len(x) <= x.shape[1] + 1 or dist.mardia(x).skewness_p >= MASKING_LEVEL

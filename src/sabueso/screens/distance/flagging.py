@@ -58,7 +58,7 @@ def flagged_of(
     settings: Asked,
 ) -> tuple[Flags, list[int]]:
     """Subjects beyond the limit, strongest first, with each measure's share of d²."""
-    family = sum(len(r.rows) for _, r in results)
+    family = sum(r.n for _, r in results)
     labels = [expressions.label(text, population.table) for text in settings.per]
     tables, counts = [], []
     all_p = np.concatenate([r.p for _, r in results]) if results else np.empty(0)

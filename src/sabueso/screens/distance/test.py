@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Literal
 
 import numpy as np
+import pyarrow as pa
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import ByColumn, Values
@@ -16,6 +17,7 @@ from sabueso.screens.distance.described import described
 from sabueso.screens.distance.doubts import cautions_of
 from sabueso.screens.distance.fitted import Result, distances, transformed
 from sabueso.screens.distance.flagging import aimed, flagged_of
+from sabueso.screens.distance.many import distances_of_many
 from sabueso.screens.distance.proposed import proposed_entities, proposed_measures
 from sabueso.screens.distance.result import DistanceGroup
 from sabueso.screens.distance.view import DistanceView
@@ -133,28 +135,26 @@ class Distance(Screen):
             yield from proposed_entities(population, proposed_measures(population))
 
     def run(self, population: Population, settings: DistanceSettings) -> Finding[DistanceGroup]:
-        subjects, account = measured_subjects(population, settings)
-        values = np.column_stack(
-            [
-                subjects.column(f"m{j}").to_numpy().astype(np.float64)
-                for j in range(len(settings.measures))
-            ]
-        )
-        keys = Grouping.of(settings.by, population.table)
         results: list[tuple[ByColumn, Result]] = []
         not_tested: list[NotTested] = []
-        for key, rows in peer_groups(subjects, keys):
-            outcome = distances(transformed(values, rows, settings.transform), rows, settings)
-            if isinstance(outcome, str):
-                not_tested.append(NotTested(key, outcome, len(rows)))
-            else:
-                results.append((key, outcome))
         solved: Values = {}
-        if settings.aim is not None and results:
-            results, level = aimed(results, settings.aim)
-            solved = {"alpha": level}
+        many = distances_of_many(population, settings)
+        if many is not None:
+            subjects, account = many.subjects, many.account
+            if isinstance(many.result, str):
+                not_tested.append(NotTested({}, many.result, account.used))
+            else:
+                results.append(({}, many.result))
+            if many.level is not None:
+                solved = {"alpha": many.level}
+        else:
+            subjects, account = measured_subjects(population, settings)
+            results, not_tested = _by_group(population, subjects, settings)
+            if settings.aim is not None and results:
+                results, level = aimed(results, settings.aim)
+                solved = {"alpha": level}
         flags, flagged_by_group = flagged_of(population, subjects, results, settings)
-        every = sum(len(r.rows) for _, r in results)
+        every = sum(r.n for _, r in results)
         measure = population.table.role("amount")
         return Finding(
             test=self.name,
@@ -165,7 +165,7 @@ class Distance(Screen):
             population=account,
             solved=solved,
             groups=[
-                described(key, r, settings.fit, n, len(r.rows) / every)
+                described(key, r, settings.fit, n, r.n / every)
                 for (key, r), n in zip(results, flagged_by_group, strict=True)
             ],
             flags=flags,
@@ -176,3 +176,24 @@ class Distance(Screen):
             currency=population.table.currency,
             scale=measure.scale if measure else 2,
         )
+
+
+def _by_group(
+    population: Population, subjects: pa.Table, settings: DistanceSettings
+) -> tuple[list[tuple[ByColumn, Result]], list[NotTested]]:
+    """The distances of each peer group, and groups that have none with the reason."""
+    values = np.column_stack(
+        [
+            subjects.column(f"m{j}").to_numpy().astype(np.float64)
+            for j in range(len(settings.measures))
+        ]
+    )
+    results: list[tuple[ByColumn, Result]] = []
+    not_tested: list[NotTested] = []
+    for key, rows in peer_groups(subjects, Grouping.of(settings.by, population.table)):
+        outcome = distances(transformed(values, rows, settings.transform), rows, settings)
+        if isinstance(outcome, str):
+            not_tested.append(NotTested(key, outcome, len(rows)))
+        else:
+            results.append((key, outcome))
+    return results, not_tested
