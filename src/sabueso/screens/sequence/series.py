@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
+import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.base.plain import Cells
@@ -15,9 +16,9 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.grouping import UNITS, Grouping
 
-NUMBERS = "_numbers"
-PARTS = "^(.*?)([0-9]{1,18})([^0-9]*)$"
-"""What stands before the last digits of a text, these, and what stands after them."""
+NUMBERS, BESIDE = "_numbers", "_beside"
+REST, ONLY = "[0-9]{1,18}[^0-9]*$", "^[0-9]+"
+"""The last digits of a text with what stands after them; of these the digits."""
 HEAD, TAIL, NUMBER = "head", "tail", "number"
 MOST_FOUND = 200_000
 DIGITS, AS = "0123456789", "9" * 10
@@ -36,32 +37,44 @@ class Numbers:
     ) -> None:
         self._population, self._grouping, self._date = population, grouping, date
         self.text = sql.cast(text, "TEXT")
+        digits = exp.RegexpLike(this=self.text.copy(), expression=sql.text("[0-9]"))
         self.reasons = [
             Reason("missing_number", sql.is_missing(self.text.copy())),
-            Reason("no_digits", exp.EQ(this=self._part(2), expression=sql.text(""))),
+            Reason("no_digits", exp.Not(this=digits)),
         ]
         self._values: dict[str, Tree] = {
             **grouping.values(),
-            HEAD: self._part(1),
-            TAIL: self._part(3),
-            NUMBER: sql.cast(exp.Nullif(this=self._part(2), expression=sql.text("")), "BIGINT"),
             "text": self.text.copy(),
-            "day": exp.null() if date is None else sql.cast(sql.column(date.name), "DATE"),
+            "rest": _extracted(self.text.copy(), REST),
+            "day": sql.cast(exp.null() if date is None else sql.column(date.name), "DATE"),
             UNITS: sql.integer(0) if measure is None else sql.minor_units(measure),
         }
 
-    def _part(self, which: int) -> Tree:
-        return exp.RegexpExtract(
-            this=self.text.copy(), expression=sql.text(PARTS), group=sql.integer(which)
-        )
+    def _apart(self) -> exp.Select:
+        """The rows with their numbers taken apart: each text is searched once."""
+        text, rest = sql.column("text", "r"), sql.column("rest", "r")
+        number = _extracted(rest, ONLY)
+        before = exp.Sub(this=_length(text), expression=_length(rest))
+        after = exp.Add(this=_length(number), expression=sql.integer(1))
+        parts: dict[str, Tree] = {
+            HEAD: sql.call("LEFT", text.copy(), sql.cast(before, "INTEGER")),
+            TAIL: sql.call("SUBSTR", rest.copy(), sql.cast(after, "INTEGER")),
+            NUMBER: sql.cast(exp.Nullif(this=number.copy(), expression=sql.text("")), "BIGINT"),
+        }
+        own = [*self._grouping.names, "text", "day", UNITS]
+        return exp.select(
+            *(sql.column(name, "r") for name in own),
+            *(exp.alias_(tree, name, quoted=True) for name, tree in parts.items()),
+        ).from_(self._population.base(self._values, self.reasons).subquery("r"))
 
     @property
     def _keys(self) -> list[str]:
         return [*self._grouping.names, HEAD, TAIL]
 
     @contextmanager
-    def ready(self) -> Iterator[None]:
-        """Each number once, with its rows, days and first and last spelling."""
+    def ready(self, days: int) -> Iterator[None]:
+        """Each number once, with its rows, days and first and last spelling; and those that the next does
+        not follow, or whose day lies outside of those beside it by more than so many days."""
         names = [*self._keys, NUMBER]
         day = sql.column("day", "b")
         fields: dict[str, Tree] = {
@@ -75,14 +88,64 @@ class Numbers:
         select = exp.select(
             *(sql.column(name, "b") for name in names),
             *(exp.alias_(tree, name, quoted=True) for name, tree in fields.items()),
-        ).from_(self._population.base(self._values, self.reasons).subquery("b"))
+        ).from_(self._apart().subquery("b"))
         select = select.group_by(*(sql.column(name, "b") for name in names))
-        with self._population.staged(NUMBERS, select):
+        with (
+            self._population.staged(NUMBERS, select),
+            self._population.staged(BESIDE, self._odd_beside(days)),
+        ):
             yield
 
+    def _odd_beside(self, days: int) -> exp.Select:
+        """Numbers put in order once; spellings are looked up afterwards, of those that are told."""
+        inner = self._from(
+            *(sql.column(name, "s") for name in [*self._keys, NUMBER, "first_day"]),
+            exp.alias_(self._beside("LEAD", NUMBER), "next", quoted=True),
+            exp.alias_(self._beside("LAG", "last_day"), "before", quoted=True),
+            exp.alias_(self._beside("LEAD", "first_day"), "after", quoted=True),
+            sql.column("last_day", "s"),
+        )
+        step = exp.Sub(this=sql.column("next", "g"), expression=sql.column(NUMBER, "g"))
+        missing = exp.Coalesce(
+            this=exp.paren(exp.Sub(this=step, expression=sql.integer(1))),
+            expressions=[sql.integer(0)],
+        )
+        early = _days(sql.column("before", "g"), sql.column("first_day", "g"))
+        late = _days(sql.column("last_day", "g"), sql.column("after", "g"))
+        in_order = exp.LTE(this=sql.column("before", "g"), expression=sql.column("after", "g"))
+        away = exp.Greatest(this=early, expressions=[late])
+        known = exp.Coalesce(
+            this=exp.Case().when(in_order, away).else_(sql.integer(0)),
+            expressions=[sql.integer(0)],
+        )
+        names = [*self._keys, NUMBER, "next", "first_day", "before", "after"]
+        select = exp.select(
+            *(sql.column(name, "g") for name in names),
+            exp.alias_(sql.cast(missing, "BIGINT"), "missing", quoted=True),
+            exp.alias_(sql.cast(known, "BIGINT"), "away", quoted=True),
+        ).from_(inner.subquery("g"))
+        odd = exp.or_(
+            exp.GT(this=sql.column("missing", "o"), expression=sql.integer(0)),
+            exp.GT(this=sql.column("away", "o"), expression=sql.integer(days)),
+        )
+        return exp.select("*").from_(select.subquery("o")).where(odd)
+
+    def odd_counts(self, days: int) -> dict[tuple[Any, ...], tuple[int, int]]:
+        """Of each series how many gaps there are, and how many numbers out of order."""
+        gap = exp.GT(this=sql.column("missing", "o"), expression=sql.integer(0))
+        off = exp.GT(this=sql.column("away", "o"), expression=sql.integer(days))
+        keys = [sql.column(name, "o") for name in self._keys]
+        select = exp.select(
+            *keys,
+            exp.alias_(sql.only(sql.count(), gap), "gaps", quoted=True),
+            exp.alias_(sql.only(sql.count(), off), "off", quoted=True),
+        ).from_(_kept(BESIDE, "o"))
+        select = select.group_by(*(key.copy() for key in keys))
+        rows = self._population.query(select).to_pylist()
+        return {self.key(row): (int(row["gaps"]), int(row["off"])) for row in rows}
+
     def _from(self, *columns: Tree) -> exp.Select:
-        kept = exp.Table(this=exp.to_identifier(NUMBERS, quoted=True))
-        return exp.select(*columns).from_(exp.alias_(kept, "s"))
+        return exp.select(*columns).from_(_kept(NUMBERS, "s"))
 
     def series(self) -> list[Cells]:
         """Each series: its rows, distinct numbers, the first, the last, how many are there more than once."""
@@ -107,21 +170,12 @@ class Numbers:
 
     def gaps(self) -> list[Cells]:
         """Numbers that the next one of their series does not follow, the longest gap first."""
-        after = self._beside("LEAD", NUMBER)
-        spelled = self._beside("LEAD", "one")
-        inner = self._from(
-            *(sql.column(name, "s") for name in [*self._keys, NUMBER, "one"]),
-            exp.alias_(after, "next", quoted=True),
-            exp.alias_(spelled, "next_text", quoted=True),
+        names = [*self._keys, NUMBER, "next", "missing"]
+        some = exp.GT(this=sql.column("missing", "o"), expression=sql.integer(0))
+        select = exp.select(*(sql.column(name, "o") for name in names)).from_(_kept(BESIDE, "o"))
+        return self._spelled(
+            select.where(some), "missing", {"one": NUMBER, "next_text": "next"}, names
         )
-        step = exp.Sub(this=sql.column("next", "g"), expression=sql.column(NUMBER, "g"))
-        missing = exp.Sub(this=step, expression=sql.integer(1))
-        select = exp.select(
-            *(sql.column(name, "g") for name in [*self._keys, NUMBER, "one", "next", "next_text"]),
-            exp.alias_(missing, "missing", quoted=True),
-        ).from_(inner.subquery("g"))
-        some = exp.GT(this=missing.copy(), expression=sql.integer(0))
-        return self._most(select.where(some), "missing")
 
     def repeats(self) -> list[Cells]:
         """Numbers of more than one row, those of most rows first."""
@@ -130,35 +184,41 @@ class Numbers:
         several = exp.GTE(this=sql.column("n", "s"), expression=sql.integer(2))
         return self._most(select.where(several), "n")
 
-    def out_of_order(self, days: int) -> list[Cells]:
-        """Numbers whose day lies outside of those of the numbers before and after them, which are in order,
-        by more than so many days."""
-        inner = self._from(
-            *(
-                sql.column(name, "s")
-                for name in [*self._keys, NUMBER, "one", "first_day", "last_day"]
-            ),
-            exp.alias_(self._beside("LAG", "last_day"), "before", quoted=True),
-            exp.alias_(self._beside("LEAD", "first_day"), "after", quoted=True),
+    def out_of_order(self, days: int, ordered: Sequence[Cells]) -> list[Cells]:
+        """Numbers of some series whose day lies outside of those of the numbers before and after them, which
+        are in order, by more than so many days."""
+        if not ordered:
+            return []
+        names = [*self._keys, NUMBER, "first_day", "before", "after", "away"]
+        off = exp.GT(this=sql.column("away", "o"), expression=sql.integer(days))
+        select = exp.select(*(sql.column(name, "o") for name in names)).from_(_kept(BESIDE, "o"))
+        series = pa.Table.from_pylist([{name: row[name] for name in self._keys} for row in ordered])
+        same = sql.both(
+            sql.same(sql.column(name, "o"), sql.column(name, "w")) for name in self._keys
         )
-        early = _days(sql.column("before", "g"), sql.column("first_day", "g"))
-        late = _days(sql.column("last_day", "g"), sql.column("after", "g"))
-        limit = sql.integer(days)
-        in_order = exp.LTE(this=sql.column("before", "g"), expression=sql.column("after", "g"))
-        off = exp.paren(
-            exp.or_(
-                exp.GT(this=early, expression=limit), exp.GT(this=late, expression=limit.copy())
-            )
-        )
-        away = exp.Greatest(this=early.copy(), expressions=[late.copy()])
-        select = exp.select(
-            *(
-                sql.column(name, "g")
-                for name in [*self._keys, NUMBER, "one", "first_day", "before", "after"]
-            ),
-            exp.alias_(away, "away", quoted=True),
-        ).from_(inner.subquery("g"))
-        return self._most(select.where(exp.and_(in_order, off)), "away")
+        wanted = exp.alias_(exp.Table(this=exp.to_identifier("wanted")), "w")
+        select = select.join(wanted, on=same).where(off)
+        return self._spelled(select, "away", {"one": NUMBER}, names, wanted=series)
+
+    def _spelled(
+        self, select: exp.Select, by: str, texts: Mapping[str, str], names: Sequence[str],
+        **inputs: pa.Table,
+    ) -> list[Cells]:  # fmt: skip
+        """The first of some numbers with the spelling of one, or of the one after it."""
+        order = [sql.ordered(sql.column(by), descending=True)]
+        order += [sql.ordered(sql.column(name)) for name in (*self._keys, NUMBER)]
+        first = exp.select("*").from_(select.subquery("t")).order_by(*order).limit(MOST_FOUND)
+        found = exp.select(*(sql.column(name, "f") for name in names)).from_(first.subquery("f"))
+        for place, (name, number) in enumerate(texts.items()):
+            alias = f"n{place}"
+            same = [sql.same(sql.column(k, "f"), sql.column(k, alias)) for k in self._keys]
+            same.append(exp.EQ(this=sql.column(number, "f"), expression=sql.column(NUMBER, alias)))
+            found = found.join(_kept(NUMBERS, alias), on=sql.both(same))
+            found = found.select(exp.alias_(sql.column("one", alias), name, quoted=True))
+        every = exp.select("*").from_(found.subquery("e"))
+        return self._population.query(
+            every.order_by(*(o.copy() for o in order)), **inputs
+        ).to_pylist()
 
     def forms(self) -> list[Cells]:
         """How numbers of each group are written, a 9 for each digit, the commonest
@@ -201,6 +261,18 @@ class Numbers:
         order = [sql.ordered(sql.column(by), descending=True)]
         order += [sql.ordered(sql.column(name)) for name in _tie_columns(select)]
         return self._population.query(every.order_by(*order).limit(MOST_FOUND)).to_pylist()
+
+
+def _extracted(text: Tree, pattern: str) -> Tree:
+    return exp.RegexpExtract(this=text, expression=sql.text(pattern), group=sql.integer(0))
+
+
+def _length(text: Tree) -> Tree:
+    return sql.call("LENGTH", text.copy())
+
+
+def _kept(name: str, alias: str) -> exp.Expr:
+    return exp.alias_(exp.Table(this=exp.to_identifier(name, quoted=True)), alias)
 
 
 def _tie_columns(select: exp.Select) -> Sequence[str]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
@@ -132,7 +131,7 @@ class Sequence(Screen):
         looking = _Looking(
             numbers, settings, expressions.label(given, table), measure, damaged_words(table)
         )
-        with numbers.ready():
+        with numbers.ready(settings.days):
             looking.look(dated=date is not None)
         flags = looking.flags
         return Finding(
@@ -193,10 +192,18 @@ class _Looking:
         kept = {
             self.numbers.key(row): row for row in every if row["numbers"] >= self.settings.least
         }
+        days = self.settings.days
+        self.odd = self.numbers.odd_counts(days)
         gaps = [g for g in self.numbers.gaps() if self.numbers.key(g) in kept]
-        off = self.numbers.out_of_order(self.settings.days) if dated and "order" in asked else []
-        off = [o for o in off if self.numbers.key(o) in kept]
-        of_series = Counter(map(self.numbers.key, off))
+        # Numbers of a series that hardly follows the days are not out of its order.
+        judged = dated and "order" in asked
+        self.unordered = {
+            key
+            for key, row in kept.items()
+            if judged and self._odd(key)[1] > self.settings.incomplete * row["numbers"]
+        }
+        ordered = [row for key, row in kept.items() if judged and key not in self.unordered]
+        off = self.numbers.out_of_order(days, ordered)
         self.flags: list[Cells] = []
         self.tested = 0
         if "gaps" in asked:
@@ -204,27 +211,22 @@ class _Looking:
         if "repeats" in asked:
             found = [r for r in self.numbers.repeats() if self.numbers.key(r) in kept]
             self.flags += [self._repeat(row) for row in found if self._is_rare(row, kept)]
-        # Numbers of a series that hardly follows the days are not out of its order.
-        self.unordered = {
-            key
-            for key, n in of_series.items()
-            if n > self.settings.incomplete * kept[key]["numbers"]
-        }
-        self.flags += [
-            self._order(row) for row in off if self.numbers.key(row) not in self.unordered
-        ]
+        self.flags += map(self._order, off)
         other = self._forms() if "form" in asked else []
         self.flags += other
         self.looked_at = sum(int(row["numbers"]) for row in kept.values())
-        self.series = [
-            self._described(row, gaps, off if dated and "order" in asked else None)
-            for row in kept.values()
-        ]
+        self.series = [self._described(row, judged=judged) for row in kept.values()]
         rest = [row for row in every if self.numbers.key(row) not in kept]
+        many = sum(self._odd(key)[0] for key in kept)
+        self.more_gaps = many - len(gaps) if "gaps" in asked else 0
         self.totals = SequenceTotals(
             len(kept), len(rest), sum(int(row["rows"]) for row in rest), len(other)
         )
         self.cautions = self._cautions(dated)
+
+    def _odd(self, key: tuple[Any, ...]) -> tuple[int, int]:
+        """How many gaps a series has, and how many numbers out of order."""
+        return self.odd.get(key, (0, 0))
 
     def _complete(self, row: Cells) -> bool:
         span = int(row["high"]) - int(row["low"]) + 1
@@ -346,8 +348,8 @@ class _Looking:
         digits = len(str(gap["one"])) - len(gap[HEAD]) - len(gap[TAIL])
         return f"{gap[HEAD]}{number:0{digits}d}{gap[TAIL]}"
 
-    def _described(self, row: Cells, gaps: list[Cells], off: list[Cells] | None) -> Series:
-        key = self.numbers.key(row)
+    def _described(self, row: Cells, *, judged: bool) -> Series:
+        gaps, off = self._odd(self.numbers.key(row))
         span = int(row["high"]) - int(row["low"]) + 1
         name = f"{row[HEAD]}…{row[TAIL]}"
         width = int(row["shortest"]) - len(row[HEAD]) - len(row[TAIL])
@@ -359,9 +361,9 @@ class _Looking:
             count=int(row["rows"]),
             numbers=int(row["numbers"]),
             missing=span - int(row["numbers"]),
-            gaps=sum(self.numbers.key(g) == key for g in gaps),
+            gaps=gaps,
             repeated=int(row["repeated"]),
-            out_of_order=None if off is None else sum(self.numbers.key(o) == key for o in off),
+            out_of_order=off if judged else None,
             complete=self._complete(row),
         )
 
@@ -373,6 +375,12 @@ class _Looking:
                 "that were set aside as damaged: no gap is named for them"
             )
             found.append(Caution("on_damaged_lines", text, {"numbers": self.explained}))
+        if self.more_gaps > 0:
+            text = (
+                f"of {num.many(len(self.series), 'series', 'series')} there are {self.more_gaps:,} more gaps than the "
+                "longest that were looked at: not every one is named"
+            )
+            found.append(Caution("more_gaps", text, {"gaps": self.more_gaps}))
         if self.unordered:
             text = (
                 f"in {num.many(len(self.unordered), 'series', 'series')} of {len(self.series):,} more than "
