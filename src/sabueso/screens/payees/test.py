@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from math import ceil
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
@@ -34,6 +35,8 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 QUINTILES = 5
+WHOLE_FITS = 2.0**62
+"""Minor units below which whole numbers of 64 bits hold a sum, whatever is added up first."""
 
 
 class PayeesSettings(Settings):
@@ -197,35 +200,52 @@ def _payees(
     select = select.group_by(*(sql.column(name, "b") for name in keys))
     select = select.order_by(*(sql.ordered(sql.column(name, "b")) for name in keys))
     found = population.query(select)
-    named = grouping.keys(found)
-    unique: dict[tuple[Any, ...], int] = {}
-    starts: list[int] = []
-    for place, key in enumerate(named):
-        if tuple(key.values()) not in unique:
-            unique[tuple(key.values())] = len(starts)
-            starts.append(place)
-    begin = np.array(starts, dtype=np.int64)
+    begin = _starts(found, grouping.names)
+    firsts = found.take(pa.array(begin))
     days = found.column("day").cast(pa.int32()).to_numpy().astype(np.int64)
     rows = found.column("n").to_numpy().astype(np.int64)
-    units = [int(value or 0) for value in found.column("units").to_pylist()]
-    ends = [*starts[1:], len(named)]
-    dates = {
-        name: found.column(name).to_pylist() if name in known else [None] * len(named)
+    units = _whole(found.column("units"))
+    ends = np.append(begin[1:], found.num_rows) if len(begin) else begin
+    dates: dict[str, list[Any]] = {
+        name: firsts.column(name).to_pylist() if name in known else [None] * len(begin)
         for name in ("created", "closed")
     }
+    some = len(begin) > 0
     return PayeeDays(
-        keys=[named[place] for place in starts],
+        keys=grouping.keys(firsts),
         starts=begin,
         day=days,
         rows=rows,
-        units=np.array(units, dtype=object),
-        count=np.add.reduceat(rows, begin) if starts else rows,
-        total=[sum(units[a:b]) for a, b in zip(starts, ends, strict=True)],
-        first=days[begin] if starts else days,
-        last=days[np.array(ends) - 1] if starts else days,
-        created=[dates["created"][place] for place in starts],
-        closed=[dates["closed"][place] for place in starts],
+        units=units,
+        count=np.add.reduceat(rows, begin) if some else rows,
+        total=[int(t) for t in np.add.reduceat(units, begin)] if some else [],
+        first=days[begin] if some else days,
+        last=days[ends - 1] if some else days,
+        created=dates["created"],
+        closed=dates["closed"],
     )
+
+
+def _starts(found: pa.Table, names: Sequence[str]) -> np.ndarray:
+    """Where each payee begins among rows that are sorted by payee."""
+    if not found.num_rows:
+        return np.array([], dtype=np.int64)
+    changes = np.zeros(found.num_rows, dtype=bool)
+    changes[0] = True
+    for name in names:
+        column = found.column(name).combine_chunks()
+        codes = column.dictionary_encode().indices.to_numpy()
+        changes[1:] |= codes[1:] != codes[:-1]
+    return np.flatnonzero(changes)
+
+
+def _whole(units: pa.ChunkedArray) -> np.ndarray:
+    """Sums as whole numbers: of 64 bits where all of them together have room there, else of any size."""
+    shares = np.abs(pc.cast(units, pa.float64()).to_numpy(zero_copy_only=False))
+    if np.nansum(shares) < WHOLE_FITS:
+        narrow = pc.cast(pc.fill_null(units, 0), pa.decimal128(38, 0)).cast(pa.int64())
+        return np.asarray(narrow.to_numpy())
+    return np.array([int(value or 0) for value in units.to_pylist()], dtype=object)
 
 
 def _top_row(
