@@ -55,6 +55,10 @@ LEGAL = frozenset(
 """Words for a company's legal form, which say nothing of its name."""
 MOST_HOLDERS = 400
 """Texts that share a beginning of a word, above which it tells nobody from another."""
+MOST_OF_ALL = 50_000
+"""Names that a name is compared with, where it has no beginning of a word that few have."""
+AT_ONCE = 4_000_000
+"""Comparisons whose scores are held at once."""
 
 
 def normalised(value: object) -> str:
@@ -94,8 +98,8 @@ def alike(
 ) -> Iterator[tuple[int, int, float]]:
     """Pairs of nearly equal names: places in both, and their similarity from 0 to 100.
 
-    Names are compared that share the first three letters of a word which few names have: no more than
-    some hundred comparisons a name, however many there are.
+    Names are compared that share the first three letters of a word which few names have, or of the rarest
+    of theirs.
 
     Parameters
     ----------
@@ -103,37 +107,45 @@ def alike(
         Similarity of the sorted words, 100 less the share of letters to be changed, from which they
         are alike.
     """
+    import numpy as np
     from rapidfuzz import fuzz, process
 
-    found = [" ".join(words(text)) for text in right]
+    mine, theirs = ([" ".join(words(text)) for text in side] for side in (left, right))
+    holders = _by_start(theirs)
+    asking: dict[str, list[int]] = defaultdict(list)
+    for place, name in enumerate(mine):
+        starts = sorted(_starts(name), key=lambda s: (len(holders.get(s, ())), s))
+        for number, start in enumerate(starts):
+            # The rarest beginning is always looked at, others where they tell somebody from another.
+            if start in holders and (not number or len(holders[start]) <= MOST_HOLDERS):
+                asking[start].append(place)
+    found: set[tuple[int, int, float]] = set()
+    for start, places in asking.items():
+        others = holders[start][:MOST_OF_ALL]
+        texts = [theirs[k] for k in others]
+        step = max(AT_ONCE // len(others), 1)
+        for first in range(0, len(places), step):
+            some = places[first : first + step]
+            scores = process.cdist(
+                [mine[i] for i in some], texts, scorer=fuzz.ratio, score_cutoff=threshold,
+                dtype=np.float64, workers=-1,
+            )  # fmt: skip
+            for i, k in zip(*np.nonzero(scores), strict=True):
+                found.add((some[i], others[k], float(scores[i, k])))
+    yield from sorted(found)
+
+
+def _starts(name: str) -> set[str]:
+    return {word[:3] for word in name.split()}
+
+
+def _by_start(names: Sequence[str]) -> dict[str, list[int]]:
+    """The places of names by the beginnings of their words."""
     holders: dict[str, list[int]] = defaultdict(list)
-    for place, text in enumerate(found):
-        for start in {word[:3] for word in text.split()}:
+    for place, name in enumerate(names):
+        for start in _starts(name):
             holders[start].append(place)
-    for place, text in enumerate(left):
-        name = " ".join(words(text))
-        if not name:
-            continue
-        starts = sorted({word[:3] for word in name.split()}, key=lambda s: len(holders.get(s, ())))
-        candidates = sorted(
-            {
-                k
-                for number, start in enumerate(starts)
-                # The rarest beginning is always looked at, cut where even it is common.
-                for k in holders.get(start, ())[: MOST_HOLDERS if not number else None]
-                if not number or len(holders.get(start, ())) <= MOST_HOLDERS
-            }
-        )
-        if not candidates:
-            continue
-        scores = process.extract(
-            name,
-            {k: found[k] for k in candidates},
-            scorer=fuzz.ratio,
-            score_cutoff=threshold,
-            limit=None,
-        )
-        yield from sorted((place, k, float(score)) for _, score, k in scores)
+    return holders
 
 
 def differs(one: object, other: object) -> str:
