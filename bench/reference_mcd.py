@@ -6,7 +6,7 @@ the program: Croux and Haesbroeck (1999) for consistency, Pison, Van Aelst and W
 samples, as functions of the nominal share of one half. The figures are kept in the tests:
 
     pip install scikit-learn
-    python bench/reference_mcd.py tests/data/classical_sets.json > tests/data/classical_fits.json
+    python bench/reference_mcd.py tests/stats/data/classical_sets.json > tests/stats/data/classical_fits.json
 """
 
 from __future__ import annotations

@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import sys
-from pathlib import Path
-
 import pytest
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "bench"))
 from sabueso.startup import let_pandas_in
 from torture import torture
 

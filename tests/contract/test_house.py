@@ -12,7 +12,7 @@ from sabueso.cli.main import COMMANDS, build
 from sabueso.cli.options import options_of
 from sabueso.screens import screen_names
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[2]
 SOURCE = ROOT / "src" / "sabueso"
 ORDER = [
     "base",

@@ -8,7 +8,6 @@ import io
 import itertools
 import json
 from collections import Counter
-from datetime import date, timedelta
 from decimal import Decimal
 
 import numpy as np
@@ -20,27 +19,8 @@ from hypothesis import strategies as st
 from conftest import inside as sabueso
 from conftest import inside_json as as_json
 from conftest import screened
+from known import ROLES, ledger
 from sabueso.base.errors import UserError
-
-
-def ledger(n=3000, seed=4, groups=6):
-    """Lognormal amounts, a tenth of them credits, some missing or zero, over two years."""
-    rng = np.random.default_rng(seed)
-    units = np.round(rng.lognormal(8, 1.5, n)).astype(int) * np.where(rng.random(n) < 0.1, -1, 1)
-    units[rng.random(n) < 0.02] = 0
-    return [
-        {
-            "id": f"R{i}",
-            "day": date(2024, 1, 1) + timedelta(days=int(rng.integers(0, 731))),
-            "account": f"A{int(rng.integers(0, groups))}",
-            "who": ("kl", "mr", "tz")[int(rng.integers(0, 3))],
-            "amount": None if rng.random() < 0.01 else Decimal(int(u)).scaleb(-2),
-        }
-        for i, u in enumerate(units)
-    ]
-
-
-ROLES = {"id": "id", "amount": "amount", "account": "account", "date": "day", "preparer": "who"}
 
 
 def digits_of(value, test):

@@ -197,7 +197,7 @@ def test_strata_by_the_root_of_the_frequency_beat_equal_ones():
 
 @cache
 def _documented():
-    text = (Path(__file__).parents[1] / "docs" / "samples.md").read_text(encoding="utf-8")
+    text = (Path(__file__).parents[2] / "docs" / "samples.md").read_text(encoding="utf-8")
     names = {}
     exec(re.search(r"```python\n(.*?)```", text, re.S)[1], names)
     return names

@@ -12,7 +12,7 @@ import pytest
 
 import sabueso
 
-PAGE = Path(__file__).parents[1] / "docs" / "python.md"
+PAGE = Path(__file__).parents[2] / "docs" / "python.md"
 
 
 def test_examples_of_the_page(marisma, tmp_path, monkeypatch, capsys):

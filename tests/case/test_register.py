@@ -7,13 +7,11 @@ import random
 import re
 import shutil
 import sqlite3
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "bench"))
 import register as trials
 from conftest import inside, inside_json
 from sabueso.case.folder import Case

@@ -17,7 +17,7 @@ from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.sealing import check_seal
 
-DOCS = Path(__file__).parents[1] / "docs"
+DOCS = Path(__file__).parents[2] / "docs"
 
 
 @pytest.fixture(scope="module")

@@ -21,7 +21,7 @@ from sabueso.case.queue import queue
 from sabueso.cli.main import COMMANDS
 from sabueso.cli.options import KEPT, kept_text
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[2]
 README = ROOT / "README.md"
 _spec = importlib.util.spec_from_file_location("recall", ROOT / "bench" / "recall.py")
 assert _spec is not None and _spec.loader is not None

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from conftest import inside, inside_json, screened
-from test_stats_relation import ANSCOMBE
+from known import ANSCOMBE
 
 READINGS = {
     "line": "y rises with x along a line",

@@ -11,17 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import sabueso.stats.relation as rel
-
-X = [10, 8, 13, 9, 11, 14, 6, 4, 12, 7, 5]
-ANSCOMBE = {
-    "line": (X, [8.04, 6.95, 7.58, 8.81, 8.33, 9.96, 7.24, 4.26, 10.84, 4.82, 5.68]),
-    "bend": (X, [9.14, 8.14, 8.74, 8.77, 9.26, 8.10, 6.13, 3.10, 9.13, 7.26, 4.74]),
-    "one off": (X, [7.46, 6.77, 12.74, 7.11, 7.81, 8.84, 6.08, 5.39, 8.15, 6.42, 5.73]),
-    "one far": (
-        [8, 8, 8, 8, 8, 8, 8, 19, 8, 8, 8],
-        [6.58, 5.76, 7.71, 8.84, 8.47, 7.04, 5.25, 12.50, 5.56, 7.91, 6.89],
-    ),
-}
+from known import ANSCOMBE
 
 pairs = st.lists(
     st.tuples(st.integers(-10_000, 10_000), st.integers(-10_000, 10_000)), min_size=6, max_size=40

@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-import sys
-from pathlib import Path
-
-sys.path.insert(0, str(Path(__file__).parents[1] / "bench"))
 from calibration import TRIED, contradictions, populations, said
 from sabueso.screens import find_screen
 

@@ -13,10 +13,10 @@ import pyarrow.parquet as pq
 import pytest
 
 from conftest import inside, inside_json, screened
+from known import ROLES, ledger
 from sabueso.population.calendar import Span
 from sabueso.screens.distance.proposed import proposed_measures
 from sabueso.screens.periods.partial import partial_periods
-from test_digits_and_limits import ROLES, ledger
 
 DEBITS = """
 [populations.debits]
