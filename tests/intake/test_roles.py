@@ -110,3 +110,79 @@ def test_a_column_that_is_filled_far_down_is_read_as_what_it_holds(tmp_path: Pat
         total = inside_json("dig", table, "--on", "menge", cwd=case)["total"]["value"]
         assert float(total) == pytest.approx(wanted)
     assert columns["key"]["rows"] == len(ROWS)
+
+
+MASTERS = {
+    "Emp ID": ("text", "party"), "Full Name": ("text", "text"), "Hire Date": ("date", "entered"),
+    "Term Date": ("date", None), "Bank Acct": ("text", None),
+}  # fmt: skip
+REGISTER = {
+    "Check No": ("text", "id"), "Check Date": ("date", "date"), "Vendor ID": ("text", "party"),
+    "Vendor Name": ("text", None), "Memo": ("text", "text"), "Invoice Amount": ("number", "amount"),
+    "Entered By": ("text", "preparer"), "Approved By": ("text", "approver"), "GL Account": ("text", "account"),
+}  # fmt: skip
+PORTUGUESE = {
+    "Nº Lançamento": ("text", "id"), "Data": ("date", "date"), "Conta Débito": ("text", "account"),
+    "Conta Crédito": ("text", None), "Valor (R$)": ("number", "amount"), "Histórico": ("text", "text"),
+    "Lançado por": ("text", "preparer"), "Fornecedor": ("text", "party"), "Nota Fiscal": ("text", "document"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("header", [MASTERS, REGISTER, PORTUGUESE])
+def test_whose_name_it_is_and_who_did_it(header: dict[str, tuple[str, str | None]]) -> None:
+    columns = [Column(name, kind) for name, (kind, _) in header.items()]  # type: ignore[arg-type]
+    told = {c: r for r, c in guess_roles(columns, dict.fromkeys(header, (90, 100))).items()}
+    assert told == {name: role for name, (_, role) in header.items() if role is not None}
+
+
+SIGNS = ["R$", "US$", "$", "€", "kr", "kr.", "zł", "Kč", "₹", "Rs.", "Fr.", "S/", "CHF"]
+
+
+@given(
+    sign=st.sampled_from(SIGNS), before=st.booleans(), blank=st.sampled_from(["", " ", "\u00a0", "\u202f"]),
+    cents=st.lists(st.integers(-10**9, 10**9), min_size=1, max_size=12),
+)  # fmt: skip
+def test_amounts_beside_the_sign_of_a_currency(
+    sign: str, before: bool, blank: str, cents: list[int]
+) -> None:
+    """Wherever it stands, and whatever stands between."""
+    from decimal import Decimal
+
+    import pyarrow as pa
+
+    from sabueso.intake.formats.deciding import Hints, decide
+
+    def told(value: int) -> str:
+        digits = f"{abs(value) / 100:,.2f}".translate(str.maketrans(",.", ".,"))
+        minus = "-" if value < 0 else ""
+        return f"{minus}{sign}{blank}{digits}" if before else f"{minus}{digits}{blank}{sign}"
+
+    texts = [told(value) for value in cents]
+    found = decide(texts, Hints(measure=True))
+    assert found.type == "number", texts
+    assert found.read(pa.array(texts)).to_pylist() == [Decimal(c).scaleb(-2) for c in cents]
+
+
+@pytest.mark.parametrize(
+    ("name", "texts", "kind"),
+    [
+        ("Conta", ["3.1.01", "3.2.01", "1.1.01"], "text"),  # accounts
+        (
+            "Rubrik",
+            ["3.1.01", "11.2.05", "1.12.01"],
+            "text",
+        ),  # no name tells: none is after the twelfth
+        ("Rubrik", ["3.1.01", "28.2.05", "1.12.01"], "date"),
+        ("Datum", ["3.1.01", "3.2.01", "1.1.01"], "date"),
+        ("Konto", ["28.2.05", "3.2.01"], "text"),
+        ("Konto", ["28.02.2005", "03.02.2001"], "date"),
+    ],
+)
+def test_parts_of_two_digits_are_days_where_a_name_or_a_day_tells(
+    name: str, texts: list[str], kind: str
+) -> None:
+    from sabueso.intake.formats.deciding import Hints, decide
+    from sabueso.intake.formats.roles import looks_like_date
+
+    hints = Hints(code=looks_like_code(name, texts), dated=looks_like_date(name))
+    assert decide(texts, hints).type == kind

@@ -98,8 +98,7 @@ def decide(values: Sequence[str], hints: Hints) -> Format:
     if kind != "number":
         dated = hints.dated or kind == "date"
         date = _decide_date(values, hints.dates, least if kind is None else 1, dated)
-        # Eight digits are a date only beside nothing that looks like an identifier.
-        if date is not None and not (hints.code and date.form == "%Y%m%d"):
+        if date is not None and not _is_rather_a_code(date, values, hints):
             return date
         if kind == "date":
             return DateFormat(_form_of_order(hints.dates))
@@ -108,6 +107,23 @@ def decide(values: Sequence[str], hints: Hints) -> Format:
     sided = hints.measure or kind == "number"
     least = least if kind is None else 0
     return _decide_number(values, hints.decimal, hints.thousands, least, sided) or TextFormat()
+
+
+def _is_rather_a_code(date: DateFormat, values: Sequence[str], hints: Hints) -> bool:
+    """Whether what could be read as dates are numbers of something: eight digits, or parts of two (``3.1.01`` is
+    an account as well as a day), under a name that tells of none. Of those days some are after the
+    twelfth."""
+    if hints.kind == "date" or hints.dated:
+        return False
+    if hints.code:
+        return date.form == "%Y%m%d" or _TWO_DIGIT_YEAR.search(date.form) is not None
+    if not _TWO_DIGIT_YEAR.search(date.form):
+        return False
+    parts = [[int(part) for part in re.findall("[0-9]+", value)[:2]] for value in set(values)]
+    return all(max(each, default=0) <= 12 for each in parts)
+
+
+_TWO_DIGIT_YEAR = re.compile(r"%[dm][./-]%[dm][./-]%y")
 
 
 def _form_of_order(dates: str | None) -> str:

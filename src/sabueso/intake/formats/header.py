@@ -7,10 +7,13 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from sabueso.intake.formats.numbers import BLANK, CURRENCY
+
 LOOKED_AT = 60
 """Rows among which the header is looked for."""
 _NUMBER = re.compile(
-    r"[+\-(]? ?(?:[$€£¥] ?|[A-Z]{3} )?[+-]?[0-9][0-9.,' \u00a0]*[)%-]?(?: ?(?:[€$£¥]|[A-Z]{2,3}))?"
+    rf"[+\-(]?{BLANK}?(?:(?:{CURRENCY}){BLANK}?|[A-Z]{{3}} )?[+-]?[0-9][0-9.,' \u00a0]*[)%-]?"
+    rf"(?:{BLANK}?(?:{CURRENCY}|[A-Z]{{2,3}}))?"
 )
 _DATE = re.compile(
     r"[0-9]{1,4}[-/.][0-9]{1,2}[-/.][0-9]{1,4}(?:[T ][0-9:.]+(?:Z|[+-][0-9:]+)?)?"

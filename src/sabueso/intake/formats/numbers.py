@@ -34,9 +34,17 @@ _CODES = (
     "RON RSD RUB RWF SAR SBD SCR SDG SEK SGD SHP SLE SOS SRD SSP STN SVC SYP SZL THB TJS TMT "
     "TND TOP TRY TTD TWD TZS UAH UGX USD UYU UZS VES VND VUV WST XAF XCD XOF XPF YER ZAR ZMW"
 )
-_CURRENCY = "[€$£¥]|" + _CODES.replace(" ", "|")
+# As they are written in their countries, the longest first: US$ is no $ after US.
+_SIGNS = (
+    "NZ$ HK$ US$ AU$ CA$ MX$ RD$ NT$ Bs. Rs. SFr. Fr. kr. Kr. S/. R$ A$ C$ S$ Bs Rs kr Kr zł Kč Ft lei Lei S/ "
+    "₹ ₺ ₽ ₴ ₩ ₪ ₫ ₱ ฿ ₦ ₸ ₡ ₲ € $ £ ¥"
+)
+CURRENCY = "|".join(re.escape(sign) for sign in _SIGNS.split()) + "|" + _CODES.replace(" ", "|")
+"""A sign or a code of a currency, as a part of a pattern."""
+BLANK = "[ \u00a0\u202f]"
 _UNIT = re.compile(
-    rf"[+(-]? ?({_CURRENCY})? ?[+(-]?[0-9][0-9.,' \u00a0\u202f]*[)-]? ?({_CURRENCY}|%)?[)-]?"
+    rf"[+(-]?{BLANK}?({CURRENCY})?{BLANK}?[+(-]?[0-9](?:[0-9.,' \u00a0\u202f]*[0-9])?[.,]?[)-]?{BLANK}?"
+    rf"({CURRENCY}|%)?[)-]?"
 )
 
 
@@ -94,10 +102,13 @@ class NumberFormat:
             return whole
         unit = re.escape(self.unit)
         if self.unit == "%":
-            return rf"(?:{whole}) ?%"
+            return rf"(?:{whole}){BLANK}?%"
         # The unit may stand between a sign and the digits too: -€5, (€5).
-        signed = rf"[+-]? ?{unit} ?{body}-?"
-        return rf"{unit} ?(?:{whole})|(?:{whole}) ?{unit}|{signed}|{whole}|\({unit} ?{body}\)"
+        signed = rf"[+-]?{BLANK}?{unit}{BLANK}?{body}-?"
+        return (
+            rf"{unit}{BLANK}?(?:{whole})|(?:{whole}){BLANK}?{unit}|{signed}|{whole}|"
+            rf"\({unit}{BLANK}?{body}\)"
+        )
 
     def fits(self, text: str) -> bool:
         if "dashes" in self.styles:
@@ -128,7 +139,9 @@ class NumberFormat:
         texts = pc.if_else(fits, texts, pa.scalar(None, pa.string()))
         negative = None
         if self.unit:
-            texts = pc.replace_substring_regex(texts, rf" ?{re.escape(self.unit)} ?", "")
+            texts = pc.replace_substring_regex(
+                texts, rf"{BLANK}?{re.escape(self.unit)}{BLANK}?", ""
+            )
         if self.styles or self.unit:
             negative = pc.match_substring_regex(texts, rf"[(-]|(?:{CREDIT_SIDES})\z")
             texts = pc.replace_substring_regex(texts, rf"[()-]| ?(?:{SIDES})\z", "")
@@ -318,8 +331,9 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
             side = re.search(
                 rf" ?(?:{SIDES})\Z", text.replace(start.unit, "") if start.unit else text
             )
+            bare = text.replace(start.unit, "") if start.unit else text
             digits, _, decimals = (
-                re.sub(r"[^0-9.,' \u00a0\u202f]", "", text).strip().partition(start.decimal)
+                re.sub(r"[^0-9.,' \u00a0\u202f]", "", bare).strip().partition(start.decimal)
             )
             scale = max(scale, len(decimals))
             whole = max(whole, len(digits) - digits.count(start.thousands or "\0"))

@@ -21,22 +21,22 @@ _WORDS: dict[Role, str] = {
     "neto netto total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa castka osszeg tutar quantia",
     "quantity": "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl quantidade pezzi hoeveelheid",
     "price": "price precio rate tarifa preis prix prezzo prijs preco",
-    "date": "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum "
+    "date": "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum tag "
     "valuta monat giorno jour dag dato tarih paivamaara",
-    "entered": "entered created time hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione",
+    "entered": "entered created added time hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione",
     "approver": "approver approved aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt genehmiger valideur valide approuve approvato autorizzato goedgekeurd aprovado",
     "preparer": "preparer prepared preparado usuario user operator operador initials contabilizado erfasser erfasst bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker invoerder",
     "party": "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor proveedor payee beneficiario customer cliente employee empleado "
-    "acreedor counterparty tercero kreditor debitor mitarbeiter personal salarie dipendente werknemer creditor debtor funcionario crediteur debiteur kunden",
+    "acreedor counterparty tercero kreditor debitor mitarbeiter personal salarie dipendente werknemer creditor debtor funcionario crediteur debiteur kunden fornecedor credor emp tiers aux auxiliaire",
     "account": "account cuenta acct ledger konto compte conto rekening conta",
-    "document": "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference referencia ref",
-    "text": "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto description descripcion concepto memo narrative detalle glosa name nombre firma bedrijf ditta historico",
+    "document": "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference referencia ref nota nf",
+    "text": "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto description descripcion concepto memo narrative detalle glosa name nombre firma bedrijf ditta historico lib",
     "currency": "currency moneda divisa ccy",
     "id": "id pago payment entry asiento number numero no num codigo code transaction movimiento buchung zahlung vorgang transaktion ecriture registrazione nr nummer",
 }
 _CODE_WORDS = re.compile(
     r"\b(id|code|codigo|no|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
-    r"cuenta|account|asiento|entry|factura|invoice|document|documento|ref\w*|pago|employee|"
+    r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|document|documento|ref\w*|pago|employee|"
     r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
     r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
     r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|plz|compte|fournisseur|client|"
@@ -334,8 +334,11 @@ class _Guess:
             if matched and not _named_otherwise(role, set(parts)):
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
-                scored.append((several, rank, position, column.name))
-        return min(scored)[3] if scored else None
+                another = role == "text" and bool(set(parts) & _OF_ANOTHER)
+                scored.append((another, several, rank, position, column.name))
+            elif role == "preparer" and set(parts) & _BY and set(parts) & _ENTERED:
+                scored.append((False, True, len(words), position, column.name))
+        return min(scored)[4] if scored else None
 
     def _suits(self, role: Role, column: Column) -> bool:
         if role in _NUMBER_ROLES:
@@ -350,14 +353,38 @@ class _Guess:
         return column.type == "text"
 
 
+_BY = frozenset(["by", "par", "por", "von", "da", "durch", "door"])
+_ENTERED = frozenset(
+    ["entered", "created", "posted", "keyed", "input", "booked", "saisi", "erfasst", "creado", "registrado", "criado",
+     "lancado", "gebucht", "inserito", "made"]
+)  # fmt: skip
+"""What is followed by whoever did it: ``Entered By`` is no time."""
+_OF_A_MASTER = frozenset(
+    ["hire", "hired", "birth", "born", "joined", "added", "eintritt", "austritt", "geburt", "naissance", "embauche",
+     "nacimiento", "termination", "term", "terminated"]
+)  # fmt: skip
+"""Words of dates that belong to somebody, and to no row of a ledger."""
+_OF_ANOTHER = frozenset(
+    ["account", "cuenta", "konto", "compte", "conto", "conta", "comp", "vendor", "supplier", "customer", "journal",
+     "proveedor", "cliente", "lieferant", "kunde", "fournisseur", "client", "employee", "empleado", "bank"]
+)  # fmt: skip
+"""Whose names are no text of a row, where it has one."""
+
+
 def _named_otherwise(role: Role, parts: set[str]) -> bool:
     """Whether other words of a name deny a role: a bank account is no ledger account."""
+    if role == "entered":
+        return bool(parts & _BY)
+    if role == "date":
+        return bool(parts & _OF_A_MASTER)
     if role == "currency":
         return "foreign" in parts
     if role == "amount":
         # What an account stands at after each row is no amount of the row.
         return not parts.isdisjoint(_RUNNING)
-    return role == "account" and bool(parts & {"bancaria", "bank", "iban", "balance", "saldo"})
+    return role == "account" and bool(
+        parts & {"bancaria", "bancario", "bank", "iban", "balance", "saldo", "credito"}
+    )
 
 
 def _settle_sides(guess: _Guess, both_filled: Callable[[str, str], bool]) -> None:
@@ -388,6 +415,7 @@ def _settle_date(guess: _Guess) -> None:
         for c in guess.columns
         if c.type in ("date", "timestamp")
         and c.name not in guess.taken
+        and _OF_A_MASTER.isdisjoint(worded(c.name))
         and 2 * guess.distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
     ]
     if len(dates) == 1:

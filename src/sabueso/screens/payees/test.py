@@ -169,7 +169,9 @@ def _created_of(table: Table, party: Column) -> str | None:
     if link is None:
         return None
     dates = [c.name for c in link.table.columns if c.type == "date"]
-    return f"{party.name}.{dates[0]}" if len(dates) == 1 else None
+    if len(dates) != 1:
+        return None
+    return ".".join(map(expressions.quoted_name, (party.name, dates[0])))
 
 
 def _payees(
