@@ -1,4 +1,4 @@
-"""Data that several tests use: a ledger of random amounts, and Anscombe's four."""
+"""What several tests use: a ledger of random amounts, Anscombe's four, the medcouple written down."""
 
 from __future__ import annotations
 
@@ -37,3 +37,16 @@ ANSCOMBE = {
         [6.58, 5.76, 7.71, 8.84, 8.47, 7.04, 5.25, 12.50, 5.56, 7.91, 6.89],
     ),
 }
+
+
+def definition(values):
+    """The median of the kernel over all pairs, written down one by one."""
+    x = np.sort(np.asarray(values, float))
+    m = float(np.median(x))
+    above, below, k = x[x >= m], x[x <= m][::-1], int((x == m).sum())
+    kernels = [
+        np.sign(k - 1 - i - j) if a == m == b else ((a - m) - (m - b)) / (a - b)
+        for i, a in enumerate(above)
+        for j, b in enumerate(below)
+    ]
+    return float(np.median(kernels))

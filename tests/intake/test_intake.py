@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import inside, inside_json
 from conftest import inside as sabueso
 from conftest import inside_json as as_json
 from sabueso.base.errors import UserError
@@ -446,3 +447,62 @@ def test_currencies_of_attached_files_are_not_added_up_either(tmp_path):
     (case / "case.toml").write_text(plan + 'read = { rates = { USD = "0.9" } }\n')
     refused = sabueso("intake", "../two.parquet", "--as", "t", "--attach", cwd=case, code=2).stderr
     assert "attached files do not allow" in refused and refused.count("\n") == 1
+
+
+@pytest.mark.parametrize(
+    ("name", "texts", "wanted"),
+    [
+        ("amount", ["$12.00", "$15.50"], "$"),
+        ("amount", ["USD 12.00", "USD 15.50"], "USD"),
+        ("Valor (R$)", ["12,00", "15,50"], "BRL"),
+        ("valor", ["R$ 12,00", "R$ 15,50"], "BRL"),
+        ("amount CHF", ["12.00", "15.50"], "CHF"),
+        ("importe", ["12,00 €", "15,50 €"], "EUR"),
+        ("importe", ["12,00", "15,50"], "EUR"),
+        ("total all", ["12.00", "15.50"], "EUR"),
+    ],
+)
+def test_amounts_are_of_the_currency_that_they_state(tmp_path, name, texts, wanted):
+    """A case takes the currency of its first amounts; what was never stated is the case's."""
+    rows = "".join(f'{i},2025-01-0{i},"{text}"\n' for i, text in enumerate(texts, 1))
+    (tmp_path / "a.csv").write_text(f'id,date,"{name}"\n{rows}', encoding="utf-8")
+    inside("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    said = inside("intake", "../a.csv", "--as", "a", cwd=case).stdout
+    assert f"27.50 {wanted}, the same read back" in said
+    assert ("as they state themselves" in said) == (wanted != "EUR")
+    assert f'currency = "{wanted}"' in (case / "case.toml").read_text(encoding="utf-8")
+    assert f"amount 27.50 {wanted} = used" in inside("dig", "a", cwd=case).stdout
+
+
+def test_tables_of_two_currencies_are_never_one_figure(tmp_path):
+    """Neither in a table, nor over the exceptions of two."""
+    for name, sign in (("a", "$"), ("b", "€"), ("c", "€")):
+        rows = "".join(f"{i},2025-01-{i:02d},{sign}{i}00.00\n" for i in range(1, 13))
+        (tmp_path / f"{name}.csv").write_text(f"id,date,amount\n{rows}", encoding="utf-8")
+    inside("open", "case", "--currency", "USD", cwd=tmp_path)
+    case = tmp_path / "case"
+    for name in "ab":
+        inside("intake", f"../{name}.csv", "--as", name, cwd=case)
+        inside("try", "top", name, "--share", "10%", "--keep", f"top of {name}", cwd=case)
+    refused = inside("intake", "../c.csv", "--as", "a", cwd=case, code=2).stderr
+    assert "are in USD" in refused and "in EUR, which do not add up" in refused
+    inside("screen", "--as", "KL", cwd=case)
+    said = inside("queue", cwd=case).stdout
+    assert "EUR and USD" in said and "1,200.00 EUR" in said and "1,200.00 USD" in said
+    for item in inside_json("queue", cwd=case):
+        inside(
+            "review",
+            item["id"],
+            "--error",
+            "--amount",
+            "100.00",
+            "--reason",
+            "twice",
+            "--as",
+            "KL",
+            cwd=case,
+        )
+    inside("paper", cwd=case)
+    page = (case / "papers" / "working-paper.html").read_text(encoding="utf-8")
+    assert "200.00 EUR and 200.00 USD in all" in page or "200.00 USD and 200.00 EUR in all" in page

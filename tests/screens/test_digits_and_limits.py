@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from conftest import inside as sabueso
 from conftest import inside_json as as_json
 from conftest import screened
-from known import ROLES, ledger
+from known import ROLES, definition, ledger
 from sabueso.base.errors import UserError
 
 
@@ -203,7 +203,6 @@ def test_one_per_cent_of_24000_is_240_and_ties_are_kept(populate):
 
 @pytest.mark.parametrize("settings", [{"by": "account"}, {"scale": "log", "side": "high"}])
 def test_skew_adjusted_fences_flag_what_numpy_flags(populate, settings):
-    from test_stats_outliers import definition
 
     rows = ledger(n=700)
     found = screened(populate(rows, **ROLES), "fences", fence="skew-adjusted", **settings)

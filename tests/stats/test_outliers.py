@@ -10,6 +10,7 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
+from known import definition
 from sabueso.stats.digits import compare_digits
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.sequential import sequential_deviates
@@ -20,19 +21,6 @@ ROSNER = [
     191, 194, 196, 199, 206, 209, 210, 214, 215, 223, 224, 226, 235, 237, 240, 247, 254, 262, 264, 290, 292,
     292, 293, 321, 326, 330, 359, 368, 430, 464, 534, 542, 601,
 ]  # fmt: skip
-
-
-def definition(values):
-    """The median of the kernel over all pairs, written down one by one."""
-    x = np.sort(np.asarray(values, float))
-    m = float(np.median(x))
-    above, below, k = x[x >= m], x[x <= m][::-1], int((x == m).sum())
-    kernels = [
-        np.sign(k - 1 - i - j) if a == m == b else ((a - m) - (m - b)) / (a - b)
-        for i, a in enumerate(above)
-        for j, b in enumerate(below)
-    ]
-    return float(np.median(kernels))
 
 
 @given(st.lists(st.integers(-8, 8), min_size=1, max_size=15))

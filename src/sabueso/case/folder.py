@@ -10,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 
+from sabueso.base.currencies import coded
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.files import write_whole
 from sabueso.case.events import Source
@@ -362,7 +363,17 @@ class Case:
         """The currency of the amounts: the one that the rows state, where they do and no rate
         converts them."""
         stated = [c for source in sources for c in source.currencies]
-        return stated[0] if stated and not section.read.rates else self.plan.case.currency
+        own = self.plan.case.currency
+        return coded(stated[0], own) if stated and not section.read.rates else own
+
+    def currencies(self, tables: Iterable[str]) -> dict[str, str]:
+        """The currency of the amounts of some tables."""
+        bases = {name: self.plan.base_of(name) for name in tables}
+        known = {name: base for name, base in bases.items() if base in self.plan.tables}
+        return {
+            name: self._currency(self.sources(base), self.plan.tables[base])
+            for name, base in known.items()
+        }
 
     def _linked_with_itself(self, table: Table, section: TableSection) -> Table:
         """With those of the plan's links that lead from the table to itself."""

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
+from sabueso.base.currencies import coded
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Json
 from sabueso.case.events import RuleOutcome, Source
@@ -107,17 +108,22 @@ def one_currency(
     """
     own = case.plan.case.currency
     table, name = what.table, what.roles.get("currency")
-    if name is None or read.rates or "amount" not in what.roles:
+    if read.rates or "amount" not in what.roles:
         return own
     found: dict[str, str] = {}
     replaced = {report.replaces for report in reports}
     for source in what.taken:
         if source.sha256 not in replaced:
-            found |= dict.fromkeys(source.currencies, source.file)
+            found |= {coded(each, own): source.file for each in source.currencies}
     for report in reports:
-        found |= dict.fromkeys(report.currencies, report.file)
+        found |= {coded(each, own): report.file for each in report.currencies}
     if len(found) > 1:
         one, other = list(found)[:2]
+        if name is None:
+            raise UserError(
+                f"table {table!r}: the amounts of {found[one]} are in {one} and those of {found[other]} in "
+                f"{other}, which do not add up; take them in as two tables"
+            )
         raise UserError(
             f"column {name!r} of table {table!r} holds {one} ({found[one]}) and {other} "
             f"({found[other]}), which do not add up: give what one unit is in {own} as "

@@ -169,6 +169,14 @@ def write_links(
     _save(path, document)
 
 
+def write_currency(path: Path, currency: str) -> None:
+    """Set the currency of the case."""
+    document = _document(path)
+    case: Any = document["case"]
+    case["currency"] = currency
+    _save(path, document)
+
+
 def write_facts(path: Path, facts: Values) -> None:
     """Add facts to the plan, groups of them as tables of their own. Those there stay."""
     import tomlkit

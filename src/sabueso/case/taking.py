@@ -18,7 +18,7 @@ from sabueso.base.plain import Json, Values
 from sabueso.case.folder import Case, relative
 from sabueso.case.judging import controls
 from sabueso.case.plan_section import section_text
-from sabueso.case.plan_writing import write_table
+from sabueso.case.plan_writing import write_currency, write_table
 from sabueso.case.quarantine import write_quarantine
 from sabueso.case.reading import read_files, rules_declared, state
 from sabueso.case.register import Writer
@@ -199,8 +199,18 @@ def record(
     write_quarantine(case.folder / "quarantine" / table, read.reports, read.judged, made)
     prefix = read.section.prefix if read.section else case.plan.free_prefix(table)
     write_table(case.plan_path, table, prefix, _sources(case, asked), read.roles, asked.given)
+    # A column of currencies leaves what it does not name to the case's own.
+    stated = read.currency if "currency" not in read.roles else ""
+    if stated not in ("", case.plan.case.currency) and _is_first_money(case, table):
+        write_currency(case.plan_path, read.currency)
     for report, place in zip(read.reports, places, strict=True):
         writer.append("source", table, asked.initials, report.as_json() | place)
     if read.judged:
         body = {"rules": [rule.as_json() for rule in read.judged]}
         writer.append("rules", table, asked.initials, body)
+
+
+def _is_first_money(case: Case, table: str) -> bool:
+    """Whether no other table has amounts: what the first ones state is the case's currency."""
+    others = (name for name in case.plan.tables if name != table)
+    return not any("amount" in case.plan.tables[n].roles and case.sources(n) for n in others)

@@ -108,7 +108,8 @@ def queue(
     def show(console: Console) -> None:
         from sabueso.show.queue import show_queue
 
-        show_queue(console, every, chosen[:top], case.plan.case.currency, failures)
+        own = case.currencies({item.table for item in chosen[:top]})
+        show_queue(console, every, chosen[:top], own, failures)
 
     def data(items: list[AuditException]) -> Data:
         return Data([item.as_json() for item in items], [queue_sheet(items)])
@@ -138,7 +139,8 @@ def _drawn(case: Case, items: list[AuditException], of: int, path: Path, top: in
         )
         for item in shown
     ]  # fmt: skip
-    currency = case.plan.case.currency
+    named = sorted(set(case.currencies({item.table for item in shown}).values()))
+    currency = " and ".join(named)
     chosen = f", {len(items):,} of them chosen" if len(items) < of else ""
     title = f"queue · {len(shown):,} of {num.many(of, 'exception')}{chosen}"
     unit = f"at stake, {currency}" if currency else "at stake"

@@ -19,7 +19,8 @@ from sabueso.base.errors import ProgramFault, UserError
 from sabueso.base.exact import within_digits
 from sabueso.intake.damage import note_damage, tell_more
 from sabueso.intake.doubts import check_mostly_read, check_told, confirm_marks, confirm_orders
-from sabueso.intake.formats.convert import Conversion, Converted
+from sabueso.intake.formats.convert import SIGNED, Conversion, Converted
+from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.detection import Prior, Told, Widen
 from sabueso.intake.interface import Batch, FileReport, OtherEncoding
 from sabueso.intake.parquet import Written, repeated_columns, schema_of, stored, verify
@@ -149,14 +150,39 @@ def _report(reading: Reading) -> FileReport:
         quarantined_sums=tally.quarantined_sums,
         totals_lines=totals_lines(tally),
         damaged=sorted(tally.damaged, key=lambda d: d.line),
-        notes=notes_of(reading),
+        notes=[*notes_of(reading), *_of_another_currency(reading)],
         how=how_read(reading),
         signed=tally.signed,
         first_date=_iso(tally.first_date),
         last_date=_iso(tally.last_date),
         unit=reading.reader.unit,
-        currencies=tuple(sorted(tally.currencies)),
+        currencies=_currencies(reading),
     )
+
+
+def _currencies(reading: Reading) -> tuple[str, ...]:
+    """The currencies of the rows: as a column names them, else as the amounts state it of themselves."""
+    named = reading.tally.currencies
+    if named or reading.settings.rates or "currency" in reading.roles:
+        return tuple(sorted(named))
+    amount = reading.roles.get("amount", "")
+    sides = [reading.roles[r] for r in ("debit", "credit") if r in reading.roles]
+    names = sides if amount == SIGNED and sides else [amount]
+    own = reading.settings.currency
+    stated = {stated_currency(name, reading.formats, own) for name in names} - {None}
+    return tuple(sorted(filter(None, stated)))
+
+
+def _of_another_currency(reading: Reading) -> list[str]:
+    """What is said where the amounts state a currency that is not the case's."""
+    if "currency" in reading.roles:
+        return []
+    own = reading.settings.currency
+    return [
+        f"the amounts are in {stated}, as they state themselves; the case was in {own}"
+        for stated in _currencies(reading)
+        if stated != own
+    ]
 
 
 def _pass(reading: Reading, output: Path | None, progress: Progress | None) -> None:

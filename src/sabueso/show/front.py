@@ -68,7 +68,12 @@ def front_of(
 ) -> Front:
     """The front of a case's papers."""
     errors = [item.review for item in every if item.review.status == "error"]
-    known = [r.error_amount for r in errors if r.error_amount is not None]
+    of_tables = case.currencies({item.table for item in every})
+    known = [
+        (of_tables.get(item.table, case.plan.case.currency), item.review.error_amount)
+        for item in every
+        if item.review.status == "error" and item.review.error_amount is not None
+    ]
     standings = [
         Standing(
             status,
@@ -82,7 +87,7 @@ def front_of(
     return Front(
         standings=standings,
         errors=len(errors),
-        error_text=_error_text(len(errors), known, case.plan.case.currency),
+        error_text=_error_text(len(errors), known),
         matters=_matters(every, written),
         notes=written.get(WHOLE, {}),
         not_done=_not_done(case, every),
@@ -91,18 +96,21 @@ def front_of(
     )
 
 
-def _error_text(errors: int, amounts: Sequence[Decimal], currency: str) -> str:
-    """How many errors there are, and what those that state an amount come to."""
+def _error_text(errors: int, amounts: Sequence[tuple[str, Decimal]]) -> str:
+    """How many errors there are, and what those that state an amount come to, each currency by itself."""
     told = num.many(errors, "exception is an error", "exceptions are errors")
     if not amounts:
         return f"{told}; no amount of an error is stated."
-    total = num.amount(sum(amounts, Decimal(0)))
+    sums: dict[str, Decimal] = {}
+    for currency, amount in amounts:
+        sums[currency] = sums.get(currency, Decimal(0)) + amount
+    total = " and ".join(f"{num.amount(amount)} {currency}" for currency, amount in sums.items())
     which = (
         "their amounts are"
         if len(amounts) == errors
         else f"{len(amounts):,} of them state an amount,"
     )
-    return f"{told}; {which} {total} {currency} in all."
+    return f"{told}; {which} {total} in all."
 
 
 def _matters(

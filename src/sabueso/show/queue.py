@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING
 
@@ -53,12 +53,18 @@ def show_queue(
     console: Console,
     every: Sequence[AuditException],
     shown: Sequence[AuditException],
-    currency: str,
+    currencies: Mapping[str, str],
     failures: Sequence[tuple[int, Failed]] = (),
 ) -> None:
-    """Print part of the queue; ``every`` is the whole of it."""
+    """Print part of the queue; ``every`` is the whole of it, ``currencies`` are those of the tables."""
+    named = sorted({currencies[item.table] for item in shown if item.table in currencies})
+    several = len(named) > 1
     title(
-        console, "queue", f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {currency}"
+        console,
+        "queue",
+        f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {' and '.join(named)}".rstrip(
+            ", "
+        ),
     )
     table = open_table(
         [
@@ -69,6 +75,8 @@ def show_queue(
     for item in shown:
         mark = item.marks[0]
         amount = "–" if item.amount is None else num.amount(Decimal(item.amount))
+        if several and item.amount is not None:
+            amount = f"{amount} {currencies[item.table]}"
         before = item.before if item.review.status == "open" else None
         again = "" if before is None else f"; in {before.period} {before.status}: {before.reason}"
         table.add_row(

@@ -1,0 +1,32 @@
+"""Signs of currencies, and the codes of those that write themselves so."""
+
+from __future__ import annotations
+
+OF_ONE = {
+    "R$": "BRL", "US$": "USD", "A$": "AUD", "AU$": "AUD", "C$": "CAD", "CA$": "CAD", "NZ$": "NZD", "HK$": "HKD",
+    "MX$": "MXN", "S$": "SGD", "RD$": "DOP", "NT$": "TWD", "€": "EUR", "£": "GBP", "zł": "PLN", "Kč": "CZK",
+    "Ft": "HUF", "lei": "RON", "Lei": "RON", "SFr.": "CHF", "Fr.": "CHF", "S/": "PEN", "S/.": "PEN", "₹": "INR",
+    "₺": "TRY", "₽": "RUB", "₴": "UAH", "₩": "KRW", "₪": "ILS", "₫": "VND", "₱": "PHP", "฿": "THB", "₦": "NGN",
+    "₸": "KZT", "₡": "CRC", "₲": "PYG",
+}  # fmt: skip
+"""Signs that one currency has alone."""
+OF_SEVERAL = {
+    "$": "USD CAD AUD NZD MXN HKD SGD ARS CLP COP UYU DOP TWD BSD BBD JMD TTD FJD NAD LRD BZD",
+    "¥": "JPY CNY", "kr": "SEK NOK DKK ISK", "kr.": "DKK SEK NOK ISK", "Kr": "SEK NOK DKK ISK",
+    "Kr.": "DKK SEK NOK ISK", "Rs": "INR PKR LKR NPR MUR SCR", "Rs.": "INR PKR LKR NPR MUR SCR", "Bs": "BOB VES",
+    "Bs.": "BOB VES",
+}  # fmt: skip
+
+
+def coded(sign: str, own: str) -> str:
+    """The currency of a sign, or of a code: of a sign that several currencies have, the case's own where it is
+    one of these, else the sign as it stands.
+
+    Examples
+    --------
+    >>> coded("R$", "EUR"), coded("$", "CAD"), coded("$", "EUR"), coded("CHF", "EUR")
+    ('BRL', 'CAD', '$', 'CHF')
+    """
+    if sign in OF_SEVERAL:
+        return own if own in OF_SEVERAL[sign].split() else sign
+    return OF_ONE.get(sign, sign)
