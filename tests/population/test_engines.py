@@ -24,8 +24,6 @@ import pytest
 import sqlglot.expressions as exp
 
 from conftest import sabueso, screened, table_of
-from sabueso.case.facts import with_facts
-from sabueso.case.folder import Case
 from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.derived import with_derived
@@ -407,31 +405,6 @@ def test_what_drives_a_figure_is_equal(populations):
         for p in populations
     )
     assert here == there
-
-
-def test_the_programme_of_the_sample_case_is_equal(engines, marisma):
-    """The sample case's own tables and screens, a time of day among the columns."""
-    case = Case.find(str(marisma))
-    tables = {name: case.table(name) for name in case.plan.tables}
-    for engine in engines:
-        for table in tables.values():
-            engine.attach(table)
-    for section in case.plan.screens:
-        settings = with_facts(section.settings, case.plan.facts_by_name(), section.name)
-        where = settings.get("where")
-        found = [
-            screened(Population(e, tables[section.table], where, (), tables), section.test, **settings)
-            for e in engines
-        ]  # fmt: skip
-        assert found[0] == found[1], section.name
-    linked = [
-        drill(
-            Population(e, tables["payments"], None, (), tables), Asked(by=["accounts.nombre"])
-        ).total
-        for e in engines
-    ]
-    assert linked[0] == linked[1]
-    case.close()
 
 
 @contextmanager

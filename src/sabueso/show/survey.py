@@ -121,7 +121,7 @@ def show_columns(
         notes(console, "doubt", doubts)
     if trees:
         console.print()
-        notes(console, "tree", [" → ".join(tree) for tree in trees])
+        notes(console, "tree", [" → ".join(tree) for tree in trees], SEA)
     if rules:
         console.print()
         show_rules(console, rules, amounts=amount is not None)

@@ -25,15 +25,14 @@ def cautions_of(lines: Sequence[Change], sides: Compared) -> list[Caution]:
         )
     for name, amounts in ((base, [x.base for x in lines]), (current, [x.current for x in lines])):
         if min(amounts, default=0) < 0 < max(amounts, default=0):
-            gross = sum(abs(a) for a in amounts)
-            found.append(
-                Caution(
-                    "mixed_signs",
-                    f"the lines of {name} have both signs: shares are of a net total that is "
-                    f"{100 * abs(sum(amounts)) / gross:.1f}% of the gross",
-                    {"period": name},
-                )
+            gross, net = sum(abs(a) for a in amounts), abs(sum(amounts))
+            told = (
+                f"have both signs: shares are of a net total that is {100 * net / gross:.1f}% of the gross"
+                if net
+                else "add up to 0: there are no shares"
             )
+            text = f"the lines of {name} {told}"
+            found.append(Caution("mixed_signs", text, {"period": name}))
     if sides.without:
         found.append(
             Caution(

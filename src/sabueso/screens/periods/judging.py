@@ -176,19 +176,24 @@ def moved(line: ComparedLine, by: str) -> Decimal:
     return part.rate if by == "rate" else part.volume
 
 
+def in_words(line: ComparedLine) -> str:
+    """The reading of a line. Below 0 in both periods it is its size that went up or down: the value of a credit
+    that grows goes down."""
+    if line.base < 0 and line.current < 0:
+        return line.reading.replace("value ", "size ", 1)
+    return line.reading
+
+
 def reading_of(line: ComparedLine, by: str) -> str:
     """A line in words: of its price or volume where that is judged."""
     told: Mapping[str, float | None] = {"rate": line.rate_percent, "volume": line.volume_percent}
     if by == "moved" and line.moved_from is not None:
         return f"moved from {line.moved_from}"
     if by not in told:
-        return line.reading
+        return in_words(line)
     other = "volume" if by == "rate" else "rate"
-    return (
-        ", ".join(
-            f"{name} {'up' if told[name] > 0 else 'down'} {num.number(abs(told[name]), 1)}%"  # type: ignore[operator, arg-type]
-            for name in (by, other)
-            if told[name]
-        )
-        or line.reading
-    )
+    return ", ".join(
+        f"{name} {'up' if told[name] > 0 else 'down'} {num.number(abs(told[name]), 1)}%"  # type: ignore[operator, arg-type]
+        for name in (by, other)
+        if told[name]
+    ) or in_words(line)

@@ -9,7 +9,7 @@ from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Sheet, Table
 from sabueso.report.commands import shell
-from sabueso.screens.periods.judging import moved, reading_of
+from sabueso.screens.periods.judging import in_words, moved, reading_of
 from sabueso.screens.periods.result import ComparedLine, Comparison
 from sabueso.screens.view import View, and_more
 
@@ -52,7 +52,7 @@ class PeriodsView(View[Comparison]):
         head = [Column(label, "flex") for label in labels]
         more = self._more()
         # A band takes the room of the shift, which the reading beside it tells in words.
-        shifts = "low" not in more.values()
+        shifts = "low" not in more.values() and any(x.share_shift is not None for x in lines)
         points = ["points"] if shifts else []
         head += map(Column, (_short(group.base), group.current, "change", "%", *points, *more))
         places = finding.scale
@@ -156,5 +156,5 @@ def _figure(value: float | Decimal | None, places: int) -> str:
 
 def _reading(line: ComparedLine, by: str) -> Marked:
     if not line.flagged:
-        return Marked(line.reading, "muted")
+        return Marked(in_words(line), "muted")
     return Marked(f"{'▲' if moved(line, by) > 0 else '▼'} {reading_of(line, by)}")
