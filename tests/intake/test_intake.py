@@ -506,3 +506,4 @@ def test_tables_of_two_currencies_are_never_one_figure(tmp_path):
     inside("paper", cwd=case)
     page = (case / "papers" / "working-paper.html").read_text(encoding="utf-8")
     assert "200.00 EUR and 200.00 USD in all" in page or "200.00 USD and 200.00 EUR in all" in page
+    assert "2,300.00 EUR and 2,300.00 USD" in page or "2,300.00 USD and 2,300.00 EUR" in page

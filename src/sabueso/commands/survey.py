@@ -127,12 +127,12 @@ def _tables(case: Case, *, keep: bool) -> Answer[Any]:
         between = links(every)
     kept = keep_links(case, between) if keep else []
     more = bool(new_links(case, between))
-    currency = case.plan.case.currency
+    own = case.currencies(t["table"] for t in found if t["total"] is not None)
 
     def show(console: Console) -> None:
         from sabueso.show.survey import show_tables
 
-        show_tables(console, found, between, currency, kept, more)
+        show_tables(console, found, between, own, kept, more)
 
     def data() -> Data:
         from sabueso.show.survey_sheets import table_sheets

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -26,7 +26,7 @@ class Standing:
 
     status: str
     exceptions: int
-    amount: Decimal
+    amount: str
     signed: int
 
 
@@ -37,7 +37,7 @@ class Matter:
     name: str
     exceptions: list[str]
     statuses: str
-    errors: Decimal
+    errors: str
     notes: Mapping[str, list[Event]]
 
 
@@ -69,8 +69,12 @@ def front_of(
     """The front of a case's papers."""
     errors = [item.review for item in every if item.review.status == "error"]
     of_tables = case.currencies({item.table for item in every})
+
+    def of(item: AuditException) -> str:
+        return of_tables.get(item.table, case.plan.case.currency)
+
     known = [
-        (of_tables.get(item.table, case.plan.case.currency), item.review.error_amount)
+        (of(item), item.review.error_amount)
         for item in every
         if item.review.status == "error" and item.review.error_amount is not None
     ]
@@ -78,7 +82,8 @@ def front_of(
         Standing(
             status,
             len(own),
-            sum((abs(Decimal(i.amount)) for i in own if i.amount is not None), Decimal(0)),
+            _sums([(of(i), abs(Decimal(i.amount))) for i in own if i.amount is not None])
+            or num.amount(Decimal(0)),
             sum(bool(i.review.signed_off) for i in own),
         )
         for status in STATUSES
@@ -88,7 +93,7 @@ def front_of(
         standings=standings,
         errors=len(errors),
         error_text=_error_text(len(errors), known),
-        matters=_matters(every, written),
+        matters=_matters(every, written, of),
         notes=written.get(WHOLE, {}),
         not_done=_not_done(case, every),
         drawn=sum(item.kind == DRAWN for item in every),
@@ -101,10 +106,7 @@ def _error_text(errors: int, amounts: Sequence[tuple[str, Decimal]]) -> str:
     told = num.many(errors, "exception is an error", "exceptions are errors")
     if not amounts:
         return f"{told}; no amount of an error is stated."
-    sums: dict[str, Decimal] = {}
-    for currency, amount in amounts:
-        sums[currency] = sums.get(currency, Decimal(0)) + amount
-    total = " and ".join(f"{num.amount(amount)} {currency}" for currency, amount in sums.items())
+    total = _sums(amounts, named=True)
     which = (
         "their amounts are"
         if len(amounts) == errors
@@ -113,8 +115,20 @@ def _error_text(errors: int, amounts: Sequence[tuple[str, Decimal]]) -> str:
     return f"{told}; {which} {total} in all."
 
 
+def _sums(amounts: Sequence[tuple[str, Decimal]], *, named: bool = False) -> str:
+    """Amounts added up, each currency by itself; ``named`` also where there is one."""
+    sums: dict[str, Decimal] = {}
+    for currency, amount in amounts:
+        sums[currency] = sums.get(currency, Decimal(0)) + amount
+    named = named or len(sums) > 1
+    told = (num.amount(a) + (f" {currency}" if named else "") for currency, a in sums.items())
+    return " and ".join(told)
+
+
 def _matters(
-    every: Sequence[AuditException], written: Mapping[str, Mapping[str, list[Event]]]
+    every: Sequence[AuditException],
+    written: Mapping[str, Mapping[str, list[Event]]],
+    of: Callable[[AuditException], str],
 ) -> list[Matter]:
     by_name: dict[str, list[AuditException]] = {}
     for item in every:
@@ -123,7 +137,8 @@ def _matters(
     found = []
     for name, items in by_name.items():
         counts = {s: sum(i.review.status == s for i in items) for s in STATUSES}
-        errors = sum((i.review.error_amount or Decimal(0) for i in items), Decimal(0))
+        stated = [(of(i), i.review.error_amount) for i in items if i.review.error_amount]
+        errors = _sums(stated)
         told = ", ".join(f"{status} {n:,}" for status, n in counts.items() if n)
         found.append(Matter(name, [i.id for i in items], told, errors, written.get(name, {})))
     return found

@@ -275,7 +275,7 @@ def _section(
         "marked": marked[:MOST_EXCEPTIONS],
         "more": max(len(marked) - MOST_EXCEPTIONS, 0),
         "notes": written.get(recorded.screen, {}),
-        "currency": case.plan.case.currency,
+        "currency": finding.currency,
         "data": [table.name for table in data],
     }
 

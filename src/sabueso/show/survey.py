@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any
@@ -37,12 +37,14 @@ def show_tables(
     console: Console,
     tables: Sequence[Json],
     links: Sequence[Link],
-    currency: str,
+    currencies: Mapping[str, str],
     kept: Sequence[Link] = (),
     more: bool = False,
 ) -> None:
-    """All tables of the case: rows, period, sum, roles, and the links between them."""
-    title(console, f"survey · {num.many(len(tables), 'table')}", currency)
+    """All tables of the case: rows, period, sum, roles, and the links between them; ``currencies`` are
+    those of the tables with amounts."""
+    named = sorted(set(currencies.values()))
+    title(console, f"survey · {num.many(len(tables), 'table')}", " and ".join(named))
     head = [
         ("table", "left"), ("rows", "right"), ("columns", "right"), ("from", "left"), ("to", "left"),
         ("sum of amounts", "right"), ("doubts", "right"),
@@ -50,6 +52,8 @@ def show_tables(
     shown = open_table(head)
     for t in tables:
         total = "–" if t["total"] is None else num.amount(Decimal(t["total"]))
+        if len(named) > 1 and t["table"] in currencies:
+            total = f"{total} {currencies[t['table']]}"
         shown.add_row(
             f" {t['table']}", num.count(t["rows"]), num.count(t["columns"]), t["first_date"] or "–",
             t["last_date"] or "–", total, num.count(len(t["doubts"])) if t["doubts"] else "–",
