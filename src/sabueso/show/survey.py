@@ -124,7 +124,8 @@ def show_columns(
         console.print()
         notes(console, "doubt", doubts)
     if trees:
-        console.print()
+        if not doubts:
+            console.print()
         notes(console, "tree", [" → ".join(tree) for tree in trees], SEA)
     if rules:
         console.print()
