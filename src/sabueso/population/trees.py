@@ -16,6 +16,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
+from sabueso.base.visible import visible
 from sabueso.population import expressions, sql
 from sabueso.population.linked import linked
 from sabueso.population.population import Population
@@ -62,7 +63,8 @@ def next_group(population: Population, taken: Sequence[str]) -> str | None:
     table = population.table
     names = {expressions.label(each, table) for each in taken}
     roles = (table.roles.get(role) for role in DEEPER)
-    return next((c for c in roles if c is not None and c not in names), None)
+    # One that cannot be printed as it is cannot be typed either.
+    return next((c for c in roles if c and c not in names and visible(c) == c), None)
 
 
 def trees(population: Population) -> list[tuple[str, ...]]:
