@@ -286,9 +286,8 @@ def payments(made: Made, suppliers: list[Supplier], staff: list[Sequence[Any]], 
                   "entered twice, one account" if s in twins else "one family name, accounts of their own")  # fmt: skip
     suppliers += [*twins, *family]
     found.sort(key=lambda p: p.day)
-    for i, p in enumerate(found):
+    for p in found:
         p.invoice = p.invoice or f"R{p.day:%y}/{int(rng.integers(10_000, 99_999))}"
-        _ = i
     _twice(rng, found)
     large = [p for p in found if not p.kind and 200 < p.amount < 900 and not p.supplier.standing]
     for p in (large[i] for i in rng.choice(len(large), 2, replace=False)):

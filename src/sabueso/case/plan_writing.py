@@ -143,7 +143,7 @@ def _is_table(item: Any) -> bool:
 
 def write_links(
     path: Path,
-    links: dict[str, dict[str, str]],
+    links: Mapping[str, Mapping[str, str]],
     roles: Mapping[str, Mapping[str, str]] | None = None,
 ) -> None:
     """Add links between tables to the plan: by table, column = "table.column"; and roles that they tell.
@@ -152,20 +152,14 @@ def write_links(
 
     document = _document(path)
     tables: Any = document["tables"]
-    for name, found in links.items():
-        section = tables[name]
-        if "links" not in section:
-            section.add("links", tomlkit.inline_table())
-        for column, target in found.items():
-            if column not in section["links"]:
-                section["links"].update({column: target})
-    for name, told in (roles or {}).items():
-        section = tables[name]
-        if "roles" not in section:
-            section.add("roles", tomlkit.inline_table())
-        for role, column in told.items():
-            if role not in section["roles"]:
-                section["roles"].update({role: column})
+    for part, of_tables in (("links", links), ("roles", roles or {})):
+        for name, found in of_tables.items():
+            section = tables[name]
+            if part not in section:
+                section.add(part, tomlkit.inline_table())
+            for key, value in found.items():
+                if key not in section[part]:
+                    section[part].update({key: value})
     _save(path, document)
 
 

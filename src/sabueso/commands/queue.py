@@ -128,14 +128,16 @@ def queue(
 
 def _drawn(case: Case, items: list[AuditException], of: int, path: Path, top: int) -> bytes:
     """The first exceptions as bars of what is at stake, those that are disposed of without colour."""
+    from sabueso.report.bars import Bar, bars_drawing
     from sabueso.report.canvas import picture
-    from sabueso.screens.flags_figure import Bar, bars_drawing
+    from sabueso.report.palette import STONE
 
     shown = items[:top]
     bars = [
         Bar(
             f"{item.id}  {item.label}", None if item.amount is None else float(item.amount),
-            "" if item.review.status == "open" else item.review.status, item.review.status != "open",
+            "" if item.review.status == "open" else item.review.status,
+            None if item.review.status == "open" else STONE,
         )
         for item in shown
     ]  # fmt: skip
@@ -205,8 +207,8 @@ def _behind(case: Case, items: list[AuditException], per: Whose, top: int) -> An
         return Data(rows, [Sheet("behind", head, listed)])
 
     def drawing(path: Path) -> bytes:
+        from sabueso.report.bars import Bar, bars_drawing
         from sabueso.report.canvas import picture
-        from sabueso.screens.flags_figure import Bar, bars_drawing
 
         bars = [
             Bar(str(b.value), b.bits, num.many(len(b.exceptions), "exception"))

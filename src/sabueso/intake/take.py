@@ -169,7 +169,7 @@ def _currencies(reading: Reading) -> tuple[str, ...]:
     sides = [reading.roles[r] for r in ("debit", "credit") if r in reading.roles]
     names = sides if amount == SIGNED and sides else [amount]
     own = reading.settings.currency
-    stated = {stated_currency(name, reading.formats, own) for name in names} - {None}
+    stated = {stated_currency(name, reading.formats, own) for name in names}
     return tuple(sorted(filter(None, stated)))
 
 

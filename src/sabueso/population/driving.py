@@ -133,9 +133,7 @@ def of_rows(
     """
     found: list[Driver | str] = []
     for part in _together(columns):
-        rows: dict[int, list[Cells]] = {}
-        for row in population.query(_valued(population, selector, part, measure)).to_pylist():
-            rows.setdefault(row["of"], []).append(row)
+        rows = _by_place(population, _valued(population, selector, part, measure))
         found += [_driver(c, rows.get(place, []), measure) for place, c in enumerate(part)]
     return found
 
@@ -168,6 +166,14 @@ def _valued(
         .from_(counted.subquery("v", copy=False), copy=False)
         .where(some, copy=False)
     )
+
+
+def _by_place(population: Population, select: exp.Select) -> dict[int, list[Cells]]:
+    """What is found of each column, by the column's place."""
+    rows: dict[int, list[Cells]] = {}
+    for row in population.query(select).to_pylist():
+        rows.setdefault(row["of"], []).append(row)
+    return rows
 
 
 def _of() -> list[Tree]:
@@ -261,9 +267,7 @@ def of_change(
         counted = counted.from_(grouped.subquery("g", copy=False), copy=False)
         few = exp.LTE(this=sql.column("groups", "v"), expression=sql.integer(MOST_VALUES))
         select = exp.select("v.*").from_(counted.subquery("v", copy=False), copy=False)
-        rows: dict[int, list[Cells]] = {}
-        for row in population.query(select.where(few, copy=False)).to_pylist():
-            rows.setdefault(row["of"], []).append(row)
+        rows = _by_place(population, select.where(few, copy=False))
         found += [_carrying(c, rows.get(place), measure) for place, c in enumerate(part)]
     return found
 

@@ -40,12 +40,15 @@ def levels(population: Population, column: str) -> tuple[str, ...]:
 
 def level_below(population: Population, taken: Sequence[str]) -> str | None:
     """The next level of the tree that the last of some groups is a level of."""
-    if not taken:
-        return None
-    for column in population.table.links:
+    table = population.table
+    for column, link in table.links.items():
+        # What is no column of the master is no level of its tree: nothing is asked of it then.
+        begins = _name_of(table, table.column(column), link)
+        if not taken or not taken[-1].strip().startswith(f"{begins}."):
+            continue
         tree = levels(population, column)
         for above, below in pairwise(tree):
-            if _same(above, taken[-1], population.table) and below not in taken:
+            if _same(above, taken[-1], table) and below not in taken:
                 return below
     return None
 

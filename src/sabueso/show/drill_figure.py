@@ -9,6 +9,7 @@ import numpy as np
 
 from sabueso.population.drill import Drill, Node
 from sabueso.report import numbers as num
+from sabueso.report.bars import Bar, draw_bars
 from sabueso.report.blocks import Drawing
 from sabueso.report.canvas import one_plot
 from sabueso.report.palette import AMBER, INK, SAND, SEA, STONE
@@ -67,31 +68,18 @@ def _unit(result: Drill) -> str:
 
 
 def _bars(axes: Axes, result: Drill) -> bool:
-    lines = _lines(result)[:MOST_BARS]
-    values = [as_number(line.node.value) for line in lines]
-    places = range(len(lines))
-    others = [bool(line.others) for line in lines]
-    colours = [
-        SAND if other else SEA if v >= 0 else AMBER for v, other in zip(values, others, strict=True)
+    every = _lines(result)
+    lines = every[:MOST_BARS]
+    bars = [
+        Bar(
+            line.name,
+            value := as_number(line.node.value),
+            color=SAND if line.others else SEA if value >= 0 else AMBER,
+            edge=STONE if line.others else "none",
+        )
+        for line in lines
     ]
-    axes.barh(
-        list(places), values, color=colours, edgecolor=[STONE if o else "none" for o in others]
-    )
-    for place, value in zip(places, values, strict=True):
-        shown = num.number(value, 0 if abs(value) >= 1000 or float(value).is_integer() else 2)
-        axes.annotate(
-            shown, (value, place), textcoords="offset points", xytext=(3 if value >= 0 else -3, 0),
-            ha="left" if value >= 0 else "right", va="center", fontsize=7, color=INK,
-        )  # fmt: skip
-    axes.axvline(0, color=STONE, linewidth=0.8)
-    axes.set_yticks(list(places), [line.name for line in lines])
-    axes.set_ylim(len(lines) - 0.4, -0.6)
-    axes.xaxis.set_major_formatter("{x:,.0f}")
-    axes.margins(x=0.12)
-    axes.set_xlabel(_unit(result))
-    hidden = len(_lines(result)) - len(lines)
-    axes.set_title(_heading(result, hidden), fontsize=9, loc="left")
-    return True
+    return draw_bars(axes, bars, _unit(result), _heading(result, len(every) - len(lines)))
 
 
 def _heading(result: Drill, hidden: int) -> str:

@@ -76,7 +76,7 @@ def show_queue(
         mark = item.marks[0]
         amount = "–" if item.amount is None else num.amount(Decimal(item.amount))
         if several and item.amount is not None:
-            amount = f"{amount} {currencies[item.table]}"
+            amount = f"{amount} {currencies.get(item.table, '')}".rstrip()
         before = item.before if item.review.status == "open" else None
         again = "" if before is None else f"; in {before.period} {before.status}: {before.reason}"
         table.add_row(

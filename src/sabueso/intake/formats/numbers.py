@@ -15,6 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from sabueso.base.currencies import OF_ONE, OF_SEVERAL
 from sabueso.population.table import Column, ColumnType
 
 MOST_DECIMALS = 12
@@ -34,12 +35,9 @@ _CODES = (
     "RON RSD RUB RWF SAR SBD SCR SDG SEK SGD SHP SLE SOS SRD SSP STN SVC SYP SZL THB TJS TMT "
     "TND TOP TRY TTD TWD TZS UAH UGX USD UYU UZS VES VND VUV WST XAF XCD XOF XPF YER ZAR ZMW"
 )
-# As they are written in their countries, the longest first: US$ is no $ after US.
-_SIGNS = (
-    "NZ$ HK$ US$ AU$ CA$ MX$ RD$ NT$ Bs. Rs. SFr. Fr. kr. Kr. S/. R$ A$ C$ S$ Bs Rs kr Kr zł Kč Ft lei Lei S/ "
-    "₹ ₺ ₽ ₴ ₩ ₪ ₫ ₱ ฿ ₦ ₸ ₡ ₲ € $ £ ¥"
-)
-CURRENCY = "|".join(re.escape(sign) for sign in _SIGNS.split()) + "|" + _CODES.replace(" ", "|")
+# The longest first: US$ is no $ after US.
+_SIGNS = sorted((*OF_ONE, *OF_SEVERAL), key=len, reverse=True)
+CURRENCY = "|".join([*map(re.escape, _SIGNS), *_CODES.split()])
 """A sign or a code of a currency, as a part of a pattern."""
 BLANK = "[ \u00a0\u202f]"
 _UNIT = re.compile(

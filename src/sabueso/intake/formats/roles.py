@@ -415,7 +415,7 @@ def _settle_date(guess: _Guess) -> None:
         for c in guess.columns
         if c.type in ("date", "timestamp")
         and c.name not in guess.taken
-        and _OF_A_MASTER.isdisjoint(worded(c.name))
+        and not _named_otherwise("date", set(worded(c.name)))
         and 2 * guess.distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
     ]
     if len(dates) == 1:

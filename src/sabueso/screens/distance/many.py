@@ -70,9 +70,12 @@ def distances_of_many(population: Population, settings: Asked) -> OfMany | None:
     if settings.per or settings.by or settings.transform != "none" or settings.adjust == "bh":
         return None
     table = population.table
+    amount = table.role("amount")
+    if population.account(amount).used <= MANY:  # asked once for all screens of a table
+        return None
     columns = [table.number(name) for name in settings.measures]
     reasons = [Reason(f"missing_{c.name}", sql.is_missing(sql.column(c.name))) for c in columns]
-    account = population.account(table.role("amount"), reasons)
+    account = population.account(amount, reasons)
     if account.used <= MANY:
         return None
     rows = _Rows(population, columns, reasons, account.used)

@@ -48,17 +48,23 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
 def _without_attendance(population: Population) -> Iterator[Proposal]:
     """Who is paid in a month without a row of another dated table of the same people."""
     table = population.table
-    party, date = table.role("party"), table.role("date")
+    party, date = table.role("party"), table.dated()
     if party is None or date is None or "amount" not in table.roles or is_budget(table):
         return
     master = table.links.get(party.name)
     if master is None:
         return
     for name, other in sorted(population.tables.items()):
-        if name == table.name or "amount" in other.roles or other.role("date") is None:
+        seen = other.dated()
+        if name == table.name or "amount" in other.roles or seen is None:
             continue
+        beside = Population(population.engine, other, tables=population.tables)
         for column, link in other.links.items():
-            if link.table.name == master.table.name and _is_usual(population, other, column):
+            if link.table.name != master.table.name:
+                continue
+            if _is_usual(
+                _by_month(population, party.name, date), _by_month(beside, column, seen), population
+            ):
                 yield Proposal(
                     f"{party.name} of {table.name} without {name}",
                     settings_of(
@@ -70,15 +76,9 @@ def _without_attendance(population: Population) -> Iterator[Proposal]:
                 )  # fmt: skip
 
 
-def _is_usual(population: Population, other: Table, column: str) -> bool:
+def _is_usual(mine: exp.Select, theirs: exp.Select, population: Population) -> bool:
     """Whether nearly all who are paid in a month have a row of the other table in it: else to have none is
     nothing to ask about."""
-    table = population.table
-    party, date, seen = table.role("party"), table.dated(), other.dated()
-    if party is None or date is None or seen is None:
-        return False
-    mine = _by_month(population, party.name, date)
-    theirs = _by_month(Population(population.engine, other, tables=population.tables), column, seen)
     same = sql.both(
         exp.EQ(this=sql.column(name, "a"), expression=sql.column(name, "b"))
         for name in ("who", "month")

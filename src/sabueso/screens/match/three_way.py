@@ -112,10 +112,10 @@ def _worth(table: Table) -> Worth:
             "one: roles.amount or roles.price"
         )
     quantity = _quantity(table)
-    whole = [sql.cast(sql.minor_units(c), "DECIMAL(19, 0)") for c in (quantity, price)]
-    product = sql.cast(exp.Mul(this=whole[0], expression=whole[1]), "DECIMAL(38, 0)")
-    known = exp.Coalesce(this=product, expressions=[sql.integer(0)])
-    return Worth(known, quantity.scale + price.scale)
+    product = _times(sql.minor_units(quantity), sql.minor_units(price))
+    return Worth(
+        exp.Coalesce(this=product, expressions=[sql.integer(0)]), quantity.scale + price.scale
+    )
 
 
 def _summed(
