@@ -33,7 +33,7 @@ SETTINGS: dict[str, dict[str, Any]] = {
 def ours(test: str, case: str) -> dict[str, Any]:
     """A test through the program's own packages."""
     from sabueso.case.folder import Case
-    from sabueso.case.programme import run_test
+    from sabueso.case.trying import run_test
     from sabueso.population.engines import EngineSettings, open_engine
     from sabueso.screens import find_screen
 

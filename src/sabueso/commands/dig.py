@@ -24,7 +24,7 @@ from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 from sabueso.population.trees import next_group
 from sabueso.report.commands import shell
 from sabueso.screens.subject import Line
-from sabueso.show.export import drill_sheet, rows_sheet
+from sabueso.show.drill_sheets import drill_sheet, rows_sheet
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -13,7 +13,7 @@ from sabueso.case.facts import names_fact, with_facts
 from sabueso.case.folder import Case
 from sabueso.case.outputs import streamed_target
 from sabueso.case.plan_writing import write_screen
-from sabueso.case.programme import run_test
+from sabueso.case.trying import run_test
 from sabueso.commands.interface import Answer, Data
 from sabueso.population.population import Population
 from sabueso.report.commands import shell

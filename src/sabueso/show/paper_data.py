@@ -16,7 +16,8 @@ from sabueso.report.blocks import Sheet
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.view import as_mapping, flags_sheet
-from sabueso.show.export import columns_apart, drill_sheet, sheets_as
+from sabueso.show.drill_sheets import drill_sheet
+from sabueso.show.export import columns_apart, sheets_as
 from sabueso.show.pages import file_name
 
 FOLDER, LIST = "data", "contents.json"
