@@ -33,6 +33,7 @@ from sabueso.population.engines import Engine, EngineSettings, QueryError, open_
 from sabueso.population.pairs import correlations
 from sabueso.population.peers import peers_of
 from sabueso.population.population import Population
+from sabueso.screens import many_rows
 
 pytestmark = pytest.mark.skipif(
     shutil.which("java") is None,
@@ -342,6 +343,14 @@ def test_core_screens_are_equal_figure_by_figure(populations, test, settings):
     ]
     assert found[0] == found[1]
     assert found[0]["groups"] and json.dumps(found[0]) == json.dumps(found[1])
+
+
+@pytest.mark.parametrize("test", ["relation", "distance"])
+def test_rows_by_the_million_are_equal_figure_by_figure(populations, monkeypatch, test):
+    monkeypatch.setattr(many_rows, "MANY", 100)
+    found = [screened(p, test, measures="cost,hours", alpha=0.05) for p in populations]
+    assert "sampled_fit" in {c["code"] for c in found[0]["cautions"]}
+    assert json.dumps(found[0]) == json.dumps(found[1])
 
 
 CONDITIONS = [

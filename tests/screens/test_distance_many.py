@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from conftest import inside, inside_json, screened
-from sabueso.screens.distance import many
+from sabueso.screens import many_rows as many
 
 
 def rows_of(n: int, seed: int = 4) -> list[dict[str, Any]]:

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import csv
+import json
 from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 
 from conftest import inside, inside_json, screened
 from known import ANSCOMBE
+from sabueso.screens import many_rows
 
 READINGS = {
     "line": "y rises with x along a line",
@@ -170,3 +173,58 @@ def test_those_that_move_the_slope_are_named(populate):
     for mover in group["slope_movers"]:
         assert mover["dfbetas"] == pytest.approx(sizes[mover["name"]], rel=1e-9)
     assert beyond[0] == "R07"
+
+
+def pairs(n: int, seed: int = 11) -> list[dict[str, object]]:
+    """Hours and an amount of them with noise, a bend, some far off the line, and missing ones."""
+    rng = np.random.default_rng(seed)
+    hours, noise = rng.gamma(3, 4, n), rng.normal(0, 15, n)
+    amount = 40 * hours + 0.3 * hours**2 + noise
+    amount[::331] += 400
+    return [
+        {
+            "id": f"R{i:05}",
+            "hours": None if i % 97 == 0 else Decimal(f"{a:.1f}"),
+            "amount": Decimal(f"{b:.2f}"),
+        }
+        for i, (a, b) in enumerate(zip(hours, amount, strict=True))
+    ]
+
+
+@pytest.mark.parametrize("adjust", ["holm", "bonferroni"])
+def test_of_rows_by_the_million_it_is_what_it_is_of_few(
+    populate: Any, monkeypatch: pytest.MonkeyPatch, adjust: str
+) -> None:
+    population = populate(pairs(3000), id="id", amount="amount")
+    settings = {"measures": ["hours", "amount"], "adjust": adjust, "steps": True, "alpha": 0.05}
+    few = screened(population, "relation", **settings)
+    monkeypatch.setattr(many_rows, "MANY", 500)
+    large = screened(population, "relation", **settings)
+    assert large["flag_count"] == few["flag_count"] > 5
+    assert [f["subject"] for f in large["flags"]] == [f["subject"] for f in few["flags"]]
+    for mine, theirs in zip(large["flags"], few["flags"], strict=True):
+        for figure in ("residual", "leverage", "cook", "dfbetas", "r_without", "p", "p_adjusted"):
+            assert mine[figure] == pytest.approx(theirs[figure], rel=1e-8, abs=1e-300), figure
+    (here,), (there,) = large["groups"], few["groups"]
+    for figure, known in there.items():
+        if isinstance(known, float):
+            assert here[figure] == pytest.approx(known, rel=1e-8), figure
+        elif figure not in ("points", "fitted_on"):
+            assert here[figure] == pytest.approx(known, rel=1e-8) if figure == "r_two_ways" else (
+                json.loads(json.dumps(here[figure]), parse_float=lambda text: f"{float(text):.8g}")
+                == json.loads(json.dumps(known), parse_float=lambda text: f"{float(text):.8g}")
+            ), figure  # fmt: skip
+    assert here["mover_count"] + here["slope_mover_count"] > 5 and here["bend_p"] < 1e-6
+    assert {c["code"] for c in large["cautions"]} - {c["code"] for c in few["cautions"]} == {
+        "sampled_fit"
+    }
+    assert large["population"] == few["population"]
+
+
+def test_a_line_that_fits_exactly_is_measured_as_of_few(
+    populate: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rows = [{"id": f"R{i}", "a": Decimal(i), "b": Decimal(3 * i)} for i in range(900)]
+    monkeypatch.setattr(many_rows, "MANY", 500)
+    found = screened(populate(rows, id="id"), "relation", measures=["a", "b"])
+    assert found["groups"][0]["r"] == 1 and not found["cautions"] and not found["flags"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from math import atanh, isfinite, sqrt, tanh
 
@@ -15,6 +16,8 @@ MOST_EXACT = 2000
 DRAWN = 2_000_000
 _SINGULAR = 1e-13
 """Share of a sum of squares below which nothing is left of it."""
+_ALONE = 1e-12
+"""What a leverage leaves of 1 where the line goes through the subject, whatever it is."""
 
 
 @dataclass(frozen=True)
@@ -29,22 +32,42 @@ class Correlation:
 
 
 @dataclass(frozen=True)
-class Fitted:
-    """The least-squares line of y on x, and of each subject what it does to the line and to r.
+class Sums:
+    """Of n pairs centred on their means the sums of squares and of products, and the ``squares`` that the
+    least-squares line of y on x leaves."""
 
-    Arrays have shape (n,). ``residual`` is the external studentised residual, of n - 3 degrees of
-    freedom; ``without`` is r of the others, NaN where it is not defined.
-    """
+    n: int
+    sxx: float
+    syy: float
+    sxy: float
+    squares: float
 
-    slope: float
-    intercept: float
-    slope_error: float
-    slope_error_hc3: float
+    @property
+    def slope(self) -> float:
+        return self.sxy / self.sxx
+
+
+@dataclass(frozen=True)
+class Influence:
+    """What each subject does to the line and to r. Arrays of one shape; ``residual`` is the external
+    studentised residual, of n - 3 degrees of freedom; ``without`` is r of the others, NaN where it is not
+    defined."""
+
     residual: Floats
     leverage: Floats
     cook: Floats
     dfbetas: Floats
     without: Floats
+
+
+@dataclass(frozen=True)
+class Fitted(Influence):
+    """The least-squares line of y on x, and of each subject what it does to the line and to r."""
+
+    slope: float
+    intercept: float
+    slope_error: float
+    slope_error_hc3: float
 
 
 def correlation(x: ArrayLike, y: ArrayLike) -> Correlation | None:
@@ -67,7 +90,12 @@ def correlation(x: ArrayLike, y: ArrayLike) -> Correlation | None:
     sxx, syy = float(dx @ dx), float(dy @ dy)
     if n < 2 or sxx <= 0 or syy <= 0:
         return None
-    r = _within(float(dx @ dy) / sqrt(sxx * syy))
+    return correlation_of(n, float(dx @ dy) / sqrt(sxx * syy))
+
+
+def correlation_of(n: int, r: float) -> Correlation:
+    """r of n subjects, however it was computed, with its p and interval."""
+    r = _within(r)
     if n < 3:
         return Correlation(n, r, None, None, None)
     p = correlation_p(r, n)
@@ -92,14 +120,28 @@ def rank_correlation(x: ArrayLike, y: ArrayLike) -> Correlation | None:
     ----------
     Spearman, C. (1904), American Journal of Psychology 15, 72-101.
     """
-    found = correlation(mean_ranks(x), mean_ranks(y))
-    return None if found is None else Correlation(found.n, found.r, found.p, None, None)
+    with ThreadPoolExecutor(2) as both:  # sorting leaves the interpreter's lock to the other
+        dx, dy = both.map(mean_ranks, (x, y))
+    n = len(dx)
+    dx -= (n + 1) / 2
+    dy -= (n + 1) / 2
+    sxx, syy = float(dx @ dx), float(dy @ dy)
+    if n < 2 or sxx <= 0 or syy <= 0:
+        return None
+    found = correlation_of(n, float(dx @ dy) / sqrt(sxx * syy))
+    return Correlation(n, found.r, found.p, None, None)
 
 
 def mean_ranks(values: ArrayLike) -> Floats:
     """Ranks from 1; equal values share the mean of theirs."""
-    _, place, times = np.unique(np.asarray(values), return_inverse=True, return_counts=True)
-    return np.asarray((np.cumsum(times) - (times - 1) / 2)[place], dtype=np.float64)
+    given = np.asarray(values)
+    order = np.argsort(given)
+    ascending = given[order]
+    starts = np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]])[: len(given)])
+    times = np.diff(np.append(starts, len(given)))
+    found = np.empty(len(given), dtype=np.float64)
+    found[order] = np.repeat(starts + (times + 1) / 2, times)
+    return found
 
 
 def fit(x: ArrayLike, y: ArrayLike) -> Fitted | None:
@@ -117,14 +159,34 @@ def fit(x: ArrayLike, y: ArrayLike) -> Fitted | None:
     sxx, syy, sxy = float(dx @ dx), float(dy @ dy), float(dx @ dy)
     if n < 4 or sxx <= 0:
         return None
-    slope = sxy / sxx
+    off = _off(dx, dy, sxy / sxx, syy)
+    sums = Sums(n, sxx, syy, sxy, float(off @ off))
+    rest = 1 - (1 / n + dx * dx / sxx)
+    safe = np.where(rest <= _ALONE, 1.0, rest)
+    return Fitted(
+        **vars(influence(dx, dy, sums)),
+        slope=sums.slope,
+        intercept=float(b.mean() - sums.slope * a.mean()),
+        slope_error=sqrt(sums.squares / (n - 2) / sxx),
+        slope_error_hc3=sqrt(float((dx * dx) @ (off / safe) ** 2)) / sxx,
+    )
+
+
+def influence(dx: Floats, dy: Floats, sums: Sums) -> Influence:
+    """What subjects do to the line and to r.
+
+    Parameters
+    ----------
+    dx, dy : array, shape (k,)
+        Measures of the subjects less the means of all n.
+    sums : Sums
+        Of all n, which may be more than the k.
+    """
+    n, sxx, squares = sums.n, sums.sxx, sums.squares
     leverage = 1 / n + dx * dx / sxx
     rest = 1 - leverage
-    off = dy - slope * dx
-    # What rounding leaves of a line that fits exactly is no deviation.
-    off[np.abs(off) <= _SINGULAR * sqrt(syy)] = 0.0
-    squares = float(off @ off)
-    alone = rest <= 1e-12  # the line goes through it whatever it is
+    off = _off(dx, dy, sums.slope, sums.syy)
+    alone = rest <= _ALONE
     safe = np.where(alone, 1.0, rest)
     others = np.maximum(squares - off * off / safe, 0.0) / (n - 3)
     others[others <= _SINGULAR * squares / (n - 3)] = 0.0
@@ -132,29 +194,24 @@ def fit(x: ArrayLike, y: ArrayLike) -> Fitted | None:
         residual = off / np.sqrt(others * safe)
         residual[off == 0] = 0.0
         residual[alone] = 0.0
-        variance = squares / (n - 2)
-        cook = off * off * leverage / (2 * variance * safe * safe)
+        cook = off * off * leverage / (2 * squares / (n - 2) * safe * safe)
         dfbetas = residual * dx / np.sqrt(sxx * safe)
     cook[off == 0], dfbetas[off == 0] = 0.0, 0.0
     cook[alone], dfbetas[alone] = np.inf, np.inf
-    return Fitted(
-        slope=slope,
-        intercept=float(b.mean() - slope * a.mean()),
-        slope_error=sqrt(variance / sxx),
-        slope_error_hc3=sqrt(float((dx * dx) @ (off / safe) ** 2)) / sxx,
-        residual=residual,
-        leverage=leverage,
-        cook=cook,
-        dfbetas=dfbetas,
-        without=r_without(dx, dy),
-    )
+    return Influence(residual, leverage, cook, dfbetas, r_without(dx, dy, sums))
 
 
-def r_without(dx: Floats, dy: Floats) -> Floats:
+def _off(dx: Floats, dy: Floats, slope: float, syy: float) -> Floats:
+    off = dy - slope * dx
+    # What rounding leaves of a line that fits exactly is no deviation.
+    off[np.abs(off) <= _SINGULAR * sqrt(syy)] = 0.0
+    return off
+
+
+def r_without(dx: Floats, dy: Floats, sums: Sums) -> Floats:
     """r of all but each subject, of measures centred on their means; NaN where it is not defined."""
-    n = len(dx)
-    share = n / (n - 1)
-    sxx, syy, sxy = float(dx @ dx), float(dy @ dy), float(dx @ dy)
+    share = sums.n / (sums.n - 1)
+    sxx, syy, sxy = sums.sxx, sums.syy, sums.sxy
     x_rest, y_rest = sxx - share * dx * dx, syy - share * dy * dy
     none = (x_rest <= _SINGULAR * sxx) | (y_rest <= _SINGULAR * syy)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -236,18 +293,24 @@ def bend(x: ArrayLike, y: ArrayLike) -> tuple[float, float] | None:
         return None
     square = _centred(dx * dx)
     square = square - (float(square @ dx) / sxx) * dx
-    size = float(square @ square)
-    if size <= _SINGULAR * sxx * sxx:
-        return None
     off = dy - (float(dx @ dy) / sxx) * dx
-    gained = float(square @ off) ** 2 / size
-    left = float(off @ off) - gained
-    if float(off @ off) <= _SINGULAR * syy:
+    return bend_of(
+        Sums(n, sxx, syy, float(dx @ dy), float(off @ off)),
+        float(square @ square),
+        float(square @ off),
+    )
+
+
+def bend_of(sums: Sums, size: float, product: float) -> tuple[float, float] | None:
+    """The same of sums: ``size`` of the squares of what x² has beside x, ``product`` with y less the line."""
+    if size <= _SINGULAR * sums.sxx * sums.sxx or sums.squares <= _SINGULAR * sums.syy:
         return None
-    if left <= _SINGULAR * syy:
-        return 0.0, gained / syy
-    t = sqrt(gained / (left / (n - 3)))
-    return float(2 * stdtr(n - 3, -t)), gained / syy
+    gained = product**2 / size
+    left = sums.squares - gained
+    if left <= _SINGULAR * sums.syy:
+        return 0.0, gained / sums.syy
+    t = sqrt(gained / (left / (sums.n - 3)))
+    return float(2 * stdtr(sums.n - 3, -t)), gained / sums.syy
 
 
 def difference_p(first: Correlation, second: Correlation) -> float | None:

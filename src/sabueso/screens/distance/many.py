@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from fractions import Fraction
 from functools import partial
 from typing import Protocol
 
@@ -15,9 +14,8 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
-from sabueso.population.population import Account, Population, Reason
+from sabueso.population.population import Account, Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
 from sabueso.screens.distance.described import FURTHEST, MOST_POINTS
 from sabueso.screens.distance.fitted import (
     MASKING_LEVEL,
@@ -27,19 +25,12 @@ from sabueso.screens.distance.fitted import (
     normal_core,
 )
 from sabueso.screens.distance.fitted import Asked as Fit
+from sabueso.screens.many_rows import ManyRows, double, many_rows
 from sabueso.screens.measured import Measured
 from sabueso.stats import distance as dist
 from sabueso.stats import distance_law as law
 from sabueso.stats.adjust import Method, adjust
 from sabueso.stats.mcd import minimum_covariance_determinant
-
-MANY = 500_000
-"""Rows above which they stay in the engine."""
-SAMPLE = 100_000
-"""Rows of the robust fit, about."""
-SPREAD, OF = 2_654_435_761, 2**32
-"""A row is of the sample by its line times the first, of the second: no pattern of neighbours survives that,
-and the same rows are chosen on every engine. Knuth, D. E. (1973), The Art of Computer Programming 3, 6.4."""
 
 
 class Asked(Fit, Measured, Protocol):
@@ -69,25 +60,18 @@ def distances_of_many(population: Population, settings: Asked) -> OfMany | None:
     another scale, or with an adjustment that needs the p of each."""
     if settings.per or settings.by or settings.transform != "none" or settings.adjust == "bh":
         return None
-    table = population.table
-    amount = table.role("amount")
-    if population.account(amount).used <= MANY:  # asked once for all screens of a table
+    rows = many_rows(population, settings.measures)
+    if rows is None:
         return None
-    columns = [table.number(name) for name in settings.measures]
-    reasons = [Reason(f"missing_{c.name}", sql.is_missing(sql.column(c.name))) for c in columns]
-    account = population.account(amount, reasons)
-    if account.used <= MANY:
-        return None
-    rows = _Rows(population, columns, reasons, account.used)
     sample = rows.sample()
-    x = np.column_stack([sample.column(f"m{j}").to_numpy() for j in range(len(columns))])
+    x = np.column_stack([sample.column(f"m{j}").to_numpy() for j in range(len(rows.columns))])
     kept, notes = left_out(x, settings.measures)
     if not kept:
-        return OfMany(sample, account, "singular: " + "; ".join(notes))
+        return OfMany(sample, rows.account, "singular: " + "; ".join(notes))
     found = _fitted(rows, x[:, kept], kept, settings)
     if isinstance(found, str):
-        return OfMany(sample, account, found)
-    return _described(rows, sample, found, notes, settings, account)
+        return OfMany(sample, rows.account, found)
+    return _described(rows, sample, found, notes, settings)
 
 
 @dataclass(frozen=True)
@@ -106,106 +90,34 @@ class _Fits:
         return self.robust if self.flags_by_robust and self.robust is not None else self.plain
 
 
-@dataclass(frozen=True)
-class _Rows:
-    """The rows that have every measure."""
-
-    population: Population
-    columns: list[Column]
-    reasons: list[Reason]
-    n: int
-
-    def sample(self) -> pa.Table:
-        """Some of them with their place, in its order: about as many as a fit needs."""
-        line = sql.cast(sql.column(LINE_COLUMN), "BIGINT")
-        spread = exp.Mod(
-            this=exp.paren(exp.Mul(this=line, expression=sql.integer(SPREAD))),
-            expression=sql.integer(OF),
-        )
-        chosen = exp.LT(this=spread, expression=sql.integer(OF * SAMPLE // self.n))
-        select = self.population.base(self._measures(), self.reasons, rows=True).where(chosen)
-        return self.population.query(select.order_by(*sql.place()))
-
-    def plain(self, kept: Sequence[int]) -> dist.Location:
-        """Mean and covariance of all of them, from exact sums."""
-        columns = [self.columns[j] for j in kept]
-        values = {f"u{j}": sql.minor_units(c) for j, c in enumerate(columns)}
-        pairs = [(i, j) for i in range(len(columns)) for j in range(i, len(columns))]
-        fields: list[Tree] = [
-            exp.alias_(sql.exact_sum(sql.column(f"u{j}", "b")), f"s{j}")
-            for j in range(len(columns))
-        ]
-        fields += [
-            exp.alias_(
-                sql.exact_weighted_sum(sql.column(f"u{i}", "b"), sql.column(f"u{j}", "b")),
-                f"s{i}_{j}",
-            )
-            for i, j in pairs
-        ]
-        base = self.population.base(values, self.reasons).subquery("b")
-        (row,) = self.population.query(exp.select(*fields).from_(base)).to_pylist()
-        sums = [int(row[f"s{j}"]) for j in range(len(columns))]
-        units = [10**c.scale for c in columns]
-        center = np.array(
-            [float(Fraction(s, self.n * u)) for s, u in zip(sums, units, strict=True)]
-        )
-        covariance = np.empty((len(columns), len(columns)))
-        for i, j in pairs:
-            product = Fraction(int(row[f"s{i}_{j}"])) - Fraction(sums[i] * sums[j], self.n)
-            covariance[i, j] = covariance[j, i] = float(
-                product / ((self.n - 1) * units[i] * units[j])
-            )
-        return dist.Location(center, covariance)
-
-    def everyone(self, d2: Tree) -> Floats:
-        """The squared distance of each, in no order."""
-        select = exp.select(exp.alias_(d2, "d2")).from_(self._based())
-        batches = self.population.stream(select)
-        return np.concatenate([batch.column(0).to_numpy() for batch in batches])
-
-    def beyond(self, least: float, used: Tree, others: dict[str, Tree]) -> pa.Table:
-        """Those whose distance is at least so large, the furthest first, with their place and measures."""
-        names = [*self._measures(), FILE_COLUMN, LINE_COLUMN]
-        fields: list[Tree] = [sql.column(name, "b") for name in names]
-        fields += [exp.alias_(tree, name, quoted=True) for name, tree in others.items()]
-        select = exp.select(*fields).from_(self._based(rows=True))
-        select = select.where(exp.GTE(this=used.copy(), expression=_double(least)))
-        order = [sql.ordered(used.copy(), descending=True), *sql.place()]
-        return self.population.query(select.order_by(*order))
-
-    def squared(self, at: dist.Location, kept: Sequence[int]) -> Tree:
-        """The squared distance from a centre, as a sum of squares: never below 0."""
-        turned = np.linalg.inv(np.linalg.cholesky(at.covariance))
-        whole: Tree | None = None
-        for weights in turned:
-            side: Tree | None = None
-            for j, weight, middle in zip(kept, weights, at.center, strict=True):
-                if weight:
-                    off = exp.paren(
-                        exp.Sub(this=sql.column(f"m{j}", "b"), expression=_double(middle))
-                    )
-                    part = exp.Mul(this=_double(weight), expression=off)
-                    side = part if side is None else exp.Add(this=side, expression=part)
-            assert side is not None
-            square = exp.Mul(this=exp.paren(side), expression=exp.paren(side.copy()))
-            whole = square if whole is None else exp.Add(this=whole, expression=square)
-        assert whole is not None
-        return exp.paren(whole)
-
-    def _measures(self) -> dict[str, Tree]:
-        return {f"m{j}": sql.cast(sql.column(c.name), "DOUBLE") for j, c in enumerate(self.columns)}
-
-    def _based(self, *, rows: bool = False) -> exp.Subquery:
-        return self.population.base(self._measures(), self.reasons, rows=rows).subquery("b")
+def _plain(rows: ManyRows, kept: Sequence[int]) -> dist.Location:
+    """Mean and covariance of all rows, from exact sums."""
+    means, products = rows.moments(kept)
+    covariance = [[float(each / (rows.n - 1)) for each in row] for row in products]
+    return dist.Location(np.array([float(mean) for mean in means]), np.array(covariance))
 
 
-def _double(value: float) -> Tree:
-    return sql.cast(sql.text(repr(float(value))), "DOUBLE")
+def _squared(at: dist.Location, kept: Sequence[int]) -> Tree:
+    """The squared distance from a centre, as a sum of squares: never below 0."""
+    turned = np.linalg.inv(np.linalg.cholesky(at.covariance))
+    whole: Tree | None = None
+    for weights in turned:
+        side: Tree | None = None
+        for j, weight, middle in zip(kept, weights, at.center, strict=True):
+            if weight:
+                off = exp.paren(exp.Sub(this=sql.column(f"m{j}", "b"), expression=double(middle)))
+                part = exp.Mul(this=double(weight), expression=off)
+                side = part if side is None else exp.Add(this=side, expression=part)
+        assert side is not None
+        square = exp.Mul(this=exp.paren(side), expression=exp.paren(side.copy()))
+        whole = square if whole is None else exp.Add(this=whole, expression=square)
+    assert whole is not None
+    return exp.paren(whole)
 
 
-def _fitted(rows: _Rows, x: Floats, kept: list[int], settings: Asked) -> _Fits | str:
+def _fitted(rows: ManyRows, x: Floats, kept: list[int], settings: Asked) -> _Fits | str:
     """Both fits, or the reason why there is none."""
-    plain = rows.plain(kept)
+    plain = _plain(rows, kept)
     by_robust = settings.fit == "robust"
     robust, inside = None, np.ones(len(x), dtype=bool)
     try:
@@ -219,15 +131,15 @@ def _fitted(rows: _Rows, x: Floats, kept: list[int], settings: Asked) -> _Fits |
 
 
 def _described(
-    rows: _Rows, sample: pa.Table, fits: _Fits, notes: list[str], settings: Asked, account: Account
+    rows: ManyRows, sample: pa.Table, fits: _Fits, notes: list[str], settings: Asked
 ) -> OfMany:
     """Limits, the rows beyond them, and some that are drawn beside these."""
     n, p = rows.n, len(fits.kept)
-    trees = {"classical": rows.squared(fits.plain, fits.kept)}
+    trees = {"classical": _squared(fits.plain, fits.kept)}
     if fits.robust is not None:
-        trees["robust"] = rows.squared(fits.robust, fits.kept)
+        trees["robust"] = _squared(fits.robust, fits.kept)
     name = "robust" if fits.flags_by_robust else "classical"
-    everyone = rows.everyone(trees[name].copy())
+    (everyone,) = rows.streamed({"d2": trees[name].copy()})
     robust_laws, plain_laws = _laws(fits, n, settings)
     tail, limit = robust_laws if fits.flags_by_robust else plain_laws
     level = None
@@ -235,7 +147,7 @@ def _described(
         limit, last = _aimed(everyone, settings.aim)
         level = 0.0 if last is None else float(tail(np.array([last]))[0])
     least = min(limit, float(np.partition(everyone, n - FURTHEST)[n - FURTHEST]))
-    far = rows.beyond(least, trees[name], trees)
+    far = rows.strongest(trees[name], least=least, also=trees)
     drawn = _drawn(sample, fits, least)
     measures = len(rows.columns)
     subjects = pa.concat_tables([far.select(drawn.column_names), drawn])
@@ -276,7 +188,7 @@ def _described(
         everyone=everyone,
         fitted_on=len(fits.x),
     )
-    return OfMany(subjects, account, result, level)
+    return OfMany(subjects, rows.account, result, level)
 
 
 Law = tuple[Callable[[Floats], Floats], float]

@@ -59,6 +59,12 @@ def rests_on_one(g: RelationGroup) -> bool:
 def _of_group(g: RelationGroup) -> Iterator[Caution]:
     where, one = of_group(g), g.most_influential
     figures = {"group": g.group}
+    if g.fitted_on is not None:
+        text = (
+            f"the line by the median of slopes and the points of a figure are of {g.fitted_on:,} of the "
+            f"{g.n:,} rows, chosen by the numbers of their lines; every other figure is of all"
+        )
+        yield Caution("sampled_fit", text, {"fitted_on": g.fitted_on, "n": g.n})
     if g.n < FEW:
         yield Caution("too_few", f"{g.n} subjects{where}: r of so few says little", figures)
     if one is not None and rests_on_one(g):

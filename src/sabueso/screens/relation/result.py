@@ -48,7 +48,8 @@ class Changes:
 class RelationGroup:
     """``measures`` are x and y. ``chosen`` is the condition of a subset, None of the whole or a peer
     group; ``points`` are some of the subjects for a figure, ``limit`` is of |residual|.
-    ``slope_movers`` are those whose DFBETAS is beyond ``dfbetas_limit``, the strongest first."""
+    ``slope_movers`` are those whose DFBETAS is beyond ``dfbetas_limit``, the strongest first. ``fitted_on``
+    says of how many rows the robust line and the points are, where not of all."""
 
     group: ByColumn
     chosen: str | None
@@ -82,3 +83,4 @@ class RelationGroup:
     dfbetas_limit: float | None = None
     slope_movers: list[Mover] = field(default_factory=list)
     slope_mover_count: int = 0
+    fitted_on: int | None = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -29,13 +29,9 @@ from sabueso.screens.measured import (
     subject_columns,
 )
 from sabueso.screens.relation.doubts import relation_cautions
-from sabueso.screens.relation.result import (
-    Changes,
-    Influential,
-    Mover,
-    RelationGroup,
-    Rest,
-)
+from sabueso.screens.relation.many import relation_of_many
+from sabueso.screens.relation.parts import LEAST, PERIODS, Part, part_of
+from sabueso.screens.relation.result import Influential, Mover, RelationGroup, Rest
 from sabueso.screens.relation.view import RelationView
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats import relation as rel
@@ -45,8 +41,6 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 Floats = np.ndarray
-LEAST, MOST_POINTS, MOST_MOVERS = 4, 400, 5
-PERIODS = ("year", "quarter", "month", "fiscal_year")
 
 
 class RelationSettings(Settings):
@@ -85,55 +79,6 @@ class RelationSettings(Settings):
         return self
 
 
-@dataclass(frozen=True, eq=False)
-class _Part:
-    """A group's subjects, by their places among all, and what was found of them."""
-
-    key: ByColumn
-    rows: np.ndarray
-    x: Floats
-    y: Floats
-    found: rel.Correlation
-    line: rel.Fitted | None
-    chosen: str | None = None
-    rest: Rest | None = None
-    difference_p: float | None = None
-    flagged: int = 0
-
-    def most_influential(self) -> int | None:
-        """The subject without which r changes most; one without which there is no r before any."""
-        if self.line is None:
-            return None
-        change = np.abs(self.found.r - self.line.without)
-        return int(np.argmax(np.where(np.isnan(change), np.inf, change)))
-
-    def movers(self) -> np.ndarray:
-        """Subjects that move the line by themselves, the strongest first."""
-        if self.line is None:
-            return np.empty(0, dtype=int)
-        cook, n = self.line.cook, len(self.rows)
-        beyond = np.flatnonzero((cook > rel.cook_limit(n)) | (self.line.leverage > 0.5))
-        return beyond[np.argsort(-cook[beyond], kind="stable")]
-
-    def slope_movers(self) -> np.ndarray:
-        """Subjects that move the slope by more than 2/√n of its error, the strongest first (DFBETAS)."""
-        if self.line is None:
-            return np.empty(0, dtype=int)
-        size = np.abs(self.line.dfbetas)
-        beyond = np.flatnonzero(size > rel.dfbetas_limit(len(self.rows)))
-        return beyond[np.argsort(-size[beyond], kind="stable")]
-
-    def named(self) -> list[int]:
-        """Places of the subjects that are told by their names."""
-        one = self.most_influential()
-        inside = [
-            *([] if one is None else [one]),
-            *self.movers()[:MOST_MOVERS],
-            *self.slope_movers()[:MOST_MOVERS],
-        ]
-        return self.rows[inside].tolist() if inside else []
-
-
 class Relation(Screen):
     """Two measures of rows or entities."""
 
@@ -168,11 +113,13 @@ class Relation(Screen):
             yield Suit(self.name, "no", f"{num.many(len(measures), 'measure')}: two are needed")
 
     def run(self, population: Population, settings: RelationSettings) -> Finding[RelationGroup]:
-        subjects, account = measured_subjects(population, settings)
-        values = np.column_stack(
-            [subjects.column(f"m{j}").to_numpy().astype(np.float64) for j in (0, 1)]
-        )
-        parts, not_tested = _parts(population, settings, subjects, values)
+        many = relation_of_many(population, settings)
+        not_tested: list[NotTested] = []
+        if many is not None:
+            subjects, account, parts = many.subjects, many.account, [many.part]
+        else:
+            subjects, account = measured_subjects(population, settings)
+            parts, not_tested = _parts(population, settings, subjects)
         judged = [part for part in parts if part.line is not None and _is_judged(part, settings)]
         flags, counts = _flags(population, subjects, judged, settings)
         parts = [
@@ -191,7 +138,7 @@ class Relation(Screen):
             population=account,
             groups=groups,
             flags=flags,
-            tests_made=sum(len(part.rows) for part in judged),
+            tests_made=sum(part.n for part in judged),
             flags_by_chance=settings.alpha if judged and settings.adjust != "bh" else None,
             cautions=relation_cautions(groups, settings, population.table),
             not_tested=not_tested,
@@ -200,33 +147,44 @@ class Relation(Screen):
         )
 
 
-def _is_judged(part: _Part, settings: RelationSettings) -> bool:
+def _is_judged(part: Part, settings: RelationSettings) -> bool:
     """Whether subjects are flagged off its line: off the peer groups' where there are any."""
     return bool(part.key) if settings.by else part.chosen is None
 
 
 def _parts(
-    population: Population, settings: RelationSettings, subjects: pa.Table, values: Floats
-) -> tuple[list[_Part], list[NotTested]]:
+    population: Population, settings: RelationSettings, subjects: pa.Table
+) -> tuple[list[Part], list[NotTested]]:
     """The whole, then each peer group or the subset chosen, each beside the rest."""
-    parts: list[_Part] = []
+    values = np.column_stack(
+        [subjects.column(f"m{j}").to_numpy().astype(np.float64) for j in (0, 1)]
+    )
+    parts: list[Part] = []
     not_tested: list[NotTested] = []
     ((_, whole),) = peer_groups(subjects, Grouping((), ()))
 
     def add(key: ByColumn, rows: np.ndarray, chosen: str | None = None) -> None:
         x, y = values[rows, 0], values[rows, 1]
-        found = rel.correlation(x, y) if len(rows) >= LEAST else None
-        if found is None:
+        part = part_of(
+            key,
+            rows,
+            x,
+            y,
+            chosen=chosen,
+            seed=settings.seed,
+            steps=settings.steps,
+            periods=_are_periods(settings),
+        )
+        if part is None:
             not_tested.append(NotTested(key, _reason(x, y, settings), len(rows)))
             return
-        part = _Part(key, rows, x, y, found, rel.fit(x, y), chosen)
         if key or chosen:
             others = np.setdiff1d(whole, rows, assume_unique=True)
             other = rel.correlation(values[others, 0], values[others, 1])
             part = replace(
                 part,
                 rest=Rest(len(others), None if other is None else other.r),
-                difference_p=None if other is None else rel.difference_p(found, other),
+                difference_p=None if other is None else rel.difference_p(part.found, other),
             )
         parts.append(part)
 
@@ -269,22 +227,21 @@ def _chosen(population: Population, settings: RelationSettings, subjects: pa.Tab
 
 
 def _flags(
-    population: Population, subjects: pa.Table, parts: Sequence[_Part], settings: RelationSettings
+    population: Population, subjects: pa.Table, parts: Sequence[Part], settings: RelationSettings
 ) -> tuple[Flags, list[int]]:
     """Subjects off the line of their group, the furthest first."""
     counts = [0 for _ in parts]
     kind = "entity" if settings.per else "row"
     if not parts:
         return Flags(kind, pa.table({})), counts
-    lines = [part.line for part in parts if part.line is not None]
-    p = [rel.residual_p(line.residual, len(line.residual)) for line in lines]
-    adjusted = adjust(np.concatenate(p), settings.adjust)
+    off = [part.influence for part in parts if part.influence is not None]
+    p = [rel.residual_p(of.residual, part.n) for of, part in zip(off, parts, strict=True)]
+    adjusted = adjust(np.concatenate(p), settings.adjust, sum(part.n for part in parts))
     labels = [expressions.label(text, population.table) for text in settings.per]
     tables, start = [], 0
-    for place, (part, line, own) in enumerate(zip(parts, lines, p, strict=True)):
-        n = len(part.rows)
-        mine = adjusted[start : start + n]
-        start += n
+    for place, (part, of, own) in enumerate(zip(parts, off, p, strict=True)):
+        mine = adjusted[start : start + len(own)]
+        start += len(own)
         inside = np.flatnonzero(mine < settings.alpha)
         counts[place] = len(inside)
         if not len(inside):
@@ -292,18 +249,19 @@ def _flags(
         chosen = subjects.take(pa.array(part.rows[inside]))
         columns = subject_columns(chosen, settings, labels)
         columns |= {f"g{i}": pa.array([v] * len(inside)) for i, v in enumerate(part.key.values())}
-        residual = line.residual[inside]
+        residual = of.residual[inside]
+        limit = rel.residual_limit(settings.alpha, part.n)
         columns |= {
             "score": pa.array(np.abs(residual)),
-            "limit": pa.array(np.full(len(inside), rel.residual_limit(settings.alpha, n))),
+            "limit": pa.array(np.full(len(inside), limit)),
             "direction": pa.array(np.where(residual > 0, "high", "low")),
             "p": pa.array(own[inside]),
             "p_adjusted": pa.array(mine[inside]),
             "residual": pa.array(residual),
-            "leverage": pa.array(line.leverage[inside]),
-            "cook": pa.array(line.cook[inside]),
-            "dfbetas": pa.array(line.dfbetas[inside]),
-            "r_without": pa.array(line.without[inside]),
+            "leverage": pa.array(of.leverage[inside]),
+            "cook": pa.array(of.cook[inside]),
+            "dfbetas": pa.array(of.dfbetas[inside]),
+            "r_without": pa.array(of.without[inside]),
             "values": struct_of(settings.measures, [part.x[inside], part.y[inside]]),
         }
         if "amount" in chosen.column_names:
@@ -334,18 +292,14 @@ def _named(
 
 
 def _described(
-    part: _Part, settings: RelationSettings, names: dict[int, tuple[ByColumn, str]]
+    part: Part, settings: RelationSettings, names: dict[int, tuple[ByColumn, str]]
 ) -> RelationGroup:
     """One group's figures."""
-    x, y, line, n = part.x, part.y, part.line, len(part.rows)
-    robust, ranks = rel.theil_sen(x, y, settings.seed), rel.rank_correlation(x, y)
-    bent, movers, slope = rel.bend(x, y), part.movers(), part.slope_movers()
-    even = np.unique(np.linspace(0, n - 1, min(n, MOST_POINTS)).round().astype(int))
-    shown = np.lexsort((y, x))[even]
+    line, robust, bent, ranks = part.line, part.robust, part.bent, part.ranks
     return RelationGroup(
         group=part.key,
         chosen=part.chosen,
-        n=n,
+        n=part.n,
         measures=list(settings.measures),
         r=part.found.r,
         r_p=part.found.p,
@@ -362,40 +316,42 @@ def _described(
         pairs_theil_sen=robust[2] if robust else 0,
         bend_p=bent[0] if bent else None,
         bend_share=bent[1] if bent else None,
-        limit=rel.residual_limit(settings.alpha, n),
+        limit=rel.residual_limit(settings.alpha, part.n),
         flagged=part.flagged,
         most_influential=_influential(part, names),
-        movers=[_mover(part, place, names) for place in movers[:MOST_MOVERS]],
-        mover_count=len(movers),
-        dfbetas_limit=rel.dfbetas_limit(n),
-        slope_movers=[_mover(part, place, names) for place in slope[:MOST_MOVERS]],
-        slope_mover_count=len(slope),
+        movers=[_mover(part, place, names) for place in part.movers.line],
+        mover_count=part.movers.line_count,
+        dfbetas_limit=rel.dfbetas_limit(part.n),
+        slope_movers=[_mover(part, place, names) for place in part.movers.slope],
+        slope_mover_count=part.movers.slope_count,
         rest=part.rest,
         difference_p=part.difference_p,
-        changes=_changes(x, y) if _are_periods(settings) else None,
-        r_two_ways=list(rel.two_ways(x, y)) if settings.steps else None,
-        points=np.column_stack([x[shown], y[shown]]).tolist(),
+        changes=part.changes,
+        r_two_ways=part.two_ways,
+        points=part.points,
+        fitted_on=part.fitted_on,
     )
 
 
-def _influential(part: _Part, names: dict[int, tuple[ByColumn, str]]) -> Influential | None:
-    one = part.most_influential()
-    if one is None or part.line is None:
+def _influential(part: Part, names: dict[int, tuple[ByColumn, str]]) -> Influential | None:
+    one = part.movers.one
+    if one is None or part.influence is None:
         return None
     key, name = names[int(part.rows[one])]
-    without = float(part.line.without[one])
-    n = len(part.rows) - 1
+    without = float(part.influence.without[one])
+    n = part.n - 1
     known = bool(np.isfinite(without))
     p = rel.correlation_p(without, n) if known and n > 2 else None
     return Influential(key, name, without if known else None, p)
 
 
-def _mover(part: _Part, place: int, names: dict[int, tuple[ByColumn, str]]) -> Mover:
-    assert part.line is not None
-    cook, dfbetas = float(part.line.cook[place]), float(part.line.dfbetas[place])
+def _mover(part: Part, place: int, names: dict[int, tuple[ByColumn, str]]) -> Mover:
+    of = part.influence
+    assert of is not None
+    cook, dfbetas = float(of.cook[place]), float(of.dfbetas[place])
     return Mover(
         names[int(part.rows[place])][1],
-        float(part.line.leverage[place]),
+        float(of.leverage[place]),
         cook if np.isfinite(cook) else None,
         dfbetas if np.isfinite(dfbetas) else None,
     )
@@ -403,10 +359,3 @@ def _mover(part: _Part, place: int, names: dict[int, tuple[ByColumn, str]]) -> M
 
 def _are_periods(settings: RelationSettings) -> bool:
     return len(settings.per) == 1 and settings.per[0].strip().lower() in PERIODS
-
-
-def _changes(x: Floats, y: Floats) -> Changes | None:
-    """r of the changes from one subject to the next, in their order."""
-    found = rel.correlation(np.diff(x), np.diff(y))
-    n = len(x) - 1
-    return Changes(n, found.r if found else None, found.p if found else None)

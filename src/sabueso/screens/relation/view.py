@@ -10,7 +10,7 @@ from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.screens.relation.doubts import SIGNIFICANT, is_bent, rests_on_one
 from sabueso.screens.relation.result import RelationGroup
-from sabueso.screens.relation.words import of_group, r_text
+from sabueso.screens.relation.words import moved_text, of_group, r_text
 from sabueso.screens.view import MARKS, MOST_FLAGS, View, more_flags
 
 MOST_GROUPS, MANY_GROUPS = 12, 60
@@ -88,7 +88,7 @@ class RelationView(View[RelationGroup]):
         if g.movers:
             named = "; ".join(
                 f"{m.name} (Cook's distance {num.number(m.cook)}, leverage {m.leverage:.2f}, DFBETAS "
-                f"{num.signed(m.dfbetas, 2)})"
+                f"{moved_text(m.dfbetas)})"
                 for m in g.movers
             )
             more = g.mover_count - len(g.movers)
@@ -96,12 +96,12 @@ class RelationView(View[RelationGroup]):
                 f" and {more:,} more" if more else ""
             )
         if g.slope_movers:
-            named = ", ".join(f"{m.name} ({num.signed(m.dfbetas, 2)})" for m in g.slope_movers)
+            named = ", ".join(f"{m.name} ({moved_text(m.dfbetas)})" for m in g.slope_movers)
             rest = g.slope_mover_count - len(g.slope_movers)
             verb = "moves" if g.slope_mover_count == 1 else "move"
             yield (
                 f"{num.many(g.slope_mover_count, 'subject')} of {g.n:,}{of_group(g)}, each by itself, {verb} the "
-                f"slope by more than 2/√n = {num.number(g.dfbetas_limit, 3)} of its error (DFBETAS): {named}"
+                f"slope by more than 2/√n = {_limit(g.dfbetas_limit)} of its error (DFBETAS): {named}"
                 + (f" and {rest:,} more" if rest else "")
             )
         if g.r_two_ways is not None:
@@ -173,6 +173,11 @@ def _subjects(g: RelationGroup) -> str:
     if g.chosen is not None:
         return f"where {g.chosen}"
     return num.group_name(g.group) if g.group else "all"
+
+
+def _limit(limit: float | None) -> str:
+    """2/√n: three decimals, of very many subjects three figures."""
+    return num.number(limit, 3) if limit is None or limit >= 0.01 else f"{limit:.3g}"
 
 
 def _figure(value: float | None) -> str:

@@ -16,6 +16,13 @@ def r_text(r: float | None) -> str:
     return f"{r:.3f}".replace("-", MINUS)
 
 
+def moved_text(dfbetas: float | None) -> str:
+    """Errors of the slope that a subject moves it by: two decimals, of less than a tenth two figures."""
+    if dfbetas is None or not dfbetas or abs(dfbetas) >= 0.1:
+        return num.signed(dfbetas, 2)
+    return f"{dfbetas:+.2g}".replace("-", MINUS)
+
+
 def of_group(g: RelationGroup) -> str:
     """Which subjects are spoken of; empty where it is the whole."""
     if g.chosen is not None:
