@@ -38,6 +38,7 @@ def _ids(populate, where):
         ("day >= '2025-01-01'", "cd"),
         ("year = '2025' and month <> '2025-01'", "d"),
         ("weekday = 'Mon'", "bc"),
+        ("weekday_of(date) = 'Mon'", "bc"),
         ("quarter = '2024-Q2'", "b"),
         ("preparer is null or amount = 0.07", None),
         ("not (who like 'A%')", "cd"),

@@ -444,12 +444,7 @@ class _Check:
         """A weekday compared with what is none would select nothing, without a word."""
         sides = [node.this, *node.args.get("expressions", ()), node.args.get("expression")]
         bare = [side.unnest() for side in sides if isinstance(side, exp.Expr)]
-        if not any(
-            isinstance(side, exp.Column)
-            and not side.table
-            and self._is_period(side.name, "weekday")
-            for side in bare
-        ):
+        if not any(map(self._is_weekday, bare)):
             return
         for side in bare:
             if isinstance(node, (exp.EQ, exp.NEQ, exp.In)) and isinstance(side, exp.Literal):
@@ -460,12 +455,14 @@ class _Check:
                     f"{', '.join(sql.WEEKDAYS)}"
                 )
 
-    def _is_period(self, name: str, period: str) -> bool:
-        """Whether a name is that of a period, and not that of a column of the table."""
-        if name.lower() != period:
+    def _is_weekday(self, side: Tree) -> bool:
+        """Whether it is that of a date: by its name, where no column of the table has it, or its function."""
+        if isinstance(side, exp.Anonymous):
+            return side.name.lower() == "weekday_of"
+        if not isinstance(side, exp.Column) or side.table or side.name.lower() != "weekday":
             return False
         try:
-            self.table.column(name)
+            self.table.column(side.name)
         except UserError:
             return True
         return False

@@ -75,6 +75,8 @@ def own_order(node: Tree, table: Table) -> list[str] | None:
         if call.name == "band":
             return _band_labels(call)
         return _age_labels(_whole_edges(call, call.arguments[2:]))
+    if isinstance(top, exp.Anonymous) and top.name.lower().endswith("_of"):
+        return list(sql.WEEKDAYS) if top.name.lower() == "weekday_of" else []
     return None
 
 
@@ -159,6 +161,26 @@ def _whole_edges(call: Call, given: Sequence[Tree]) -> list[int]:
     if not edges or not rising or edges[0] < 0 or any(edge != int(edge) for edge in edges):
         raise UserError(f"{call.what}: the days of {call.name}() are whole numbers that rise")
     return [int(edge) for edge in edges]
+
+
+def _period_of(call: Call) -> Tree:
+    """The period of any date, or the hour of any time, as that of the date role is named."""
+    period = call.name.removesuffix("_of")
+    wanted = "a column with a time of day" if period == sql.HOUR else "a column of dates"
+    if len(call.arguments) != 1:
+        raise call.wrong(wanted)
+    bare = call.arguments[0].unnest()
+    given = call.checked(call.arguments[0])
+    if isinstance(bare, exp.Column) and not bare.table:
+        kinds = ("timestamp", "time") if period == sql.HOUR else ("date", "timestamp")
+        column = call.table.column(bare.name)
+        if column.type not in kinds:
+            raise UserError(
+                f"{call.what}: {call.name}() expected {wanted}, but {column.name} is {column.type}"
+            )
+    if period == sql.HOUR:
+        return sql.hour(given)
+    return sql.period(sql.cast(given, "DATE"), period, call.table.fiscal_year_starts)
 
 
 def _days(call: Call) -> Tree:
@@ -263,6 +285,7 @@ _FUNCTIONS: dict[str, Callable[[Call], Tree]] = {
     "band": _band,
     "age_band": _age_band,
     "days": _days,
+    **{f"{period}_of": _period_of for period in (*sql.PERIODS, sql.HOUR)},
     "word_in": _word_in,
     "trailing_zeros": _trailing_zeros,
 }

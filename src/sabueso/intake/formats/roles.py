@@ -23,7 +23,7 @@ _WORDS: dict[Role, str] = {
     "price": "price precio rate tarifa preis prix prezzo prijs preco",
     "date": "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum tag "
     "valuta monat giorno jour dag dato tarih paivamaara",
-    "entered": "entered created added time hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione",
+    "entered": "entered created added time hour hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione",
     "approver": "approver approved aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt genehmiger valideur valide approuve approvato autorizzato goedgekeurd aprovado",
     "preparer": "preparer prepared preparado usuario user operator operador initials contabilizado erfasser erfasst bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker invoerder",
     "party": "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor proveedor payee beneficiario customer cliente employee empleado "

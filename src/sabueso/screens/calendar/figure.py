@@ -12,6 +12,7 @@ from sabueso.report.blocks import Drawing
 from sabueso.report.canvas import one_plot
 from sabueso.report.palette import AMBER, INK, SEA
 from sabueso.screens.calendar.result import CalendarGroup
+from sabueso.screens.calendar.view import side_values
 from sabueso.screens.finding import Finding
 
 if TYPE_CHECKING:
@@ -52,7 +53,7 @@ def _map(axes: Axes, finding: Finding[CalendarGroup]) -> bool:
                     color="white" if dark else INK,
                 )  # fmt: skip
     for flag in finding.flags.rows(60):
-        weekday, hour = flag["subject"]["weekday"], flag["subject"]["hour"]
+        weekday, hour = side_values(flag)
         left = -0.5 if hour is None else hours.index(hour) - 0.5
         low = -0.5 if weekday is None else sql.WEEKDAYS.index(weekday) - 0.5
         wide = len(hours) if hour is None else 1

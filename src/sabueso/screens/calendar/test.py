@@ -10,7 +10,6 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
-from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
@@ -102,19 +101,13 @@ class Calendar(Screen):
             Reason("missing_date", sql.is_missing(sql.column(date.name))),
             Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
         ]
-        for taken in ("weekday", "hour"):
-            if any(c.name.lower() == taken for c in table.columns):
-                raise UserError(
-                    f"table {table.name!r} has a column {taken!r} of its own, which a condition on the "
-                    f"{taken} of a row would mean; rename it in the client's file to look at the calendar"
-                )
         timed = _timed(table)
         if timed is not None and timed.name != date.name:
             reasons.append(Reason("missing_time", sql.is_missing(sql.column(timed.name))))
         times = times_of(population, grouping, reasons, date, timed, measure)
         few = [g for g in range(len(times.keys)) if times.batches[g].sum() < LEAST_BATCHES]
         kept = times.only([g for g in range(len(times.keys)) if g not in few])
-        groups, flags, tested = _judged(kept, settings, measure)
+        groups, flags, tested = _judged(kept, settings, measure, sides_of(table, date, timed))
         groups.insert(0, _whole(times, measure))
         return Finding(
             test=self.name,
@@ -149,12 +142,25 @@ def _timed(table: Table) -> Column | None:
     return next((c for c in found if c is not None and c.type in ("timestamp", "time")), None)
 
 
+def sides_of(table: Table, date: Column, timed: Column | None) -> tuple[str, str]:
+    """What the weekday and the hour of a row are called in a condition: a column of the table may have the
+    short name."""
+    names = {column.name.lower() for column in table.columns}
+    sides = []
+    for short, column in (("weekday", date), (sql.HOUR, timed)):
+        if column is not None and short in names:
+            sides.append(f"{short}_of({expressions.quoted_name(column.name)})")
+        else:
+            sides.append(short)
+    return sides[0], sides[1]
+
+
 Seen = tuple[TimeTable, TestedCells, np.ndarray]
 """A way to look at the times, what was tested of it, and each cell's adjusted p."""
 
 
 def _judged(
-    times: Times, settings: CalendarSettings, measure: Column | None
+    times: Times, settings: CalendarSettings, measure: Column | None, sides: tuple[str, str]
 ) -> tuple[list[CalendarGroup], list[Cells], int]:
     """Every group's cells; those flagged, each by the coarsest look that tells of it."""
     tables = tables_of(times)
@@ -171,7 +177,7 @@ def _judged(
     for g, key in enumerate(times.keys):
         cells = _cells(g, times, looks, settings, measure)
         flagged = [cell for cell in cells if cell.flagged]
-        flags += [_flag(key, cell) for cell in flagged]
+        flags += [_flag(key, cell, sides) for cell in flagged]
         groups.append(
             CalendarGroup(
                 group=key,
@@ -244,9 +250,10 @@ def _whole(times: Times, measure: Column | None) -> CalendarGroup:
     return CalendarGroup({}, int(times.batches.sum()), int(times.rows.sum()), cells, 0, 1.0)
 
 
-def _flag(key: ByColumn, cell: CalendarCell) -> Cells:
+def _flag(key: ByColumn, cell: CalendarCell, sides: tuple[str, str]) -> Cells:
+    at = cell.cell.get("weekday"), cell.cell.get("hour")
     return {
-        "subject": {**key, "weekday": cell.cell.get("weekday"), "hour": cell.cell.get("hour")},
+        "subject": {**key, **dict(zip(sides, at, strict=True))},
         "group": dict(key),
         "score": cell.residual,
         "limit": None,

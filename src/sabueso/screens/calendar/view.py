@@ -58,7 +58,7 @@ class CalendarView(View[CalendarGroup]):
         rows: list[list[Cell]] = [
             [
                 num.group_name(flag["group"]),
-                when(flag["subject"]),
+                when(flag),
                 num.count(flag["count"]),
                 num.number(flag["expected"], 1),
                 num.count(flag["rows"]),
@@ -76,9 +76,9 @@ class CalendarView(View[CalendarGroup]):
     def reason(self, flag: Cells) -> str:
         whose = num.group_name(flag["group"]) if flag["group"] else "all"
         rows = "" if flag["rows"] == flag["count"] else f" ({num.many(flag['rows'], 'row')})"
-        at = "on" if flag["subject"]["weekday"] else "at"
+        at = "on" if side_values(flag)[0] else "at"
         return (
-            f"Recorded {at} {when(flag['subject'])}: {num.many(flag['count'], 'batch', 'batches')}{rows} of {whose}, where "
+            f"Recorded {at} {when(flag)}: {num.many(flag['count'], 'batch', 'batches')}{rows} of {whose}, where "
             f"{num.number(flag['expected'], 1)} would be expected if they kept the hours of all "
             f"(adjusted {num.p_text(flag['p_adjusted'])})."
         )
@@ -97,8 +97,13 @@ class CalendarView(View[CalendarGroup]):
         return calendar_drawing(self.finding)
 
 
-def when(subject: dict[str, object]) -> str:
+def side_values(flag: Cells) -> tuple[str | None, str | None]:
+    """The weekday and the hour of a flagged cell, whatever they are called in a condition."""
+    weekday, hour = (v for name, v in flag["subject"].items() if name not in flag["group"])
+    return weekday, hour
+
+
+def when(flag: Cells) -> str:
     """A cell in words: Sun, 03:00, Sun 03:00."""
-    hour = subject.get("hour")
-    parts = [subject.get("weekday"), None if hour is None else f"{hour}:00"]
-    return " ".join(str(part) for part in parts if part is not None)
+    weekday, hour = side_values(flag)
+    return " ".join(each for each in (weekday, hour and f"{hour}:00") if each)
