@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 from conftest import inside, inside_json, screened
 from sabueso.base.errors import UserError
-from sabueso.stats.threshold import bundles, count_tail, excess_below, expected_bundles
+from sabueso.screens.split import judging
+from sabueso.stats.threshold import Amounts, bundles, count_tail, excess_below, expected_bundles
 
 
 @given(st.integers(0, 400), st.floats(0.1, 200), st.floats(1.0, 30))
@@ -41,27 +42,36 @@ def _plain_bundles(days, units, limit, within):
     return found
 
 
-@given(
-    st.lists(st.tuples(st.integers(0, 12), st.integers(1, 99)), min_size=1, max_size=6),
-    st.integers(0, 6),
-)
-def test_bundles_and_how_many_are_expected_by_enumeration(rows, within):
-    rows.sort()
-    days, units = np.array([d for d, _ in rows]), [u for _, u in rows]
-    assert bundles(days, units, 100, within) == _plain_bundles(days, units, 100, within)
-    every = [len(_plain_bundles(days, order, 100, within)) for order in permutations(units)]
-    rng = np.random.default_rng(0)
-    assert expected_bundles(days, units, 100, within, rng) == pytest.approx(np.mean(every))
+AMOUNTS = st.lists(st.tuples(st.integers(0, 12), st.integers(1, 99)), min_size=1, max_size=6)
 
 
-def test_expected_bundles_of_many_rows_are_those_of_a_long_simulation():
+@given(st.lists(AMOUNTS, min_size=1, max_size=3), st.integers(0, 6))
+def test_bundles_and_how_many_are_expected_by_enumeration(whose, within):
+    owned, means = [], []
+    for rows in map(sorted, whose):
+        days, units = np.array([d for d, _ in rows]), [u for _, u in rows]
+        owned.append(Amounts(days, np.array(units), 100))
+        assert bundles(owned[-1], within) == _plain_bundles(days, units, 100, within)
+        every = [len(_plain_bundles(days, order, 100, within)) for order in permutations(units)]
+        means.append(np.mean(every))
+    streams = (np.random.default_rng(0) for _ in owned)
+    assert expected_bundles(owned, within, streams) == pytest.approx(means)
+
+
+@pytest.mark.parametrize("orders", [400, 40])
+def test_expected_bundles_of_many_rows_are_those_of_a_long_simulation(orders):
     rng = np.random.default_rng(3)
     days, units = np.sort(rng.integers(0, 90, 40)), rng.integers(20, 99, 40)
     plain = [
         len(_plain_bundles(days, rng.permutation(units).tolist(), 100, 3)) for _ in range(4000)
     ]
-    found = expected_bundles(days, units.tolist(), 100, 3, np.random.default_rng(9))
-    assert found == pytest.approx(np.mean(plain), abs=4 * np.std(plain) / 20)
+    own, few = Amounts(days, units, 100), Amounts(days[:9], units[:9], 100)
+    streams = [np.random.default_rng(9), np.random.default_rng(8)]
+    found, beside = expected_bundles([own, few], 3, streams, orders)
+    assert found == pytest.approx(np.mean(plain), abs=4 * np.std(plain) / np.sqrt(orders))
+    # What others have changes nothing.
+    (alone,) = expected_bundles([few], 3, [np.random.default_rng(8)], orders)
+    assert alone == beside
 
 
 def test_a_limit_that_nobody_heeds_is_seldom_called_one():
@@ -106,7 +116,7 @@ def test_nothing_planted_nothing_found(populate):
     )
 
 
-def test_splits_are_found_by_who_and_in_pieces_and_prices_are_none(populate):
+def _with_splits():
     rng = np.random.default_rng(2)
     rows, start = _ledger(), date(2024, 2, 1)
     for k in range(12):  # one clerk keeps a supplier's invoices under the limit
@@ -131,7 +141,11 @@ def test_splits_are_found_by_who_and_in_pieces_and_prices_are_none(populate):
                 {"id": f"W{k}{j}", "day": start + timedelta(days=60 * k + 4 * j + 8), "who": "S902",
                  "clerk": f"c{j % 5}", "unit": "sea", "amount": Decimal(int(rng.integers(125_000, 132_000))) / 100}
             )  # fmt: skip
-    found = screened(populate(rows, **ROLES), "split", limit="5000", within=2)
+    return rows
+
+
+def test_splits_are_found_by_who_and_in_pieces_and_prices_are_none(populate):
+    found = screened(populate(_with_splits(), **ROLES), "split", limit="5000", within=2)
     by = {next(iter(f["subject"].items())): f for f in found["flags"]}
     assert set(by) == {("clerk", "c9"), ("who", "S900"), ("who", "S902")}
     assert by["who", "S900"]["below"] == 36 and "below" in by["who", "S900"]["reasons"]
@@ -139,6 +153,15 @@ def test_splits_are_found_by_who_and_in_pieces_and_prices_are_none(populate):
     assert pieces["reasons"] == ["in_pieces"] and pieces["cluster_count"] == 8
     assert all(Decimal(c["sum"]) >= 5000 > Decimal(c["largest"]) for c in pieces["clusters"])
     assert "repeated_prices" in {c["code"] for c in found["cautions"]}
+
+
+def test_whoever_has_more_bundles_than_chance_is_told_alike_by_few_orders(populate, monkeypatch):
+    population = populate(_with_splits(), **ROLES)
+    full = screened(population, "split", limit="5000", within=2)
+    monkeypatch.setattr(judging, "MANY", 10)
+    brief = screened(population, "split", limit="5000", within=2)
+    assert full["flags"] == brief["flags"]
+    assert full["groups"][0]["expected_clusters"] != brief["groups"][0]["expected_clusters"]
 
 
 def test_each_row_may_have_a_limit_of_its_own(populate):

@@ -23,7 +23,7 @@ from sabueso.stats.digits import (
     published_range,
     significand_test,
 )
-from sabueso.stats.hypergeometric import upper_tail
+from sabueso.stats.hypergeometric import upper_tail, upper_tails
 
 
 def _leading(numbers: list[int], length: int) -> list[int]:
@@ -230,12 +230,17 @@ def test_adjusted_p(p):
     assert adjust(few, "holm", m) == pytest.approx(np.sort(holm)[: len(few)])
 
 
-@given(st.integers(1, 300), st.data())
-def test_hypergeometric_tail(population, data):
-    marked = data.draw(st.integers(0, population))
-    drawn = data.draw(st.integers(0, population))
-    count = data.draw(st.integers(0, drawn))
+@given(st.sampled_from([1, 7, 300, 60_000]), st.integers(0, 2**32 - 1))
+def test_hypergeometric_tails(population, seed):
+    rng = np.random.default_rng(seed)
+    marked, drawn = rng.integers(0, population + 1, (2, 40))
+    count = rng.integers(0, np.minimum(marked, drawn) + 2)
+    count[::5] = np.rint(drawn * marked / population)[::5]
     expected = scipy.stats.hypergeom.sf(count - 1, population, marked, drawn)
-    assert upper_tail(count, population, marked, drawn) == pytest.approx(
-        expected, rel=1e-6, abs=1e-12
-    )
+    found = upper_tails(count, population, marked, drawn)
+    assert found == pytest.approx(expected, rel=1e-6, abs=1e-12)
+    alone = [
+        upper_tail(int(k), population, int(m), int(n))
+        for k, m, n in zip(count, marked, drawn, strict=True)
+    ]
+    assert alone == found.tolist()

@@ -28,17 +28,7 @@ def upper_tail(count: int, population: int, marked: int, drawn: int) -> float:
     """
     if not (0 <= marked <= population and 0 <= drawn <= population and count >= 0):
         raise ValueError("counts must lie within the population")
-    if count <= max(0, drawn + marked - population):
-        return 1.0
-    k = np.arange(count, min(marked, drawn) + 1, dtype=np.float64)
-    if not k.size:
-        return 0.0
-    log_p = (
-        _log_choose(marked, k)
-        + _log_choose(population - marked, drawn - k)
-        - _log_choose(population, np.float64(drawn))
-    )
-    return float(min(np.exp(log_p).sum(), 1.0))
+    return float(upper_tails(count, population, marked, drawn))
 
 
 def upper_tails(
@@ -59,18 +49,37 @@ def upper_tails(
     count, of, n = (
         np.asarray(each, np.float64) for each in np.broadcast_arrays(counts, marked, drawn)
     )
-    tail = np.zeros(count.shape)
-    whole = _log_choose(population, n)
-    most = np.minimum(of, n)
-    for step in range(int(max((most - count).max(initial=-1.0), -1.0)) + 1):
-        k = count + step
-        # Fewer than are not marked must be left for the others; gammaln has poles below.
-        fits = (k <= most) & (n - k <= population - of)
-        k, rest = np.where(fits, k, 0.0), np.where(fits, n - k, 0.0)
-        ways = _log_choose(of, k) + _log_choose(population - of, rest) - whole
-        tail += np.where(fits, np.exp(ways), 0.0)
-    certain = count <= np.maximum(0.0, n + of - population)
-    return np.where(certain, 1.0, np.minimum(tail, 1.0))
+    least, most = np.maximum(0.0, n + of - population), np.minimum(of, n)
+    # From the count away from the middle every term is smaller than the one before: above it the tail is
+    # summed, below it what is left of 1.
+    above = count > n * of / population if population else np.ones(count.shape, dtype=bool)
+    start = np.where(above, count, count - 1)
+    inside = (start >= least) & (start <= most)
+    k = np.where(inside, start, least)
+    ways = _log_choose(of, k) + _log_choose(population - of, n - k) - _log_choose(population, n)
+    term = np.where(inside, np.exp(ways), 0.0).ravel()
+    total = term.copy()
+    at, up, of_, n_ = (np.ravel(each) for each in (k, above, of, n))
+    left = np.flatnonzero(term > 0)
+    while left.size:
+        j, marks, draws, going_up = at[left], of_[left], n_[left], up[left]
+        others = population - marks - draws
+        ratio = np.where(
+            going_up,
+            (marks - j) * (draws - j) / ((j + 1) * (others + j + 1)),
+            j * (others + j) / ((marks - j + 1) * (draws - j + 1)),
+        )
+        at[left] = np.where(going_up, j + 1, j - 1)
+        term[left] *= ratio
+        total[left] += term[left]
+        left = left[term[left] > SMALL * total[left]]
+    whole = np.reshape(total, count.shape)
+    tail = np.where(above, whole, 1.0 - whole)
+    return np.where(count <= least, 1.0, np.clip(tail, 0.0, 1.0))
+
+
+SMALL = 1e-17
+"""Share of a sum below which a term changes no digit of it."""
 
 
 def _log_choose(n: int | np.ndarray, k: np.ndarray | np.float64) -> np.ndarray:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import duckdb
@@ -35,6 +36,9 @@ _OWN = {
 }
 
 
+LEAN = "800MB"
+"""Memory of an engine that was given none: nearly all fits into it, or goes to the disk for a while at little
+cost. For what does neither, all that the machine has is taken."""
 STREAMED = 100_000
 """Rows of a batch that is streamed."""
 
@@ -47,9 +51,12 @@ class EmbeddedEngine:
     def __init__(self, settings: EngineSettings) -> None:
         self._connection = duckdb.connect(":memory:")
         self._directories: set[str] = set()
+        self._lean = not settings.memory
+        # What does not fit into the memory goes to the disk, where no other user reads it.
+        self._spill = TemporaryDirectory(prefix="sabueso-", ignore_cleanup_errors=True)
+        self._connection.execute(f"SET temp_directory = {_quoted(self._spill.name)}")
         try:
-            if settings.memory:
-                self._connection.execute(f"SET memory_limit = {_quoted(settings.memory)}")
+            self._connection.execute(f"SET memory_limit = {_quoted(settings.memory or LEAN)}")
         except duckdb.Error as error:
             raise QueryError(
                 f"[engine] memory = {settings.memory!r}: {_first_line(error)}"
@@ -102,13 +109,24 @@ class EmbeddedEngine:
             self._connection.register(name, data)
         try:
             try:
-                relation = self._connection.sql(render(tree))
-                yield from relation.to_arrow_reader(STREAMED)
+                yield from self._streamed(render(tree))
             except duckdb.Error as error:
                 raise QueryError(_first_line(error)) from error
         finally:
             for name in inputs:
                 self._connection.unregister(name)
+
+    def _streamed(self, statement: str) -> Iterator[pa.RecordBatch]:
+        begun = False
+        try:
+            for batch in self._connection.sql(statement).to_arrow_reader(STREAMED):
+                begun = True
+                yield batch
+        except duckdb.OutOfMemoryException:
+            if begun or not self._lean:
+                raise
+            self._take_all()
+            yield from self._connection.sql(statement).to_arrow_reader(STREAMED)
 
     def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
         for known, data in inputs.items():
@@ -125,18 +143,33 @@ class EmbeddedEngine:
     def lock(self) -> None:
         allowed = ", ".join(_quoted(f"{folder}/") for folder in sorted(self._directories))
         self._connection.execute(f"SET allowed_directories = [{allowed}]")
+        # Neither this nor what it allows can be changed from here on.
         self._connection.execute("SET enable_external_access = false")
-        self._connection.execute("SET lock_configuration = true")
 
     def close(self) -> None:
         self._connection.close()
+        self._spill.cleanup()
 
     def _execute(self, statement: str) -> Any:
         try:
-            relation = self._connection.sql(statement)
-            return None if relation is None else relation.to_arrow_table()
+            try:
+                return self._run(statement)
+            except duckdb.OutOfMemoryException:
+                if not self._lean:
+                    raise
+                self._take_all()
+                return self._run(statement)
         except duckdb.Error as error:
             raise QueryError(_first_line(error)) from error
+
+    def _run(self, statement: str) -> Any:
+        relation = self._connection.sql(statement)
+        return None if relation is None else relation.to_arrow_table()
+
+    def _take_all(self) -> None:
+        """From here on use what memory the machine has: something does not fit into less."""
+        self._lean = False
+        self._connection.execute("RESET memory_limit")
 
 
 _Dialect = own_names(DuckDB, _OWN)

@@ -20,7 +20,7 @@ from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping, dated, named_by
+from sabueso.screens.grouping import UNITS, Grouping, dated, named_by, run_starts
 from sabueso.screens.interface import Screen
 from sabueso.screens.payees.reasons import RETURNED, Judge, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
@@ -201,13 +201,8 @@ def _payees(
     ).from_(population.base(values, reasons).subquery("b"))
     select = select.group_by(*(sql.column(name, "b") for name in keys))
     select = select.order_by(*(sql.ordered(sql.column(name, "b")) for name in keys))
-    found = population.query(select)
-    begin = _starts(found, grouping.names)
-    firsts = found.take(pa.array(begin))
-    days = found.column("day").cast(pa.int32()).to_numpy().astype(np.int64)
-    rows = found.column("n").to_numpy().astype(np.int64)
-    units = _whole(found.column("units"))
-    ends = np.append(begin[1:], found.num_rows) if len(begin) else begin
+    days, rows, units, firsts, begin = _taken(population, select, grouping.names)
+    ends = np.append(begin[1:], len(days)) if len(begin) else begin
     dates: dict[str, list[Any]] = {
         name: firsts.column(name).to_pylist() if name in known else [None] * len(begin)
         for name in ("created", "closed")
@@ -228,26 +223,42 @@ def _payees(
     )
 
 
-def _starts(found: pa.Table, names: Sequence[str]) -> np.ndarray:
-    """Where each payee begins among rows that are sorted by payee."""
-    if not found.num_rows:
-        return np.array([], dtype=np.int64)
-    changes = np.zeros(found.num_rows, dtype=bool)
-    changes[0] = True
-    for name in names:
-        column = found.column(name).combine_chunks()
-        codes = column.dictionary_encode().indices.to_numpy()
-        changes[1:] |= codes[1:] != codes[:-1]
-    return np.flatnonzero(changes)
-
-
-def _whole(units: pa.ChunkedArray) -> np.ndarray:
-    """Sums as whole numbers: of 64 bits where all of them together have room there, else of any size."""
-    shares = np.abs(pc.cast(units, pa.float64()).to_numpy(zero_copy_only=False))
-    if np.nansum(shares) < WHOLE_FITS:
-        narrow = pc.cast(pc.fill_null(units, 0), pa.decimal128(38, 0)).cast(pa.int64())
-        return np.asarray(narrow.to_numpy())
-    return np.array([int(value or 0) for value in units.to_pylist()], dtype=object)
+def _taken(
+    population: Population, select: exp.Select, names: Sequence[str]
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, pa.Table, np.ndarray]:
+    """Days, rows and sums in order, the first of each payee, and where these stand. Batch by batch: what a
+    payee is called is kept once."""
+    days, rows, units, firsts, begin = [], [], [], [], []
+    before: pa.RecordBatch | None = None
+    at, size = 0, 0.0
+    for batch in filter(len, population.stream(select)):
+        starts = run_starts(batch, names, before)
+        days.append(batch.column("day").cast(pa.int32()).to_numpy().astype(np.int64))
+        rows.append(batch.column("n").to_numpy().astype(np.int64))
+        own = batch.column("units")
+        shares = pc.cast(own, pa.float64()).to_numpy(zero_copy_only=False)
+        size += float(np.nansum(np.abs(shares)))
+        if size < WHOLE_FITS:
+            narrow = pc.cast(pc.fill_null(own, 0), pa.decimal128(38, 0)).cast(pa.int64())
+            units.append(narrow.to_numpy())
+        else:
+            units.append(np.array([int(value or 0) for value in own.to_pylist()], dtype=object))
+        firsts.append(batch.take(pa.array(starts)))
+        begin.append(starts + at)
+        at += batch.num_rows
+        before = batch.slice(batch.num_rows - 1)
+    if before is None:
+        none = np.array([], dtype=np.int64)
+        return none, none, none, population.query(select.limit(0)), none
+    whole = np.concatenate(units)
+    return (
+        np.concatenate(days),
+        np.concatenate(rows),
+        # Whole numbers of 64 bits where all of them together have room there, else of any size.
+        whole if size < WHOLE_FITS else whole.astype(object),
+        pa.Table.from_batches(firsts),
+        np.concatenate(begin),
+    )
 
 
 def _top_row(

@@ -12,7 +12,7 @@ from sabueso.population import sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
-from sabueso.screens.grouping import UNITS, Grouping, per_group
+from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.limits import table as lim
 
 MOST_CANDIDATES = 500_000
@@ -121,13 +121,16 @@ class Search:
             exp.EQ(this=sql.column("hits", "h"), expression=sql.integer(1))
         )
 
-    def parties(self) -> dict[tuple[Any, ...], int]:
-        """How many rows each party has."""
-        grouping, base = self._grouping, self._base(*self._grouping.names)
-        found = self._population.query(per_group(base, grouping, {"n": sql.count()}))
-        counts = found.column("n").to_pylist()
-        keys = (tuple(key.values()) for key in grouping.keys(found))
-        return dict(zip(keys, counts, strict=True))
+    def parties(self, found: pa.Table) -> dict[tuple[Any, ...], int]:
+        """How many rows the population has of each party of some rows."""
+        names = self._grouping.names
+        asked = found.select(names).group_by(names).aggregate([])
+        select = exp.select(*self._grouping.columns("b"), exp.alias_(sql.count(), "n"))
+        select = select.from_(self._base(*names).subquery("b"))
+        select = select.join("asked", on=self._grouping.join("b", "asked"), join_type="inner")
+        counted = self._population.query(select.group_by(*self._grouping.columns("b")), asked=asked)
+        keys = (tuple(key.values()) for key in self._grouping.keys(counted))
+        return dict(zip(keys, counted.column("n").to_pylist(), strict=True))
 
     def sizes(self, found: pa.Table) -> dict[int, int]:
         """How many rows of the population have each of the sizes of some rows."""

@@ -120,7 +120,7 @@ class Repeats(Screen):
         found = search.candidates(within)
         account = population.account(measure, reasons)
         share = _share(within, account.first_date, account.last_date)
-        often = Frequencies(search.parties(), search.sizes(found), account.used, share)
+        often = Frequencies(search.parties(found), search.sizes(found), account.used, share)
         outcome = judged(found, grouping, often, within, settings.alpha)
         repeated = outcome.repeated
         group = RepeatGroup(

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from decimal import Decimal
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -16,13 +16,15 @@ from sabueso.population import expressions
 from sabueso.population.table import Column, Table, money
 from sabueso.screens.split.looking import Pieces
 from sabueso.stats.adjust import Method, adjust
-from sabueso.stats.hypergeometric import upper_tail
-from sabueso.stats.threshold import bundles, count_tail, expected_bundles
+from sabueso.stats.hypergeometric import upper_tails
+from sabueso.stats.threshold import ORDERS, Amounts, bundles, count_tail, expected_bundles
 
 EPOCH = date(1970, 1, 1)
 LEAST_INSIDE = 3
 PRICE = 0.2
 """Distinct amounts for each row in the band up to which what lies there is a price."""
+MANY, FEW_ORDERS, UNLIKELY = 200_000, 40, 0.2
+"""Pieces above which whoever has no more bundles than is likely is told by fewer random orders."""
 
 
 @dataclass(frozen=True)
@@ -40,71 +42,80 @@ class Behind:
     p: float
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Bundled:
-    """Whose amounts come in bundles that pass a limit: the bundles with their days and sums, how many
+    """Whose amounts come in bundles that pass a limit: the places of the bundles, both inclusive, how many
     would be expected, p of so many."""
 
     key: tuple[Any, ...]
-    limit: int
-    bundles: list[tuple[list[date], list[int]]]
+    own: Amounts
+    spans: list[tuple[int, int]]
     expected: float
     p: float
 
     @property
+    def limit(self) -> int:
+        return self.own.limit
+
+    @property
+    def bundles(self) -> list[tuple[list[date], list[int]]]:
+        """Days and amounts of each."""
+        days, units = self.own.days, self.own.units
+        return [
+            ([EPOCH + timedelta(days=int(d)) for d in days[a : b + 1]], units[a : b + 1].tolist())
+            for a, b in self.spans
+        ]
+
+    @property
     def rows(self) -> int:
-        return sum(len(units) for _, units in self.bundles)
+        return sum(b - a + 1 for a, b in self.spans)
 
     @property
     def total(self) -> int:
-        return sum(sum(units) for _, units in self.bundles)
+        return sum(int(self.own.units[a : b + 1].sum()) for a, b in self.spans)
 
 
 def behind(rows: Sequence[Cells], column: str, limit: int) -> list[Behind]:
     """Hypergeometric upper tail of the rows in the band for each value of a column."""
-    whole = sum(int(row["n"]) for row in rows)
-    inside = sum(int(row["inside"]) for row in rows)
-    found = []
-    for row in rows:
-        n, own = int(row["n"]), int(row["inside"])
-        p = upper_tail(own, whole, inside, n)
-        found.append(
-            Behind(
-                column, row["who"], limit, n, own, inside * n / whole if whole else 0.0,
-                int(row["total"] or 0), int(row["distinct"]), p,
-            )
-        )  # fmt: skip
-    return found
+    counts, own = [int(row["n"]) for row in rows], [int(row["inside"]) for row in rows]
+    whole, inside = sum(counts), sum(own)
+    tails = upper_tails(own, whole, inside, counts).tolist() if rows else []
+    return [
+        Behind(
+            column, row["who"], limit, n, k, inside * n / whole if whole else 0.0,
+            int(row["total"] or 0), int(row["distinct"]), p,
+        )
+        for row, n, k, p in zip(rows, counts, own, tails, strict=True)
+    ]  # fmt: skip
 
 
 def bundled(pieces: Pieces, within: int, seed: int) -> tuple[list[Bundled], float]:
     """Bundles of whoever has some, and how many would be expected of all."""
-    groups: dict[tuple[Any, ...], list[int]] = defaultdict(list)
-    for place, key in enumerate(pieces.keys):
-        groups[(*key, int(pieces.limits[place]))].append(place)
-    found, whole = [], 0.0
-    for number, (named, places) in enumerate(groups.items()):
-        key, limit = named[:-1], named[-1]
-        if len(places) < 2:
-            continue
-        days, units = pieces.days[places], pieces.units[places]
-        # A stream of its own for each: what others have changes nothing.
-        rng = np.random.default_rng([seed, number])
-        expected = expected_bundles(days, units.tolist(), limit, within, rng)
-        whole += expected
-        seen = bundles(days, units.tolist(), limit, within)
-        if not seen:
-            continue
-        told = [
-            (
-                [EPOCH + timedelta(days=int(d)) for d in days[a : b + 1]],
-                units[a : b + 1].tolist(),
-            )
-            for a, b in seen
-        ]
-        p = count_tail(len(seen), expected, expected)
-        found.append(Bundled(key, limit, told, expected, p))
-    return found, whole
+    whose = [
+        Amounts(pieces.days[a:b], pieces.units[a:b], limit)
+        for (a, b), limit in zip(pairwise(pieces.starts.tolist()), pieces.limits, strict=True)
+    ]
+
+    def expect(places: Sequence[int], orders: int) -> list[float]:
+        streams = (np.random.default_rng([seed, place]) for place in places)
+        return expected_bundles([whose[place] for place in places], within, streams, orders)
+
+    brief = len(pieces.units) > MANY
+    expected = expect(range(len(whose)), FEW_ORDERS if brief else ORDERS)
+    seen = {place: spans for place, own in enumerate(whose) if (spans := bundles(own, within))}
+
+    def p(place: int) -> float:
+        return count_tail(len(seen[place]), expected[place], expected[place])
+
+    if brief:
+        again = [place for place in seen if p(place) < UNLIKELY]
+        for place, figure in zip(again, expect(again, ORDERS), strict=True):
+            expected[place] = figure
+    found = [
+        Bundled(pieces.keys[place], whose[place], spans, expected[place], p(place))
+        for place, spans in seen.items()
+    ]
+    return found, sum(expected)
 
 
 @dataclass

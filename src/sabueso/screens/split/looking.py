@@ -14,7 +14,7 @@ from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
-from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.grouping import UNITS, Grouping, run_starts
 from sabueso.stats.threshold import Below, excess_below
 
 LIMIT, PART = "at_limit", "part"
@@ -26,10 +26,12 @@ MOST_LIMITS, MOST_PIECES = 12, 3_000_000
 
 @dataclass(frozen=True)
 class Pieces:
-    """Amounts below a limit, by who they are of and day."""
+    """Amounts below a limit, by who they are of and day: those of ``keys[i]`` and ``limits[i]`` stand from
+    ``starts[i]`` up to ``starts[i + 1]``."""
 
     keys: list[tuple[Any, ...]]
-    limits: np.ndarray
+    limits: list[int]
+    starts: np.ndarray
     days: np.ndarray
     units: np.ndarray
 
@@ -159,10 +161,15 @@ class Around:
                 f"more than {MOST_PIECES:,} rows may be pieces of an amount: take fewer with --where, or larger "
                 "ones with --piece"
             )
-        columns = [found.column(name).to_pylist() for name in grouping.names]
+        (rows,) = found.combine_chunks().to_batches() or [
+            pa.RecordBatch.from_pylist([], found.schema)
+        ]
+        starts = run_starts(rows, (*grouping.names, LIMIT))
+        first = rows.take(pa.array(starts))
         return Pieces(
-            keys=list(zip(*columns, strict=True)),
-            limits=found.column(LIMIT).to_numpy().astype(np.int64),
+            keys=list(zip(*(first.column(n).to_pylist() for n in grouping.names), strict=True)),
+            limits=[int(limit) for limit in first.column(LIMIT).to_pylist()],
+            starts=np.append(starts, rows.num_rows),
             days=found.column("day").cast(pa.int32()).to_numpy().astype(np.int64),
             units=found.column(UNITS).to_numpy().astype(np.int64),
         )

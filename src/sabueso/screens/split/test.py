@@ -229,7 +229,7 @@ def _described(
         p=None if below is None else below.p,
         dispersion=None if below is None else below.dispersion,
         bins=bins,
-        clusters=sum(len(each.bundles) for each in own),
+        clusters=sum(len(each.spans) for each in own),
         expected_clusters=expected if limits == 1 else sum(each.expected for each in own),
         flagged=sum(flag["each_below"] == figure for flag in flags),
     )
