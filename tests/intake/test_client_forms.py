@@ -240,14 +240,44 @@ def test_encodings_are_told_by_letters_and_said(engine, tmp_path, text):
 
 
 def test_letters_that_no_encoding_makes_words_of_are_said(engine, tmp_path):
-    text = "日付,摘要,金額\n2024/01/02,家賃の支払い,12000\n2024/01/13,給料の支払い,-3500\n".encode(
-        "cp932"
+    text = "วันที่,รายการ,จำนวนเงิน\n2024/01/02,ค่าเช่าสำนักงาน,12000\n2024/01/13,เงินเดือน,-3500\n".encode(
+        "cp874"
     )
     report, _ = taken(engine, tmp_path, text, "a.csv")
     assert any("cannot be told" in note for note in report.notes)
     assert list(report.sums.values())[-1] == Decimal("8500")
-    given_, rows = taken(engine, tmp_path, text, "b.csv", encoding="cp932")
-    assert rows[0]["摘要"] == "家賃の支払い" and not given_.assumed
+    given_, rows = taken(engine, tmp_path, text, "b.csv", encoding="cp874")
+    assert rows[0]["รายการ"] == "ค่าเช่าสำนักงาน" and not given_.assumed
+
+
+EAST_ASIA = {
+    '日付,伝票番号,勘定科目,取引先,摘要,金額（円）,担当者\n{}1月5日,10001,外注費,山田商事,送料,"1,012,000",田中\n'
+    '{}2月13日,10002,会議費,鈴木運輸,出張,"-3,500",高橋\n': ("2024年", ("cp932", "euc-jp")),
+    '日期,凭证号,科目,供应商,摘要,金额,制单人\n{}01-05,1,管理费用,上海贸易有限公司,办公用品,"1,012,000",张伟\n'
+    '{}02-13,2,销售费用,广州运输公司,运费,"-3,500",李娜\n': ("2024-", ("gb18030",)),
+    '日期,傳票號碼,會計科目,供應商,摘要,金額,製單\n{}01/05,1,旅費,台北貿易股份有限公司,出差,"1,012,000",王小明\n'
+    '{}02/13,2,運費,高雄貨運公司,送貨,"-3,500",陳美麗\n': ("2024/", ("big5",)),
+    '날짜,전표번호,계정과목,거래처,적요,금액,작성자\n{}01.05,1,여비교통비,한국상사,출장비,"1,012,000",김철수\n'
+    '{}02.13,2,운반비,서울운수,배송,"-3,500",박민수\n': ("2024.", ("cp949",)),
+    "日付,伝票番号,勘定科目,取引先,摘要,金額,担当者\n{}6年1月5日,1,外注費,山田商事,送料,￥1012000,田中\n"
+    "{}6年2月13日,2,会議費,鈴木運輸,出張,￥-3500,高橋\n": ("令和", ("utf-8", "cp932")),
+}
+ROLES_TOLD = ["date", "document", "account", "party", "text", "amount", "preparer"]
+
+
+@pytest.mark.parametrize("text", EAST_ASIA, ids=lambda t: t[:12])
+def test_ledgers_of_east_asia(engine, tmp_path, text):
+    year, encodings = EAST_ASIA[text]
+    for encoding in encodings:
+        content = text.replace("{}", year).encode(encoding)
+        report, rows = taken(engine, tmp_path, content, "a.csv")
+        names = list(rows[0])[:7]
+        assert [
+            next((r for r, n in report.roles.items() if n == name), "") for name in names
+        ] == ROLES_TOLD
+        assert [str(row[names[0]]) for row in rows] == ["2024-01-05", "2024-02-13"]
+        assert report.sums[names[5]] == 1_008_500 and rows[1][names[6]] in text
+        assert encoding == "utf-8" or any("assumed" in note for note in report.notes)
 
 
 @given(st.dictionaries(st.binary(min_size=1, max_size=8).filter(lambda b: not b.isascii()), st.integers(1, 5)))  # fmt: skip

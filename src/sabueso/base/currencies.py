@@ -7,12 +7,13 @@ OF_ONE = {
     "MX$": "MXN", "S$": "SGD", "RD$": "DOP", "NT$": "TWD", "€": "EUR", "£": "GBP", "zł": "PLN", "Kč": "CZK",
     "Ft": "HUF", "lei": "RON", "Lei": "RON", "SFr.": "CHF", "Fr.": "CHF", "S/": "PEN", "S/.": "PEN", "₹": "INR",
     "₺": "TRY", "₽": "RUB", "₴": "UAH", "₩": "KRW", "₪": "ILS", "₫": "VND", "₱": "PHP", "฿": "THB", "₦": "NGN",
-    "₸": "KZT", "₡": "CRC", "₲": "PYG",
+    "₸": "KZT", "₡": "CRC", "₲": "PYG", "円": "JPY", "원": "KRW", "руб": "RUB", "руб.": "RUB", "грн": "UAH", "грн.": "UAH",
+    "лв": "BGN", "лв.": "BGN", "дин": "RSD", "дин.": "RSD", "Rp": "IDR", "RM": "MYR",
 }  # fmt: skip
 """Signs that one currency has alone."""
 OF_SEVERAL = {
     "$": "USD CAD AUD NZD MXN HKD SGD ARS CLP COP UYU DOP TWD BSD BBD JMD TTD FJD NAD LRD BZD",
-    "¥": "JPY CNY", "kr": "SEK NOK DKK ISK", "kr.": "DKK SEK NOK ISK", "Kr": "SEK NOK DKK ISK",
+    "¥": "JPY CNY", "￥": "JPY CNY", "元": "CNY TWD HKD", "kr": "SEK NOK DKK ISK", "kr.": "DKK SEK NOK ISK", "Kr": "SEK NOK DKK ISK",
     "Kr.": "DKK SEK NOK ISK", "Rs": "INR PKR LKR NPR MUR SCR", "Rs.": "INR PKR LKR NPR MUR SCR", "Bs": "BOB VES",
     "Bs.": "BOB VES",
 }  # fmt: skip

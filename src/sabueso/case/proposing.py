@@ -143,7 +143,7 @@ def _named(files: Sequence[Path], root: Path) -> str:
 
 def _word(text: str) -> str:
     """Words as a table's name: small letters without accents, digits, underscores."""
-    word = "_".join(folded(text).split())
+    word = "_".join(word for word in folded(text).split() if word.isascii())
     return word if word[:1].isalpha() else f"table_{word}".rstrip("_")
 
 

@@ -22,7 +22,7 @@ SIGNED = "amount"
 _TOTAL_WORDS = (
     r"(?:(?:sub|gran|grand|zwischen|gesamt|sous|totale?|somme)[ -]?)?(?:total(?:es|s|e|i|en)?|totaal|totaux|sumas?"
     r"|summen?|summa|gesamt|somme|somma|soma|razem|suma ogolem|ogolem|og[oó][lł]em|celkem|spolu|skupaj|ukupno|[oö]sszesen|yhteens[aä]"
-    r"|totalt|i alt|toplam|kokku|i[sš] viso|viso|kop[aā]|итого|всего|разом|всього|общо|σύνολο|sum)"
+    r"|totalt|i alt|toplam|kokku|i[sš] viso|viso|kop[aā]|итого|всего|разом|всього|общо|σύνολο|sum|合計|合计|總計|总计|小計|小计|累計|累计|합계|소계|총계|الإجمالي|المجموع|סהכ)"
 )
 _NO_WORD = r"[^\p{L}\p{N}]"  # of any alphabet: \W and \b know Latin letters alone
 TOTALS = rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?:{_NO_WORD}|\z))"

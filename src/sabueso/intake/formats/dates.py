@@ -18,6 +18,7 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     # form: (pattern of its texts, type, order of its parts, how it is shown)
     "%Y-%m-%d": (r"[0-9]{4}-[0-9]{1,2}-[0-9]{1,2}", "date", "year first", "yyyy-mm-dd"),
     "%Y/%m/%d": (r"[0-9]{4}/[0-9]{1,2}/[0-9]{1,2}", "date", "year first", "yyyy/mm/dd"),
+    "%Y.%m.%d": (r"[0-9]{4}\.[0-9]{1,2}\.[0-9]{1,2}", "date", "year first", "yyyy.mm.dd"),
     "%Y%m%d": (r"(?:19|20)[0-9]{6}", "date", "year first", "yyyymmdd"),
     "%d/%m/%Y": (r"[0-9]{1,2}/[0-9]{1,2}/[0-9]{4}", "date", "day first", "dd/mm/yyyy"),
     "%m/%d/%Y": (r"[0-9]{1,2}/[0-9]{1,2}/[0-9]{4}", "date", "month first", "mm/dd/yyyy"),
@@ -30,6 +31,24 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%d-%m-%y": (r"[0-9]{1,2}-[0-9]{1,2}-[0-9]{2}", "date", "day first", "dd-mm-yy"),
     "%m-%d-%y": (r"[0-9]{1,2}-[0-9]{1,2}-[0-9]{2}", "date", "month first", "mm-dd-yy"),
     "%d %m %Y": (r"[0-9]{1,2} [0-9]{1,2} [0-9]{4}", "date", "day first", "dd mm yyyy"),
+    "dotted": (
+        r"[0-9]{4}\. ?[0-9]{1,2}\. ?[0-9]{1,2}\.|[0-9]{4}\. [0-9]{1,2}\. [0-9]{1,2}",
+        "date",
+        "year first",
+        "yyyy. mm. dd.",
+    ),
+    "signs": (
+        r"[0-9]{4} ?[年년] ?[0-9]{1,2} ?[月월] ?[0-9]{1,2} ?[日일]",
+        "date",
+        "year first",
+        "year, month and day by their signs",
+    ),
+    "era": (
+        r"(?:令和|平成|昭和|[RHS]) ?(?:[0-9]{1,2}|元)(?:[年./-]) ?[0-9]{1,2}(?:[月./-]) ?[0-9]{1,2}日?",
+        "date",
+        "year first",
+        "year of an era, month, day",
+    ),
     "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
     "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
     "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
@@ -45,7 +64,7 @@ _SHOWN_CLOCKS = {
     " %H:%M:%S": " hh:mm:ss", " %H:%M": " hh:mm", "T%H:%M:%S": "Thh:mm:ss", " %H.%M.%S": " hh.mm.ss",
     " %I:%M:%S %p": " hh:mm:ss am/pm", " %I:%M %p": " hh:mm am/pm",
 }  # fmt: skip
-for _form, (_pattern, _type, _order, _shown) in list(DATE_FORMS.items())[:13]:
+for _form, (_pattern, _type, _order, _shown) in list(DATE_FORMS.items())[:14]:
     if _form != "%Y%m%d":
         for _clock, _clock_pattern in _CLOCKS.items():
             DATE_FORMS[_form + _clock] = (
@@ -81,6 +100,19 @@ DATE_FORMS["name day"] = (
     rf"{_NAME}[ .\-]?[0-9]{{1,2}}(?:st|nd|rd|th)?,?[ \-][0-9]{{4}}",
     "date", "month first", "month by its name, day, year",
 )  # fmt: skip
+
+
+_ERAS = {"令": 2018, "R": 2018, "平": 1988, "H": 1988, "昭": 1925, "S": 1925}
+"""The year before the first of an era, by the letter it begins with."""
+
+
+def _figures(text: str) -> date | None:
+    """A date of three figures, year first, of which an era may count the years."""
+    year, month, day = (int(n) for n in re.findall("[0-9]+", text.replace("元", "1")))
+    try:
+        return date(year + _ERAS.get(text[0], 0), month, day)
+    except ValueError:
+        return None
 
 
 def _named(form: str, text: str) -> date | None:
@@ -122,6 +154,8 @@ def _moment(form: str, text: str | None) -> date | time | None:
         return None if alone is None else datetime.combine(alone, time())  # type: ignore[arg-type]
     if form in ("day name", "name day"):
         return _named(form, text)
+    if form in ("dotted", "signs", "era"):
+        return _figures(text)
     if form == "serial":
         return date(1899, 12, 30) + timedelta(days=int(text))
     if form in ("zoned", "fraction"):

@@ -7,48 +7,15 @@ import unicodedata
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from sabueso.intake.formats.header_words import CODE_WORDS, RUNNING, UNSPACED, WORDS, within
 from sabueso.population.table import Column, Role
 
-# Header words in English and Spanish, the most telling first. A word ends in * where more may
-# follow. The trade's words only: a header that says something else gets no role.
-_WORDS: dict[Role, str] = {
-    "debit": "debit debits debe dr cargo cargos withdrawal withdrawals soll debito addebito addebiti "
-    "dare debet belastung ausgaben ausgabe salidas egresos egreso spent outflow uitgaven af",
-    "credit": "credit credits haber cr abono abonos deposit deposits haben credito accredito "
-    "accrediti avere crediti gutschrift einnahmen einnahme entradas ingresos ingreso received inflow "
-    "inkomsten bij",
-    "amount": "amount importe monto amt betrag montant importo bedrag valore waarde wert value valor net "
-    "neto netto total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa castka osszeg tutar quantia",
-    "quantity": "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl quantidade pezzi hoeveelheid",
-    "price": "price precio rate tarifa preis prix prezzo prijs preco",
-    "date": "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum tag "
-    "valuta monat giorno jour dag dato tarih paivamaara",
-    "entered": "entered created added time hour hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione",
-    "approver": "approver approved aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt genehmiger valideur valide approuve approvato autorizzato goedgekeurd aprovado",
-    "preparer": "preparer prepared preparado usuario user operator operador initials contabilizado erfasser erfasst bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker invoerder",
-    "party": "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor proveedor payee beneficiario customer cliente employee empleado "
-    "acreedor counterparty tercero kreditor debitor mitarbeiter personal salarie dipendente werknemer creditor debtor funcionario crediteur debiteur kunden fornecedor credor emp tiers aux auxiliaire",
-    "account": "account cuenta acct ledger konto compte conto rekening conta",
-    "document": "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference referencia ref nota nf",
-    "text": "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto description descripcion concepto memo narrative detalle glosa name nombre firma bedrijf ditta historico lib",
-    "currency": "currency moneda divisa ccy",
-    "id": "id pago payment entry asiento number numero no num codigo code transaction movimiento buchung zahlung vorgang transaktion ecriture registrazione nr nummer",
-}
-_CODE_WORDS = re.compile(
-    r"\b(id|code|codigo|no|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
-    r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|document|documento|ref\w*|pago|employee|"
-    r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
-    r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
-    r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|plz|compte|fournisseur|client|"
-    r"piece|matricule|conto|fattura|fornitore|rekening|rekeningnummer|factuur|leverancier|numer|faktura|"
-    r"fakturanr|nip|ucet|cislo|doklad|bilag|voucher|journal|batch|parent|padre|superior|ubergeordnet)\b"
-)
 _MASTERS: dict[Role, frozenset[str]] = {
     "account": frozenset(
-        [*_WORDS["account"].split(), "chart", "coa", "plan", "kontenplan", "conti"]
+        [*WORDS["account"].split(), "chart", "coa", "plan", "kontenplan", "conti"]
     ),
     "party": frozenset(
-        [*_WORDS["party"].split(), "creditor", "debtor", "personal", "staff", "crediteuren"]
+        [*WORDS["party"].split(), "creditor", "debtor", "personal", "staff", "crediteuren"]
     ),
 }
 """Words in the name of a table that say what its keys are."""
@@ -74,6 +41,8 @@ def worded(name: str) -> list[str]:
     found: list[str] = []
     for word in folded(name).split():
         found.append(word)
+        if UNSPACED.fullmatch(word):
+            found += within(word)
         parts = _ENDINGS.fullmatch(word)
         if parts is not None:
             stem, ending = parts.groups()
@@ -89,12 +58,21 @@ _CAPITAL_WITHIN = re.compile(r"([a-zà-ÿ])([A-Z][a-zà-ÿ])")
 
 
 def folded(name: str) -> str:
-    """Lower case, without accents, words apart: ``N.º Factura`` -> ``n o factura``, ``CompteNum`` -> ``compte
-    num``."""
+    """Small letters, without accents, words apart: ``N.º Factura`` -> ``n o factura``, ``CompteNum`` -> ``compte
+    num``. What is written without blanks stays together."""
     name = _CAPITAL_WITHIN.sub(r"\1 \2", name)
-    plain = unicodedata.normalize("NFKD", name.translate(_LETTERS))
-    plain = "".join(c for c in plain if not unicodedata.combining(c)).lower()
-    return " ".join(re.findall(r"[a-z]+|[0-9]+", plain))
+    plain = "".join(map(_without_accent, unicodedata.normalize("NFKC", name.translate(_LETTERS))))
+    return " ".join(_TOKEN.findall(plain.casefold()))
+
+
+_TOKEN = re.compile(rf"{UNSPACED.pattern}|[^\W\d_]+|[0-9]+")
+
+
+def _without_accent(letter: str) -> str:
+    """A letter of the alphabets that have accents; in others marks are letters, or parts of them."""
+    if letter >= "\u0530":
+        return letter
+    return "".join(c for c in unicodedata.normalize("NFKD", letter) if not unicodedata.combining(c))
 
 
 def role_of_master(table: str) -> Role | None:
@@ -155,7 +133,6 @@ _MEASURE_WORDS = frozenset(
         "wage",
     ]
 )
-_RUNNING = frozenset(["balance", "saldo", "solde", "saldi", "kontostand"])
 _DECIMAL = re.compile(r"[^0-9]*[0-9][0-9.,' ]*[.,][0-9]{1,2}[^0-9]*")
 
 
@@ -166,7 +143,7 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     minuses, is one, whatever other word stands in it (``Invoice Amount``, ``VAT``).
     """
     plain = " ".join(worded(name))
-    if _CODE_WORDS.search(plain) is None:
+    if CODE_WORDS.search(plain) is None:
         return False
     measure = not _MEASURE_WORDS.isdisjoint(plain.split())
     if not measure or not values:
@@ -189,13 +166,13 @@ _NUMBERED = re.compile(r"\b(id|no|num|numero|number|nr|code|codigo|iban|nif|cif)
 
 def looks_like_measure(name: str) -> bool:
     """Whether a header names amounts or dates, so that texts among them are damage."""
-    words = " ".join(_WORDS[role] for role in (*_NUMBER_ROLES, "date")).split()
+    words = " ".join(WORDS[role] for role in (*_NUMBER_ROLES, "date")).split()
     return any(part in words for part in worded(name))
 
 
 def looks_like_date(name: str) -> bool:
     """Whether a header names a date."""
-    words = _WORDS["date"].split()
+    words = WORDS["date"].split()
     return any(part in words for part in worded(name))
 
 
@@ -241,7 +218,31 @@ def side_column(samples: Mapping[str, Sequence[str]], amounts: Sequence[str]) ->
 
 
 _SIDES = frozenset(
-    ["debit", "debe", "dr", "credit", "haber", "cr", "soll", "haben", "dare", "avere"]
+    [
+        "debit",
+        "debe",
+        "dr",
+        "credit",
+        "haber",
+        "cr",
+        "soll",
+        "haben",
+        "dare",
+        "avere",
+        "дебет",
+        "кредит",
+        "χρεωση",
+        "πιστωση",
+        "借方",
+        "貸方",
+        "贷方",
+        "차변",
+        "대변",
+        "مدين",
+        "دائن",
+        "חובה",
+        "זכות",
+    ]
 )
 """Words that name a side of the ledger and nothing else."""
 _PHRASES = (
@@ -262,7 +263,7 @@ def _phrased_pair(names: Sequence[str]) -> tuple[str, str] | None:
 
 def _several(role: Role, columns: Sequence[Column]) -> bool:
     """Whether more than one number column is called as those in a role are."""
-    words = _WORDS[role].split()
+    words = WORDS[role].split()
     named = [c for c in columns if c.type == "number" and set(folded(c.name).split()) & set(words)]
     return len(named) > 1
 
@@ -289,7 +290,7 @@ def guess_roles(
     if pair is not None and not both_filled(*pair):
         guess.give("debit", pair[0])
         guess.give("credit", pair[1])
-    for role in _WORDS:
+    for role in WORDS:
         name = None if role in guess.found else guess.best(role)
         if name is not None:
             guess.give(role, name)
@@ -321,7 +322,7 @@ class _Guess:
 
     def best(self, role: Role) -> str | None:
         """The column whose name has the role's best word: alone rather than among others."""
-        words = _WORDS[role].split()
+        words = WORDS[role].split()
         scored = []
         for position, column in enumerate(self.columns):
             if column.name in self.taken or not self._suits(role, column):
@@ -381,7 +382,7 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return "foreign" in parts
     if role == "amount":
         # What an account stands at after each row is no amount of the row.
-        return not parts.isdisjoint(_RUNNING)
+        return not parts.isdisjoint(RUNNING)
     return role == "account" and bool(
         parts & {"bancaria", "bancario", "bank", "iban", "balance", "saldo", "credito"}
     )
@@ -392,7 +393,7 @@ def _settle_sides(guess: _Guess, both_filled: Callable[[str, str], bool]) -> Non
     found = guess.found
     if {"debit", "credit"} <= set(found):
         sides = found["debit"], found["credit"]
-        words = set(folded(" ".join(sides)).split())
+        words = set(worded(" ".join(sides)))
         several = all(_several(role, guess.columns) for role in ("debit", "credit"))
         # Of two pairs, such as those of two years, neither is the table's.
         if several or (words.isdisjoint(_SIDES) and both_filled(*sides)):

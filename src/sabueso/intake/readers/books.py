@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from sabueso.base.errors import UserError
-from sabueso.intake.readers.source import is_text, opened, single_byte
+from sabueso.intake.readers.source import is_text, opened, other_encoding
 from sabueso.intake.readers.xml_elements import SAFELY, elements
 
 Row = tuple[int, Sequence[Any]]
@@ -194,7 +194,7 @@ def _declared(path: Path) -> str | None:
     try:
         head[: head.rfind(b"\n") + 1].decode("utf-8")
     except UnicodeDecodeError:
-        return single_byte(path)[0]
+        return other_encoding(path)[0]
     return "utf-8"
 
 

@@ -40,8 +40,8 @@ from sabueso.intake.readers.source import (
     detect_encoding,
     is_text,
     opened,
+    other_encoding,
     plain_suffix,
-    single_byte,
 )
 from sabueso.intake.settings import ReadSettings
 
@@ -462,7 +462,7 @@ def _checked(file: IO[bytes], path: Path, *, given: bool) -> Iterator[bytes]:
                 decoder.decode(chunk, final=done)
         except UnicodeDecodeError:
             if not given:
-                raise OtherEncoding(single_byte(path)[0]) from None
+                raise OtherEncoding(other_encoding(path)[0]) from None
             raise UserError(
                 f"{path} is not utf-8; set read.encoding of the table in case.toml"
             ) from None

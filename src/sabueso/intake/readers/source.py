@@ -16,6 +16,7 @@ from typing import IO, Any
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.encodings import gathered, tell
+from sabueso.intake.formats.wide_encodings import tell_wide
 from sabueso.intake.interface import Assumed
 
 PACKED = (".gz", ".zip", ".bz2", ".xz")
@@ -103,6 +104,8 @@ def is_text(path: Path) -> bool:
 
 
 LONGEST_LINE = 16 << 20
+LOOKED_AT = 1 << 16
+"""Bytes of lines with other letters than ASCII's that tell an encoding of two bytes."""
 CHUNK = 16 << 20
 
 
@@ -114,7 +117,7 @@ def text_lines(path: Path, encoding: str | None = None) -> Iterator[str]:
     UserError
         If a line does not end within 16 MB, or the encoding given does not fit.
     """
-    known = encoding or ("utf-8-sig" if _is_utf8(path) else single_byte(path)[0])
+    known = encoding or ("utf-8-sig" if _is_utf8(path) else other_encoding(path)[0])
     with opened(path) as file:
         # Windows-1252 leaves five bytes without a letter; those become the mark of a letter lost.
         strict = "strict" if encoding else "replace"
@@ -156,7 +159,7 @@ def detect_encoding(path: Path, head: bytes, *, whole: bool) -> tuple[str, str]:
     try:
         codecs.getincrementaldecoder("utf-8")().decode(head, final=whole)
     except UnicodeDecodeError:
-        return single_byte(path)
+        return other_encoding(path)
     return "utf-8", ""
 
 
@@ -168,6 +171,19 @@ def _utf_16_without_mark(head: bytes) -> str:
     if half >= 8 and max(even, odd) > 0.7 * half and min(even, odd) == 0:
         return "utf-16-le" if odd else "utf-16-be"
     return ""
+
+
+def other_encoding(path: Path) -> tuple[str, str]:
+    """The encoding of a file that is not UTF-8, of two bytes a letter or of one, and the language that tells
+    it."""
+    lines: list[bytes] = []
+    size = 0
+    with opened(path) as file:
+        while size < LOOKED_AT and (chunk := file.readlines(LOOKED_AT)):
+            wide = [line for line in chunk if not line.isascii()]
+            lines += wide
+            size += sum(map(len, wide))
+    return tell_wide(b"".join(lines)) or single_byte(path)
 
 
 def single_byte(path: Path) -> tuple[str, str]:
