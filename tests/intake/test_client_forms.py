@@ -6,6 +6,8 @@ import struct
 from decimal import Decimal
 from pathlib import Path
 
+import numpy as np
+import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 import xlsxwriter
@@ -16,6 +18,8 @@ from conftest import inside, inside_json
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.encodings import gathered, tell
+from sabueso.intake.formats.headings import Filling, Headings
+from sabueso.intake.interface import Batch
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
 from sabueso.population.period_names import period_of
@@ -278,6 +282,86 @@ def test_ledgers_of_east_asia(engine, tmp_path, text):
         assert [str(row[names[0]]) for row in rows] == ["2024-01-05", "2024-02-13"]
         assert report.sums[names[5]] == 1_008_500 and rows[1][names[6]] in text
         assert encoding == "utf-8" or any("assumed" in note for note in report.notes)
+
+
+def by_account(own_column: bool) -> str:
+    """A report by account: a line with its name above the rows of each, a total below."""
+    lead = "," if own_column else ""
+    lines = [
+        "Harbour Ltd,,,,",
+        "General ledger,,,,",
+        f"{lead}Date,Num,Name,Amount{'' if own_column else ','}",
+    ]
+    for account, first in (("6100 Travel", 10), ("6200 Fuel", 20), ("6300 Office", 30)):
+        lines.append(f"{account},,,,")
+        lines += [
+            f"{lead}{day:02}/02/2024,{first + day},Staples,{first + day}.50{'' if own_column else ','}"
+            for day in range(13, 19)
+        ]
+        total = sum(first + day + 0.5 for day in range(13, 19))
+        lines.append(
+            f"Total {account},,,{total:.2f},"
+            if not own_column
+            else f"Total {account},,,,{total:.2f}"
+        )
+    return "\n".join([*lines, ",,,,", ""])
+
+
+@pytest.mark.parametrize("own_column", [True, False])
+def test_headings_of_a_report_stand_on_their_rows(engine, tmp_path, own_column):
+    content = by_account(own_column).encode()
+    report, rows = taken(engine, tmp_path, content, "ledger.csv")
+    name = "column 1" if own_column else "heading"
+    assert [row[name] for row in rows] == ["6100 Travel"] * 6 + ["6200 Fuel"] * 6 + [
+        "6300 Office"
+    ] * 6
+    assert (report.accepted, report.totals, report.quarantined) == (18, 3, 0)
+    assert report.header_lines == 3 + 3 and report.lines == len(content.splitlines())
+    assert all(line.agrees for line in report.totals_lines) and len(report.totals_lines) == 3
+    assert any("are headings" in note for note in report.notes)
+    assert report.roles["party"] == "Name" and report.roles["date"] == "Date"
+    off, _ = taken(engine, tmp_path, content, "b.csv", headings="none")
+    assert off.accepted + off.quarantined == 21 and not any("headings" in n for n in off.notes)
+
+
+def test_a_heading_goes_on_in_the_next_block():
+    filling = Filling(Headings("a", "a"))
+    table = [{"a": "Travel", "b": None, "c": None}, {"a": None, "b": "1", "c": "x"}]
+    blocks = [
+        table,
+        [{"a": None, "b": "2", "c": "y"}, {"a": None, "b": None, "c": None}],
+        table[1:],
+    ]
+    found = [
+        filling.batch(Batch(np.arange(len(rows)), pa.Table.from_pylist(rows))) for rows in blocks
+    ]
+    assert [batch.cells.column("a").to_pylist() for batch in found] == [
+        ["Travel"],
+        ["Travel", None],
+        ["Travel"],
+    ]
+    assert [batch.headings for batch in found] == [1, 0, 0] and found[0].lines.tolist() == [1]
+
+
+def test_a_list_between_bars_with_rules_and_stars(engine, tmp_path):
+    rule = "-" * 60 + "\n"
+    rows_ = "".join(
+        f"|B{i:03}|{i:02}.02.2024|476100|Reise|  1.{i}0,00-|EUR|\n" for i in range(10, 20)
+    )
+    text = (
+        "05.01.2025     Einzelposten     Seite 1\n\n"
+        + rule
+        + "|Belegnr|Datum|Konto|Text|Betrag|Währg|\n"
+        + rule
+        + rows_
+        + rule
+        + "|*|  |476100| |11.450,00-|EUR|\n"
+        + rule
+    )
+    report, _ = taken(engine, tmp_path, text.encode("latin-1"), "list.txt")
+    assert (report.accepted, report.totals, report.quarantined, report.blank) == (10, 1, 0, 3)
+    assert report.sums["Betrag"] == Decimal("-11450.00")
+    assert [line.agrees for line in report.totals_lines] == [True]
 
 
 @given(st.dictionaries(st.binary(min_size=1, max_size=8).filter(lambda b: not b.isascii()), st.integers(1, 5)))  # fmt: skip

@@ -36,7 +36,8 @@ class Batch:
     the lines on which the n records start. ``blank`` counts empty records not among the cells,
     ``continued`` the further lines of records that span several. ``part`` names the part of the
     file they are from, such as a sheet. ``stated`` are sums of columns that the file states outside
-    of its rows, each with what it is called. ``file_lines`` is how many lines the whole file has,
+    of its rows, each with what it is called. ``headings`` counts lines that say whose the rows below
+    them are. ``file_lines`` is how many lines the whole file has,
     where a reader counts them apart from its rows and tells it with its last batch.
     """
 
@@ -48,6 +49,7 @@ class Batch:
     part: str = ""
     stated: dict[str, tuple[str, Decimal]] = field(default_factory=dict)
     file_lines: int = 0
+    headings: int = 0
 
 
 class Assumed(str):

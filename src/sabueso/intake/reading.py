@@ -22,6 +22,7 @@ from sabueso.intake.formats.detection import (
     columns_of,
     detect,
 )
+from sabueso.intake.formats.headings import headings_of
 from sabueso.intake.formats.names import PERIOD, Named, own_names
 from sabueso.intake.interface import Damaged, Layout, Reader
 from sabueso.intake.readers.choice import readable, reader_for
@@ -40,6 +41,7 @@ class Tally:
     totals: int = 0
     blank: int = 0
     headers: int = 0
+    headings: int = 0
     continued: int = 0
     file_lines: int = 0
     sums: dict[str, Decimal] = field(default_factory=dict)
@@ -100,6 +102,8 @@ class Reading:
             settings = settings.model_copy(update={"period": assumed})
         names = own_names(own.header, prior.columns)
         named = Named(reader, names, settings.period or "", assumed is not None)
+        headings = headings_of(named.plain(own), settings.headings)
+        named = replace(named, headings=headings)
         layout = named.layout(path, own)
         check_columns(path, layout, settings, prior)
         settings = settings.model_copy(update=dict(layout.settled))

@@ -24,6 +24,10 @@ class ReadSettings(BaseModel):
     period: str | None = Field(
         None, description='"file name" or "sheet name": where the period of the rows stands'
     )
+    headings: str | None = Field(
+        None,
+        description='the column in which headings stand above the rows they are of, or "none"',
+    )
     missing: list[str] = Field(
         default_factory=list,
         description="texts that stand for a missing number or date, beside the usual",

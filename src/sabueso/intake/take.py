@@ -118,7 +118,7 @@ def _lines(reading: Reading) -> tuple[int, int]:
         If the reader counted others than were accounted for.
     """
     tally, layout = reading.tally, reading.layout
-    headers = layout.header_line + layout.skipped + tally.headers
+    headers = layout.header_line + layout.skipped + tally.headers + tally.headings
     counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
     lines = headers + counted + tally.continued
     if tally.file_lines and tally.file_lines != lines:
@@ -221,6 +221,7 @@ def _note_batch(batch: Batch, reading: Reading) -> None:
     tally, money = reading.tally, reading.money
     tally.damaged += batch.damaged
     tally.blank += batch.blank
+    tally.headings += batch.headings
     tally.continued += batch.continued
     tally.file_lines = max(tally.file_lines, batch.file_lines)
     tally.totals_rows += [

@@ -25,8 +25,12 @@ _TOTAL_WORDS = (
     r"|totalt|i alt|toplam|kokku|i[sš] viso|viso|kop[aā]|итого|всего|разом|всього|общо|σύνολο|sum|合計|合计|總計|总计|小計|小计|累計|累计|합계|소계|총계|الإجمالي|المجموع|סהכ)"
 )
 _NO_WORD = r"[^\p{L}\p{N}]"  # of any alphabet: \W and \b know Latin letters alone
-TOTALS = rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?:{_NO_WORD}|\z))"
-BARE_TOTAL = rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?: general| generale| général)?{_NO_WORD}*)\z"
+_STARS = r"\A\*{1,5}\z"
+"""How lists of accounting programs mark sums, by their level."""
+TOTALS = rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?:{_NO_WORD}|\z))|{_STARS}"
+BARE_TOTAL = (
+    rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?: general| generale| général)?{_NO_WORD}*)\z|{_STARS}"
+)
 TOTALS_COLUMNS = 24
 MISSING = frozenset(
     [

@@ -138,6 +138,11 @@ def _kind(cell: str) -> str:
     return "data" if _NUMBER.fullmatch(cell) or _DATE.fullmatch(cell) else "text"
 
 
+def is_text(cell: str) -> bool:
+    """Whether a cell holds words, and neither a number nor a date."""
+    return _kind(cell) == "text" and any(map(str.isalpha, cell))
+
+
 def _is_data(row: Sequence[str], below: Sequence[Sequence[str]]) -> bool:
     """Whether a row is one of the table's: dates and numbers where the rows below have such, and no
     name above a column of them. Years in their order are names."""

@@ -16,6 +16,7 @@ from pathlib import Path
 import pyarrow as pa
 
 from sabueso.base.errors import UserError
+from sabueso.intake.formats.headings import Filling, Headings
 from sabueso.intake.interface import Assumed, Batch, Layout, Reader
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.period_names import period_of
@@ -69,6 +70,7 @@ class Named:
     period: str = ""
     assumed: bool = False
     """Whether it was not said that the period of rows stands in the name of their file or sheet."""
+    headings: Headings | None = None
 
     def _value(self, path: Path, part: str, layout: Layout) -> str:
         """The period of rows, by the name of their file or sheet.
@@ -123,10 +125,15 @@ class Named:
 
     def layout(self, path: Path, layout: Layout) -> Layout:
         """The layout of the file under the table's names, with what is to be said of them."""
-        named = self._named(layout)
+        named = self._headed(layout)
         return self._with_period(path, named) if self.period else named
 
-    def _named(self, layout: Layout) -> Layout:
+    def _headed(self, layout: Layout) -> Layout:
+        named = self.plain(layout)
+        return named if self.headings is None else self.headings.layout(named)
+
+    def plain(self, layout: Layout) -> Layout:
+        """The file's own layout under the table's names."""
         if not self.names:
             return layout
         header = [self.names.get(name, name) for name in layout.header]
@@ -145,10 +152,12 @@ class Named:
     ) -> Generator[Batch]:
         """Batches of a file, whose own layout is ``own``."""
         given = self._batches(path, own, settings, repeated)
+        if self.headings is not None:
+            given = Filling(self.headings).batches(given)
         if not self.period:
             yield from given
             return
-        named = self._named(own)
+        named = self._headed(own)
         name = PERIOD if PERIOD not in named.header else f"{PERIOD} of the file"
         try:
             for batch in given:

@@ -166,7 +166,7 @@ _NUMBERED = re.compile(r"\b(id|no|num|numero|number|nr|code|codigo|iban|nif|cif)
 
 def looks_like_measure(name: str) -> bool:
     """Whether a header names amounts or dates, so that texts among them are damage."""
-    words = " ".join(WORDS[role] for role in (*_NUMBER_ROLES, "date")).split()
+    words = {*" ".join(WORDS[role] for role in (*_NUMBER_ROLES, "date")).split(), *RUNNING}
     return any(part in words for part in worded(name))
 
 
@@ -296,6 +296,14 @@ def guess_roles(
             guess.give(role, name)
     _settle_sides(guess, both_filled)
     _settle_date(guess)
+    _settle_name(guess)
+    if "amount" in guess.found and "date" not in guess.found and "entered" in guess.found:
+        # What happens is dated: of amounts the only time there is is theirs.
+        entered = next(c for c in columns if c.name == guess.found["entered"])
+        if entered.type in ("date", "timestamp") and not _named_otherwise(
+            "date", set(worded(entered.name))
+        ):
+            guess.found["date"] = guess.found.pop("entered")
     first = columns[0] if columns else None
     if "id" not in guess.found and first is not None and first.name not in guess.taken:
         n, rows = distinct.get(first.name, (0, 0))
@@ -372,6 +380,12 @@ _OF_ANOTHER = frozenset(
 """Whose names are no text of a row, where it has one."""
 
 
+_KINDS = frozenset(
+    ["type", "types", "tipo", "typ", "art", "kind", "klasse", "вид", "тип", "种类", "種類", "类型"]
+)
+"""Words that say of what kind something is, and not which one."""
+
+
 def _named_otherwise(role: Role, parts: set[str]) -> bool:
     """Whether other words of a name deny a role: a bank account is no ledger account."""
     if role == "entered":
@@ -380,6 +394,8 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return bool(parts & _OF_A_MASTER)
     if role == "currency":
         return "foreign" in parts
+    if role in ("document", "id"):
+        return not parts.isdisjoint(_KINDS)
     if role == "amount":
         # What an account stands at after each row is no amount of the row.
         return not parts.isdisjoint(RUNNING)
@@ -404,6 +420,23 @@ def _settle_sides(guess: _Guess, both_filled: Callable[[str, str], bool]) -> Non
         name = found.pop(alone)
         if "amount" not in found:
             found["amount"] = name
+
+
+_NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])
+
+
+def _settle_name(guess: _Guess) -> None:
+    """Who the rows of a ledger are of, where nothing but a column of names tells: names that come again."""
+    name = guess.found.get("text")
+    if "party" in guess.found or not {"amount", "date"} <= set(guess.found) or name is None:
+        return
+    distinct, rows = guess.distinct.get(name, (0, 0))
+    if set(worded(name)) <= _NAMES and 2 * distinct <= rows:
+        del guess.found["text"]
+        guess.found["party"] = name
+        other = guess.best("text")
+        if other is not None:
+            guess.give("text", other)
 
 
 def _settle_date(guess: _Guess) -> None:

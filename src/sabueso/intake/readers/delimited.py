@@ -30,6 +30,7 @@ from sabueso.intake.readers.records import (
     Splitter,
     after_lines,
     blocks,
+    is_rule,
     record_lines,
     wrong_count,
 )
@@ -314,8 +315,8 @@ def _whole_block(
 
     def set_aside(row: pa.csv.InvalidRow) -> str:
         text, place = row.text.rstrip("\r\n"), row.number - 1
-        if text.strip(layout.delimiter + " \t"):
-            raw = text.encode("utf-8", "surrogateescape")
+        raw = text.encode("utf-8", "surrogateescape")
+        if text.strip(layout.delimiter + " \t") and not is_rule(raw):
             broken.append(wrong_count(place, row.actual_columns, fields, raw))
         else:
             empty.append(place)

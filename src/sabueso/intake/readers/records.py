@@ -30,6 +30,14 @@ class Broken:
     reason: str
 
 
+_RULE = re.compile(rb"[\s|+;,:]*(?:[-=_*]{3,}[\s|+;,:]*)+")
+
+
+def is_rule(text: bytes) -> bool:
+    """Whether a line is drawn between others, and says nothing."""
+    return _RULE.fullmatch(text) is not None
+
+
 def wrong_count(line: int, fields: int, expected: int, text: bytes) -> Broken:
     """A record with too few or too many fields."""
     less = "too few" if fields < expected else "too many"
@@ -217,7 +225,7 @@ class Splitter:
         empty = int(blank.sum())
         for i in np.flatnonzero(~good & ~blank).tolist():
             text = data[starts[i] : ends[i]].rstrip(b"\r")
-            if not text.strip():
+            if not text.strip() or is_rule(text):
                 empty += 1
                 continue
             broken.append(wrong_count(int(lines[i]), int(counts[i]) + 1, self._fields, text))
@@ -258,7 +266,7 @@ class Splitter:
             raw = b"".join(pieces[at : at + size]).removesuffix(b"\n").removesuffix(b"\r")
             at += size
             continued += size - 1
-            if not raw.strip(bytes([self._delimiter, 32, 9])):
+            if not raw.strip(bytes([self._delimiter, 32, 9])) or is_rule(raw):
                 blank += 1
             elif b"\0" in raw:
                 broken.append(Broken(line, 0, raw, "holds a NUL byte"))

@@ -1,0 +1,167 @@
+"""Lines that hold one text alone and say whose the lines below them are, as reports print them by account.
+
+Each is no row: its text is put into a column of the rows below it, up to the next such line.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from sabueso.intake.formats.convert import TOTALS
+from sabueso.intake.formats.header import is_text
+from sabueso.intake.interface import Assumed, Batch, Layout
+
+HEADING = "heading"
+MOST, LEAST_FILLED, LEAST_ROWS = 0.25, 3, 4
+"""Share of lines that may be headings; cells that rows have at least, and how many rows there are."""
+
+
+@dataclass(frozen=True)
+class Headings:
+    """The column in which headings stand, and the one that their texts are put into: the same where the rows
+    have nothing there."""
+
+    column: str
+    into: str
+
+    def layout(self, layout: Layout) -> Layout:
+        """The layout of a file with the texts of its headings on its rows, and what is said of them."""
+        batch = Batch(np.arange(layout.sample.num_rows), layout.sample)
+        filled = Filling(self).batch(batch)
+        told = layout.sample.filter(pa.array(_alone(layout.sample, self.column)))
+        some = list(dict.fromkeys(told.column(self.column).to_pylist()))
+        named = ", ".join(f"{text!r}" for text in some[:2])
+        note = Assumed(
+            f"lines with one text alone, such as {named}, are headings: each stands in {self.into!r} on "
+            "the lines below it",
+            "read.headings",
+        )
+        header = layout.header if self.into in layout.header else [*layout.header, self.into]
+        return replace(
+            layout,
+            header=header,
+            sample=filled.cells,
+            notes=(*layout.notes, note),
+            found={**layout.found, "headings": self.column},
+        )
+
+
+class Filling:
+    """Puts headings on the rows of a file's batches, which come in order."""
+
+    def __init__(self, headings: Headings) -> None:
+        self._headings = headings
+        self._last: str | None = None
+
+    def batch(self, batch: Batch) -> Batch:
+        """The batch without its headings, their texts on its rows."""
+        cells, column, into = batch.cells, self._headings.column, self._headings.into
+        alone = _alone(cells, column)
+        texts = _plain(cells.column(column))
+        places = np.maximum.accumulate(np.where(alone, np.arange(len(alone)), -1))
+        before = np.zeros(len(alone), dtype=bool) if not len(alone) else places < 0
+        above = texts.take(pa.array(np.maximum(places, 0)))
+        above = pc.if_else(pa.array(before), pa.scalar(self._last, pa.string()), above)
+        # Where nothing stands there is nothing that a heading says something of.
+        some = np.zeros(len(alone), dtype=bool)
+        for name in cells.column_names:
+            some |= _filled(cells.column(name))
+        above = pc.if_else(pa.array(some), above, pa.scalar(None, pa.string()))
+        if alone.any():
+            self._last = texts[int(np.flatnonzero(alone)[-1])].as_py()
+        if into == column:
+            # A line that has a text there of its own, such as a total, keeps it.
+            own = pc.if_else(pa.array(alone), pa.scalar(None, pa.string()), texts)
+            at = cells.column_names.index(column)
+            cells = cells.set_column(at, column, pc.coalesce(own, above))
+        else:
+            cells = cells.append_column(into, above)
+        return replace(
+            batch,
+            cells=cells.filter(pa.array(~alone)),
+            lines=batch.lines[~alone],
+            headings=int(alone.sum()),
+        )
+
+    def batches(self, given: Generator[Batch]) -> Generator[Batch]:
+        try:
+            for batch in given:
+                yield self.batch(batch)
+        finally:
+            given.close()
+
+
+def headings_of(layout: Layout, given: str | None) -> Headings | None:
+    """The headings of a file, by its first rows; ``given`` names their column, or says that there are none."""
+    sample, names = layout.sample, list(layout.sample.column_names)
+    if given == "none" or len(names) < LEAST_FILLED:
+        return None
+    if given is not None:
+        column = given if given in names else None
+        return None if column is None else _into(sample, column)
+    filled = np.column_stack([_filled(sample.column(name)) for name in names])
+    cells = filled.sum(axis=1)
+    first = np.flatnonzero(cells)
+    if not len(first) or cells[first[0]] != 1:
+        return None
+    at = int(np.flatnonzero(filled[first[0]])[0])
+    alone = (cells == 1) & filled[:, at]
+    rows = cells >= LEAST_FILLED
+    many = int(rows.sum())
+    if many < LEAST_ROWS or alone.sum() > MOST * many or (cells[alone] != 1).any():
+        return None
+    texts = [text.strip() for text in sample.column(names[at]).filter(pa.array(alone)).to_pylist()]
+    if not all(map(is_text, texts)):
+        return None
+    ends = np.flatnonzero(alone)
+    led = sum(place + 1 < len(rows) and bool(rows[place + 1]) for place in ends.tolist())
+    found = _into(sample, names[at])
+    # Where the rows have a text there too, one line alone may be a remark.
+    needed = 1 if found.into == found.column else 2
+    if len(set(texts)) < needed or 2 * led < len(ends) or led < needed:
+        return None
+    return found
+
+
+def _into(sample: pa.Table, column: str) -> Headings:
+    texts = _plain(sample.column(column))
+    alone = _alone(sample, column)
+    own = pc.fill_null(pc.match_substring_regex(texts, TOTALS), False).to_numpy(
+        zero_copy_only=False
+    )
+    filled = _filled(sample.column(column)) & ~alone & ~own
+    if not filled.any():
+        return Headings(column, column)
+    free = HEADING
+    while free in sample.column_names:
+        free += " of the file"
+    return Headings(column, free)
+
+
+def _alone(cells: pa.Table, column: str) -> np.ndarray:
+    """Rows that hold a text in the column, and nothing else; a sum's line is none."""
+    found = _filled(cells.column(column))
+    for name in cells.column_names:
+        if name != column and found.any():
+            found &= ~_filled(cells.column(name))
+    if found.any():
+        texts = _plain(cells.column(column))
+        total = pc.fill_null(pc.match_substring_regex(texts, TOTALS), False)
+        found &= ~total.to_numpy(zero_copy_only=False)
+    return found
+
+
+def _plain(column: pa.ChunkedArray) -> pa.Array:
+    whole = column.combine_chunks()
+    whole = whole if pa.types.is_string(whole.type) else whole.cast(pa.string())
+    return pc.utf8_trim_whitespace(whole)
+
+
+def _filled(column: pa.ChunkedArray) -> np.ndarray:
+    found = pc.fill_null(pc.not_equal(_plain(column), ""), False)
+    return np.asarray(found.to_numpy(zero_copy_only=False), dtype=bool)
