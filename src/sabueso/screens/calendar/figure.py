@@ -11,8 +11,7 @@ from sabueso.report import numbers as num
 from sabueso.report.blocks import Drawing
 from sabueso.report.canvas import one_plot
 from sabueso.report.palette import AMBER, INK, SEA
-from sabueso.screens.calendar.result import CalendarGroup
-from sabueso.screens.calendar.view import side_values
+from sabueso.screens.calendar.result import CalendarGroup, side_values
 from sabueso.screens.finding import Finding
 
 if TYPE_CHECKING:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import Decimal
 
-from sabueso.base.plain import ByColumn
+from sabueso.base.plain import ByColumn, Cells
 
 
 @dataclass(frozen=True)
@@ -36,3 +36,9 @@ class CalendarGroup:
     cells: list[CalendarCell]
     flagged: int
     overdispersion: float
+
+
+def side_values(flag: Cells) -> tuple[str | None, str | None]:
+    """The weekday and the hour of a flagged cell, whatever they are called in a condition."""
+    weekday, hour = (v for name, v in flag["subject"].items() if name not in flag["group"])
+    return weekday, hour

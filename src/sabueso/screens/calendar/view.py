@@ -10,7 +10,7 @@ from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.report.commands import shell
-from sabueso.screens.calendar.result import CalendarGroup
+from sabueso.screens.calendar.result import CalendarGroup, side_values
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
 
@@ -95,12 +95,6 @@ class CalendarView(View[CalendarGroup]):
         from sabueso.screens.calendar.figure import calendar_drawing
 
         return calendar_drawing(self.finding)
-
-
-def side_values(flag: Cells) -> tuple[str | None, str | None]:
-    """The weekday and the hour of a flagged cell, whatever they are called in a condition."""
-    weekday, hour = (v for name, v in flag["subject"].items() if name not in flag["group"])
-    return weekday, hour
 
 
 def when(flag: Cells) -> str:
