@@ -39,7 +39,7 @@ def open_case(folder: Place, *, verify: bool = False) -> Case:
     return Case.find(fspath(folder), verify=verify)
 
 
-def new_case(folder: Place, *, name: str | None = None, currency: str = "EUR") -> Case:
+def new_case(folder: Place, *, name: str | None = None, currency: str | None = None) -> Case:
     """Start a case: its folder and its plan."""
     from sabueso.commands.open_ import new_case as command
 

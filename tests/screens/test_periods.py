@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, timedelta
 from decimal import Decimal
 
 import numpy as np
@@ -14,8 +14,10 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json, screened
 from sabueso.base.errors import UserError
 from sabueso.population.period_names import span_named
+from sabueso.screens import find_screen
 from sabueso.screens.periods.moves import moves_of
 from sabueso.stats.change import compare
+from sabueso.stats.description import describe
 
 MONTHS = [
     "enero",
@@ -130,7 +132,7 @@ def test_files_of_a_month_each_are_compared_without_further_words(tmp_path):
         (tmp_path / f"gastos_{month}.csv").write_text(
             f"cuenta,importe\n100,{amount}.00\n200,50.00\n"
         )
-    inside("open", ".", cwd=tmp_path)
+    inside("open", ".", "--currency", "EUR", cwd=tmp_path)
     files = ("gastos_2024-11.csv", "gastos_2024-12.csv")
     taken = inside_json("intake", *files, "--as", "g", cwd=tmp_path)
     for file in taken["files"]:
@@ -338,3 +340,45 @@ def test_what_was_explained_last_time_comes_back_with_its_reason(tmp_path):
     ).stdout
     assert "cleared:" in listed
     assert "2025-02" in listed
+
+
+def test_what_the_days_without_rows_make_is_no_fall(populate):
+    """A year of which a month is there: what goes on as before is spared, what rose or ceased in it is not."""
+    rows = []
+    for offset in range(366 + 31):
+        day = date(2024, 1, 1) + timedelta(days=offset)
+        for line, amount in (
+            ("even", 100),
+            ("rising", 40 if day.year == 2024 else 1500),
+            ("ceased", 500),
+        ):
+            if line != "ceased" or day.year == 2024:
+                rows.append({"day": day, "line": line, "amount": Decimal(amount)})
+    people = populate(rows, date="day", amount="amount")
+    limits = {"base": "2024", "current": "2025", "percent_limit": "20"}
+    found = screened(people, "periods", per="line", **limits, amount_limit="100")
+    assert {f["subject"]["line"] for f in found["flags"]} == {"rising", "ceased"}
+    lines = {line["key"]["line"]: line for line in found["groups"][0]["lines"]}
+    assert Decimal(lines["even"]["change"]) == -100 * (366 - 31)  # what is shown is what is there
+    said = [c["text"] for c in found["cautions"] if c["code"] == "partial_period"]
+    assert any(
+        text.startswith("1 line beyond the limits is within them at the pace") for text in said
+    )
+    # The 15,500 that a month of it would be are below this limit, and nothing is claimed to have ceased.
+    strict = screened(people, "periods", per="line", **limits, amount_limit="20000")
+    assert {f["subject"]["line"] for f in strict["flags"]} == {"rising"}
+    months = [row for row in rows if row["day"].day == 1]
+    found = screened(populate(months, date="day", amount="amount"), "periods", per="line", **limits)
+    assert {f["subject"]["line"] for f in found["flags"]} == {"rising", "ceased"}
+
+
+def test_a_year_that_has_begun_is_not_proposed_against_one_that_is_whole(populate):
+    rows = [
+        {"day": date(2023, 1, 1) + timedelta(days=i), "account": "ab"[i % 2], "amount": Decimal(10)}
+        for i in range(366 + 365 + 40)
+    ]
+    people = populate(rows, date="day", amount="amount", account="account")
+    proposed = list(
+        find_screen("periods").proposes(people, describe(np.array([1000]), np.array([9]), 2))
+    )
+    assert {(p.settings["base"], p.settings["current"]) for p in proposed} == {("2023", "2024")}

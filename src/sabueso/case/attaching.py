@@ -16,11 +16,12 @@ from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
 from sabueso.base.hashing import file_hash
 from sabueso.case.folder import Case
-from sabueso.case.judging import ToJudge, judge_files, one_currency
+from sabueso.case.judging import ToJudge, currency_assumed, judge_files, one_currency
 from sabueso.case.plan import rules_of
 from sabueso.case.reading import changed, state
 from sabueso.case.taken import Known, Read, TakeReport, Taking
 from sabueso.case.taking import TRIES, busy, record, reported
+from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.interface import FileReport
 from sabueso.intake.readers.choice import readable, reader_for
@@ -106,6 +107,7 @@ def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
         engine.close()
     wanted = ToJudge(table, [], found.roles, case.sources(table))
     found.currency = one_currency(case, wanted, settings, found.reports)
+    found.reports = currency_assumed(case, found.roles, found.reports)
     return found
 
 
@@ -205,9 +207,10 @@ def _figures(numbers: Sequence[Column], roles: dict[str, str]) -> exp.Select:
 def _currencies(roles: dict[str, str], own: str, engine: Engine) -> list[str]:
     """The currencies stated; where none is, the case's is meant."""
     if "currency" not in roles:
-        return []
-    stated = exp.Coalesce(this=sql.column(roles["currency"]), expressions=[sql.text(own)])
-    listed = exp.select(exp.alias_(stated, "currency")).distinct().from_("_attached")
+        stated = stated_currency(roles.get("amount", ""), {}, own)
+        return [] if stated is None else [stated]
+    named = exp.Coalesce(this=sql.column(roles["currency"]), expressions=[sql.text(own)])
+    listed = exp.select(exp.alias_(named, "currency")).distinct().from_("_attached")
     return list(engine.query(listed).column("currency").to_pylist())
 
 

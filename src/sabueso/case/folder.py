@@ -83,9 +83,9 @@ class Case:
 
     @classmethod
     def create(
-        cls, folder: Path, name: str, currency: str, server: tuple[str, str] | None = None
+        cls, folder: Path, name: str, currency: str | None, server: tuple[str, str] | None = None
     ) -> Case:
-        """Start a case, its register on a server where a URL and a schema are given; an existing case
+        """Start a case, in a currency where one is said, its register on a server where a URL and a schema are given; an existing case
         is left as it is.
 
         Raises

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from decimal import Decimal
 
 from sabueso.base.currencies import coded
@@ -12,7 +12,7 @@ from sabueso.base.plain import Json
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
 from sabueso.case.plan import TableSection
-from sabueso.intake.interface import FileReport
+from sabueso.intake.interface import Assumed, FileReport
 from sabueso.intake.rules.judging import RuleReport, judge
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.engines import Engine
@@ -130,6 +130,20 @@ def one_currency(
             f'tables.{table}.read.rates = {{ {other} = "…" }}, or set all but one aside with a rule'
         )
     return next(iter(found), own)
+
+
+def currency_assumed(
+    case: Case, roles: Mapping[str, str], reports: Sequence[FileReport]
+) -> list[FileReport]:
+    """The reports, saying of amounts which state no currency that the case's default is theirs."""
+    said = case.plan.case
+    if "amount" not in roles or said.says_currency:
+        return list(reports)
+    note = Assumed(
+        f"the amounts state no currency, and nobody said one: they are told in {said.currency}",
+        "case.currency",
+    )
+    return [r if r.currencies else replace(r, notes=[*r.notes, note]) for r in reports]
 
 
 def controls(

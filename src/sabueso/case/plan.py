@@ -52,6 +52,11 @@ class CaseSection(_Part):
     capacity: int = Field(CAPACITY, ge=1, le=1_000_000)
     material_change: Decimal = Field(Decimal(5), ge=0)
 
+    @property
+    def says_currency(self) -> bool:
+        """Whether the currency is what somebody, or the amounts, said."""
+        return "currency" in self.model_fields_set
+
 
 class EngineSection(_Part):
     """``[engine]``."""

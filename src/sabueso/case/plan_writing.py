@@ -14,8 +14,10 @@ from sabueso.base.files import write_whole
 from sabueso.base.plain import Json, Values
 from sabueso.case.plan import Plan, ViewSection
 
+UNSAID = 'currency = "EUR", until the amounts state theirs or it is said here'
 
-def new_plan(name: str, currency: str, server: tuple[str, str] | None = None) -> str:
+
+def new_plan(name: str, currency: str | None, server: tuple[str, str] | None = None) -> str:
     """The text of a plan for a case without tables, its register on a server where one is given."""
     import tomlkit
 
@@ -23,7 +25,10 @@ def new_plan(name: str, currency: str, server: tuple[str, str] | None = None) ->
     document.add(tomlkit.comment("The plan of this case: edit it at will, the program keeps it."))
     section = tomlkit.table()
     section.add("name", name)
-    section.add("currency", currency)
+    if currency is None:
+        section.add(tomlkit.comment(UNSAID))
+    else:
+        section.add("currency", currency)
     section.add("fiscal_year_starts", tomlkit.item(1).comment("month"))
     document.add("case", section)
     if server:
@@ -165,9 +170,16 @@ def write_links(
 
 def write_currency(path: Path, currency: str) -> None:
     """Set the currency of the case."""
+    import tomlkit
+
     document = _document(path)
-    case: Any = document["case"]
-    case["currency"] = currency
+    text = tomlkit.dumps(document)
+    if f"# {UNSAID}\n" in text:
+        line = tomlkit.dumps({"currency": currency})
+        document = tomlkit.parse(text.replace(f"# {UNSAID}\n", line))
+    else:
+        case: Any = document["case"]
+        case["currency"] = currency
     _save(path, document)
 
 

@@ -10,7 +10,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.hashing import Hashes
 from sabueso.case.events import Source
 from sabueso.case.folder import Case
-from sabueso.case.judging import ToJudge, judge_files, one_currency
+from sabueso.case.judging import ToJudge, currency_assumed, judge_files, one_currency
 from sabueso.case.plan import TableSection, check_table_name, rules_of
 from sabueso.case.taken import Known, Read, Taking
 from sabueso.intake.formats.detection import Prior
@@ -65,6 +65,7 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
         found.currency = one_currency(
             case, ToJudge(asked.table, rules, found.roles, taken), settings, found.reports
         )
+        found.reports = currency_assumed(case, found.roles, found.reports)
     finally:
         engine.close()
     return found

@@ -201,7 +201,9 @@ def record(
     write_table(case.plan_path, table, prefix, _sources(case, asked), read.roles, asked.given)
     # A column of currencies leaves what it does not name to the case's own.
     stated = read.currency if "currency" not in read.roles else ""
-    if stated not in ("", case.plan.case.currency) and _is_first_money(case, table):
+    said = case.plan.case
+    unsaid = bool(stated) and not said.says_currency and any(r.currencies for r in read.reports)
+    if (unsaid or stated not in ("", said.currency)) and _is_first_money(case, table):
         write_currency(case.plan_path, read.currency)
     for report, place in zip(read.reports, places, strict=True):
         writer.append("source", table, asked.initials, report.as_json() | place)

@@ -17,7 +17,10 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser, rest: object = ()) -> None:
     parser.add_argument("folder", type=Path, help="the folder of the new case")
     parser.add_argument("--name", help="the case's name (default: the folder's)")
-    parser.add_argument("--currency", default="EUR", help="the ledger's currency (default: EUR)")
+    parser.add_argument(
+        "--currency",
+        help="the ledger's currency (default: what its first amounts state, else EUR)",
+    )
     parser.add_argument(
         "--register",
         metavar="URL",

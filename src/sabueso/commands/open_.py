@@ -18,7 +18,7 @@ def new_case(
     folder: Path,
     *,
     name: str | None = None,
-    currency: str = "EUR",
+    currency: str | None = None,
     register: str | None = None,
     schema: str | None = None,
 ) -> Answer[Case]:
@@ -26,6 +26,8 @@ def new_case(
 
     Parameters
     ----------
+    currency : str, optional
+        The ledger's; else what its first amounts state, or EUR, which is said as an assumption.
     register : str, optional
         URL of a PostgreSQL database that holds the review register; else it is a file of the case.
         Of a case that is there already, the register moves.

@@ -110,7 +110,7 @@ def show_assumed(console: Console, reports: Sequence[TakeReport]) -> None:
         table.add_row(
             f" {each}{some}",
             num.amount(money) if money else "–",
-            f"tables.{report.table}.{each.key}",
+            each.key if each.key.startswith("case.") else f"tables.{report.table}.{each.key}",
         )
     console.print(table)
     if len(listed) > MOST_ASSUMED:

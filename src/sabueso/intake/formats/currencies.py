@@ -16,6 +16,8 @@ _IN_NAMES = frozenset(
     ]
 )  # fmt: skip
 """Codes that a name of a column is searched for: others are words too."""
+_BRACKETED = {"R": "ZAR", "RMB": "CNY", "NIS": "ILS", "Q": "GTQ", "L": "HNL"}
+"""What is a currency in brackets alone."""
 _LAST = re.compile(
     r"(?:[(\[（]\s*([^()\[\]（）]{1,4})\s*[)\]）]|[\s_]([A-Z]{3})|(?:,\s*|\s)([^\s\w,]{1,3}|\S{0,2}\$|[^\W\d_]{1,3}\.?))\s*$"
 )
@@ -42,6 +44,8 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
     # Without brackets a sign is one where it is no word besides: Kwota zł, but not: Cr Fr.
     if said is not None and said[3] and text.isascii() and text.isalpha():
         return None
+    if said is not None and said[1] and text in _BRACKETED:
+        return _BRACKETED[text]
     if text in _IN_NAMES or text in OF_ONE or text in OF_SEVERAL:
         return coded(text, own)
     return None

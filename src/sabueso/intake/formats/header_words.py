@@ -129,3 +129,36 @@ def within(run: str) -> list[str]:
         if word in run and not any(word in longer for longer in found):
             found.append(word)
     return sorted(found, key=run.index)
+
+
+_CYRILLIC = [
+    word
+    for word in dict.fromkeys((*" ".join(WORDS.values()).split(), *RUNNING))
+    if "\u0400" <= word[0] < "\u0530" and len(word) >= 4
+]
+
+
+_CASE_LETTERS = frozenset("аеиоуыэюяьіївмхг")
+"""Letters that endings of cases are made of."""
+
+
+def inflected(word: str) -> list[str]:
+    """The known words that a word of a Slavic language is a case of.
+
+    Examples
+    --------
+    >>> inflected("документа"), inflected("суммы"), inflected("датчик")
+    (['документ'], ['сумма'], [])
+    """
+    found = []
+    for known in _CYRILLIC:
+        stem = known[:-1] if known[-1] in _CASE_LETTERS else known
+        rest = word[len(stem) :]
+        if (
+            word != known
+            and word.startswith(stem)
+            and len(rest) <= 3
+            and set(rest) <= _CASE_LETTERS
+        ):
+            found.append(known)
+    return found

@@ -7,7 +7,14 @@ import unicodedata
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from sabueso.intake.formats.header_words import CODE_WORDS, RUNNING, UNSPACED, WORDS, within
+from sabueso.intake.formats.header_words import (
+    CODE_WORDS,
+    RUNNING,
+    UNSPACED,
+    WORDS,
+    inflected,
+    within,
+)
 from sabueso.population.table import Column, Role
 
 _MASTERS: dict[Role, frozenset[str]] = {
@@ -43,6 +50,8 @@ def worded(name: str) -> list[str]:
         found.append(word)
         if UNSPACED.fullmatch(word):
             found += within(word)
+        elif word[0] >= "\u0400":
+            found += inflected(word)
         parts = _ENDINGS.fullmatch(word)
         if parts is not None:
             stem, ending = parts.groups()

@@ -45,6 +45,18 @@ def cautions_of(lines: Sequence[Change], sides: Compared) -> list[Caution]:
     return [*found, *_partial(sides)]
 
 
+def spared_lines(spared: int, sides: Compared) -> list[Caution]:
+    """What is said of lines whose change is no more than what the days without rows make."""
+    if not spared:
+        return []
+    some = "is" if spared == 1 else "are"
+    text = (
+        f"{num.many(spared, 'line')} beyond the limits {some} within them at the pace of the days that "
+        f"{sides.name} and {sides.now.name} have, and {some} not flagged"
+    )
+    return [Caution("partial_period", text, {"lines": spared})]
+
+
 def _partial(sides: Compared) -> list[Caution]:
     """Periods that the rows cover in part."""
     before, now, old, new = sides.before, sides.now, sides.old, sides.new

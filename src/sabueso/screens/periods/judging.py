@@ -125,6 +125,16 @@ class Judge:
         )
         return (amount != 0 and any(x is not None for x in limits) and all(passed)) or by_share
 
+    def flags_too(
+        self, paced: Change, part: RateVolume | None, line: Change, deviate: float | None
+    ) -> bool:
+        """Whether a line that is flagged is so at the pace of the periods' days as well, the same way."""
+        if paced is line:
+            return True
+        if self._settings.flag_by == "change" and paced.change * line.change <= 0:
+            return False
+        return self.flags(paced, part, deviate)
+
     def flags_move(self, amount: Fraction, percent: Fraction) -> bool:
         """The same limits for what came from another line; the per cent is of what its group had."""
         s = self._settings

@@ -21,9 +21,10 @@ from sabueso.screens.periods.judging import (
     reading_of,
     volume_percent,
 )
+from sabueso.screens.periods.partial import covered
 from sabueso.screens.periods.result import ComparedLine, Parts
 from sabueso.screens.subject import own_name
-from sabueso.stats.change import Change, RateVolume, rate_and_volume
+from sabueso.stats.change import Change, RateVolume, compare, rate_and_volume
 
 
 def rates_of(
@@ -36,6 +37,38 @@ def rates_of(
         [line.current for line in lines],
         [old.quantities.get(k, Fraction(0)) for k in keys],
         [new.quantities.get(k, Fraction(0)) for k in keys],
+    )
+
+
+def at_pace(
+    sides: Compared,
+    keys: Sequence[Key],
+    lines: Sequence[Change],
+    parts: Sequence[RateVolume | None],
+    quantity: Column | None,
+) -> Sequence[tuple[Change, RateVolume | None]]:
+    """Lines with the fuller of the two periods cut to what the data of the other reach: a month of which half
+    has passed is no fall. The lines themselves where both are whole, or their days are not known."""
+    old, new = sides.old, sides.new
+    before, now = sides.before.span, sides.now.span
+    pace = Fraction(1)
+    if before is not None and now is not None and old.days and new.days:
+        pace = covered(now, new.days) / (1 if sides.several else covered(before, old.days))
+    if pace == 1:
+        return list(zip(lines, parts, strict=True))
+    if pace < 1:
+        old = _cut(old, pace)
+    else:
+        new = _cut(new, 1 / pace)
+    paced = compare([old.amounts.get(k, 0) for k in keys], [new.amounts.get(k, 0) for k in keys])
+    return list(zip(paced, rates_of(quantity, keys, paced, old, new)[0], strict=True))
+
+
+def _cut(side: Side, share: Fraction) -> Side:
+    return Side(
+        {key: round(amount * share) for key, amount in side.amounts.items()},
+        {key: many * share for key, many in side.quantities.items()},
+        side.days,
     )
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from datetime import date, timedelta
+from fractions import Fraction
 from math import prod
 
 from sabueso.population.calendar import Span
@@ -38,22 +39,57 @@ def partial_periods(
     return found
 
 
+def covered(span: Span, days: Collection[date]) -> Fraction:
+    """The share of a period's usual days, or of its months where rows are figures of months, that its data
+    reach: 1 where they neither stop early nor start late."""
+    inside = sorted(d for d in days if span.start <= d < span.end)
+    if not inside:
+        return Fraction(1)
+    if _by_month(days):
+        places = sorted(_months(span, days))
+        return Fraction(places[-1] - places[0] + 1, len(_places(span)))
+    rate = _usual(span, days, inside)
+    lacking = [day for gap, _ in _open_ends(span, inside, rate) for day in gap]
+    whole = sum(rate[d.weekday()] for d in _days(span.start, span.end))
+    missing = sum(rate[d.weekday()] for d in lacking)
+    return 1 - Fraction(missing / whole).limit_denominator(10**6) if whole else Fraction(1)
+
+
+def _by_month(days: Collection[date]) -> bool:
+    """Whether rows are figures of months, dated the first day of each."""
+    return all(each.day == 1 for each in days)
+
+
 def _gaps(span: Span, days: Collection[date]) -> list[str]:
     inside = sorted(d for d in days if span.start <= d < span.end)
     if not inside:
         return ["has no rows"]
+    if _by_month(days):
+        return []  # a month's figure is dated one day
     rate = _usual(span, days, inside)
-    first, last, end = inside[0], inside[-1], span.end - timedelta(days=1)
+    end = span.end - timedelta(days=1)
     found = []
-    for gap, text in (
-        (_days(span.start, first), f"has no rows before {first}"),
-        (_days(last + timedelta(days=1), span.end), f"has no rows after {last}"),
-    ):
+    for gap, text in _open_ends(span, inside, rate):
         expected = sum(rate[d.weekday()] for d in gap)
-        if expected >= LEAST_EXPECTED and prod(1 - rate[d.weekday()] for d in gap) < SURELY:
-            of = f"of the {len(gap)} days to {end} about" if gap[-1] == end else "where about"
-            found.append(f"{text}, {of} {expected:.0f} would usually have some")
+        of = f"of the {len(gap)} days to {end} about" if gap[-1] == end else "where about"
+        found.append(f"{text}, {of} {expected:.0f} would usually have some")
     return found
+
+
+def _open_ends(
+    span: Span, inside: list[date], rate: Mapping[int, float]
+) -> list[tuple[list[date], str]]:
+    """Days before the first and after the last with rows, where these are no chance."""
+    first, last = inside[0], inside[-1]
+    return [
+        (gap, text)
+        for gap, text in (
+            (_days(span.start, first), f"has no rows before {first}"),
+            (_days(last + timedelta(days=1), span.end), f"has no rows after {last}"),
+        )
+        if sum(rate[d.weekday()] for d in gap) >= LEAST_EXPECTED
+        and prod(1 - rate[d.weekday()] for d in gap) < SURELY
+    ]
 
 
 def _usual(span: Span, days: Collection[date], inside: list[date]) -> dict[int, float]:

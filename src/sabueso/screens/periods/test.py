@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
+from datetime import date as day
+from datetime import timedelta
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -12,19 +14,20 @@ from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import Values
 from sabueso.population import expressions, sql
+from sabueso.population.calendar import Span
 from sabueso.population.population import Population, missing
 from sabueso.population.table import Column, money
 from sabueso.population.trees import next_group
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
-from sabueso.screens.periods.doubts import cautions_of
+from sabueso.screens.periods.doubts import cautions_of, spared_lines
 from sabueso.screens.periods.expected import compared
 from sabueso.screens.periods.judging import (
     Judge,
     moved,
 )
-from sabueso.screens.periods.lines import flags_of, line_of, parts_of, rates_of, with_band
+from sabueso.screens.periods.lines import at_pace, flags_of, line_of, parts_of, rates_of, with_band
 from sabueso.screens.periods.moves import moves_of
 from sabueso.screens.periods.proposed import proposed_months, proposed_periods
 from sabueso.screens.periods.result import Comparison
@@ -198,7 +201,7 @@ class Periods(Screen):
         if described is None:
             return
         if date is not None:
-            yield from proposed_periods(population, _years(population, date))
+            yield from proposed_periods(population, _whole_years(population, date))
         elif len(period_columns(population)) == 1:
             spans = [span for span in Labels(population, None).spans.values() if span is not None]
             years = {span.start.year for span in spans if span.name == str(span.start.year)}
@@ -240,14 +243,18 @@ class Periods(Screen):
         parts, whole = rates_of(quantity, keys, lines, old, new)
         judge = Judge(settings, measure.scale)
         moves = moves_of(keys, lines) if settings.flag_by == "moved" else None
+        paced = at_pace(sides, keys, lines, parts, quantity)
+        spared = 0
         described = []
-        for key, line, part in zip(keys, lines, parts, strict=True):
+        for place, (key, line, part) in enumerate(zip(keys, lines, parts, strict=True)):
             deviate = sides.deviates.get(key)
             move = None if moves is None else moves.get(key)
             if moves is not None:
                 flag = move is not None and judge.flags_move(move.amount, move.percent)
             else:
                 flag = judge.flags(line, part, deviate)
+                if flag and not judge.flags_too(*paced[place], line, deviate):
+                    flag, spared = False, spared + 1
             named = dict(zip(labels, key, strict=True))
             one = line_of(named, line, part, flag, measure.scale, deviate)
             if move is not None:
@@ -288,6 +295,7 @@ class Periods(Screen):
             cautions=[
                 *cautions_of(lines, sides),
                 *judge.cautions(lines, parts, base_name),
+                *spared_lines(spared, sides),
             ],
             not_tested=[],
             currency=table.currency,
@@ -300,6 +308,26 @@ def _years(population: Population, date: Column) -> list[int]:
     select = population.used(exp.select(year), [missing(date)])
     each = exp.select(sql.column("y")).from_(select.subquery("b")).group_by(sql.column("y"))
     return sorted(row["y"] for row in population.query(each).to_pylist())
+
+
+WHOLE = 0.75
+"""Share of a year that the data reach, from which it is compared with another of its own accord."""
+
+
+def _whole_years(population: Population, date: Column) -> list[int]:
+    """The years of the rows but for a first and a last of which the data reach a part."""
+    years, account = _years(population, date), population.account(None)
+    if account.first_date is None or account.last_date is None:
+        return years
+    first = day.fromisoformat(account.first_date[:10])
+    after = day.fromisoformat(account.last_date[:10]) + timedelta(days=1)
+
+    def whole(year: int) -> bool:
+        span = Span.of(str(year), population.table.fiscal_year_starts)
+        reached = min(after, span.end) - max(first, span.start)
+        return reached >= WHOLE * (span.end - span.start)
+
+    return [year for year in years if whole(year)]
 
 
 def _is_monthly(population: Population, date: Column | None) -> bool:
