@@ -30,13 +30,43 @@ def one_plot(draw_on: Callable[[Axes], bool], height: float = 1.0) -> Drawing:
 
 def drawn(drawing: Drawing, form: str) -> bytes | None:
     """A figure in the looks of this program, as ``svg`` or ``png``; None where nothing was drawn."""
+    found, lacking = _drawn(drawing, form, [FONT])
+    if found is not None and lacking and (others := _other_fonts()):
+        found, lacking = _drawn(drawing, form, [FONT, *others])
+    if found is not None and lacking:
+        found, _ = _drawn(drawing, form, [FONT, *_other_fonts()], note=LACKING)
+    return found
+
+
+FONT = "DejaVu Sans"
+OTHER_FONTS = (
+    "Noto Sans CJK JP", "Noto Sans CJK SC", "Noto Sans JP", "Noto Sans SC", "Noto Sans KR", "Yu Gothic", "Meiryo",
+    "MS Gothic", "Hiragino Sans", "PingFang SC", "Heiti SC", "Microsoft YaHei", "SimHei", "Malgun Gothic",
+    "Apple SD Gothic Neo", "WenQuanYi Zen Hei", "IPAexGothic", "Noto Sans Thai", "Leelawadee UI", "Noto Sans Arabic",
+    "Noto Sans Hebrew", "Noto Sans Devanagari", "Nirmala UI", "Arial Unicode MS",
+)  # fmt: skip
+"""Fonts of systems that have the letters which the first lacks."""
+LACKING = "letters that no font of this machine has stand as boxes"
+
+
+def _other_fonts() -> list[str]:
+    from matplotlib.font_manager import fontManager
+
+    known = {font.name for font in fontManager.ttflist}
+    return [name for name in OTHER_FONTS if name in known]
+
+
+def _drawn(
+    drawing: Drawing, form: str, fonts: list[str], note: str = ""
+) -> tuple[bytes | None, bool]:
+    """A figure in some fonts, and whether they lack a letter of it."""
     import matplotlib
 
     matplotlib.use("Agg")
     from matplotlib.figure import Figure as NewFigure
 
     style: Any = {
-        "font.family": "DejaVu Sans",
+        "font.family": fonts,
         "font.size": 8.5,
         "axes.edgecolor": STONE,
         "axes.labelcolor": INK,
@@ -53,16 +83,17 @@ def drawn(drawing: Drawing, form: str) -> bytes | None:
     with matplotlib.rc_context(style):
         figure = NewFigure(figsize=(SIZE[0], SIZE[1] * drawing.height), layout="constrained")
         if not drawing.draw(figure):
-            return None
+            return None, False
         _clean(figure)
+        if note:
+            figure.text(0.995, 0.005, note, ha="right", va="bottom", fontsize=6, color=STONE)
         buffer = io.BytesIO()
         # No date in the file: the same finding gives the same bytes.
         metadata = {"Date": None} if form == "svg" else {}
-        with warnings.catch_warnings():
-            # Letters that the font lacks are drawn as boxes; the tables beside have them.
-            warnings.filterwarnings("ignore", message="Glyph")
+        with warnings.catch_warnings(record=True) as told:
+            warnings.filterwarnings("always", message="Glyph")
             figure.savefig(buffer, format=form, dpi=150, metadata=metadata)
-        return buffer.getvalue()
+        return buffer.getvalue(), any("Glyph" in str(each.message) for each in told)
 
 
 def picture(drawing: Drawing | None, path: Path) -> bytes:

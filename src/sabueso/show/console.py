@@ -154,7 +154,7 @@ def open_table(columns: Sequence[tuple[str, str]]) -> OpenTable:
 
 def title(console: Console, left: str, right: str = "") -> None:
     """A heading with what it covers at the right."""
-    room = min(console.width, 120) - len(left) - len(right)
+    room = min(console.width, 120) - cell_len(left) - cell_len(right)
     text = Text(left, style="bold")
     if room < 2 and right:
         console.print(text)

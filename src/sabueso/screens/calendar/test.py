@@ -113,9 +113,7 @@ class Calendar(Screen):
             test=self.name,
             table=table.name,
             on=None,
-            by=list(
-                settings.by or [named_by(table, "preparer", "say with --by whose hours to look at")]
-            ),
+            by=list(settings.by or grouping.labels),
             settings=settings.model_dump(),
             population=population.account(measure, reasons),
             groups=groups,
