@@ -53,6 +53,17 @@ def test_entries_with_planted_traits_come_first_with_their_bits(populate):
     _set(rows, "E00011", made=datetime(2024, 3, 5, 3, 1), account="z")
     _set(rows, "E00500", account="z")
     _set(rows, "E00600", what="Per instrucción VERBAL del director")
+    # Words of two entries on accounts apart; of one account; of many; of one entry; a word alone.
+    for entry, what, account in (
+        ("E00700", "Hoist engine repair, Dock 4", "61"), ("E00701", "hoist ENGINE repair, dock 4 ", "62"),
+        ("E00702", "Rent of the second shed", "61"), ("E00703", "Rent of the second shed", "61"),
+        ("E00704", "Painting of the bridge", "61"), ("E00705", "miscellaneousness", "61"),
+        ("E00706", "miscellaneousness", "62"),
+        *((f"E008{i:02}", "Services of the month", f"6{i % 5}") for i in range(9)),
+    ):  # fmt: skip
+        for row in rows:
+            if row["entry"] == entry:
+                row |= {"what": what, "account": account if row["amount"] > 0 else row["account"]}
     people = populate(rows, **ROLES)
     found = screened(
         people,
@@ -70,6 +81,7 @@ def test_entries_with_planted_traits_come_first_with_their_bits(populate):
     assert {name: counts[name] for name in alone} == dict.fromkeys(alone, 1)
     amounts = {r["entry"]: abs(r["amount"]) for r in rows}
     assert counts["under_limit"] == sum(Decimal(8645) <= a < 9100 for a in amounts.values())
+    assert counts["copied_text"] == 2
     bits = {t["trait"]: t["bits"] for t in group["traits"]}
     for name, count in counts.items():
         assert bits[name] == pytest.approx(-log2((count + 0.5) / 2001))

@@ -147,8 +147,8 @@ def inflected(word: str) -> list[str]:
 
     Examples
     --------
-    >>> inflected("документа"), inflected("суммы"), inflected("датчик")
-    (['документ'], ['сумма'], [])
+    >>> inflected("документа"), inflected("кредита"), inflected("датчик")
+    (['документ'], ['кредит'], [])
     """
     found = []
     for known in _CYRILLIC:

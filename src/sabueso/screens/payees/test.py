@@ -20,12 +20,13 @@ from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping, dated, named_by, run_starts
+from sabueso.screens.grouping import UNITS, Grouping, dated, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.payees.reasons import RETURNED, Judge, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.runs import run_starts
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats.adjust import Method
 from sabueso.stats.bursts import bursts

@@ -14,7 +14,8 @@ from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
-from sabueso.screens.grouping import UNITS, Grouping, run_starts
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.runs import run_starts
 from sabueso.stats.threshold import Below, excess_below
 
 LIMIT, PART = "at_limit", "part"

@@ -12,16 +12,16 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.population import expressions, sql
+from sabueso.population import expressions, functions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column
+from sabueso.population.table import LINE_COLUMN, Column
 from sabueso.screens.traits.habits import counts, odd_times, rare_values, strange_pairs
 
 TRAITS = (
     "odd_hour", "rest_day", "holiday", "round_amount", "seldom_account", "strange_account", "rare_pair",
-    "late", "no_text", "word", "under_limit", "same_person", "turned_back",
+    "late", "no_text", "copied_text", "word", "under_limit", "same_person", "turned_back",
 )  # fmt: skip
 WORDS = {
     "odd_hour": "at an odd hour",
@@ -33,6 +33,7 @@ WORDS = {
     "rare_pair": "a rare pair of accounts",
     "late": "entered long after its date",
     "no_text": "no text",
+    "copied_text": "the words of another's entry",
     "word": "a word of the list",
     "under_limit": "just under the limit",
     "same_person": "prepared and approved by one",
@@ -40,6 +41,9 @@ WORDS = {
 }
 JUST_UNDER = Decimal("0.95")
 MOST_MATCHES = 500_000
+LEAST_WORDS, LEAST_LETTERS, MOST_COPIES = 2, 12, 3
+"""Words and letters of a text that nobody writes twice by chance, and entries that have it at most: what more have
+is a formula of the house."""
 
 
 class Asked(Protocol):
@@ -84,6 +88,7 @@ class Marks:
         self._times(roles["preparer"], roles["entered"])
         self._accounts(roles["account"], roles["preparer"])
         self._own(roles)
+        self._copied(roles["text"], roles["account"], roles["amount"])
         self._turned_back(roles["account"], roles["amount"])
         for name in self.settings.leave_out:
             self.conditions.pop(name, None)
@@ -185,6 +190,52 @@ class Marks:
             self.conditions["same_person"] = exp.EQ(
                 this=sql.column(preparer.name), expression=sql.column(approver.name)
             )
+
+    def _copied(self, text: Column | None, account: Column | None, amount: Column | None) -> None:
+        """Texts that two or three entries have, each of another party, or of another account where there are no
+        parties."""
+        table = self.population.table
+        whose = table.role("party") or account
+        if text is None or whose is None:
+            self.cannot["copied_text"] = "no text" if text is None else "no party and no account"
+            return
+        if not self._wants("copied_text"):
+            return
+        words = exp.Trim(this=functions.folded_tree(sql.column(text.name)))
+        identity = table.role("id")
+        values: dict[str, Tree] = {
+            "words": words,
+            "entry": sql.cast(sql.column(identity.name if identity else LINE_COLUMN), "TEXT"),
+            "whose": sql.cast(sql.column(whose.name), "TEXT"),
+        }
+        pattern = r"[^ ]+( +[^ ]+)" + f"{{{LEAST_WORDS - 1},}}"
+        long: list[Tree] = [
+            exp.GTE(
+                this=exp.Length(this=sql.column("words", "b")),
+                expression=sql.integer(LEAST_LETTERS),
+            ),
+            exp.RegexpLike(this=sql.column("words", "b"), expression=sql.text(pattern)),
+        ]
+        if whose is account and amount is not None:
+            # Both sides of an entry have its text: one of them is looked at.
+            values["debit"] = exp.GT(this=sql.column(amount.name), expression=sql.integer(0))
+            long.append(sql.column("debit", "b"))
+        entries = exp.Count(this=exp.Distinct(expressions=[sql.column("entry", "b")]))
+        parties = exp.Count(this=exp.Distinct(expressions=[sql.column("whose", "b")]))
+        select = exp.select(sql.column("words", "b")).from_(
+            self.population.base(values, self.reasons).subquery("b")
+        )
+        select = select.where(*long).group_by(sql.column("words", "b"))
+        select = select.having(
+            exp.GTE(this=entries, expression=sql.integer(2)),
+            exp.LTE(this=entries.copy(), expression=sql.integer(MOST_COPIES)),
+            exp.GTE(this=parties, expression=entries.copy()),
+        )
+        found = self.population.query(select.limit(MOST_MATCHES + 1)).column("words").to_pylist()
+        if len(found) > MOST_MATCHES:
+            self.cannot["copied_text"] = "more than half a million texts stand twice or thrice"
+            return
+        self._among("copied_text", (words,), {(each,) for each in found})
 
     def _turned_back(self, account: Column | None, amount: Column | None) -> None:
         """Amounts of an account that an equal opposite one follows within days, across the end of a period."""
