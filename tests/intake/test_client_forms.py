@@ -20,6 +20,7 @@ from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.encodings import gathered, tell
 from sabueso.intake.formats.headings import Filling, Headings
 from sabueso.intake.interface import Batch
+from sabueso.intake.readers.fixed_places import cells_of, cuts_of
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
 from sabueso.population.period_names import period_of
@@ -341,6 +342,58 @@ def test_a_heading_goes_on_in_the_next_block():
         ["Travel"],
     ]
     assert [batch.headings for batch in found] == [1, 0, 0] and found[0].lines.tolist() == [1]
+
+
+def statement(rows: int = 40) -> tuple[str, Decimal]:
+    """An account in print: titles over the columns, amounts to the right, a rule and the sums below."""
+    lines = ["Autohaus Nord GmbH                     Kontoblatt 2024             Seite 1", "",
+             "Datum       Beleg   Konto  Buchungstext                Soll         Haben", "-" * 74]  # fmt: skip
+    sums = [Decimal(0), Decimal(0)]
+    for i in range(rows):
+        amount = Decimal(i * i * 731 + 12345) / 100
+        sums[i % 3 == 0] += amount
+        written = f"{amount:,.2f}".translate(str.maketrans(",.", ".,"))
+        text = ("Müller Öl", "Reifen, Winter", "Miete Halle 3")[i % 3]
+        left, right = ("", written) if i % 3 == 0 else (written, "")
+        lines.append(
+            f"{i % 28 + 1:02}.02.2024  R{i:05}  {4400 + i % 2:<5}  {text:<18}{left:>12}  {right:>12}"
+        )
+    said = [f"{s:,.2f}".translate(str.maketrans(",.", ".,")) for s in sums]
+    lines += ["-" * 74, f"{'Summe':<47}{said[0]:>12}  {said[1]:>12}", ""]
+    return "\n".join(lines), sums[0] - sums[1]
+
+
+def test_columns_at_fixed_places(engine, tmp_path):
+    text, net = statement()
+    report, rows = taken(engine, tmp_path, text.encode("cp1252"), "konto.txt")
+    assert list(rows[0])[:6] == ["Datum", "Beleg", "Konto", "Buchungstext", "Soll", "Haben"]
+    assert (report.accepted, report.quarantined, report.totals) == (40, 0, 1)
+    assert report.sums["amount"] == net and all(t.agrees for t in report.totals_lines)
+    assert len(report.totals_lines) == 2 and report.lines == len(text.splitlines())
+    assert rows[1]["Buchungstext"] == "Reifen, Winter" and rows[5]["Konto"] == "4401"
+    # A letter between two columns is of either: the line is set aside, and no other.
+    odd = text.splitlines()
+    odd[9] = odd[9][:18] + "x" + odd[9][19:]
+    report, _ = taken(engine, tmp_path, "\n".join(odd).encode("cp1252"), "b.txt")
+    cut = [d for d in report.damaged if "between two columns" in d.reason]
+    assert report.accepted + report.quarantined == 40 and [d.line for d in cut] in ([10], [])
+    assert report.lines == len(odd)
+
+
+@given(st.lists(st.tuples(st.integers(0, 10**7), st.text("abc d", max_size=12)), min_size=6, max_size=40))  # fmt: skip
+def test_cells_at_fixed_places_are_those_that_were_written(rows):
+    lines = [f"{'No':<8}{'Text':<16}{'Amount':>12}  Who"]
+    lines += [
+        f"N{i:<7}{text.strip() or 'x':<16}{amount:>12}  {'ab'[i % 2]}"
+        for i, (amount, text) in enumerate(rows)
+    ]
+    cuts = cuts_of(lines)
+    assert cuts is not None
+    for line, (amount, text) in zip(lines[1:], rows, strict=True):
+        cells = cells_of(line, cuts)
+        assert "".join(cells).replace(" ", "") == line.replace(" ", "")
+        assert cells[-2].split()[-1] == str(amount)
+        assert " ".join(" ".join(cells[1:-2]).split()) in (" ".join(text.split()) or "x", "")
 
 
 def test_a_list_between_bars_with_rules_and_stars(engine, tmp_path):

@@ -74,6 +74,10 @@ def text_of(value: Any) -> str | None:
     return str(value)
 
 
+def num_lines(count: int) -> str:
+    return f"{count:,} line{'s' if count != 1 else ''}"
+
+
 Record = tuple[int, Mapping[str, Any]]
 """The place of a record in its source, and its values by column name."""
 

@@ -21,7 +21,8 @@ import pyarrow.csv
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.intake.formats.header import LOOKED_AT, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout, OtherEncoding
-from sabueso.intake.readers.cells import column_names, counted, name_notes
+from sabueso.intake.readers.cells import column_names, counted, name_notes, num_lines
+from sabueso.intake.readers.fixed_places import Places, cut_batches, is_spaced, layout_at_places
 from sabueso.intake.readers.records import (
     NEWLINE,
     RETURN,
@@ -66,7 +67,6 @@ _NO_TEXT = {
     b"\xfd7zXZ": "a packed file", b"SQLite format 3": "a database",
 }  # fmt: skip
 _LABELLED = re.compile(r"\w[\w ./-]{0,30}: ?\S.*")
-_SPACED = re.compile(r"\S {2,}\S")
 
 
 def _refuse_other_forms(path: Path, lines: list[str]) -> None:
@@ -85,10 +85,10 @@ def _refuse_other_forms(path: Path, lines: list[str]) -> None:
             f"{path}: each value follows its label, line by line; expected a table with a row a record: "
             "export it as delimited text"
         )
-    if sum(bool(_SPACED.search(line)) for line in filled) > 0.8 * len(filled):
+    if is_spaced(filled):
         raise UserError(
-            f"{path}: the columns stand at fixed places, with blanks between; expected a delimiter between "
-            "them: export it as delimited text"
+            f"{path}: the columns stand at fixed places, with blanks between, and nothing tells where one ends; "
+            "expected a delimiter between them: export it as delimited text"
         )
 
 
@@ -102,7 +102,7 @@ class DelimitedReader:
     def takes(self, path: Path) -> bool:
         return plain_suffix(path) not in (".xls", ".xlsx") or is_text(path)
 
-    def layout(self, path: Path, settings: ReadSettings) -> _Delimited:
+    def layout(self, path: Path, settings: ReadSettings) -> _Delimited | Places:
         with opened(path) as file:
             head = file.read(SAMPLE)
             whole = len(head) < SAMPLE
@@ -125,10 +125,16 @@ class DelimitedReader:
             raise UserError(f"{path}: the file is empty; expected a header line and rows")
         said = _SEPARATOR.fullmatch(lines[0].strip())
         start = 1 if said else 0
-        delimiter = settings.delimiter or (said[1] if said else detect_delimiter(lines[start:]))
-        header, header_line, notes = _header(path, lines, start, delimiter, settings)
+        assumed = []
         if language and (language == UNTOLD or encoding not in ("latin-1", "cp1252")):
-            notes.append(assumed_encoding(encoding, language))
+            assumed.append(assumed_encoding(encoding, language))
+        delimiter = settings.delimiter or (said[1] if said else detect_delimiter(lines[start:]))
+        if settings.delimiter is None and not said:
+            places = layout_at_places(lines, encoding, assumed, settings)
+            if places is not None and len(places.header) > _fields(lines, delimiter):
+                return places
+        header, header_line, notes = _header(path, lines, start, delimiter, settings)
+        notes += assumed
         sample = _sample("\n".join(lines[header_line:]), delimiter, len(header))
         if len(header) == 1 and settings.delimiter is None:
             _refuse_other_forms(path, lines[header_line:])
@@ -152,6 +158,9 @@ class DelimitedReader:
     def batches(
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
     ) -> Generator[Batch]:
+        if isinstance(layout, Places):
+            yield from self._cut(path, layout, settings)
+            return
         assert isinstance(layout, _Delimited)
         splitter = Splitter(layout.delimiter.encode(), len(layout.header), layout.header_line + 1)
         kinds = {name: REPEATED if name in repeated else pa.string() for name in layout.header}
@@ -173,6 +182,15 @@ class DelimitedReader:
                 yield counted(layout.header, ends.lines)
         finally:
             pool.shutdown(wait=True, cancel_futures=True)
+
+    def _cut(self, path: Path, layout: Places, settings: ReadSettings) -> Generator[Batch]:
+        with opened(path) as file:
+            ends = LineEnds()
+            stream = blocks(ends.counted(_utf8(file, layout.encoding, path, settings)))
+            first = after_lines(stream, layout.header_line)
+            given = chain([first] if first else [], stream)
+            yield from cut_batches(given, layout, layout.header_line + 1)
+            yield counted(layout.header, ends.lines)
 
     def _next(
         self,
@@ -251,10 +269,6 @@ def _header(
         cells = [*cells, ""]
         notes.append("every line ends with a mark more than the header: an empty column is kept")
     return cells, last, notes
-
-
-def num_lines(count: int) -> str:
-    return f"{count:,} line{'s' if count != 1 else ''}"
 
 
 def _record(path: Path, lines: list[str], first: int, delimiter: str) -> tuple[list[str], int]:
@@ -390,6 +404,13 @@ def _sample(text: str, delimiter: str, fields: int) -> list[list[str]]:
     records = splitter.split(text.encode("utf-8", "surrogateescape") + b"\n", last=True)
     good = io.StringIO(records.text.decode("utf-8", "surrogateescape"), newline="")
     return list(islice(csv.reader(good, delimiter=delimiter), SAMPLE_ROWS))
+
+
+def _fields(lines: list[str], delimiter: str) -> int:
+    """Into how many fields a mark cuts most of the first lines."""
+    filled = [line for line in lines[:200] if line.strip()]
+    sizes = Counter(len(row) for row in csv.reader(filled, delimiter=delimiter) if row)
+    return sizes.most_common(1)[0][0] if sizes else 0
 
 
 def detect_delimiter(lines: list[str]) -> str:

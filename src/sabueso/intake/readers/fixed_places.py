@@ -1,0 +1,222 @@
+"""Text whose columns stand at fixed places, with blanks between: the places told by the lines, then cut line by line.
+
+Between two columns there is a place that is blank on every line that was looked at. A line that has a letter there
+is set aside: nothing tells whose it is.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from sabueso.intake.formats.header import LOOKED_AT, Found, find_header
+from sabueso.intake.interface import Assumed, Batch, Damaged, Layout
+from sabueso.intake.readers.cells import SAMPLE_ROWS, column_names, name_notes, num_lines
+from sabueso.intake.readers.records import is_rule
+from sabueso.intake.settings import ReadSettings
+
+LEAST_COLUMNS, LEAST_LINES = 3, 5
+MOST_LINES = 20_000
+ALIGNED = 0.9
+_SPACED = re.compile(r"\S {2,}\S")
+_RULE = r"^[\s|+;,:]*(?:[-=_*]{3,}[\s|+;,:]*)+$"
+
+
+@dataclass(frozen=True)
+class Places(Layout):
+    """``cuts`` are the blank places between the columns."""
+
+    encoding: str
+    cuts: tuple[int, ...]
+
+
+def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
+    """The blank places between columns; None where the lines have not several columns.
+
+    Examples
+    --------
+    >>> cuts_of(["NO   DATE      AMOUNT", "A1   20240102   10.00", "A22  20240103  112.50"] * 3)
+    (4, 13)
+    """
+    plain = [line.expandtabs() for line in lines[:MOST_LINES]]
+    filled = [
+        line for line in plain if line.strip() and not is_rule(line.encode("utf-8", "replace"))
+    ]
+    if len(filled) < LEAST_LINES:
+        return None
+    usual = sorted(len(line.rstrip()) for line in filled)[len(filled) // 2]
+    rows = [line for line in filled if len(line.rstrip()) >= 0.6 * usual]
+    # Titles stand above, and fill what is blank below.
+    rows = rows[min(10, len(rows) // 5) :]
+    width = max(map(len, rows), default=0)
+    used = np.zeros((len(rows), width), dtype=bool)
+    for place, line in enumerate(rows):
+        used[place, : len(line)] = [letter != " " for letter in line]
+    counts = used.sum(axis=0)
+    spans = _spans(counts > 0)
+    head = next((line for line in reversed(filled[: len(filled) - len(rows)] or filled[:1])), "")
+    spans = _joined(spans, head)
+    if len(spans) < LEAST_COLUMNS:
+        return None
+    cuts = []
+    for (start, end), (after, last) in pairwise(spans):
+        right = counts[last - 1] >= ALIGNED * len(rows) > counts[after]
+        # What is aligned to the right grows to the left, all else to the right.
+        cuts.append(end if right and start < end else after - 1)
+    return tuple(cuts)
+
+
+def _spans(used: np.ndarray) -> list[tuple[int, int]]:
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], used.astype(np.int8), [0]])))
+    return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+
+
+def _joined(spans: list[tuple[int, int]], head: str) -> list[tuple[int, int]]:
+    """Columns apart by one blank are one where no name begins above the second."""
+    names = [match.start() for match in re.finditer(r"\S+", head.expandtabs())]
+    found: list[tuple[int, int]] = []
+    for start, end in spans:
+        if found and start - found[-1][1] == 1 and not any(start - 1 <= n < end for n in names):
+            found[-1] = found[-1][0], end
+        else:
+            found.append((start, end))
+    return found
+
+
+def cells_of(line: str, cuts: Sequence[int]) -> list[str]:
+    """The cells of a line, trimmed."""
+    line = line.expandtabs()
+    edges = [-1, *cuts, max(len(line), (cuts[-1] if cuts else 0) + 1)]
+    return [line[a + 1 : b].strip() for a, b in pairwise(edges)]
+
+
+def run_over(line: str, cuts: Sequence[int]) -> int:
+    """How many places between columns a line runs over, as a title does, and a long name may."""
+    line = line.expandtabs()
+    return sum(place < len(line) and line[place] != " " for place in cuts)
+
+
+def names_of(line: str, cuts: Sequence[int]) -> list[str]:
+    """The names above columns: words belong to the column that they stand above most."""
+    edges = [-1, *cuts, 10**6]
+    names = [""] * (len(cuts) + 1)
+    for word in re.finditer(r"\S+", line.expandtabs()):
+        over = [min(word.end(), b) - max(word.start(), a + 1) for a, b in pairwise(edges)]
+        place = int(np.argmax(over))
+        names[place] = f"{names[place]} {word.group()}".strip()
+    return names
+
+
+def cut_batches(stream: Iterable[bytes], layout: Places, first_line: int) -> Iterator[Batch]:
+    """Batches of lines that end with a line feed or a return, cut at the places."""
+    at = first_line
+    for block in stream:
+        text = block.decode("utf-8", "surrogateescape").replace("\r\n", "\n").replace("\r", "\n")
+        lines = text.removesuffix("\n").split("\n")
+        yield _cut(lines, layout, at)
+        at += len(lines)
+
+
+def _cut(lines: list[str], layout: Places, first: int) -> Batch:
+    plain = [line.expandtabs() if "\t" in line else line for line in lines]
+    texts = pa.array([line.encode("utf-8", "replace").decode() for line in plain], pa.string())
+    blank = np.asarray(pc.equal(pc.utf8_trim_whitespace(texts), ""))
+    blank = blank | np.asarray(pc.match_substring_regex(texts, _RULE))
+    crossed = np.zeros(len(lines), dtype=bool)
+    for place in layout.cuts:
+        between = pc.utf8_slice_codeunits(texts, place, place + 1)
+        crossed |= np.asarray(pc.not_equal(pc.utf8_trim_whitespace(between), ""))
+    crossed &= ~blank
+    kept = ~blank & ~crossed
+    chosen = texts.filter(pa.array(kept))
+    edges = [-1, *layout.cuts]
+    columns = []
+    for place, start in enumerate(edges):
+        stop = edges[place + 1] if place + 1 < len(edges) else None
+        cell = pc.utf8_trim_whitespace(pc.utf8_slice_codeunits(chosen, start + 1, stop))
+        columns.append(pc.if_else(pc.equal(cell, ""), pa.scalar(None, pa.string()), cell))
+    numbers = first + np.arange(len(lines))
+    reason = "a letter stands between two columns, and may be of either"
+    return Batch(
+        lines=numbers[kept],
+        cells=pa.table(columns, names=list(layout.header)),
+        damaged=[
+            Damaged(int(numbers[i]), "", "", reason, lines[i])
+            for i in np.flatnonzero(crossed).tolist()
+        ],
+        blank=int(blank.sum()),
+    )
+
+
+def is_spaced(filled: Sequence[str]) -> bool:
+    """Whether most lines have blanks between what stands on them."""
+    return sum(bool(_SPACED.search(line)) for line in filled) > 0.8 * len(filled)
+
+
+def _head_at_places(lines: list[str], cuts: tuple[int, ...]) -> Found | None:
+    """The header of columns at fixed places; titles run over them."""
+    found = None
+    for most in (0, 1):
+        rows = [
+            [line.strip()] if run_over(line, cuts) > most else cells_of(line, cuts)
+            for line in lines[:LOOKED_AT]
+        ]
+        found = find_header(rows)
+        if found is not None and not found.none:
+            break
+    return found
+
+
+def layout_at_places(
+    lines: list[str], encoding: str, notes: Sequence[str], settings: ReadSettings
+) -> Places | None:
+    """The layout of text whose columns stand at fixed places; None where it is none."""
+    filled = [line for line in lines[:SAMPLE_ROWS] if line.strip()]
+    cuts = cuts_of(lines) if len(filled) > 1 and is_spaced(filled) else None
+    if cuts is None:
+        return None
+    given = settings.header
+    found = (
+        Found(given - 1, len(cuts) + 1) if isinstance(given, int) else _head_at_places(lines, cuts)
+    )
+    if found is None:
+        return None
+    at = found.row
+    none = given == "none" or (found.none and given is None)
+    header = [""] * (len(cuts) + 1) if none else names_of(lines[at], cuts)
+    names = column_names(header)
+    header_line = at if none else at + 1
+    sample = [cells_of(line, cuts) for line in lines[header_line:] if line.strip()]
+    sample = [row for row in sample if not is_rule(" ".join(row).encode("utf-8", "replace"))]
+    columns = list(zip(*sample[:SAMPLE_ROWS], strict=True)) if sample else [()] * len(names)
+    skipped = sum(bool(line.strip()) for line in lines[:at])
+    notes = [
+        *notes,
+        Assumed(
+            "the columns stand at fixed places, told by what is blank between them",
+            "read.delimiter",
+        ),
+    ]
+    if skipped:
+        text = (
+            f"the header is line {at + 1}; {num_lines(skipped)} before it are no part of the table"
+        )
+        notes.append(Assumed(text, "read.header"))
+    return Places(
+        header=names,
+        header_line=header_line,
+        described={"encoding": encoding, "columns": f"{len(names)} at fixed places"},
+        sample=pa.table(
+            [pa.array([cell or None for cell in c], pa.string()) for c in columns], names=names
+        ),
+        notes=(*notes, *([] if none else name_notes(header, names))),
+        found={"encoding": encoding} | ({} if header_line == 1 else {"header": header_line}),
+        encoding=encoding,
+        cuts=cuts,
+    )
