@@ -342,6 +342,8 @@ def test_a_heading_goes_on_in_the_next_block():
         ["Travel"],
     ]
     assert [batch.headings for batch in found] == [1, 0, 0] and found[0].lines.tolist() == [1]
+    other = Batch(np.arange(1), pa.Table.from_pylist(table[1:]), part="sheet 2")
+    assert filling.batch(other).cells.column("a").to_pylist() == [None]
 
 
 def statement(rows: int = 40) -> tuple[str, Decimal]:

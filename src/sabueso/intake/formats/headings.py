@@ -57,10 +57,13 @@ class Filling:
     def __init__(self, headings: Headings) -> None:
         self._headings = headings
         self._last: str | None = None
+        self._part = ""
 
     def batch(self, batch: Batch) -> Batch:
         """The batch without its headings, their texts on its rows."""
         cells, column, into = batch.cells, self._headings.column, self._headings.into
+        if batch.part != self._part:  # a heading of one sheet says nothing of the next
+            self._last, self._part = None, batch.part
         alone = _alone(cells, column)
         texts = _plain(cells.column(column))
         places = np.maximum.accumulate(np.where(alone, np.arange(len(alone)), -1))
