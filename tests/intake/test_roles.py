@@ -43,6 +43,41 @@ HEADERS = {
         "Bedrag": ("number", "amount"), "Gebruiker": ("text", "preparer"), "Aantal": ("number", "quantity"),
         "Omschrijving": ("text", "text"),
     },
+    "Russian": {
+        "Дата проводки": ("date", "date"), "Номер документа": ("text", "document"), "Счет": ("text", "account"),
+        "Контрагент": ("text", "party"), "Содержание операции": ("text", "text"), "Сумма, руб.": ("number", "amount"),
+        "Автор": ("text", "preparer"), "Количество": ("number", "quantity"), "Цена": ("number", "price"),
+        "Валюта": ("text", "currency"),
+    },
+    "Polish": {
+        "Data księgowania": ("date", "date"), "Nr dowodu": ("text", "document"), "Konto": ("text", "account"),
+        "Kontrahent": ("text", "party"), "Opis": ("text", "text"), "Kwota": ("number", "amount"),
+        "Wprowadził": ("text", "preparer"), "Ilość": ("number", "quantity"), "Cena": ("number", "price"),
+    },
+    "Turkish": {
+        "Tarih": ("date", "date"), "Belge No": ("text", "document"), "Hesap": ("text", "account"),
+        "Tedarikçi": ("text", "party"), "Açıklama": ("text", "text"), "Tutar": ("number", "amount"),
+        "Kullanıcı": ("text", "preparer"),
+    },
+    "Greek": {
+        "Ημερομηνία": ("date", "date"), "Παραστατικό": ("text", "document"), "Λογαριασμός": ("text", "account"),
+        "Προμηθευτής": ("text", "party"), "Αιτιολογία": ("text", "text"), "Ποσό": ("number", "amount"),
+        "Χρήστης": ("text", "preparer"),
+    },
+    "Chinese": {
+        "记账日期": ("date", "date"), "凭证号": ("text", "document"), "会计科目": ("text", "account"),
+        "供应商名称": ("text", "party"), "摘要": ("text", "text"), "发生金额": ("number", "amount"),
+        "制单人": ("text", "preparer"), "审核人": ("text", "approver"), "数量": ("number", "quantity"),
+    },
+    "Korean": {
+        "거래일자": ("date", "date"), "전표번호": ("text", "document"), "계정과목": ("text", "account"),
+        "거래처명": ("text", "party"), "적요": ("text", "text"), "금액(원)": ("number", "amount"),
+        "작성자": ("text", "preparer"),
+    },
+    "Arabic": {
+        "التاريخ": ("date", "date"), "المستند": ("text", "document"), "الحساب": ("text", "account"),
+        "المورد": ("text", "party"), "البيان": ("text", "text"), "المبلغ": ("number", "amount"),
+    },
 }  # fmt: skip
 
 
@@ -54,6 +89,30 @@ def test_roles_in_several_languages(language: str) -> None:
     found = guess_roles(columns, distinct)
     told = {column: role for role, column in found.items()}
     assert told == {name: role for name, (_, role) in header.items()}
+
+
+def test_a_kind_is_no_number_and_names_that_come_again_are_whose_rows_they_are() -> None:
+    names = {
+        "Vch Type": "text",
+        "Vch No.": "text",
+        "Date": "date",
+        "Name": "text",
+        "Memo": "text",
+        "Amount": "number",
+    }
+    columns = [Column(name, kind) for name, kind in names.items()]  # type: ignore[arg-type]
+    distinct = dict.fromkeys(names, (90, 100)) | {"Name": (12, 100), "Vch Type": (3, 100)}
+    assert guess_roles(columns, distinct) == {
+        "document": "Vch No.", "date": "Date", "party": "Name", "text": "Memo", "amount": "Amount",
+    }  # fmt: skip
+    once = guess_roles(columns, distinct | {"Name": (95, 100)})
+    assert "party" not in once
+    # Of amounts without another date the time that they were made is theirs.
+    made = [Column("id", "text"), Column("created_at", "timestamp"), Column("amount", "number")]
+    assert (
+        guess_roles(made, dict.fromkeys(("id", "created_at", "amount"), (9, 9)))["date"]
+        == "created_at"
+    )
 
 
 def test_words_that_are_put_together_are_also_apart() -> None:

@@ -392,7 +392,8 @@ _OF_ANOTHER = frozenset(
 _KINDS = frozenset(
     ["type", "types", "tipo", "typ", "art", "kind", "klasse", "вид", "тип", "种类", "種類", "类型"]
 )
-"""Words that say of what kind something is, and not which one."""
+"""Words that say of what kind something is, and not which one, where no number is named beside."""
+_NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
 
 def _named_otherwise(role: Role, parts: set[str]) -> bool:
@@ -404,7 +405,7 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
     if role == "currency":
         return "foreign" in parts
     if role in ("document", "id"):
-        return not parts.isdisjoint(_KINDS)
+        return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
     if role == "amount":
         # What an account stands at after each row is no amount of the row.
         return not parts.isdisjoint(RUNNING)
@@ -436,16 +437,21 @@ _NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "na
 
 def _settle_name(guess: _Guess) -> None:
     """Who the rows of a ledger are of, where nothing but a column of names tells: names that come again."""
-    name = guess.found.get("text")
-    if "party" in guess.found or not {"amount", "date"} <= set(guess.found) or name is None:
+    if "party" in guess.found or not {"amount", "date"} <= set(guess.found):
         return
-    distinct, rows = guess.distinct.get(name, (0, 0))
-    if set(worded(name)) <= _NAMES and 2 * distinct <= rows:
-        del guess.found["text"]
-        guess.found["party"] = name
-        other = guess.best("text")
-        if other is not None:
-            guess.give("text", other)
+    for column in guess.columns:
+        distinct, rows = guess.distinct.get(column.name, (0, 0))
+        is_text = column.name == guess.found.get("text")
+        free = column.type == "text" and (is_text or column.name not in guess.taken)
+        parts = set(worded(column.name))
+        if not free or not parts or not parts <= _NAMES or 2 * distinct > rows:
+            continue
+        guess.give("party", column.name)
+        if is_text:
+            del guess.found["text"]
+            if (other := guess.best("text")) is not None:
+                guess.give("text", other)
+        return
 
 
 def _settle_date(guess: _Guess) -> None:
