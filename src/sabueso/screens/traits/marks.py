@@ -12,11 +12,12 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.population import expressions, functions, sql
+from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
-from sabueso.population.table import LINE_COLUMN, Column
+from sabueso.population.table import Column
+from sabueso.screens.traits.copies import MOST_TEXTS, of_several, seldom_texts
 from sabueso.screens.traits.habits import counts, odd_times, rare_values, strange_pairs
 
 TRAITS = (
@@ -41,9 +42,6 @@ WORDS = {
 }
 JUST_UNDER = Decimal("0.95")
 MOST_MATCHES = 500_000
-LEAST_WORDS, LEAST_LETTERS, MOST_COPIES = 2, 12, 3
-"""Words and letters of a text that nobody writes twice by chance, and entries that have it at most: what more have
-is a formula of the house."""
 
 
 class Asked(Protocol):
@@ -201,41 +199,13 @@ class Marks:
             return
         if not self._wants("copied_text"):
             return
-        words = exp.Trim(this=functions.folded_tree(sql.column(text.name)))
-        identity = table.role("id")
-        values: dict[str, Tree] = {
-            "words": words,
-            "entry": sql.cast(sql.column(identity.name if identity else LINE_COLUMN), "TEXT"),
-            "whose": sql.cast(sql.column(whose.name), "TEXT"),
-        }
-        pattern = r"[^ ]+( +[^ ]+)" + f"{{{LEAST_WORDS - 1},}}"
-        long: list[Tree] = [
-            exp.GTE(
-                this=exp.Length(this=sql.column("words", "b")),
-                expression=sql.integer(LEAST_LETTERS),
-            ),
-            exp.RegexpLike(this=sql.column("words", "b"), expression=sql.text(pattern)),
-        ]
-        if whose is account and amount is not None:
-            # Both sides of an entry have its text: one of them is looked at.
-            values["debit"] = exp.GT(this=sql.column(amount.name), expression=sql.integer(0))
-            long.append(sql.column("debit", "b"))
-        entries = exp.Count(this=exp.Distinct(expressions=[sql.column("entry", "b")]))
-        parties = exp.Count(this=exp.Distinct(expressions=[sql.column("whose", "b")]))
-        select = exp.select(sql.column("words", "b")).from_(
-            self.population.base(values, self.reasons).subquery("b")
-        )
-        select = select.where(*long).group_by(sql.column("words", "b"))
-        select = select.having(
-            exp.GTE(this=entries, expression=sql.integer(2)),
-            exp.LTE(this=entries.copy(), expression=sql.integer(MOST_COPIES)),
-            exp.GTE(this=parties, expression=entries.copy()),
-        )
-        found = self.population.query(select.limit(MOST_MATCHES + 1)).column("words").to_pylist()
-        if len(found) > MOST_MATCHES:
-            self.cannot["copied_text"] = "more than half a million texts stand twice or thrice"
+        texts = seldom_texts(self.population, self.reasons, text)
+        if texts.num_rows > MOST_TEXTS:
+            self.cannot["copied_text"] = "more than half a million texts stand a few times"
             return
-        self._among("copied_text", (words,), {(each,) for each in found})
+        debit = amount if whose is account else None
+        found = of_several(self.population, self.reasons, (text, whose, debit), texts)
+        self._among("copied_text", (sql.cast(sql.column(text.name), "TEXT"),), found)
 
     def _turned_back(self, account: Column | None, amount: Column | None) -> None:
         """Amounts of an account that an equal opposite one follows within days, across the end of a period."""
