@@ -325,6 +325,12 @@ def test_headings_of_a_report_stand_on_their_rows(engine, tmp_path, own_column):
     assert off.accepted + off.quarantined == 21 and not any("headings" in n for n in off.notes)
 
 
+def test_a_row_of_which_little_is_known_is_no_heading(engine, tmp_path):
+    rows_ = "".join(f"Firm {i},{'' if i % 7 == 0 else f'Road {i}'},{'' if i % 7 == 0 else '28001'},{'' if i % 7 == 0 else i}\n" for i in range(40))  # fmt: skip
+    report, rows = taken(engine, tmp_path, f"name,street,zip,terms\n{rows_}".encode(), "firms.csv")
+    assert report.accepted == 40 and "heading" not in rows[0] and rows[0]["name"] == "Firm 0"
+
+
 def test_a_heading_goes_on_in_the_next_block():
     filling = Filling(Headings("a", "a"))
     table = [{"a": "Travel", "b": None, "c": None}, {"a": None, "b": "1", "c": "x"}]

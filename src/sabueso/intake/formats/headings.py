@@ -17,8 +17,9 @@ from sabueso.intake.formats.header import is_text
 from sabueso.intake.interface import Assumed, Batch, Layout
 
 HEADING = "heading"
-MOST, LEAST_FILLED, LEAST_ROWS = 0.25, 3, 4
-"""Share of lines that may be headings; cells that rows have at least, and how many rows there are."""
+MOST, LEAST_FILLED, LEAST_ROWS, WORDED = 0.25, 3, 4, 0.2
+"""Share of lines that may be headings; cells that rows have at least, and how many rows there are; share of rows
+that may have words where headings stand."""
 
 
 @dataclass(frozen=True)
@@ -124,8 +125,13 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     ends = np.flatnonzero(alone)
     led = sum(place + 1 < len(rows) and bool(rows[place + 1]) for place in ends.tolist())
     found = _into(sample, names[at])
-    # Where the rows have a text there too, one line alone may be a remark.
+    # Where the rows have something there too, one line alone may be a remark; where that is words, a line
+    # may be a row of which no more is known.
     needed = 1 if found.into == found.column else 2
+    if needed == 2:
+        own = [text for text in sample.column(names[at]).filter(pa.array(rows)).to_pylist() if text]
+        if sum(map(is_text, own)) > WORDED * len(own):
+            return None
     if len(set(texts)) < needed or 2 * led < len(ends) or led < needed:
         return None
     return found
