@@ -20,7 +20,7 @@ from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.encodings import gathered, tell
 from sabueso.intake.formats.headings import Filling, Headings
 from sabueso.intake.interface import Batch
-from sabueso.intake.readers.fixed_places import cells_of, cuts_of
+from sabueso.intake.readers.fixed_places import cells_of, cuts_of, run_over
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
 from sabueso.population.period_names import period_of
@@ -398,6 +398,8 @@ def test_cells_at_fixed_places_are_those_that_were_written(rows):
     cuts = cuts_of(lines)
     assert cuts is not None
     for line, (amount, text) in zip(lines[1:], rows, strict=True):
+        if run_over(line, cuts):
+            continue  # such a line is set aside
         cells = cells_of(line, cuts)
         assert "".join(cells).replace(" ", "") == line.replace(" ", "")
         assert cells[-2].split()[-1] == str(amount)
