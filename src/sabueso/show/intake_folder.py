@@ -95,11 +95,12 @@ def show_worked(console: Console, worked: Worked) -> None:
     _show_links(console, worked)
     if worked.screens:
         flagged = sum(each.flagged for each in worked.screens)
+        verbs = ("suits", "stands") if len(worked.screens) == 1 else ("suit", "stand")
         console.print()
         said(
             console,
-            f" {num.many(len(worked.screens), 'screen')} that suit these tables, with {num.many(flagged, 'flag')} in all, "
-            "stand in case.toml now: sabueso survey --propose tells why",
+            f" {num.many(len(worked.screens), 'screen')} that {verbs[0]} these tables, with {num.many(flagged, 'flag')} in all, "
+            f"{verbs[1]} in case.toml now: sabueso survey --propose tells why",
         )
     show_assumed(console, worked.taken)
     notes(console, "not read", (f"{path.name}: {why}" for path, why in worked.proposal.unread))
