@@ -15,6 +15,7 @@ import subprocess
 import sys
 import tempfile
 from collections import defaultdict
+from collections.abc import Callable
 from pathlib import Path
 
 import tomlkit
@@ -40,10 +41,10 @@ def run(case: Path, *command: str) -> None:
         raise SystemExit(f"{command}: {done.stderr}")
 
 
-def world(folder: Path, seed: int, capacity: str) -> tuple[Path, list[dict[str, str]]]:
+def world(folder: Path, seed: int, capacity: str, scale: str) -> tuple[Path, list[dict[str, str]]]:
     """A case of the sample's files under a seed, with the programme that is proposed, and its answers."""
     case = folder / "made"
-    run(folder, "demo", str(case), "--seed", str(seed))
+    run(folder, "demo", str(case), "--seed", str(seed), "--scale", scale)
     with (case / "inbox" / "answers.csv").open(encoding="utf-8") as handle:
         answers = list(csv.DictReader(handle))
     plan = tomlkit.parse((case / "case.toml").read_text(encoding="utf-8"))
@@ -71,7 +72,10 @@ def second(folder: Path, seed: int, capacity: str) -> tuple[Path, list[dict[str,
         return case, list(csv.DictReader(handle))
 
 
-WORLDS = {"first": world, "second": second}
+WORLDS: dict[str, Callable[..., tuple[Path, list[dict[str, str]]]]] = {
+    "first": world,
+    "second": second,
+}
 
 
 def found_in(
@@ -104,6 +108,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--seeds", default="1,2,3")
     parser.add_argument("--capacity", default="300")
+    parser.add_argument("--scale", default="1", help="of the first world: 1 is 36,000 payments")
     parser.add_argument("--world", choices=tuple(WORLDS), default="first")
     parser.add_argument("--list", action="store_true", help="print the queue with what it finds")
     args = parser.parse_args()
@@ -111,7 +116,8 @@ def main() -> None:
     innocents: dict[int, list[int]] = defaultdict(list)
     for seed in args.seeds.split(","):
         with tempfile.TemporaryDirectory(prefix="recall") as place:
-            folder, answers = WORLDS[args.world](Path(place), int(seed), args.capacity)
+            sized = (args.scale,) if args.world == "first" else ()
+            folder, answers = WORLDS[args.world](Path(place), int(seed), args.capacity, *sized)
             with Case(folder) as case:
                 items = queue(case)[: PLACES[-1]]
                 told = found_in(case, answers, items)
