@@ -367,9 +367,10 @@ def test_what_the_days_without_rows_make_is_no_fall(populate):
     # The 15,500 that a month of it would be are below this limit, and nothing is claimed to have ceased.
     strict = screened(people, "periods", per="line", **limits, amount_limit="20000")
     assert {f["subject"]["line"] for f in strict["flags"]} == {"rising"}
-    months = [row for row in rows if row["day"].day == 1]
-    found = screened(populate(months, date="day", amount="amount"), "periods", per="line", **limits)
-    assert {f["subject"]["line"] for f in found["flags"]} == {"rising", "ceased"}
+    # Two years that reach alike are as they are.
+    part = [row for row in rows if row["day"].month == 1 and row["line"] != "rising"]
+    found = screened(populate(part, date="day", amount="amount"), "periods", per="line", **limits)
+    assert {f["subject"]["line"] for f in found["flags"]} == {"ceased"}
 
 
 def test_a_year_that_has_begun_is_not_proposed_against_one_that_is_whole(populate):

@@ -21,7 +21,7 @@ from sabueso.screens.periods.judging import (
     reading_of,
     volume_percent,
 )
-from sabueso.screens.periods.partial import covered
+from sabueso.screens.periods.partial import pace
 from sabueso.screens.periods.result import ComparedLine, Parts
 from sabueso.screens.subject import own_name
 from sabueso.stats.change import Change, RateVolume, compare, rate_and_volume
@@ -51,15 +51,15 @@ def at_pace(
     has passed is no fall. The lines themselves where both are whole, or their days are not known."""
     old, new = sides.old, sides.new
     before, now = sides.before.span, sides.now.span
-    pace = Fraction(1)
+    share = Fraction(1)
     if before is not None and now is not None and old.days and new.days:
-        pace = covered(now, new.days) / (1 if sides.several else covered(before, old.days))
-    if pace == 1:
+        share = pace(None if sides.several else (before, old.days), (now, new.days))
+    if share == 1:
         return list(zip(lines, parts, strict=True))
-    if pace < 1:
-        old = _cut(old, pace)
+    if share < 1:
+        old = _cut(old, share)
     else:
-        new = _cut(new, 1 / pace)
+        new = _cut(new, 1 / share)
     paced = compare([old.amounts.get(k, 0) for k in keys], [new.amounts.get(k, 0) for k in keys])
     return list(zip(paced, rates_of(quantity, keys, paced, old, new)[0], strict=True))
 

@@ -14,6 +14,8 @@ from sabueso.screens.finding import Caution
 LEAST_EXPECTED = 2.5
 """Days that would usually have rows, for a gap to be one."""
 SURELY = 0.001
+ALIKE = Fraction(3, 100)
+"""A difference in what two periods reach that is none."""
 LEAST_CALENDAR = 28
 """Days outside a period that are enough to tell what is usual."""
 
@@ -39,20 +41,32 @@ def partial_periods(
     return found
 
 
-def covered(span: Span, days: Collection[date]) -> Fraction:
-    """The share of a period's usual days, or of its months where rows are figures of months, that its data
-    reach: 1 where they neither stop early nor start late."""
+def pace(
+    before: tuple[Span, Collection[date]] | None, now: tuple[Span, Collection[date]]
+) -> Fraction:
+    """How far the data of a period reach into it, beside how far those of another do: 1 where neither stops
+    early or starts late, or both reach alike, or where rows are figures of months. Without another it is one that
+    is whole."""
+    sides = [side for side in (before, now) if side is not None]
+    if not any(_ends_open(*side) for side in sides):
+        return Fraction(1)
+    found = _reach(*now) / (1 if before is None else _reach(*before))
+    return Fraction(1) if abs(found - 1) < ALIKE else found
+
+
+def _ends_open(span: Span, days: Collection[date]) -> bool:
     inside = sorted(d for d in days if span.start <= d < span.end)
+    if not inside or _by_month(days):
+        return False
+    return bool(_open_ends(span, inside, _usual(span, days, inside)))
+
+
+def _reach(span: Span, days: Collection[date]) -> Fraction:
+    """The part of a period from its first day with rows to the last."""
+    inside = [d for d in days if span.start <= d < span.end]
     if not inside:
         return Fraction(1)
-    if _by_month(days):
-        places = sorted(_months(span, days))
-        return Fraction(places[-1] - places[0] + 1, len(_places(span)))
-    rate = _usual(span, days, inside)
-    lacking = [day for gap, _ in _open_ends(span, inside, rate) for day in gap]
-    whole = sum(rate[d.weekday()] for d in _days(span.start, span.end))
-    missing = sum(rate[d.weekday()] for d in lacking)
-    return 1 - Fraction(missing / whole).limit_denominator(10**6) if whole else Fraction(1)
+    return Fraction((max(inside) - min(inside)).days + 1, (span.end - span.start).days)
 
 
 def _by_month(days: Collection[date]) -> bool:
