@@ -85,8 +85,8 @@ class Case:
     def create(
         cls, folder: Path, name: str, currency: str | None, server: tuple[str, str] | None = None
     ) -> Case:
-        """Start a case, in a currency where one is said, its register on a server where a URL and a schema are given; an existing case
-        is left as it is.
+        """Start a case, in a currency where one is said, its register on a server where a URL and a schema
+        are given; an existing case is left as it is.
 
         Raises
         ------

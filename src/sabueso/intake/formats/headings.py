@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.intake.formats.convert import TOTALS
+from sabueso.intake.formats.convert import states_total
 from sabueso.intake.formats.header import is_text
 from sabueso.intake.interface import Assumed, Batch, Layout
 
@@ -68,9 +68,8 @@ class Filling:
         alone = _alone(cells, column)
         texts = _plain(cells.column(column))
         places = np.maximum.accumulate(np.where(alone, np.arange(len(alone)), -1))
-        before = np.zeros(len(alone), dtype=bool) if not len(alone) else places < 0
         above = texts.take(pa.array(np.maximum(places, 0)))
-        above = pc.if_else(pa.array(before), pa.scalar(self._last, pa.string()), above)
+        above = pc.if_else(pa.array(places < 0), pa.scalar(self._last, pa.string()), above)
         # Where nothing stands there is nothing that a heading says something of.
         some = np.zeros(len(alone), dtype=bool)
         for name in cells.column_names:
@@ -117,7 +116,7 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     alone = (cells == 1) & filled[:, at]
     rows = cells >= LEAST_FILLED
     many = int(rows.sum())
-    if many < LEAST_ROWS or alone.sum() > MOST * many or (cells[alone] != 1).any():
+    if many < LEAST_ROWS or alone.sum() > MOST * many:
         return None
     texts = [text.strip() for text in sample.column(names[at]).filter(pa.array(alone)).to_pylist()]
     if not all(map(is_text, texts)):
@@ -140,10 +139,7 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
 def _into(sample: pa.Table, column: str) -> Headings:
     texts = _plain(sample.column(column))
     alone = _alone(sample, column)
-    own = pc.fill_null(pc.match_substring_regex(texts, TOTALS), False).to_numpy(
-        zero_copy_only=False
-    )
-    filled = _filled(sample.column(column)) & ~alone & ~own
+    filled = _filled(sample.column(column)) & ~alone & ~states_total(texts)
     if not filled.any():
         return Headings(column, column)
     free = HEADING
@@ -159,9 +155,7 @@ def _alone(cells: pa.Table, column: str) -> np.ndarray:
         if name != column and found.any():
             found &= ~_filled(cells.column(name))
     if found.any():
-        texts = _plain(cells.column(column))
-        total = pc.fill_null(pc.match_substring_regex(texts, TOTALS), False)
-        found &= ~total.to_numpy(zero_copy_only=False)
+        found &= ~states_total(_plain(cells.column(column)))
     return found
 
 

@@ -18,14 +18,13 @@ import pyarrow.compute as pc
 from sabueso.intake.formats.header import LOOKED_AT, Found, find_header
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout
 from sabueso.intake.readers.cells import SAMPLE_ROWS, column_names, name_notes, num_lines
-from sabueso.intake.readers.records import is_rule
+from sabueso.intake.readers.records import RULE, is_rule
 from sabueso.intake.settings import ReadSettings
 
 LEAST_COLUMNS, LEAST_LINES = 3, 5
 MOST_LINES = 20_000
 ALIGNED = 0.9
 _SPACED = re.compile(r"\S {2,}\S")
-_RULE = r"^[\s|+;,:]*(?:[-=_*]{3,}[\s|+;,:]*)+$"
 
 
 @dataclass(frozen=True)
@@ -60,15 +59,14 @@ def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
         used[place, : len(line)] = [letter != " " for letter in line]
     counts = used.sum(axis=0)
     spans = _spans(counts > 0)
-    head = next((line for line in reversed(filled[: len(filled) - len(rows)] or filled[:1])), "")
-    spans = _joined(spans, head)
+    spans = _joined(spans, (filled[: len(filled) - len(rows)] or filled[:1])[-1])
     if len(spans) < LEAST_COLUMNS:
         return None
     cuts = []
-    for (start, end), (after, last) in pairwise(spans):
+    for (_, end), (after, last) in pairwise(spans):
         right = counts[last - 1] >= ALIGNED * len(rows) > counts[after]
         # What is aligned to the right grows to the left, all else to the right.
-        cuts.append(end if right and start < end else after - 1)
+        cuts.append(end if right else after - 1)
     return tuple(cuts)
 
 
@@ -127,7 +125,7 @@ def _cut(lines: list[str], layout: Places, first: int) -> Batch:
     plain = [line.expandtabs() if "\t" in line else line for line in lines]
     texts = pa.array([line.encode("utf-8", "replace").decode() for line in plain], pa.string())
     blank = np.asarray(pc.equal(pc.utf8_trim_whitespace(texts), ""))
-    blank = blank | np.asarray(pc.match_substring_regex(texts, _RULE))
+    blank = blank | np.asarray(pc.match_substring_regex(texts, rf"^(?:{RULE})$"))
     crossed = np.zeros(len(lines), dtype=bool)
     for place in layout.cuts:
         between = pc.utf8_slice_codeunits(texts, place, place + 1)

@@ -30,7 +30,8 @@ class Broken:
     reason: str
 
 
-_RULE = re.compile(rb"[\s|+;,:]*(?:[-=_*]{3,}[\s|+;,:]*)+")
+RULE = r"[\s|+;,:]*(?:[-=_*]{3,}[\s|+;,:]*)+"
+_RULE = re.compile(RULE.encode())
 
 
 def is_rule(text: bytes) -> bool:
