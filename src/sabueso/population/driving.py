@@ -17,7 +17,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
 from sabueso.stats.adjust import adjust
 from sabueso.stats.change import rate_and_volume as split_change
-from sabueso.stats.hypergeometric import upper_tail
+from sabueso.stats.hypergeometric import upper_tails
 
 MOST_VALUES = 50_000
 """Distinct values up to which a column is looked at: each is judged by itself."""
@@ -219,7 +219,7 @@ def _driver(column: Candidate, some: Sequence[Cells], measure: Column | None) ->
     if told:
         return told
     n = sum(row["n"] for row in some)
-    tails = [upper_tail(row["n"], every, row["of_all"], n) for row in some]
+    tails = upper_tails([row["n"] for row in some], every, [row["of_all"] for row in some], n)
     adjusted = adjust(tails, "holm", groups)
     listed = [
         Value(
@@ -231,7 +231,7 @@ def _driver(column: Candidate, some: Sequence[Cells], measure: Column | None) ->
             p=p,
             p_adjusted=float(q),
         )
-        for row, p, q in zip(some, tails, adjusted, strict=True)
+        for row, p, q in zip(some, tails.tolist(), adjusted, strict=True)
     ]
     return Driver(column.name, sorted(listed, key=lambda v: (v.p or 0.0, -v.rows, str(v.value))))
 
