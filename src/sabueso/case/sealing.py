@@ -21,7 +21,7 @@ from sabueso.base.files import FORMAT, write_whole
 from sabueso.base.hashing import file_hash
 from sabueso.base.plain import Json
 from sabueso.case.folder import OWN_FOLDERS, PLAN, REGISTER, Case, relative
-from sabueso.case.queue import altered_marks
+from sabueso.case.marked import altered_marks
 from sabueso.case.register import Event, Register
 from sabueso.case.reviews import check_initials
 from sabueso.case.seal_file import SEAL, altered, end_faults, read_seal, seal_text

@@ -13,7 +13,8 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
 from sabueso.case.folder import Case
-from sabueso.case.queue import DRAWN, AuditException, queue
+from sabueso.case.marked import DRAWN
+from sabueso.case.queue import AuditException, queue
 from sabueso.population import expressions, sql
 from sabueso.population.drill import Asked, drill
 from sabueso.population.population import Population

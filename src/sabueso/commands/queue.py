@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.case.folder import Case
-from sabueso.case.queue import DRAWN, AuditException, marked_by, of_table
+from sabueso.case.marked import DRAWN
+from sabueso.case.queue import AuditException, marked_by, of_table
 from sabueso.case.queue import queue as every_exception
 from sabueso.case.recording import last_failures
 from sabueso.case.selecting import chosen_by

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Json
 from sabueso.case.folder import Case
+from sabueso.case.marked import DRAWN
 from sabueso.case.programme import run_programme
-from sabueso.case.queue import DRAWN, queue
+from sabueso.case.queue import queue
 from sabueso.case.recording import Run
 from sabueso.commands.interface import Answer, Data
 from sabueso.report.commands import shell

@@ -8,9 +8,10 @@ from decimal import Decimal
 
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
+from sabueso.case.marked import DRAWN
 from sabueso.case.noting import WHOLE
 from sabueso.case.plan import ScreenSection
-from sabueso.case.queue import DRAWN, AuditException
+from sabueso.case.queue import AuditException
 from sabueso.case.register import Event
 from sabueso.case.sampling import SampleState
 from sabueso.report import numbers as num

@@ -12,7 +12,8 @@ from rich.table import Table
 from rich.text import Text
 
 from sabueso.case.before import Before
-from sabueso.case.queue import DRAWN, AuditException
+from sabueso.case.marked import DRAWN
+from sabueso.case.queue import AuditException
 from sabueso.case.recording import Failed
 from sabueso.case.standing import Review
 from sabueso.report import numbers as num
