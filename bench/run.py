@@ -104,7 +104,7 @@ def run(*command: str, folder: Path, **more: str) -> Run:
     return Run(time.perf_counter() - start, peak)
 
 
-def sabueso(folder: Path, memory: str) -> dict[str, Run]:
+def sabueso(folder: Path, memory: str, **more: str) -> dict[str, Run]:
     """Intake and screening in a fresh case; the case stays for the answers."""
     case = folder / "case"
     shutil.rmtree(case, ignore_errors=True)
@@ -112,9 +112,9 @@ def sabueso(folder: Path, memory: str) -> dict[str, Run]:
     plan = case / "case.toml"
     engine = f'\n[engine]\nkind = "duckdb"\nmemory = "{memory}"\n' if memory else ""
     plan.write_text(plan.read_text() + engine)
-    taken = run(*PROGRAM, "intake", "../ledger.csv", "--as", "ledger", folder=case)
+    taken = run(*PROGRAM, "intake", "../ledger.csv", "--as", "ledger", folder=case, **more)
     plan.write_text(plan.read_text() + PROGRAMME)
-    return {"intake": taken, "screen": run(*PROGRAM, "screen", folder=case)}
+    return {"intake": taken, "screen": run(*PROGRAM, "screen", folder=case, **more)}
 
 
 def our_answers(case: Path) -> dict[str, dict[str, Any]]:

@@ -8,7 +8,10 @@ OF_ONE = {
     "Ft": "HUF", "lei": "RON", "Lei": "RON", "SFr.": "CHF", "Fr.": "CHF", "S/": "PEN", "S/.": "PEN", "₹": "INR",
     "₺": "TRY", "₽": "RUB", "₴": "UAH", "₩": "KRW", "₪": "ILS", "₫": "VND", "₱": "PHP", "฿": "THB", "₦": "NGN",
     "₸": "KZT", "₡": "CRC", "₲": "PYG", "円": "JPY", "원": "KRW", "руб": "RUB", "руб.": "RUB", "грн": "UAH", "грн.": "UAH",
-    "лв": "BGN", "лв.": "BGN", "дин": "RSD", "дин.": "RSD", "Rp": "IDR", "RM": "MYR",
+    "лв": "BGN", "лв.": "BGN", "дин": "RSD", "дин.": "RSD", "Rp": "IDR", "Rp.": "IDR", "RM": "MYR",
+    "TL": "TRY", "₼": "AZN", "֏": "AMD", "₾": "GEL", "₵": "GHS", "₮": "MNT", "₭": "LAK", "៛": "KHR", "৳": "BDT", "KSh": "KES",
+    "TSh": "TZS", "USh": "UGX", "đ": "VND", "VNĐ": "VND", "บาท": "THB", "ر.س": "SAR", "ر.س.": "SAR", "د.إ": "AED",
+    "ج.م": "EGP", "ج.م.": "EGP", "د.ك": "KWD", "ден": "MKD", "ден.": "MKD",
 }  # fmt: skip
 """Signs that one currency has alone."""
 OF_SEVERAL = {
@@ -31,3 +34,15 @@ def coded(sign: str, own: str) -> str:
     if sign in OF_SEVERAL:
         return own if own in OF_SEVERAL[sign].split() else sign
     return OF_ONE.get(sign, sign)
+
+
+def written(text: str) -> str:
+    """A code as it is written elsewhere: ``eur`` is EUR; what is no code of three letters is as it stands.
+
+    Examples
+    --------
+    >>> written(" chf "), written("$"), written("euros")
+    ('CHF', '$', 'euros')
+    """
+    text = text.strip()
+    return text.upper() if len(text) == 3 and text.isascii() and text.isalpha() else text

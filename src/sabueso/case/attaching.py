@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
+from sabueso.base.currencies import written
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
 from sabueso.base.hashing import file_hash
@@ -211,7 +212,7 @@ def _currencies(roles: dict[str, str], own: str, engine: Engine) -> list[str]:
         return [] if stated is None else [stated]
     named = exp.Coalesce(this=sql.column(roles["currency"]), expressions=[sql.text(own)])
     listed = exp.select(exp.alias_(named, "currency")).distinct().from_("_attached")
-    return list(engine.query(listed).column("currency").to_pylist())
+    return list(dict.fromkeys(map(written, engine.query(listed).column("currency").to_pylist())))
 
 
 def _columns(path: Path, base: Path, engine: Engine) -> tuple[tuple[Column, ...], list[str]]:

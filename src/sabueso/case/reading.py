@@ -48,7 +48,12 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
     prior = _prior(case, taken, section, complete=asked.again is not None)
     _check_signs(case, asked.table, section, taken)
     settings = (section.read if section else ReadSettings()).model_copy(
-        update={**asked.given, "currency": case.plan.case.currency, "ask": asked.ask}
+        update={
+            **asked.given,
+            "currency": case.plan.case.currency,
+            "says_currency": case.plan.case.says_currency,
+            "ask": asked.ask,
+        }
     )
     found = Read(seen, section, {})
     engine = intake_engine()

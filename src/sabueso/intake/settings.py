@@ -39,6 +39,9 @@ class ReadSettings(BaseModel):
         default_factory=dict, description="CURRENCY = what one unit is in the case's currency"
     )
     currency: str = Field("EUR", exclude=True, description="the case's, which the case sets")
+    says_currency: bool = Field(
+        False, exclude=True, description="whether somebody, or earlier amounts, said the case's"
+    )
     ask: bool = Field(
         False, exclude=True, description="whether there is somebody to be asked, which no plan says"
     )

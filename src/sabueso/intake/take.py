@@ -15,6 +15,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from sabueso.base.currencies import written
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.base.exact import within_digits
 from sabueso.intake.damage import note_damage, tell_more
@@ -177,9 +178,10 @@ def _of_another_currency(reading: Reading) -> list[str]:
     """What is said where the amounts state a currency that is not the case's."""
     if "currency" in reading.roles:
         return []
-    own = reading.settings.currency
+    own, said = reading.settings.currency, reading.settings.says_currency
+    another = f", and not in {own} as the case is" if said else ""
     return [
-        f"the amounts are in {stated}, as they state themselves; the case was in {own}"
+        f"the amounts are in {stated}, as they state themselves{another}"
         for stated in _currencies(reading)
         if stated != own
     ]
@@ -297,7 +299,7 @@ def currencies_of(rows: pa.Table, roles: Mapping[Role, str], settings: ReadSetti
     if name is None or name not in rows.column_names:
         return set()
     found = pc.unique(rows.column(name).cast(pa.string())).to_pylist()
-    return {text or settings.currency for text in found}
+    return {written(text or settings.currency) for text in found}
 
 
 def _iso(value: Any) -> str | None:

@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from sabueso.base.currencies import written
 from sabueso.intake.formats.deciding import Format, TextFormat
 from sabueso.intake.formats.roles import side_sign
 from sabueso.intake.interface import Batch
@@ -176,7 +177,7 @@ class Conversion:
         scale = max(-int(rate.as_tuple().exponent) for rate in self.rates.values())
         scale = max(scale, 0)
         rates = _by_text(
-            columns[currency], lambda text: self.rates.get(text.strip()), pa.decimal128(18, scale)
+            columns[currency], lambda text: self.rates.get(written(text)), pa.decimal128(18, scale)
         )
         self._unfit(bad, pc.and_(pc.is_valid(amounts), pc.is_null(rates)), currency)
         whole = amounts.cast(pa.decimal128(19, self.converted.scale))

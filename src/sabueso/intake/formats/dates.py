@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import unicodedata
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
@@ -11,7 +10,8 @@ from functools import lru_cache
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.base.months import MONTHS
+from sabueso.base.figures import plain_figures
+from sabueso.base.months import CROATIAN_MONTHS, MONTHS, folded_month
 from sabueso.population.table import Column, ColumnType
 
 DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
@@ -48,6 +48,18 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
         "date",
         "year first",
         "year of an era, month, day",
+    ),
+    "buddhist": (
+        r"[0-9]{1,2}([/.-])[0-9]{1,2}\1(?:24|25|26)[0-9]{2}",
+        "date",
+        "day first",
+        "dd/mm/yyyy, the year of the Buddhist era: 2567 is 2024",
+    ),
+    "buddhist year": (
+        r"(?:24|25|26)[0-9]{2}([/.-])[0-9]{1,2}\1[0-9]{1,2}",
+        "date",
+        "year first",
+        "yyyy-mm-dd, the year of the Buddhist era: 2567 is 2024",
     ),
     "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
     "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
@@ -89,17 +101,29 @@ DATE_FORMS["fraction"] = (
     "yyyy-mm-dd hh:mm:ss with fractions of a second",
 )
 
-# Months by their names, whole or cut, in the main languages of Europe; without accents, small letters.
-_NAME = r"[^\W\d_]{3,10}\.?"
-_NAMED_CLOCK = r"(?:,? [0-9]{1,2}:[0-9]{2}(?::[0-9]{2})?)?"
-DATE_FORMS["day name"] = (
-    rf"[0-9]{{1,2}}(?:st|nd|rd|th|\.)?[ .\-/]?(?:de |of )?{_NAME}[ .\-/,]{{0,2}}(?:de |del )?(?:[0-9]{{4}}|[0-9]{{2}})",
+# Months by their names, whole or cut, in small letters without accents; names of Thai have marks
+# among their letters, and points among those that are cut.
+_NAME = r"(?:[^\W\d_]|[\u0e31-\u0e4e]|\.(?=[\u0e00-\u0e7f])){3,14}\.?"
+_BETWEEN = r"[ .\-/,]{0,2}"
+_DAY = r"[0-9]{1,2}(?:st|nd|rd|th|\.|º)?"
+_DAY_NAME = (
+    rf"{_DAY}[ .\-/]?(?:de |of |d'|d’)?{_NAME}{_BETWEEN}(?:de |del )?(?:[0-9]{{4}}|[0-9]{{2}})(?: ?[гр]\.?)?",
     "date", "day first", "day, month by its name, year",
 )  # fmt: skip
+DATE_FORMS["day name"] = _DAY_NAME
+DATE_FORMS["day name, Croatian"] = (*_DAY_NAME[:3], "day, month by its Croatian name, year")
 DATE_FORMS["name day"] = (
     rf"{_NAME}[ .\-]?[0-9]{{1,2}}(?:st|nd|rd|th)?,?[ \-][0-9]{{4}}",
     "date", "month first", "month by its name, day, year",
 )  # fmt: skip
+DATE_FORMS["year name"] = (
+    rf"[0-9]{{4}}\.?(?: m\.?)?{_BETWEEN}{_NAME}{_BETWEEN}[0-9]{{1,2}}\.?(?: d\.?)?",
+    "date", "year first", "year, month by its name, day",
+)  # fmt: skip
+_NAMED = ("day name", "day name, Croatian", "name day", "year name")
+_NO_MONTH = frozenset(["de", "del", "of", "d", "m", "st", "nd", "rd", "th", "г", "р"])
+BUDDHIST = 543
+"""Years by which the Buddhist era is ahead."""
 
 
 _ERAS = {"令": 2018, "R": 2018, "平": 1988, "H": 1988, "昭": 1925, "S": 1925}
@@ -109,30 +133,37 @@ _ERAS = {"令": 2018, "R": 2018, "平": 1988, "H": 1988, "昭": 1925, "S": 1925}
 def _figures(text: str) -> date | None:
     """A date of three figures, year first, of which an era may count the years."""
     year, month, day = (int(n) for n in re.findall("[0-9]+", text.replace("元", "1")))
-    try:
-        return date(year + _ERAS.get(text[0], 0), month, day)
-    except ValueError:
-        return None
+    return _day(year + _ERAS.get(text[0], 0), month, day)
 
 
 def _named(form: str, text: str) -> date | None:
     """A date with the month by its name."""
-    plain = unicodedata.normalize("NFKD", text.casefold())
-    plain = "".join(c for c in plain if not unicodedata.combining(c))
-    words = [
-        w
-        for w in re.findall(r"[a-z]+", plain)
-        if w not in ("de", "del", "of", "st", "nd", "rd", "th")
-    ]
+    plain = folded_month(text)
+    words = [w.strip(".") for w in re.findall(r"[^\W\d_](?:[^\W\d_]|[\u0e31-\u0e4e]|\.)*", plain)]
+    months = CROATIAN_MONTHS if form == "day name, Croatian" else MONTHS
+    named = [months.get(w) for w in words if w not in _NO_MONTH]
     numbers = [int(n) for n in re.findall(r"[0-9]+", plain)]
-    if len(words) != 1 or len(numbers) != 2 or words[0] not in MONTHS:
+    if len(named) != 1 or named[0] is None or len(numbers) != 2:
         return None
-    day, year = numbers
+    day, year = reversed(numbers) if form == "year name" else numbers
     year += 0 if year > 99 else 2000 if year < 69 else 1900
+    if year >= 2400 and re.search("[\u0e00-\u0e7f]", plain):
+        year -= BUDDHIST
+    return _day(year, named[0], day)
+
+
+def _day(year: int, month: int, day: int) -> date | None:
+    """A day of the calendar; None where there is no such day."""
     try:
-        return date(year, MONTHS[words[0]], day)
+        return date(year, month, day)
     except ValueError:
         return None
+
+
+def _of_the_buddhist_era(text: str) -> date | None:
+    first, month, last = map(int, re.findall("[0-9]+", text))
+    year, day = (first, last) if first > 31 else (last, first)
+    return _day(year - BUDDHIST, month, day)
 
 
 _ARROW = {"date": pa.date32(), "timestamp": pa.timestamp("us"), "time": pa.time64("us")}
@@ -145,6 +176,7 @@ def _moment(form: str, text: str | None) -> date | time | None:
     pattern, kind, _, _ = DATE_FORMS[form]
     if text is None:
         return None
+    text = plain_figures(text)
     if not re.fullmatch(pattern, text):
         # A moment at midnight may be written as its day alone.
         day = re.split(r"[ T]%[HI]", form)[0]
@@ -152,8 +184,10 @@ def _moment(form: str, text: str | None) -> date | time | None:
             return None
         alone = _moment(day, text)
         return None if alone is None else datetime.combine(alone, time())  # type: ignore[arg-type]
-    if form in ("day name", "name day"):
+    if form in _NAMED:
         return _named(form, text)
+    if form.startswith("buddhist"):
+        return _of_the_buddhist_era(text)
     if form in ("dotted", "signs", "era"):
         return _figures(text)
     if form == "serial":

@@ -10,6 +10,7 @@ from typing import ClassVar, Protocol
 
 import pyarrow as pa
 
+from sabueso.base.figures import plain_figures
 from sabueso.intake.formats.dates import DATE_FORMS, DateFormat
 from sabueso.intake.formats.numbers import NumberFormat, fitted, unit_of
 from sabueso.population.table import Column, ColumnType
@@ -90,6 +91,14 @@ class Hints:
 
 def decide(values: Sequence[str], hints: Hints) -> Format:
     """The format of a column by a sample of its texts, trimmed and not empty."""
+    plain = list(map(plain_figures, values))
+    found = _decide(plain, hints)
+    if isinstance(found, NumberFormat) and plain != list(values):
+        return replace(found, styles=found.styles | {"figures"})
+    return found
+
+
+def _decide(values: Sequence[str], hints: Hints) -> Format:
     kind = hints.kind
     tolerated = 0.3 if hints.measure else TOLERATED
     least = len(values) - int(len(values) * tolerated)
@@ -152,6 +161,11 @@ def _decide_date(
         return None
     most = max(count for count, _ in fitting)
     best = [f for count, f in fitting if count == most]
+    forms = {f.form for f in best}
+    if {"day name", "day name, Croatian"} <= forms:
+        return None  # the same name is of two months, and nothing tells which
+    # A year that far ahead is counted from another beginning.
+    best = [f for f in best if f.form.startswith("buddhist")] or best
     orders = {f.order for f in best}
     # Day and month both up to 12 throughout: day first is assumed, and said.
     return replace(best[0], assumed=len(orders) > 1 and not dates)

@@ -15,11 +15,14 @@ from itertools import islice
 
 CANDIDATES = (
     "cp1252", "cp1250", "cp1257", "cp1254", "cp1251", "cp1253", "iso8859-2", "iso8859-15", "cp850",
-    "cp852", "mac-roman", "mac-latin2", "cp866", "koi8-r", "iso8859-7",
+    "cp852", "mac-roman", "mac-latin2", "cp866", "koi8-r", "iso8859-7", "cp1255", "cp1256", "iso8859-6", "cp874",
+    "cp857", "cp862", "cp737", "cp775", "mac-turkish", "mac-greek", "mac-cyrillic",
 )  # fmt: skip
 """In the order of how common they are: of equally good ones the first is taken."""
 WORD = re.compile(rb"[A-Za-z'\x80-\xff]*[\x80-\xff][A-Za-z'\x80-\xff]*")
-MOST_WORDS = 20_000
+MOST_WORDS, JUDGED = 20_000, 1_000
+"""Words that are gathered, which an encoding must be able to read, and the most frequent of them, which tell
+whose language they are."""
 LOOKED_AT = 1 << 20
 """Bytes of a chunk whose plain words are looked at."""
 
@@ -32,6 +35,9 @@ ALPHABETS = {
     "Lithuanian": "ąčęėįšųūž", "Latvian": "āčēģīķļņšūž", "Turkish": "çğıöşüİâ",
     "Russian": _CYRILLIC, "Ukrainian": "абвгґдеєжзиіїйклмнопрстуфхцчшщьюя",
     "Greek": "αβγδεζηθικλμνξοπρσςτυφχψωάέήίόύώϊϋΐΰ",
+    "Hebrew": "אבגדהוזחטיךכלםמןנסעףפץצקרשת",
+    "Arabic": "ءآأؤإئابةتثجحخدذرزسشصضطظعغفقكلمنهوىيپچژگکی",
+    "Thai": "".join(map(chr, (*range(0x0E01, 0x0E3B), *range(0x0E40, 0x0E4F)))),
 }  # fmt: skip
 _HINTS = {
     "German": "betrag buchung konto rechnung und soll haben kunde", "French": "montant compte facture libelle achat banque",
@@ -45,10 +51,17 @@ _HINTS = {
 }  # fmt: skip
 LEAST_SURE = 0.5
 """Points a letter below which no encoding makes words of a text: of two bytes a letter, for one."""
-_HINT, _MOST_HINTS, _NEIGHBOUR, _SIGN = 0.6, 3, 0.25, 0.6
-_VOWELS = frozenset("aeiouyáàâäãåæāąăéèêëēėęěíìîïīįióòôöõøőōœúùûüūųůűýαεηιουωάέήίόύώаеиоуыэюяёієї")
+_HINT, _MOST_HINTS, _NEIGHBOUR, _SIGN, _MOSTLY = 0.6, 3, 0.25, 0.6, 0.75
+_VOWELS = frozenset("aeiouyáàâäãåæāąăéèêëēėęěíìîïīįióòôöõøőōœúùûüūųůűýıαεηιουωάέήίόύώаеиоуыэюяёієї")
+_NO_TURNS = frozenset(ALPHABETS["Hebrew"] + ALPHABETS["Arabic"] + ALPHABETS["Thai"])
+"""Letters of alphabets in which vowels are not written, or are marks on other letters."""
+_THAI = frozenset(ALPHABETS["Thai"])
+_LAST_ONLY = frozenset("ςךםןףץ")
+"""Letters that stand at the end of a word alone."""
+_BEFORE, _AFTER = frozenset("เแโใไ"), frozenset("ะาำัิีึืฺุู็่้๊๋์ํ")
+"""Vowels and marks of Thai that stand before, and after, the letter that they belong to."""
 _SETS = {name: frozenset(letters + letters.upper()) for name, letters in ALPHABETS.items()}
-_SIGNS = frozenset("€£§°ºª«»„“”‚‘’–—…·•¿¡²³½¼¾µ™®©×÷±¹¢¥ƒ\u00a0\u00ad№")
+_SIGNS = frozenset("€£₪₫₺₽₴₸฿§°ºª«»„“”‚‘’–—…·•¿¡²³½¼¾µ™®©×÷±¹¢¥ƒ\u00a0\u00ad№")
 _WORD_SIGNS = frozenset("’ºª\u00a0\u00ad·")
 """Signs that may stand against a letter."""
 
@@ -96,17 +109,20 @@ def tell(words: Mapping[bytes, int], plain: Collection[str] = ()) -> Told:
     """
     best, score = Told(CANDIDATES[0], ""), float("-inf")
     hints = {name: len(set(text.split()) & set(plain)) for name, text in _HINTS.items()}
+    whole = b" ".join(words)
+    judged = Counter(words).most_common(JUDGED)
     for encoding in CANDIDATES:
         try:
-            texts = {word.decode(encoding): count for word, count in words.items()}
+            whole.decode(encoding)
         except UnicodeDecodeError:
             continue
+        texts = {word.decode(encoding): count for word, count in judged}
         language, points = _best_language(texts, hints)
         if points > score + 1e-9:
             best, score = Told(encoding, language), points
     letters = sum(
         sum(mark >= "\x80" and mark.isalpha() for mark in word.decode(best.encoding, "replace")) * n
-        for word, n in words.items()
+        for word, n in judged
     )
     if letters and score < LEAST_SURE * letters:
         return Told(CANDIDATES[0], "", told=False)
@@ -123,9 +139,13 @@ def _best_language(texts: Mapping[str, int], hints: Mapping[str, int]) -> tuple[
                 continue
             before = text[place - 1] if place else " "
             after = text[place + 1] if place + 1 < len(text) else " "
-            if mark.isalpha() and mark not in "ªº":
+            if _is_letter(mark):
                 letters[mark] += count
-                points += count * (_turns(before, mark, after) - _odd_case(before, mark, after))
+                points += count * (
+                    _turns(before, mark, after)
+                    - _odd_case(before, mark, after)
+                    - _odd_place(before, mark, after)
+                )
             else:
                 points -= count * _odd_sign(before, mark, after)
     total = sum(letters.values())
@@ -138,11 +158,35 @@ def _best_language(texts: Mapping[str, int], hints: Mapping[str, int]) -> tuple[
     return language, 2 * inside - total + points
 
 
+def _is_letter(mark: str) -> bool:
+    return (mark.isalpha() and mark not in "ªº") or mark in _THAI
+
+
+def _is_vowel(mark: str) -> bool:
+    return mark.casefold()[:1] in _VOWELS
+
+
 def _turns(before: str, mark: str, after: str) -> float:
-    """How far vowels and consonants take turns around a letter, as in words they mostly do."""
-    vowel = mark.lower() in _VOWELS
-    near = [each for each in (before, after) if each.isalpha()]
-    return _NEIGHBOUR * sum((each.lower() in _VOWELS) != vowel for each in near)
+    """How far vowels and consonants take turns around a letter, as in words they mostly do; where vowels are
+    no letters, what a word mostly has."""
+    near = [each for each in (before, after) if _is_letter(each)]
+    if mark in _NO_TURNS:
+        return _NEIGHBOUR * _MOSTLY * len(near)
+    return _NEIGHBOUR * sum(_is_vowel(each) != _is_vowel(mark) for each in near)
+
+
+def _odd_place(before: str, mark: str, after: str) -> float:
+    """How odd a letter is where it stands in its word: alone, where words have several; one that ends words
+    within one; a mark that belongs to a letter without it."""
+    if mark in _NO_TURNS and not _is_letter(before) and not _is_letter(after):
+        return 0.5
+    if mark in _LAST_ONLY:
+        return 2.0 if _is_letter(after) else 0.0
+    if mark in _BEFORE:
+        return 0.0 if after in _THAI and after not in _AFTER else 2.0
+    if mark in _AFTER:
+        return 0.0 if before in _THAI and before not in _BEFORE else 2.0
+    return 0.0
 
 
 def _odd_case(before: str, mark: str, after: str) -> float:

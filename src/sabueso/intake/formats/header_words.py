@@ -12,18 +12,18 @@ WORDS: dict[Role, str] = {
     "debit": (
         "debit debits debe dr cargo cargos withdrawal withdrawals soll debito addebito addebiti dare debet "
         "belastung ausgaben ausgabe salidas egresos egreso spent outflow uitgaven af winien дебет χρεωση 借方 차변 "
-        "مدين חובה"
+        "مدين חובה borc tartozik duguje breme debetas debets deebet بدهکار เดบิต дт"
     ),
     "credit": (
         "credit credits haber cr abono abonos deposit deposits haben credito accredito accrediti avere crediti "
         "gutschrift einnahmen einnahme entradas ingresos ingreso received inflow inkomsten bij кредит πιστωση 貸方 "
-        "贷方 대변 دائن זכות"
+        "贷方 대변 دائن זכות alacak kovetel potrazuje dobro kreditas kredits kreedit kredit بستانکار เครดิต кт"
     ),
     "amount": (
         "amount importe monto amt betrag montant importo bedrag valore waarde wert value valor net neto netto "
         "total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
         "castka osszeg tutar quantia jumlah tien сумма сума стоимость ποσο αξια 金額 金额 发生额 發生額 금액 المبلغ סכום "
-        "จำนวนเงิน"
+        "จำนวนเงิน iznos znesek summas مبلغ เงิน"
     ),
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "
@@ -42,20 +42,20 @@ WORDS: dict[Role, str] = {
     "entered": (
         "entered created added time hour hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt "
         "eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione "
-        "создан создано введено 入力日 登録日 录入日期 创建时间 入力日時 등록일"
+        "создан создано введено 入力日 登録日 录入日期 创建时间 入力日時 등록일 olusturma kayit luotu loodud dibuat"
     ),
     "approver": (
         "approver approved aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt "
         "genehmiger valideur valide approuve approvato autorizzato goedgekeurd aprovado zatwierdzil schvalil "
         "jovahagyta aprobat onaylayan godkand godkendt godkjent hyvaksyja утвердил согласовал 承認者 审核人 審核 审批人 核准 "
-        "승인자 המאשר"
+        "승인자 המאשר disetujui menyetujui duyet المعتمد ผู้อนุมัติ"
     ),
     "preparer": (
         "preparer prepared preparado usuario user operator operador initials contabilizado erfasser erfasst "
         "bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
-        "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자"
+        "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen"
     ),
     "party": (
         "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor "
@@ -65,29 +65,29 @@ WORDS: dict[Role, str] = {
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "
         "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
-        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח"
+        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده"
     ),
     "account": (
         "account cuenta acct ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
-        "счет рахунок λογαριασμοσ 勘定科目 科目 계정과목 계정 الحساب חשבון บัญชี"
+        "счет рахунок λογαριασμοσ 勘定科目 科目 계정과목 계정 الحساب חשבון บัญชี fokonyvi hesabi saskaita konts konta حساب"
     ),
     "document": (
         "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference "
         "referencia ref nota nf dowod dowodu dokumentu faktura faktury doklad bizonylat belge verifikation verifikat bilag tosite chung "
-        "vch документ накладная παραστατικο τιμολογιο 伝票番号 請求書 凭证 憑證 傳票 单据 發票 发票 전표 증빙 المستند אסמכתא"
+        "vch документ накладная παραστατικο τιμολογιο 伝票番号 請求書 凭证 憑證 傳票 单据 發票 发票 전표 증빙 المستند אסמכתא fisi fis evrak bukti เอกสาร سند"
     ),
     "text": (
         "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto "
         "description descripcion concepto memo narrative detalle glosa name nombre firma bedrijf ditta historico "
         "lib opis tytulem popis megnevezes kozlemeny explicatii descriere aciklama tekst selite keterangan giai "
         "particulars назначение описание содержание комментарии наименование призначення опис περιγραφη "
-        "αιτιολογια 摘要 内容 備考 备注 備註 说明 적요 비고 내용 البيان תיאור รายละเอียด"
+        "αιτιολογια 摘要 内容 備考 备注 備註 说明 적요 비고 내용 البيان תיאור รายละเอียด شرح opisas apraksts kirjeldus รายการ"
     ),
     "currency": "currency moneda divisa ccy waluta mena penznem valuutta валюта νομισμα 通貨 币种 幣別 통화 العملة מטבע",
     "id": (
         "id pago payment entry asiento number numero no num codigo code transaction movimiento buchung zahlung "
         "vorgang transaktion ecriture registrazione nr nummer lp cislo sorszam sira lopnummer lobenummer номер "
-        "код αριθμοσ κωδικοσ 番号 编号 序号 流水号 編號 번호 رقم מספר"
+        "код αριθμοσ κωδικοσ 番号 编号 序号 流水号 編號 번호 رقم מספר sira yevmiye номера เลขที่ ลำดับ شماره"
     ),
 }
 CODE_WORDS = re.compile(
@@ -101,10 +101,16 @@ CODE_WORDS = re.compile(
     r"счет|рахунок|документ|накладная|едрпоу|αριθμοσ|κωδικοσ|αφμ|رقم|מספר|אסמכתא|חשבון|"
     r"\S*(?:番号|号码|號碼|編號|编号|序号|流水号|凭证|憑證|傳票|単据|单据|科目|コード|代码|代碼|번호|코드|전표|계정)\S*)\b"
 )
+CODE_NAMES = frozenset(
+    " ".join(
+        WORDS[role] for role in ("account", "document", "party", "preparer", "approver")
+    ).split()
+)
+"""What is called so is one of several, and no quantity, in whatever language."""
 RUNNING = frozenset(
     [
         "balance", "saldo", "solde", "saldi", "kontostand", "sold", "zustatek", "egyenleg", "bakiye", "остаток",
-        "сальдо", "залишок", "υπολοιπο", "残高", "余额", "餘額", "잔액", "الرصيد", "יתרה",
+        "сальдо", "залишок", "υπολοιπο", "残高", "余额", "餘額", "잔액", "الرصيد", "יתרה", "מאזן", "คงเหลือ", "likutis", "atlikums", "stanje", "مانده",
     ]
 )  # fmt: skip
 """What an account stands at after each row."""

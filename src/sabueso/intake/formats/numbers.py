@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.base.currencies import OF_ONE, OF_SEVERAL
+from sabueso.base.figures import FIGURES, plain_figures
 from sabueso.population.table import Column, ColumnType
 
 MOST_DECIMALS = 12
@@ -53,7 +54,7 @@ class NumberFormat:
     the digits; a per cent sign must, or 12 among 12% would be read as 1200%. The style ``machine``
     reads exponents, and decimals that only a binary float has, to the 15 digits that it holds.
 
-    ``dashes`` reads minuses of typesetting.
+    ``dashes`` reads minuses of typesetting, ``figures`` digits of other scripts.
 
     ``assumed`` thousands are those of which nothing yet tells that they are no decimals: three digits
     after every mark. They are strict: whatever would be written otherwise is not theirs."""
@@ -109,6 +110,8 @@ class NumberFormat:
         )
 
     def fits(self, text: str) -> bool:
+        if "figures" in self.styles:
+            text = plain_figures(text)
         if "dashes" in self.styles:
             text = text.translate(DASHES)
         if "machine" in self.styles:
@@ -119,6 +122,8 @@ class NumberFormat:
         kind = pa.decimal128(self.precision, self.scale)
         if pa.types.is_dictionary(texts.type):
             texts = texts.cast(pa.string())
+        if "figures" in self.styles:
+            texts = _in_plain_figures(texts)
         if "dashes" in self.styles:
             texts = pc.replace_substring_regex(texts, f"[{''.join(map(chr, DASHES))}]", "-")
         if "machine" in self.styles:
@@ -161,6 +166,7 @@ class NumberFormat:
     def described(self) -> str:
         grouped = f"1{self.thousands}234" if self.thousands else "1234"
         floats = ", floats to 15 digits" if "machine" in self.styles else ""
+        floats += ", digits of another script" if "figures" in self.styles else ""
         unit = f" {self.unit}" if self.unit else ""
         if "sides" in self.styles:
             unit += " D/C"
@@ -173,6 +179,14 @@ class NumberFormat:
 
     def column(self, name: str) -> Column:
         return Column(name, "number", self.scale, self.precision)
+
+
+def _in_plain_figures(texts: pa.Array) -> pa.Array:
+    """Texts with the digits of every script as ASCII has them: those that are there, one after another."""
+    letters = set("".join(pc.unique(texts).drop_null().to_pylist()))
+    for letter in sorted(letters & set(map(chr, FIGURES))):
+        texts = pc.replace_substring(texts, letter, FIGURES[ord(letter)])
+    return texts
 
 
 _MACHINE = re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?[eE][+-]?[0-9]{1,2}|[+-]?[0-9]+\.[0-9]{9,}")
@@ -318,6 +332,9 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
     pattern = re.compile(every.pattern(MOST_DECIMALS))
     scale, whole, styles = start.scale, start.whole if start.scale else 0, set(start.styles)
     for text in values:
+        written, text = text, plain_figures(text)
+        if text != written:
+            styles.add("figures")
         written, text = text, text.translate(DASHES)
         dashed = text != written
         if start.decimal == "." and is_machine(text):

@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from sabueso.intake.formats.header_words import (
+    CODE_NAMES,
     CODE_WORDS,
     RUNNING,
     UNSPACED,
@@ -79,7 +80,7 @@ _TOKEN = re.compile(rf"{UNSPACED.pattern}|[^\W\d_]+|[0-9]+")
 
 def _without_accent(letter: str) -> str:
     """A letter of the alphabets that have accents; in others marks are letters, or parts of them."""
-    if letter >= "\u0530":
+    if letter >= "\u0530" and not "\u1e00" <= letter < "\u2000":
         return letter
     return "".join(c for c in unicodedata.normalize("NFKD", letter) if not unicodedata.combining(c))
 
@@ -140,6 +141,8 @@ _MEASURE_WORDS = frozenset(
         "salary",
         "salario",
         "wage",
+        *WORDS["amount"].split(),
+        *RUNNING,
     ]
 )
 _DECIMAL = re.compile(r"[^0-9]*[0-9][0-9.,' ]*[.,][0-9]{1,2}[^0-9]*")
@@ -151,10 +154,11 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     Its values decide before its name: what a header calls an amount besides, and holds decimals or
     minuses, is one, whatever other word stands in it (``Invoice Amount``, ``VAT``).
     """
-    plain = " ".join(worded(name))
-    if CODE_WORDS.search(plain) is None:
+    words = worded(name)
+    plain = " ".join(words)
+    if CODE_WORDS.search(plain) is None and CODE_NAMES.isdisjoint(words):
         return False
-    measure = not _MEASURE_WORDS.isdisjoint(plain.split())
+    measure = not _MEASURE_WORDS.isdisjoint(words)
     if not measure or not values:
         return not (measure and not values and not _NUMBERED.search(plain))
     if _NUMBERED.search(plain):
@@ -170,7 +174,9 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     return plain_tax and len(lengths) <= 2 and min(lengths, default=0) >= 6
 
 
-_NUMBERED = re.compile(r"\b(id|no|num|numero|number|nr|code|codigo|iban|nif|cif)\b")
+_NUMBERED = re.compile(
+    r"\b(id|no|num|numero|number|nr|code|codigo|kod|kodu|kode|kodas|szam|iban|nif|cif)\b"
+)
 
 
 def looks_like_measure(name: str) -> bool:
@@ -251,6 +257,18 @@ _SIDES = frozenset(
         "دائن",
         "חובה",
         "זכות",
+        "borc",
+        "alacak",
+        "tartozik",
+        "kovetel",
+        "duguje",
+        "potrazuje",
+        "debet",
+        "kredit",
+        "بدهکار",
+        "بستانکار",
+        "เดบิต",
+        "เครดิต",
     ]
 )
 """Words that name a side of the ledger and nothing else."""
@@ -371,10 +389,13 @@ class _Guess:
         return column.type == "text"
 
 
-_BY = frozenset(["by", "par", "por", "von", "da", "durch", "door"])
+_BY = frozenset(
+    ["by", "par", "por", "von", "da", "durch", "door", "oleh", "tarafindan", "av", "af"]
+)
 _ENTERED = frozenset(
     ["entered", "created", "posted", "keyed", "input", "booked", "saisi", "erfasst", "creado", "registrado", "criado",
-     "lancado", "gebucht", "inserito", "made"]
+     "lancado", "gebucht", "inserito", "made", "dibuat", "diinput", "dicatat", "olusturan", "giren", "bokfort",
+     "oprettet", "opprettet"]
 )  # fmt: skip
 """What is followed by whoever did it: ``Entered By`` is no time."""
 _OF_A_MASTER = frozenset(
