@@ -447,7 +447,7 @@ def test_bank_reports_and_notifications(tmp_path, engine, kind, whole):
     [
         ("DATE       VENDOR          AMOUNT\n2024-01-02 ACME             12.50\n2024-01-03 FOO             113.50\n", "fixed places"),
         ("Name: ACME\nDate: 2024-01-02\nAmount: 12.50\n\nName: BAR\nDate: 2024-01-03\nAmount: 3.50\n", "follows its label"),
-        ('id,amount\n1,"$1,234.50"\n2,"€2,000.00"\n3,$5.00\n4,€6.00\n', "two currencies"),
+        ('id,amount\n1,"$1,234.50"\n2,"€2,000.00"\n3,$5.00\n4,€6.00\n', "several currencies"),
     ],
 )  # fmt: skip
 def test_what_is_no_table_or_no_sum_is_refused(tmp_path, engine, text, said):

@@ -337,7 +337,7 @@ def test_currencies_are_never_added_up(tmp_path):
     rows = ["a,10.00,EUR", "b,20.05,USD", "c,-0.50,USD", "d,1.00,GBP"]
     (tmp_path / "m.csv").write_text("\n".join(["id,amount,currency", *rows]))
     refused = sabueso("intake", "../m.csv", "--as", "m", cwd=case, code=2).stderr
-    assert "holds EUR (m.csv) and GBP (m.csv), which do not add up" in refused
+    assert "holds EUR (m.csv), GBP (m.csv) and USD (m.csv), which do not add up" in refused
     with (case / "case.toml").open("a") as plan:
         plan.write('\n[tables.m]\nprefix = "MM"\nread = { rates = { USD = "0.9" } }\n')
     report = as_json("intake", "../m.csv", "--as", "m", cwd=case)

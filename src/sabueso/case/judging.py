@@ -9,6 +9,7 @@ from decimal import Decimal
 from sabueso.base.currencies import coded
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Json
+from sabueso.base.words import listed
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
 from sabueso.case.plan import TableSection
@@ -124,10 +125,11 @@ def one_currency(
                 f"table {table!r}: the amounts of {found[one]} are in {one} and those of {found[other]} in "
                 f"{other}, which do not add up; take them in as two tables"
             )
+        named = listed([f"{each} ({file})" for each, file in found.items()])
+        rates = ", ".join(f'{each} = "…"' for each in found if each != own)
         raise UserError(
-            f"column {name!r} of table {table!r} holds {one} ({found[one]}) and {other} "
-            f"({found[other]}), which do not add up: give what one unit is in {own} as "
-            f'tables.{table}.read.rates = {{ {other} = "…" }}, or set all but one aside with a rule'
+            f"column {name!r} of table {table!r} holds {named}, which do not add up: give what one unit is in {own} as "
+            f"tables.{table}.read.rates = {{ {rates} }}, or set all but one aside with a rule"
         )
     return next(iter(found), own)
 

@@ -187,6 +187,7 @@ class Reading:
             rates={self.settings.currency: Decimal(1), **self.settings.rates},
             missing=self.settings.missing,
             credit_signed=self.credits_signed,
+            added=self.layout.added,
         )
 
 

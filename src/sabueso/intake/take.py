@@ -171,7 +171,8 @@ def _currencies(reading: Reading) -> tuple[str, ...]:
     names = sides if amount == SIGNED and sides else [amount]
     own = reading.settings.currency
     stated = {stated_currency(name, reading.formats, own) for name in names}
-    return tuple(sorted(filter(None, stated)))
+    found = tuple(sorted(filter(None, stated)))
+    return found or tuple(filter(None, [reading.layout.currency]))
 
 
 def _of_another_currency(reading: Reading) -> list[str]:
@@ -179,9 +180,10 @@ def _of_another_currency(reading: Reading) -> list[str]:
     if "currency" in reading.roles:
         return []
     own, said = reading.settings.currency, reading.settings.says_currency
+    by = "the lines above them state" if reading.layout.currency else "they state themselves"
     another = f", and not in {own} as the case is" if said else ""
     return [
-        f"the amounts are in {stated}, as they state themselves{another}"
+        f"the amounts are in {stated}, as {by}{another}"
         for stated in _currencies(reading)
         if stated != own
     ]
@@ -239,7 +241,7 @@ def _sorted_out(
     reading.tally.absent += found.absent
     confirm_marks(batch.cells, reading.formats, reading.tally)
     found = with_totals_by_sum(found, reading)
-    note_totals(found, reading)
+    note_totals(found, batch, reading)
     note_damage(found, batch, reading, conversion)
     note_signed(found, batch.cells, reading)
     keep = found.good

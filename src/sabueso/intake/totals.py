@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import replace
 from decimal import Decimal
@@ -11,12 +12,18 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.intake.formats.convert import TOTALS_COLUMNS, Converted, states_total
-from sabueso.intake.interface import TotalsLine
+from sabueso.intake.formats.deciding import Format
+from sabueso.intake.formats.header_words import RUNNING
+from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.roles import worded
+from sabueso.intake.interface import Batch, TotalsLine
 from sabueso.intake.reading import Reading, Tally
 from sabueso.population.table import LINE_COLUMN, exact_total
 
 MOST_SUSPECTS = 200
 LEAST_SUMMED = 2
+NOISE = Decimal("1e-10")
+"""Part of a sum of floats that may be noise."""
 MOST_WORDED = 100_000
 """Rows of a file up to which every text is looked at for a total's word."""
 
@@ -37,7 +44,11 @@ def with_totals_by_sum(found: Converted, reading: Reading) -> Converted:
     since = np.flatnonzero(totals)
     for place in suspects.tolist():
         row = {name: found.values.column(name)[place].as_py() for name in named}
-        stated = {name: value for name, value in row.items() if value}
+        stated = {
+            name: value
+            for name, value in row.items()
+            if value and not _is_carried(found, name, place)
+        }
         if not stated or len(stated) * 2 < len([v for v in row.values() if v is not None]):
             continue
         if _adds_up(found, totals, since, place, stated, reading.tally):
@@ -47,10 +58,19 @@ def with_totals_by_sum(found: Converted, reading: Reading) -> Converted:
     return replace(found, totals=totals) if totals.any() else found
 
 
+def _is_carried(found: Converted, name: str, place: int) -> bool:
+    """Whether a figure is what an account stands at, and not a sum: that of the last row above it."""
+    if RUNNING.isdisjoint(worded(name)):
+        return False
+    above = np.flatnonzero(found.good[:place] & ~found.totals[:place])
+    column = found.values.column(name)
+    return bool(len(above)) and column[int(above[-1])].as_py() == column[place].as_py()
+
+
 def _lean(found: Converted, reading: Reading) -> np.ndarray:
     """Rows with so little in them that they may state a total."""
-    roles, header = reading.roles, reading.layout.header
-    dated = roles.get("date")
+    header = [name for name in reading.layout.header if name not in reading.layout.added]
+    dated = reading.roles.get("date")
     texts = [n for n in header if n not in reading.money and n != dated]
     n = found.values.num_rows
     empty = np.zeros(n, dtype=np.int32)
@@ -98,7 +118,18 @@ def _adds_up(
     return False
 
 
-def note_totals(found: Converted, reading: Reading) -> None:
+def _stated(batch: Batch, name: str, place: int, format: Format) -> Decimal | None:
+    """The figure of a total whose text does not fit the column: a float that a program added up, with the
+    noise of all that went into it, is meant to the column's decimals."""
+    text = (batch.cells.column(name)[place].as_py() or "").strip()
+    if not isinstance(format, NumberFormat) or not re.fullmatch(r"-?[0-9]+\.[0-9]{6,16}", text):
+        return None
+    value = Decimal(text)
+    near = value.quantize(Decimal(1).scaleb(-format.scale))
+    return near if abs(near - value) <= NOISE * max(abs(value), Decimal(1)) else None
+
+
+def note_totals(found: Converted, batch: Batch, reading: Reading) -> None:
     """Count the totals lines of a batch and keep the figures they state."""
     if not found.totals.any():
         return
@@ -106,10 +137,14 @@ def note_totals(found: Converted, reading: Reading) -> None:
     tally.totals += int(found.totals.sum())
     stated = [name for name in reading.money if name in reading.layout.header]
     chosen = found.values.filter(pa.array(found.totals)).select([*stated, LINE_COLUMN])
-    for row in chosen.to_pylist():
+    places = np.flatnonzero(found.totals).tolist()
+    for place, row in zip(places, chosen.to_pylist(), strict=True):
         for name in stated:
-            if row[name] is not None:
-                tally.totals_rows.append((row[LINE_COLUMN], name, row[name], ""))
+            value = row[name]
+            if value is None:
+                value = _stated(batch, name, place, reading.formats[name])
+            if value is not None and not _is_carried(found, name, place):
+                tally.totals_rows.append((row[LINE_COLUMN], name, value, ""))
 
 
 def totals_lines(tally: Tally) -> list[TotalsLine]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from sabueso.base.errors import UserError
+from sabueso.base.words import listed
 from sabueso.case.folder import Case
 from sabueso.case.marked import DRAWN
 from sabueso.case.noting import WHOLE
@@ -122,8 +123,8 @@ def _sums(amounts: Sequence[tuple[str, Decimal]], *, named: bool = False) -> str
     for currency, amount in amounts:
         sums[currency] = sums.get(currency, Decimal(0)) + amount
     named = named or len(sums) > 1
-    told = (num.amount(a) + (f" {currency}" if named else "") for currency, a in sums.items())
-    return " and ".join(told)
+    told = [num.amount(a) + (f" {currency}" if named else "") for currency, a in sums.items()]
+    return listed(told) if told else ""
 
 
 def _matters(

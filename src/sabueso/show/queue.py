@@ -11,6 +11,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from sabueso.base.words import listed
 from sabueso.case.before import Before
 from sabueso.case.marked import DRAWN
 from sabueso.case.queue import AuditException
@@ -63,7 +64,7 @@ def show_queue(
     title(
         console,
         "queue",
-        f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {' and '.join(named)}".rstrip(
+        f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {listed(named) if named else ''}".rstrip(
             ", "
         ),
     )

@@ -11,6 +11,7 @@ from rich.console import Console
 from rich.text import Text
 
 from sabueso.base.plain import Json
+from sabueso.base.words import listed
 from sabueso.case.events import RuleOutcome
 from sabueso.case.linking import LEAST_SHARE
 from sabueso.population.links import Link
@@ -44,7 +45,7 @@ def show_tables(
     """All tables of the case: rows, period, sum, roles, and the links between them; ``currencies`` are
     those of the tables with amounts."""
     named = sorted(set(currencies.values()))
-    title(console, f"survey · {num.many(len(tables), 'table')}", " and ".join(named))
+    title(console, f"survey · {num.many(len(tables), 'table')}", listed(named) if named else "")
     head = [
         ("table", "left"), ("rows", "right"), ("columns", "right"), ("from", "left"), ("to", "left"),
         ("sum of amounts", "right"), ("doubts", "right"),

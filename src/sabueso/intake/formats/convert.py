@@ -94,7 +94,8 @@ class Conversion:
 
     ``signed`` is the column made of the debit and credit columns, where there is such a pair;
     ``converted`` the one in the case's currency, made of the column ``base`` with the ``rates``.
-    Amounts beside a column in the role ``side`` get their sign from it.
+    Amounts beside a column in the role ``side`` get their sign from it. Columns ``added`` stand on no line, and
+    say nothing of what a line is.
     """
 
     header: Sequence[str]
@@ -106,6 +107,7 @@ class Conversion:
     rates: Mapping[str, Decimal] = field(default_factory=dict)
     missing: Collection[str] = ()
     credit_signed: bool = False
+    added: Collection[str] = ()
 
     def expected(self, name: str) -> str:
         """What a text of a column should have been, to be told of one that does not fit."""
@@ -140,7 +142,8 @@ class Conversion:
         self._sided(columns, bad)
         self._at_rates(columns, bad)
         columns[LINE_COLUMN] = pa.array(batch.lines, pa.int64())
-        totals, blank = self._totals(texts, bad, n), _blank(texts, n)
+        written = {name: text for name, text in texts.items() if name not in self.added}
+        totals, blank = self._totals(written, bad, n), _blank(written, n)
         return Converted(pa.table(columns), bad, totals, blank, absent)
 
     def _unless_missing(
@@ -195,12 +198,14 @@ class Conversion:
     def _totals(self, texts: Mapping[str, pa.Array], bad: np.ndarray, n: int) -> np.ndarray:
         """Rows without a date (or with half their cells empty) whose first word is a total's."""
         # A totals line says so in its first columns; very wide files are not searched further.
-        names = list(self.header[:TOTALS_COLUMNS])
+        names = [name for name in self.header if name in texts][:TOTALS_COLUMNS]
         date = self.roles.get("date")
-        if date is not None and date in self.header and date not in names:
+        if date is not None and date not in texts:
+            date = None
+        if date is not None and date not in names:
             names.append(date)
         worded = [x for x in names if isinstance(self.formats[x], TextFormat) or x == date]
-        if date is not None and date in self.header:
+        if date is not None:
             lean = _empties(texts, [date], n) == 1
             unread = np.flatnonzero(bad >= 0)
             lean[unread] |= states_total(texts[date].take(pa.array(unread)))

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
-from sabueso.base.currencies import OF_ONE, OF_SEVERAL, coded
+from sabueso.base.currencies import OF_ONE, OF_SEVERAL, coded, written
 from sabueso.intake.formats.deciding import Format
-from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.numbers import CODES, NumberFormat
+from sabueso.intake.formats.roles import worded
 
 _IN_NAMES = frozenset(
     [
@@ -16,6 +17,7 @@ _IN_NAMES = frozenset(
     ]
 )  # fmt: skip
 """Codes that a name of a column is searched for: others are words too."""
+_EVERY = frozenset(CODES.split())
 _BRACKETED = {"R": "ZAR", "RMB": "CNY", "NIS": "ILS", "Q": "GTQ", "L": "HNL"}
 """What is a currency in brackets alone."""
 _LAST = re.compile(
@@ -46,6 +48,43 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
         return None
     if said is not None and said[1] and text in _BRACKETED:
         return _BRACKETED[text]
+    if said is not None and said[1] and text in _EVERY:
+        return text
     if text in _IN_NAMES or text in OF_ONE or text in OF_SEVERAL:
         return coded(text, own)
+    return None
+
+
+_ONE = re.compile(
+    r"\b(base|local|functional|reporting|home|domestic|equivalent|consolidated|contravalor|gegenwert|hauswahrung|lc)\b"
+)
+_MONEY = re.compile(
+    r"\b(amount|amt|value|importe|betrag|montant|importo|valor|total|equivalent|contravalor|gegenwert)\b"
+)
+
+
+def names_one_currency(name: str) -> bool:
+    """Whether a column of amounts is called as those are which stand in one currency beside others.
+
+    Examples
+    --------
+    >>> [names_one_currency(name) for name in ("Base amount", "Amount (EUR)", "Amount", "Local Currency", "Base pay")]
+    [True, True, False, False, False]
+    """
+    plain = " ".join(worded(name))
+    money = _MONEY.search(plain) is not None
+    return money and (_ONE.search(plain) is not None or stated_currency(name, {}, "") is not None)
+
+
+def currency_column(samples: Mapping[str, Sequence[str]]) -> str | None:
+    """The column of texts that are codes of currencies, every one of them, whatever its name.
+
+    Examples
+    --------
+    >>> currency_column({"who": ["ANA", "USD"], "in": ["USD", "eur", "USD"], "empty": []})
+    'in'
+    """
+    for name, values in samples.items():
+        if values and all(written(value) in _EVERY for value in set(values)):
+            return name
     return None

@@ -63,6 +63,7 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     ),
     "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
     "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
+    "epoch": (r"1[0-9]{9}(?:[0-9]{3})?", "timestamp", "", "seconds since 1970, in UTC"),
     "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
@@ -192,6 +193,8 @@ def _moment(form: str, text: str | None) -> date | time | None:
         return _figures(text)
     if form == "serial":
         return date(1899, 12, 30) + timedelta(days=int(text))
+    if form == "epoch":
+        return datetime(1970, 1, 1) + timedelta(seconds=int(text[:10]))
     if form in ("zoned", "fraction"):
         return _instant(text)
     try:

@@ -75,6 +75,8 @@ class Hints:
         The column holds identifiers: digits stay text.
     dated : bool
         The header names a date: five digits are the day number of a spreadsheet.
+    moment : bool
+        The header names a moment: ten digits are its seconds since 1970, thirteen its thousandths.
     measure : bool
         The header names amounts or dates: texts that do not fit are damage, and a letter after the
         digits is a side of the ledger (``12C`` elsewhere is a seat).
@@ -86,6 +88,7 @@ class Hints:
     dates: str | None = None
     code: bool = False
     dated: bool = False
+    moment: bool = False
     measure: bool = False
 
 
@@ -106,7 +109,8 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
         return TextFormat()
     if kind != "number":
         dated = hints.dated or kind == "date"
-        date = _decide_date(values, hints.dates, least if kind is None else 1, dated)
+        moment = hints.moment or kind == "date"
+        date = _decide_date(values, hints.dates, least if kind is None else 1, dated, moment)
         if date is not None and not _is_rather_a_code(date, values, hints):
             return date
         if kind == "date":
@@ -140,7 +144,7 @@ def _form_of_order(dates: str | None) -> str:
 
 
 def _decide_date(
-    values: Sequence[str], dates: str | None, least: int, dated: bool
+    values: Sequence[str], dates: str | None, least: int, dated: bool, moment: bool
 ) -> DateFormat | None:
     fitting: list[tuple[int, DateFormat]] = []
     times = Counter(values)  # dates repeat: each is read once
@@ -148,7 +152,7 @@ def _decide_date(
     for form, (pattern, _, order, _) in DATE_FORMS.items():
         if dates and order and order != dates and order != "year first":
             continue
-        if form == "serial" and not dated:
+        if (form == "serial" and not dated) or (form == "epoch" and not moment):
             continue
         shape = re.compile(pattern)
         if not any(map(shape.fullmatch, probe)):

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 
+from sabueso.base.currencies import written
 from sabueso.base.errors import UserError, nearest
+from sabueso.base.words import listed
 from sabueso.intake.formats.convert import (
     CODE_ROLES,
     SIGNED,
@@ -19,6 +21,7 @@ from sabueso.intake.formats.convert import (
     says_missing,
     states_total,
 )
+from sabueso.intake.formats.currencies import currency_column, names_one_currency
 from sabueso.intake.formats.deciding import Format, Hints, TextFormat, decide
 from sabueso.intake.formats.numbers import NumberFormat, units_of
 from sabueso.intake.formats.roles import (
@@ -26,6 +29,7 @@ from sabueso.intake.formats.roles import (
     looks_like_code,
     looks_like_date,
     looks_like_measure,
+    looks_like_moment,
     side_column,
 )
 from sabueso.intake.interface import Layout
@@ -172,6 +176,7 @@ def _hints(name: str, values: list[str], settings: ReadSettings, prior: Prior) -
         dates=settings.dates,
         code=role in CODE_ROLES or (role is None and looks_like_code(name, values)),
         dated=looks_like_date(name),
+        moment=looks_like_moment(name),
         measure=looks_like_measure(name),
     )
 
@@ -196,7 +201,27 @@ def _guessed(
         side = side_column(samples, samples[guessed["amount"]])
         if side is not None:
             guessed = {r: c for r, c in guessed.items() if c != side} | {"side": side}
+    if "amount" in guessed and "currency" not in guessed:
+        named = currency_column({n: v for n, v in samples.items() if formats[n].type == "text"})
+        if named is not None and named not in guessed.values():
+            guessed["currency"] = named
+    if "currency" in guessed and not {"amount", "currency", "debit"} & set(given):
+        _in_one_currency(guessed, columns, samples)
     return guessed
+
+
+def _in_one_currency(
+    guessed: dict[Role, str], columns: Sequence[Column], samples: Mapping[str, list[str]]
+) -> None:
+    """Of amounts in several currencies, and the same in one beside them, the latter are the table's."""
+    if "debit" in guessed or len({written(v) for v in samples[guessed["currency"]]}) < 2:
+        return
+    for column in columns:
+        taken = column.name in guessed.values() and column.name != guessed.get("amount")
+        if column.type == "number" and not taken and names_one_currency(column.name):
+            guessed["amount"] = column.name
+            del guessed["currency"]
+            return
 
 
 def _without_totals(sample: pa.Table) -> pa.Table:
@@ -239,11 +264,11 @@ def _refuse_currencies(name: str, values: list[str], settings: ReadSettings) -> 
     """
     units = units_of(Counter(values))
     if len(units) > 1 and 2 * units.total() > len(values) and name not in settings.types:
-        shown = " and ".join(
-            f"{unit} ({count} of {len(values)})" for unit, count in units.most_common(3)
+        shown = listed(
+            [f"{unit} ({count} of {len(values)})" for unit, count in units.most_common(3)]
         )
         raise UserError(
-            f"column {name!r} holds amounts in {shown}: amounts of two currencies are never added up; give "
+            f"column {name!r} holds amounts in {shown}: amounts of several currencies are never added up; give "
             f"the currency a column of its own, or keep the column as text: "
             f'types = {{ {json.dumps(name, ensure_ascii=False)} = "text" }} under read'
         )

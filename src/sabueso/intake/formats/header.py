@@ -54,6 +54,8 @@ def find_header(rows: Sequence[Sequence[str]]) -> Found | None:
     first = next((i for i in filled if _may_head(rows[i], width)), filled[0])
     if width < 2:
         return Found(first, width)
+    if len(rows[first]) < width:
+        first = _wider(rows, filled, first, width)
     below = [rows[i] for i in filled if i > first and len(rows[i]) == len(rows[first])]
     if below and _is_data(rows[first], below):
         return Found(first, width, none=True)
@@ -63,6 +65,20 @@ def find_header(rows: Sequence[Sequence[str]]) -> Found | None:
     if at and filled[at - 1] == first - 1 and _stands_above(rows[first - 1], rows[first]):
         return Found(first, width, above=first - 1)
     return Found(first, width)
+
+
+def _wider(rows: Sequence[Sequence[str]], filled: Sequence[int], first: int, width: int) -> int:
+    """A row further down that is as wide as the table and names its columns of data: what stands before it
+    says something of the table, such as whose account it is."""
+    for place, at in enumerate(filled):
+        row = rows[at]
+        if at <= first or len(row) != width or not all(row):
+            continue
+        below = [rows[i] for i in filled[place + 1 :] if len(rows[i]) == width]
+        data = [i for i in range(width) if below and _holds_data(below, i)]
+        named = data and all(_kind(row[i]) == "text" for i in data)
+        return at if named else first
+    return first
 
 
 def joined_names(above: Sequence[str], names: Sequence[str]) -> list[str]:

@@ -51,7 +51,7 @@ WORDS: dict[Role, str] = {
         "승인자 המאשר disetujui menyetujui duyet المعتمد ผู้อนุมัติ"
     ),
     "preparer": (
-        "preparer prepared preparado usuario user operator operador initials contabilizado erfasser erfasst "
+        "preparer prepared preparado usuario user cardholder karteninhaber operator operador initials contabilizado erfasser erfasst "
         "bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
@@ -83,7 +83,7 @@ WORDS: dict[Role, str] = {
         "particulars назначение описание содержание комментарии наименование призначення опис περιγραφη "
         "αιτιολογια 摘要 内容 備考 备注 備註 说明 적요 비고 내용 البيان תיאור รายละเอียด شرح opisas apraksts kirjeldus รายการ"
     ),
-    "currency": "currency moneda divisa ccy waluta mena penznem valuutta валюта νομισμα 通貨 币种 幣別 통화 العملة מטבע",
+    "currency": "currency curr moneda divisa devise wahrung ccy waluta mena penznem valuutta валюта νομισμα 通貨 币种 幣別 통화 العملة מטבע",
     "id": (
         "id pago payment entry asiento number numero no num codigo code transaction movimiento buchung zahlung "
         "vorgang transaktion ecriture registrazione nr nummer lp cislo sorszam sira lopnummer lobenummer номер "

@@ -42,10 +42,11 @@ class Headings:
             "the lines below it",
             "read.headings",
         )
-        header = layout.header if self.into in layout.header else [*layout.header, self.into]
+        added = () if self.into in layout.header else (self.into,)
         return replace(
             layout,
-            header=header,
+            header=[*layout.header, *added],
+            added=(*layout.added, *added),
             sample=filled.cells,
             notes=(*layout.notes, note),
             found={**layout.found, "headings": self.column},

@@ -114,6 +114,7 @@ class Named:
         return replace(
             layout,
             header=[*layout.header, name],
+            added=(*layout.added, name),
             sample=layout.sample.append_column(name, texts),
             settled={**layout.settled, "types": types},
             notes=(*layout.notes, note),

@@ -27,7 +27,7 @@ CREDIT_SIDES = "CR|Cr|C|H"
 DASHES = str.maketrans(dict.fromkeys("\u2212\u2010\u2011\u2012\u2013\ufe63\uff0d", "-"))
 """Minuses as typesetting has them, and what is taken for one."""
 # ISO 4217, the national currencies in use.
-_CODES = (
+CODES = (
     "AED AFN ALL AMD ANG AOA ARS AUD AWG AZN BAM BBD BDT BGN BHD BIF BMD BND BOB BRL BSD BTN "
     "BWP BYN BZD CAD CDF CHF CLP CNY COP CRC CUP CVE CZK DJF DKK DOP DZD EGP ERN ETB EUR FJD "
     "FKP GBP GEL GHS GIP GMD GNF GTQ GYD HKD HNL HTG HUF IDR ILS INR IQD IRR ISK JMD JOD JPY "
@@ -38,7 +38,7 @@ _CODES = (
 )
 # The longest first: US$ is no $ after US.
 _SIGNS = sorted((*OF_ONE, *OF_SEVERAL), key=len, reverse=True)
-CURRENCY = "|".join([*map(re.escape, _SIGNS), *_CODES.split()])
+CURRENCY = "|".join([*map(re.escape, _SIGNS), *CODES.split()])
 """A sign or a code of a currency, as a part of a pattern."""
 BLANK = "[ \u00a0\u202f]"
 _UNIT = re.compile(

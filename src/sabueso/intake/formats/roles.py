@@ -72,6 +72,7 @@ def folded(name: str) -> str:
     num``. What is written without blanks stays together."""
     name = _CAPITAL_WITHIN.sub(r"\1 \2", name)
     plain = "".join(map(_without_accent, unicodedata.normalize("NFKC", name.translate(_LETTERS))))
+    plain = plain.replace("\u0e4d\u0e32", "\u0e33")  # one vowel of Thai, which is taken apart
     return " ".join(_TOKEN.findall(plain.casefold()))
 
 
@@ -189,6 +190,32 @@ def looks_like_date(name: str) -> bool:
     """Whether a header names a date."""
     words = WORDS["date"].split()
     return any(part in words for part in worded(name))
+
+
+_MOMENTS = frozenset(
+    [
+        "created",
+        "updated",
+        "modified",
+        "timestamp",
+        "time",
+        "datetime",
+        "date",
+        "ts",
+        "at",
+        "posted",
+        "booked",
+        "paid",
+        "executed",
+        "occurred",
+    ]
+)
+
+
+def looks_like_moment(name: str) -> bool:
+    """Whether a header names when a program noted something."""
+    words = worded(name)
+    return not _MOMENTS.isdisjoint(words) and CODE_WORDS.search(" ".join(words)) is None
 
 
 SIDE_SIGNS = {

@@ -19,6 +19,7 @@ import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.base.errors import ProgramFault, UserError
+from sabueso.intake.formats.above import currency_above, scale_notes
 from sabueso.intake.formats.header import LOOKED_AT, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout, OtherEncoding
 from sabueso.intake.readers.cells import column_names, counted, name_notes, num_lines
@@ -134,7 +135,8 @@ class DelimitedReader:
             if places is not None and len(places.header) > _fields(lines, delimiter):
                 return places
         header, header_line, notes = _header(path, lines, start, delimiter, settings)
-        notes += assumed
+        above = list(csv.reader(lines[start : max(header_line - 1, start)], delimiter=delimiter))
+        notes += [*assumed, *scale_notes(above)]
         sample = _sample("\n".join(lines[header_line:]), delimiter, len(header))
         if len(header) == 1 and settings.delimiter is None:
             _refuse_other_forms(path, lines[header_line:])
@@ -151,6 +153,7 @@ class DelimitedReader:
             notes=(*notes, *name_notes(header, names)),
             found={"encoding": encoding, "delimiter": delimiter}
             | ({} if header_line == 1 else {"header": header_line}),
+            currency=currency_above(above),
             encoding=encoding,
             delimiter=delimiter,
         )

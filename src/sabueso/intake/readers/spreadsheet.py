@@ -8,6 +8,8 @@ from itertools import islice
 from pathlib import Path
 
 from sabueso.base.errors import UserError
+from sabueso.base.words import listed
+from sabueso.intake.formats.above import currency_above, scale_notes
 from sabueso.intake.formats.header import find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Layout
 from sabueso.intake.readers.books import Book, is_marked_up, open_book
@@ -35,6 +37,7 @@ class _Sheet:
     header_row: int
     columns: list[int]  # positions in the row
     notes: tuple[str, ...]
+    currency: str = ""
 
 
 @dataclass(frozen=True)
@@ -69,9 +72,16 @@ class SpreadsheetReader:
         others = [s.name for s in found if s.header != first.header]
         notes = list(first.notes)
         if others:
-            listed = ", ".join(map(repr, others))
-            text = f"not taken, for their columns differ from those of {first.name!r}, the longest: {listed}"
+            names = ", ".join(map(repr, others))
+            text = f"not taken, for their columns differ from those of {first.name!r}, the longest: {names}"
             notes.append(Assumed(text, "read.sheet"))
+        stated = {s.currency: s.name for s in chosen if s.currency}
+        if len(stated) > 1:
+            said = listed([f"{code} (sheet {name!r})" for code, name in stated.items()])
+            raise UserError(
+                f"{path}: the lines above the tables state {said}, which do not add up; take the sheets in one by "
+                "one, as tables of their own, with read.sheet"
+            )
         sample = [dict(r) for _, r in islice(_records(book, first), SAMPLE_ROWS)]
         return _Workbook(
             header=first.header,
@@ -81,6 +91,7 @@ class SpreadsheetReader:
             },
             sample=text_table(first.header, sample),
             sheets=chosen,
+            currency=next(iter(stated), ""),
             sheet=first.name,
             found={"header": first.header_row} if first.header_row > 1 else {},
             notes=tuple(notes),
@@ -136,8 +147,11 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
             f"the header is row {head[place][0]}; {skipped} filled above are no part of the table"
         )
         notes.append(Assumed(text, "read.header"))
+    notes += scale_notes(cells[:top])
     names = column_names(texts)
-    return _Sheet(name, names, head[place][0], columns, (*notes, *name_notes(texts, names)))
+    notes += name_notes(texts, names)
+    stated = currency_above(cells[:top])
+    return _Sheet(name, names, head[place][0], columns, tuple(notes), stated)
 
 
 def _records(book: Book, sheet: _Sheet) -> Iterator[Record]:

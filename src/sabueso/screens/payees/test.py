@@ -85,8 +85,10 @@ class Payees(Screen):
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         table = population.table
         party = table.role("party")
-        if "amount" not in table.roles or party is None:
-            yield Suit(self.name, "no", "the table has no amount, or names no party")
+        if "amount" not in table.roles:
+            yield Suit(self.name, "no", "the table has no amount")
+        elif party is None:
+            yield Suit(self.name, "no", "the table names no party: say with --per who is paid")
         elif table.dated() is None:
             yield Suit(self.name, "no", "the table has no date")
         else:

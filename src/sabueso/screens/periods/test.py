@@ -48,6 +48,8 @@ if TYPE_CHECKING:
 
 
 MOST_MONTHS = 240
+FEW_LINES = 10
+"""Lines that a limit set by what it flags may always flag."""
 SMALL = Decimal("0.05")
 """Part of all change that the smallest lines may make together and not be looked at."""
 
@@ -222,6 +224,8 @@ class Periods(Screen):
         flagged = sorted(
             (abs(moved(line, given.flag_by)) for line in lines if line.flagged), reverse=True
         )
+        # More than a tenth of the lines is a list of lines, and of no exceptions.
+        capacity = min(capacity, max(FEW_LINES, len(lines) // 10))
         if len(flagged) > capacity:
             limit = max(limit, flagged[capacity])
         # The next amount of one digit: easily said, and no more than can be reviewed.

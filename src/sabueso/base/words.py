@@ -1,0 +1,17 @@
+"""Lists as a sentence has them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+
+def listed(parts: Sequence[str]) -> str:
+    """Parts with commas between, and ``and`` before the last.
+
+    Examples
+    --------
+    >>> listed(["EUR"]), listed(["EUR", "GBP"]), listed(["EUR", "GBP", "USD"])
+    ('EUR', 'EUR and GBP', 'EUR, GBP and USD')
+    """
+    *before, last = parts
+    return f"{', '.join(before)} and {last}" if before else last
