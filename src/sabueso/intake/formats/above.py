@@ -11,8 +11,10 @@ from sabueso.intake.formats.numbers import CODES
 from sabueso.intake.formats.roles import worded
 
 _CODES = frozenset(CODES.split())
+_WORDS = frozenset(["ALL", "TOP", "CUP", "MOP", "PEN", "MAD", "SOS"])
+"""Codes that a title may end in as words."""
 _NAMED = frozenset(WORDS["currency"].split())
-_IN = re.compile(r"(?:\b(?:in|en)\s+|[:=(]\s*)([A-Za-z]{3}|\S{1,3})\s*\)?\s*$")
+_IN = re.compile(r"(?:\b(?:in|en)\s+|[:=(]\s*)([A-Z]{3}|[^\w\s]{1,3}|[^\W\d_]?[$€£])\s*\)?\s*$")
 _SCALED = re.compile(
     r"\b(?:in|en)\s+(?:[A-Z]{3}\s+|\S\s?)?(?:thousands?|millions?|miles|millones|milliers|tausend|tsd|mio|migliaia|milioni)\b|"
     r"\b(?:TEUR|TCHF|TUSD|KEUR|MEUR|k€|T€|M€)\b|['’]000\b|\b000['’]?s\b",
@@ -39,7 +41,7 @@ def _stated(row: Sequence[str]) -> Iterator[str]:
     cells = [cell.strip() for cell in row if cell.strip()]
     for place, cell in enumerate(cells):
         at_end = _IN.search(cell)
-        if at_end is not None and (code := _code(at_end[1])):
+        if at_end is not None and at_end[1] not in _WORDS and (code := _code(at_end[1])):
             yield code
         if not _NAMED.isdisjoint(worded(cell)):
             said = [*re.findall(r"[A-Z]{3}|[^\w\s:]\S*", cell), *cells[place + 1 : place + 2]]
