@@ -13,6 +13,7 @@ import xlsxwriter
 from hypothesis import given
 from hypothesis import strategies as st
 
+from sabueso.base.errors import UserError
 from sabueso.base.figures import plain_figures
 from sabueso.base.months import CROATIAN_MONTHS, MONTHS
 from sabueso.intake.formats.deciding import Hints, TextFormat, decide
@@ -201,3 +202,68 @@ def test_currencies_are_told_by_what_a_column_holds(engine, tmp_path):
     path.write_text("Txn,Date,Amount,Kind\nX1,2024-01-02,10.00,USD\nX2,2024-01-03,2.50,eur\n")
     report, _ = taken(engine, path)
     assert report.roles["currency"] == "Kind" and set(report.currencies) == {"USD", "EUR"}
+
+
+def test_what_is_printed_on_the_first_line_of_a_group_is_said_and_filled(engine, tmp_path):
+    path = tmp_path / "once.csv"
+    lines = ["Account,Date,Text,Amount"]
+    for account in range(4000, 4012):
+        lines += [f"{account if n == 1 else ''},2024-01-{n:02},x,{n}.00" for n in range(1, 11)]
+    path.write_text("\n".join(lines) + "\n")
+    report, rows = taken(engine, path)
+    (said,) = [note for note in report.assumed if note.key == "read.fill"]
+    assert "Account stands on 12 of the first 120 lines" in said
+    assert sum(row["Account"] is not None for row in rows) == 12
+    report, rows = taken(engine, path, fill=["Account"])
+    assert [row["Account"] for row in rows] == [str(4000 + n // 10) for n in range(120)]
+    assert not [note for note in report.assumed if note.key == "read.fill"]
+    with pytest.raises(UserError, match=r"read\.fill names 'Konto', which the file does not have"):
+        taken(engine, path, fill=["Konto"])
+    # A column that is seldom filled and comes again is no group's.
+    path.write_text("\n".join(lines).replace("4000,", "4001,") + "\n")
+    assert not [note for note in taken(engine, path)[0].assumed if note.key == "read.fill"]
+
+
+def test_sheets_called_by_month_and_two_digits_are_months_of_a_year(engine, tmp_path):
+    book = xlsxwriter.Workbook(tmp_path / "cash.xlsx")
+    for month in ("Jan 24", "Feb 24", "Mar 24"):
+        sheet = book.add_worksheet(month)
+        sheet.write_row(0, 0, ["Voucher", "Paid to", "Amount"])
+        for n in range(12):
+            sheet.write_row(n + 1, 0, [f"V{month[0]}{n}", f"Shop {n % 5}", n + 0.5])
+    book.close()
+    _, rows = taken(engine, tmp_path / "cash.xlsx")
+    assert sorted({str(row["period"])[:7] for row in rows}) == ["2024-01", "2024-02", "2024-03"]
+
+
+@pytest.mark.parametrize(
+    ("header", "row", "role", "column"),
+    [
+        ("Claim,Claimant,Loss Dt,Paid Dt,Paid Amt", "C{n},P{n},01/{d}/2024,02/{d}/2024,{n}.50", "date", "Paid Dt"),
+        ("Agent,Sale date,Premium,Commission", "A{n},2024-01-{d},{n}00.00,{n}.50", "amount", "Commission"),
+        ("Claim,Adjuster,Day,Cost", "C{n},JD,2024-01-{d},{n}.50", "preparer", "Adjuster"),
+    ],
+)  # fmt: skip
+def test_roles_of_the_trades(engine, tmp_path, header, row, role, column):
+    path = tmp_path / "rows.csv"
+    path.write_text(
+        "\n".join([header, *(row.format(n=n, d=f"{n + 10:02}") for n in range(1, 15))]) + "\n"
+    )
+    assert taken(engine, path)[0].roles.get(role) == column
+
+
+def test_what_cannot_be_told_of_amounts_is_said(engine, tmp_path):
+    path = tmp_path / "rows.csv"
+    path.write_text("Key,Alpha,Beta\n" + "".join(f"K{n},{n}.50,{n}.25\n" for n in range(20)))
+    report, _ = taken(engine, path)
+    assert "amount" not in report.roles
+    assert any("none is taken for them: Alpha and Beta" in note for note in report.assumed)
+    months = ",".join(f"{name}-24" for name in ("Jan", "Feb", "Mar", "Apr"))
+    path.write_text(
+        f"Account,{months},Total\n" + "".join(f"{n},1.50,2.50,3.50,4.50,12.00\n" for n in range(20))
+    )
+    report, _ = taken(engine, path)
+    assert any("4 columns are called by months, Jan-24 to Apr-24" in note for note in report.notes)
+    path.write_text("Date;Text;Soll;Haben;Saldo CHF\n" + "".join(
+        f"2024-01-{n:02};x;{n}.00;;{n}.00\n2024-01-{n:02};y;;{n}.00;0.00\n" for n in range(1, 20)))  # fmt: skip
+    assert taken(engine, path)[0].currencies == ("CHF",)

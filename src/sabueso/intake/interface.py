@@ -74,7 +74,7 @@ class Layout:
 
     ``notes`` are said in the report, assumptions among them. ``found`` are settings of ``read`` as the
     reader found them. ``settled`` are settings of ``read`` that the file itself states, or
-    one beside it. ``sheet`` is the first sheet taken, where it has sheets. ``skipped`` counts lines beside the first ``header_line`` that
+    one beside it. ``sheet`` is the first sheet taken, and ``sheets`` are all, where it has sheets. ``skipped`` counts lines beside the first ``header_line`` that
     hold no rows: the headers of further sheets. ``added`` are columns that no line has: what stands in them is
     told by the name of the file, or by lines above. ``currency`` is what lines above the header state, or nothing.
     """
@@ -90,6 +90,7 @@ class Layout:
     found: Mapping[str, Any] = field(default_factory=dict, kw_only=True)
     added: tuple[str, ...] = field(default=(), kw_only=True)
     currency: str = field(default="", kw_only=True)
+    sheets: tuple[str, ...] = field(default=(), kw_only=True)
 
 
 class Reader(Protocol):

@@ -27,7 +27,7 @@ from sabueso.intake.formats.names import PERIOD, Named, own_names
 from sabueso.intake.interface import Damaged, Layout, Reader
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
-from sabueso.population.period_names import PERIOD_NAMES, period_of
+from sabueso.population.period_names import PERIOD_NAMES, period_of, shared_year
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
 SIGNED_SHARE = 0.95
@@ -101,7 +101,9 @@ class Reading:
         if assumed is not None:
             settings = settings.model_copy(update={"period": assumed})
         names = own_names(own.header, prior.columns)
-        named = Named(reader, names, settings.period or "", assumed is not None)
+        named = Named(
+            reader, names, settings.period or "", assumed is not None, fill=tuple(settings.fill)
+        )
         headings = headings_of(named.plain(own), settings.headings)
         named = replace(named, headings=headings)
         layout = named.layout(path, own)
@@ -207,7 +209,7 @@ def _has_no_date(formats: Mapping[str, Format], roles: Mapping[Role, str]) -> bo
 def _period_by(path: Path, own: Layout) -> str | None:
     """Where the period of rows is told: by the name of their sheet, or of their file."""
     stem = path.name.partition(".")[0]
-    if own.sheet and period_of(own.sheet, stem):
+    if own.sheet and period_of(own.sheet, f"{stem} {shared_year(own.sheets)}"):
         return "sheet name"
     return "file name" if period_of(stem) else None
 

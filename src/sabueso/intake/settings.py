@@ -28,6 +28,10 @@ class ReadSettings(BaseModel):
         None,
         description='the column in which headings stand above the rows they are of, or "none"',
     )
+    fill: list[str] = Field(
+        default_factory=list,
+        description="columns printed on the first line of each group alone: the lines below get their text",
+    )
     missing: list[str] = Field(
         default_factory=list,
         description="texts that stand for a missing number or date, beside the usual",

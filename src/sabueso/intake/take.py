@@ -23,6 +23,8 @@ from sabueso.intake.doubts import check_mostly_read, check_told, confirm_marks, 
 from sabueso.intake.formats.convert import SIGNED, Conversion, Converted
 from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.detection import Prior, Told, Widen
+from sabueso.intake.formats.header_words import RUNNING
+from sabueso.intake.formats.roles import worded
 from sabueso.intake.interface import Batch, FileReport, OtherEncoding
 from sabueso.intake.parquet import Written, repeated_columns, schema_of, stored, verify
 from sabueso.intake.readers.choice import readable
@@ -172,6 +174,11 @@ def _currencies(reading: Reading) -> tuple[str, ...]:
     own = reading.settings.currency
     stated = {stated_currency(name, reading.formats, own) for name in names}
     found = tuple(sorted(filter(None, stated)))
+    if not found:
+        # What an account stands at after each row is in the currency of the rows.
+        carried = [name for name in reading.layout.header if not RUNNING.isdisjoint(worded(name))]
+        stated = {stated_currency(name, reading.formats, own) for name in carried}
+        found = tuple(sorted(filter(None, stated)))
     return found or tuple(filter(None, [reading.layout.currency]))
 
 

@@ -7,13 +7,17 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.base.plain import Values
+from sabueso.base.words import listed
 from sabueso.intake.doubts import either_order
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.detection import base_of, differing
+from sabueso.intake.formats.downward import printed_once
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
+from sabueso.intake.readers.cells import num_lines
 from sabueso.intake.reading import Reading
+from sabueso.population.period_names import names_month
 from sabueso.population.table import LINE_COLUMN
 
 
@@ -61,13 +65,49 @@ def notes_of(reading: Reading) -> list[str]:
         f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
         for (name, text), count in sorted(tally.absent.items())
     ]
-    return found + _assumed_roles(reading)
+    found += _by_month(reading)
+    return found + _assumed_roles(reading) + _left_blank(reading)
+
+
+LEAST_MONTHS = 3
+
+
+def _by_month(reading: Reading) -> list[str]:
+    """What is said of a table that has a column for each month."""
+    months = [
+        name
+        for name, f in reading.formats.items()
+        if isinstance(f, NumberFormat) and names_month(name)
+    ]
+    if len(months) < LEAST_MONTHS:
+        return []
+    return [
+        f"{len(months)} columns are called by months, {months[0]} to {months[-1]}: what stands in them is not compared "
+        "over time, which needs a line for each month"
+    ]
+
+
+def _left_blank(reading: Reading) -> list[Assumed]:
+    """What is said of an account or a party that stands on the first line of each of its groups alone."""
+    roles = [reading.roles[r] for r in ("account", "party", "preparer") if r in reading.roles]
+    sample = reading.layout.sample
+    names = [name for name in roles if name in sample.column_names]
+    return [
+        Assumed(
+            f"{name} stands on {many:,} of the first {num_lines(sample.num_rows)}, on the first of them and never "
+            "twice: the lines below each are left without one",
+            "read.fill",
+        )
+        for name, many in printed_once(sample, names).items()
+    ]
 
 
 def _assumed_roles(reading: Reading) -> list[Assumed]:
     """What was assumed of the amounts of a table's first file: which they are, and their signs."""
     roles, prior = reading.roles, reading.prior
     amount = roles.get("amount")
+    if amount is None and not prior.columns and not prior.complete:
+        return _no_amount(reading)
     if prior.columns or prior.complete or amount is None or "amount" in prior.roles:
         return []
     found: list[Assumed] = []
@@ -89,6 +129,25 @@ def _assumed_roles(reading: Reading) -> list[Assumed]:
         text = f"the amounts of the table are those of {amount}, and not {', '.join(others[:4])}"
         found.append(Assumed(text + (" …" if len(others) > 4 else ""), "roles.amount", (amount,)))
     return found
+
+
+def _no_amount(reading: Reading) -> list[Assumed]:
+    """What is said of numbers with decimals none of which is called as amounts are."""
+    numbers = [
+        name
+        for name, f in reading.formats.items()
+        if isinstance(f, NumberFormat) and f.scale and f.unit != "%"
+        and name not in reading.roles.values()
+    ]  # fmt: skip
+    if not numbers:
+        return []
+    told = listed(numbers[:4]) + (" …" if len(numbers) > 4 else "")
+    return [
+        Assumed(
+            f"no column is called as amounts are, and none is taken for them: {told}",
+            "roles.amount",
+        )
+    ]
 
 
 def how_read(reading: Reading) -> Values:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Sequence
 from datetime import date
 
 from sabueso.base.errors import UserError
-from sabueso.base.months import MONTHS
+from sabueso.base.months import MONTHS, folded_month
 from sabueso.population.calendar import Span
 
 PERIOD_NAMES = frozenset(
@@ -79,7 +80,7 @@ def period_of(name: str, beside: str = "") -> str | None:
         return "-".join(reversed(found.groups()))
     years = _ONE_YEAR.findall(text) or _ONE_YEAR.findall(_plain(beside))
     year = years[0] if len(set(years)) == 1 else None
-    month = next((MONTHS[w] for w in re.findall(r"[a-z]{3,}", text) if w in MONTHS), None)
+    month = next((MONTHS[w] for w in _words(text) if w in MONTHS), None)
     if month and year:
         return f"{year}-{month:02}"
     part = _PART.search(text)
@@ -98,6 +99,43 @@ def period_of(name: str, beside: str = "") -> str | None:
     if (found := _MONTH_ALONE.match(text)) and year:
         return f"{year}-{int(found[1]):02}"
     return year if _ONE_YEAR.search(text) else None
+
+
+def _words(text: str) -> list[str]:
+    return re.findall(r"[^\W\d_]{3,}", folded_month(text))
+
+
+_SHORT_YEAR = re.compile(r"\W*([^\W\d_]{3,})\W*([0-9]{2})\W*")
+
+
+def shared_year(names: Sequence[str]) -> str:
+    """The year that several sheets share which are called by month and two digits; nothing where one alone
+    has such a name: it may be a day.
+
+    Examples
+    --------
+    >>> shared_year(["Jan 24", "Feb 24", "Mar 24"]), shared_year(["Jan 24"]), shared_year(["Jan 24", "Feb 25"])
+    ('2024', '', '')
+    """
+    parts = [_SHORT_YEAR.fullmatch(name.replace("_", " ")) for name in names]
+    told = [part for part in parts if part and _words(part[1])[0] in MONTHS]
+    months = {MONTHS[_words(part[1])[0]] for part in told}
+    years = {part[2] for part in told}
+    return f"20{years.pop()}" if len(told) == len(names) == len(months) > 1 == len(years) else ""
+
+
+def names_month(name: str) -> bool:
+    """Whether a name is that of a month, with its year or alone.
+
+    Examples
+    --------
+    >>> [names_month(name) for name in ("Jan-24", "2024-01", "März", "Total", "May fee")]
+    [True, True, True, False, False]
+    """
+    if len(period_of(name) or "") == len("2024-01"):
+        return True
+    found = re.fullmatch(r"\W*([^\W\d_]{3,})\W*(?:[0-9]{2})?\W*", name)
+    return found is not None and folded_month(found[1]) in MONTHS
 
 
 def _plain(text: str) -> str:

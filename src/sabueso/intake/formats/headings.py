@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.intake.formats.convert import states_total
+from sabueso.intake.formats.downward import filled_cells
 from sabueso.intake.formats.header import is_text
 from sabueso.intake.interface import Assumed, Batch, Layout
 
@@ -74,7 +75,7 @@ class Filling:
         # Where nothing stands there is nothing that a heading says something of.
         some = np.zeros(len(alone), dtype=bool)
         for name in cells.column_names:
-            some |= _filled(cells.column(name))
+            some |= filled_cells(cells.column(name))
         above = pc.if_else(pa.array(some), above, pa.scalar(None, pa.string()))
         if alone.any():
             self._last = texts[int(np.flatnonzero(alone)[-1])].as_py()
@@ -108,7 +109,7 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     if given is not None:
         column = given if given in names else None
         return None if column is None else _into(sample, column)
-    filled = np.column_stack([_filled(sample.column(name)) for name in names])
+    filled = np.column_stack([filled_cells(sample.column(name)) for name in names])
     cells = filled.sum(axis=1)
     first = np.flatnonzero(cells)
     if not len(first) or cells[first[0]] != 1:
@@ -140,7 +141,7 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
 def _into(sample: pa.Table, column: str) -> Headings:
     texts = _plain(sample.column(column))
     alone = _alone(sample, column)
-    filled = _filled(sample.column(column)) & ~alone & ~states_total(texts)
+    filled = filled_cells(sample.column(column)) & ~alone & ~states_total(texts)
     if not filled.any():
         return Headings(column, column)
     free = HEADING
@@ -151,10 +152,10 @@ def _into(sample: pa.Table, column: str) -> Headings:
 
 def _alone(cells: pa.Table, column: str) -> np.ndarray:
     """Rows that hold a text in the column, and nothing else; a sum's line is none."""
-    found = _filled(cells.column(column))
+    found = filled_cells(cells.column(column))
     for name in cells.column_names:
         if name != column and found.any():
-            found &= ~_filled(cells.column(name))
+            found &= ~filled_cells(cells.column(name))
     if found.any():
         found &= ~states_total(_plain(cells.column(column)))
     return found
@@ -164,8 +165,3 @@ def _plain(column: pa.ChunkedArray) -> pa.Array:
     whole = column.combine_chunks()
     whole = whole if pa.types.is_string(whole.type) else whole.cast(pa.string())
     return pc.utf8_trim_whitespace(whole)
-
-
-def _filled(column: pa.ChunkedArray) -> np.ndarray:
-    found = pc.fill_null(pc.not_equal(_plain(column), ""), False)
-    return np.asarray(found.to_numpy(zero_copy_only=False), dtype=bool)

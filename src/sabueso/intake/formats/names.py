@@ -13,13 +13,15 @@ from collections.abc import Collection, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 
 from sabueso.base.errors import UserError
+from sabueso.intake.formats.downward import Downward
 from sabueso.intake.formats.headings import Filling, Headings
 from sabueso.intake.interface import Assumed, Batch, Layout, Reader
 from sabueso.intake.settings import ReadSettings
-from sabueso.population.period_names import period_of
+from sabueso.population.period_names import period_of, shared_year
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 
 PERIOD = "period"
@@ -71,6 +73,7 @@ class Named:
     assumed: bool = False
     """Whether it was not said that the period of rows stands in the name of their file or sheet."""
     headings: Headings | None = None
+    fill: tuple[str, ...] = ()
 
     def _value(self, path: Path, part: str, layout: Layout) -> str:
         """The period of rows, by the name of their file or sheet.
@@ -85,7 +88,8 @@ class Named:
         of_sheet = self.period == "sheet name"
         if of_sheet and not sheet:
             raise UserError(f'{path}: has no sheets; read.period = "sheet name" is for workbooks')
-        found = period_of(sheet, stem) if of_sheet else period_of(stem)
+        beside = f"{stem} {shared_year(layout.sheets)}"
+        found = period_of(sheet, beside) if of_sheet else period_of(stem)
         if found is None:
             name = f"sheet {sheet!r}" if of_sheet else "the file's name"
             raise UserError(
@@ -127,6 +131,14 @@ class Named:
     def layout(self, path: Path, layout: Layout) -> Layout:
         """The layout of the file under the table's names, with what is to be said of them."""
         named = self._headed(layout)
+        if self.fill:
+            lacking = [name for name in self.fill if name not in named.sample.column_names]
+            if lacking:
+                raise UserError(
+                    f"{path}: read.fill names {lacking[0]!r}, which the file does not have"
+                )
+            batch = Batch(np.arange(named.sample.num_rows), named.sample)
+            named = replace(named, sample=Downward(self.fill).batch(batch).cells)
         return self._with_period(path, named) if self.period else named
 
     def _headed(self, layout: Layout) -> Layout:
@@ -155,6 +167,8 @@ class Named:
         given = self._batches(path, own, settings, repeated)
         if self.headings is not None:
             given = Filling(self.headings).batches(given)
+        if self.fill:
+            given = Downward(self.fill).batches(given)
         if not self.period:
             yield from given
             return

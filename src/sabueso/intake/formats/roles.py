@@ -398,6 +398,9 @@ class _Guess:
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
                 another = role == "text" and bool(set(parts) & _OF_ANOTHER)
+                if role == "date" and "amount" in self.found:
+                    # Of several days the one that is called as the amount is: Paid Amt, Paid Dt.
+                    another = set(parts).isdisjoint(set(worded(self.found["amount"])) - _MONEY)
                 scored.append((another, several, rank, position, column.name))
             elif role == "preparer" and set(parts) & _BY and set(parts) & _ENTERED:
                 scored.append((False, True, len(words), position, column.name))
@@ -416,6 +419,8 @@ class _Guess:
         return column.type == "text"
 
 
+_MONEY = frozenset(WORDS["amount"].split()[:12])
+"""Words of amounts that say nothing besides."""
 _BY = frozenset(
     ["by", "par", "por", "von", "da", "durch", "door", "oleh", "tarafindan", "av", "af"]
 )

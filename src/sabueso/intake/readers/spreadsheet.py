@@ -42,7 +42,7 @@ class _Sheet:
 
 @dataclass(frozen=True)
 class _Workbook(Layout):
-    sheets: tuple[_Sheet, ...]
+    taken: tuple[_Sheet, ...]
 
 
 class SpreadsheetReader:
@@ -90,7 +90,8 @@ class SpreadsheetReader:
                 "sheet" if len(chosen) == 1 else "sheets": ", ".join(s.name for s in chosen)
             },
             sample=text_table(first.header, sample),
-            sheets=chosen,
+            taken=chosen,
+            sheets=tuple(s.name for s in chosen),
             currency=next(iter(stated), ""),
             sheet=first.name,
             found={"header": first.header_row} if first.header_row > 1 else {},
@@ -103,10 +104,10 @@ class SpreadsheetReader:
     ) -> Generator[Batch]:
         assert isinstance(layout, _Workbook)
         book = open_book(path)
-        for sheet in layout.sheets:
-            part = sheet.name if len(layout.sheets) > 1 else ""
+        for sheet in layout.taken:
+            part = sheet.name if len(layout.taken) > 1 else ""
             yield from batches_of(layout.header, _records(book, sheet), part)
-        rows = sum(book.height(sheet.name) for sheet in layout.sheets)
+        rows = sum(book.height(sheet.name) for sheet in layout.taken)
         yield counted(layout.header, rows)
 
 
