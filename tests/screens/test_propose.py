@@ -78,7 +78,7 @@ def test_nothing_is_proposed_where_nothing_fits(tmp_path):
     (tmp_path / "names.csv").write_text("code,name\n" + "".join(f"C{i},N{i}\n" for i in range(300)))
     inside("intake", "names.csv", "--as", "names", cwd=tmp_path)
     assert inside_json("survey", "--propose", cwd=tmp_path)["screens"] == []
-    assert "no test suits" in inside("survey", "--propose", cwd=tmp_path).stdout
+    assert "no test is proposed" in inside("survey", "--propose", cwd=tmp_path).stdout
     for words in (["--keep"], ["--capacity", "9"], ["--propose", "--capacity", "0"], ["--propose", "--pairs"]):  # fmt: skip
         inside("survey", *words, cwd=tmp_path, code=2)
 

@@ -212,6 +212,39 @@ def test_balances_follow_from_one_another(populate):
     assert found["groups"][0]["not_checked"] == 2
 
 
+@pytest.mark.parametrize("newest_first", [False, True])
+@pytest.mark.parametrize("less", [False, True])
+def test_a_statement_runs_its_own_way_and_is_found(tmp_path, less, newest_first):
+    """Money out less money in makes a balance smaller; banks print the newest line first."""
+    rng, held, lines = np.random.default_rng(8), Decimal(1000), []
+    for k in range(160):
+        amount = Decimal(int(rng.integers(1, 99999))) / 100
+        out = bool(rng.integers(0, 2))
+        held += -amount if out else amount
+        sides = ("", amount) if out != less else (amount, "")
+        day = date(2024, 1, 1) + timedelta(days=k // 3)
+        lines.append(f"{day},text {k},{sides[0]},{sides[1]},{held}")
+    taken = lines.pop(77)  # a line that is gone
+    rows = lines[::-1] if newest_first else lines
+    (tmp_path / "bank.csv").write_text("\n".join(["Date,Text,Debit,Credit,Balance", *rows]) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    inside("intake", "bank.csv", "--as", "bank", cwd=tmp_path)
+    (found,) = [
+        s for s in inside_json("survey", "--propose", "--keep", cwd=tmp_path)["screens"]
+        if s["test"] == "recompute"
+    ]  # fmt: skip
+    assert found["settings"] == {"what": "balance", "balance": "Balance"} and found["flagged"] == 1
+    told = inside(
+        "try", "recompute", "bank", "--what", "balance", "--balance", "Balance", cwd=tmp_path
+    ).stdout
+    assert ("less the amount" in told) is less and ("the newest first" in told) is newest_first
+    flag = inside_json(
+        "try", "recompute", "bank", "--what", "balance", "--balance", "Balance", cwd=tmp_path
+    )["flags"][0]
+    amount = Decimal(taken.split(",")[2] or taken.split(",")[3])
+    assert abs(Decimal(flag["difference"])) == amount, "the line after it has what is missing"
+
+
 def test_totals_tie_with_their_parts(tmp_path):
     (tmp_path / "invoices.csv").write_text("invoice,total\nF1,30.00\nF2,7.00\nF4,1.00\n")
     (tmp_path / "lines.csv").write_text(

@@ -19,7 +19,9 @@ def show_proposed(
     title(console, "a programme for this case", f"for {num.many(capacity, 'exception')} to review")
     if not found:
         console.print(
-            Text(" no test suits a table of this case: none has enough amounts with dates")
+            Text(
+                " no test is proposed for what these tables hold; survey TABLE says of each test why"
+            )
         )
         next_steps(console, ["sabueso survey"])
         return

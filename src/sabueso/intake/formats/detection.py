@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -205,9 +206,17 @@ def _guessed(
         named = currency_column({n: v for n, v in samples.items() if formats[n].type == "text"})
         if named is not None and named not in guessed.values():
             guessed["currency"] = named
+    heading = layout.added[0] if layout.added and "headings" in layout.found else None
+    if heading is not None and "account" not in guessed and _are_coded(samples[heading]):
+        guessed["account"] = heading
     if "currency" in guessed and not {"amount", "currency", "debit"} & set(given):
         _in_one_currency(guessed, columns, samples)
     return guessed
+
+
+def _are_coded(headings: Sequence[str]) -> bool:
+    """Whether headings begin with a code, as reports by account have them."""
+    return bool(headings) and all(re.match(r"[0-9]{2,}", text) for text in headings)
 
 
 def _in_one_currency(

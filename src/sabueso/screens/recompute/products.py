@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import cached_property
 from typing import Any
 
 import pyarrow as pa
@@ -50,7 +52,19 @@ def products(
         allowed = sql.cast(sql.number(tolerance), "DOUBLE")
     reasons = [missing(measure)]
     values: dict[str, Tree] = {"expected": sql.cast(expected, WIDE), "allowed": allowed}
-    return _compared(population, measure, values, reasons)
+    return _Comparison(population, measure, values, reasons).compared()
+
+
+@dataclass(frozen=True)
+class Runs:
+    """How balances run: with the amount or less it, and the oldest row first in the sources or the newest."""
+
+    less: bool = False
+    newest_first: bool = False
+
+    def told(self, balance: str) -> str:
+        first = ", the newest first," if self.newest_first else ""
+        return f"{balance}{first} {'less the amount' if self.less else 'with the amount'}"
 
 
 def balances(
@@ -59,29 +73,48 @@ def balances(
     balance: Column,
     per: list[str],
     tolerance: Decimal | None,
-) -> Compared:
+) -> tuple[Compared, Runs]:
     """Rows whose balance is not the one before it, of the same ``per``, and their amount.
 
     Rows go by the role date where there is one, then as they stand in the sources. The first of each
-    has none before it.
+    has none before it. Amounts may be added or taken off, and statements may begin with the newest row: of
+    these ways the one is taken by which the fewest rows differ, the plainest of equally good ones.
     """
+    ways = {
+        runs: _balances(population, measure, balance, per, tolerance, runs)
+        for runs in (Runs(), Runs(less=True), Runs(False, True), Runs(True, True))
+    }
+    best = min(ways, key=lambda runs: int(ways[runs].counted["differing"]))
+    return ways[best].compared(), best
+
+
+def _balances(
+    population: Population,
+    measure: Column,
+    balance: Column,
+    per: list[str],
+    tolerance: Decimal | None,
+    runs: Runs,
+) -> _Comparison:
     table = population.table
     date = table.dated()
     order = [] if date is None else [sql.ordered(sql.column(date.name))]
+    places = [sql.ordered(place.this, descending=runs.newest_first) for place in sql.place()]
     keys = [expressions.scalar(text, table, "--per") for text in per]
     before = exp.Window(
         this=sql.call("LAG", sql.column(balance.name)),
         partition_by=keys,
-        order=exp.Order(expressions=[*order, *sql.place()]),
+        order=exp.Order(expressions=[*order, *places]),
     )
-    expected = exp.Add(
+    step = exp.Sub if runs.less else exp.Add
+    expected = step(
         this=sql.cast(before, WIDE), expression=sql.cast(sql.column(measure.name), WIDE)
     )
     values: dict[str, Tree] = {
         "expected": expected,
         "allowed": sql.cast(sql.number(tolerance or Decimal(0)), "DOUBLE"),
     }
-    return _compared(population, balance, values, [missing(measure), missing(balance)])
+    return _Comparison(population, balance, values, [missing(measure), missing(balance)])
 
 
 def _expected(population: Population, measure: Column, expression: str | None) -> tuple[Tree, Tree]:
@@ -109,51 +142,65 @@ def _expected(population: Population, measure: Column, expression: str | None) -
     return product, exp.paren(allowed)
 
 
-def _compared(
-    population: Population, measure: Column, values: dict[str, Tree], reasons: list[Reason]
-) -> Compared:
-    columns = lim.RowColumns.of(population.table, measure)
-    trees = {**columns.trees(), "recorded": sql.cast(sql.column(measure.name), WIDE), **values}
-    base = population.base(trees, reasons)
-    difference = exp.Sub(this=sql.column("recorded", "b"), expression=sql.column("expected", "b"))
-    inner = exp.select(
-        *(sql.column(name, "b") for name in trees),
-        exp.alias_(sql.cast(difference, WIDE), "difference", quoted=True),
-    ).from_(base.subquery("b"))
-    size = sql.cast(exp.Abs(this=sql.column("difference", "d")), "DOUBLE")
-    known = exp.Not(this=sql.is_missing(sql.column("difference", "d")))
-    # What floats make of decimals that are equal lies far below half a unit.
-    far = exp.GT(
-        this=size,
-        expression=exp.Add(this=sql.column("allowed", "d"), expression=exp.Literal.number("1e-9")),
-    )
-    counted = exp.select(
-        exp.alias_(sql.count(), "n"),
-        exp.alias_(sql.only(sql.count(), known), "known"),
-        exp.alias_(sql.only(sql.count(), far), "differing"),
-        exp.alias_(
-            exp.Sum(this=exp.Case().when(far.copy(), sql.column("difference", "d"))), "total"
-        ),
-    ).from_(inner.subquery("d"))
-    row = population.query(counted).to_pylist()[0]
-    wanted = [*trees, "difference"]
-    select = exp.select(*(sql.column(name, "d") for name in wanted)).from_(
-        inner.copy().subquery("d")
-    )
-    select = select.where(far.copy()).order_by(
-        sql.ordered(size.copy(), descending=True),
-        sql.ordered(sql.column("row_file", "d")),
-        sql.ordered(sql.column("row_line", "d")),
-    )
-    found = population.query(select.limit(MOST_KEPT))
-    return Compared(
-        reasons=reasons,
-        checked=int(row["known"]),
-        not_checked=int(row["n"]) - int(row["known"]),
-        differing=int(row["differing"]),
-        total=Decimal(row["total"] or 0),
-        flags=_flags(columns, found),
-    )
+class _Comparison:
+    """A measure beside what it should be, row by row: counted first, its rows asked for where they are wanted."""
+
+    def __init__(
+        self,
+        population: Population,
+        measure: Column,
+        values: dict[str, Tree],
+        reasons: list[Reason],
+    ) -> None:
+        self._population, self._reasons = population, reasons
+        self._columns = lim.RowColumns.of(population.table, measure)
+        recorded = sql.cast(sql.column(measure.name), WIDE)
+        trees = {**self._columns.trees(), "recorded": recorded, **values}
+        base = population.base(trees, reasons)
+        expected = sql.column("expected", "b")
+        difference = exp.Sub(this=sql.column("recorded", "b"), expression=expected)
+        self._inner = exp.select(
+            *(sql.column(name, "b") for name in trees),
+            exp.alias_(sql.cast(difference, WIDE), "difference", quoted=True),
+        ).from_(base.subquery("b"))
+        self._wanted = [*trees, "difference"]
+        self._size = sql.cast(exp.Abs(this=sql.column("difference", "d")), "DOUBLE")
+        # What floats make of decimals that are equal lies far below half a unit.
+        most = exp.Add(this=sql.column("allowed", "d"), expression=exp.Literal.number("1e-9"))
+        self._far = exp.GT(this=self._size, expression=most)
+
+    @cached_property
+    def counted(self) -> Mapping[str, Any]:
+        """Rows, those with a difference to look at, those that differ, and by how much in all."""
+        known = exp.Not(this=sql.is_missing(sql.column("difference", "d")))
+        differing = exp.Case().when(self._far.copy(), sql.column("difference", "d"))
+        counted = exp.select(
+            exp.alias_(sql.count(), "n"),
+            exp.alias_(sql.only(sql.count(), known), "known"),
+            exp.alias_(sql.only(sql.count(), self._far.copy()), "differing"),
+            exp.alias_(exp.Sum(this=differing), "total"),
+        ).from_(self._inner.subquery("d"))
+        row: Mapping[str, Any] = self._population.query(counted).to_pylist()[0]
+        return row
+
+    def compared(self) -> Compared:
+        row = self.counted
+        select = exp.select(*(sql.column(name, "d") for name in self._wanted))
+        select = select.from_(self._inner.copy().subquery("d")).where(self._far.copy())
+        select = select.order_by(
+            sql.ordered(self._size.copy(), descending=True),
+            sql.ordered(sql.column("row_file", "d")),
+            sql.ordered(sql.column("row_line", "d")),
+        )
+        found = self._population.query(select.limit(MOST_KEPT))
+        return Compared(
+            reasons=self._reasons,
+            checked=int(row["known"]),
+            not_checked=int(row["n"]) - int(row["known"]),
+            differing=int(row["differing"]),
+            total=Decimal(row["total"] or 0),
+            flags=_flags(self._columns, found),
+        )
 
 
 def _flags(columns: lim.RowColumns, found: pa.Table) -> Flags:

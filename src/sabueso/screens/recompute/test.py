@@ -10,6 +10,7 @@ from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError
 from sabueso.population import expressions
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table
 from sabueso.report.blocks import Suit
@@ -39,6 +40,8 @@ OF_LOANS = (
     "balloon",
     "day_count",
 )
+MOST_TRIED = 4
+"""Columns that are tried for a balance."""
 HOLDS = 0.9
 """Share of rows for which a product must hold to be proposed."""
 
@@ -155,6 +158,8 @@ class Recompute(Screen):
                 f"the terms of {name} stand in the plan",
             )
         quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
+        if amount is not None and described is not None:
+            yield from _running(population, amount)
         if quantity is None or price is None or amount is None or described is None:
             return
         found = products(population, amount, None, None)
@@ -176,8 +181,8 @@ class Recompute(Screen):
         if settings.what == "balance":
             assert settings.balance is not None
             column = table.number(settings.balance, what="balance")
-            found = balances(population, measure, column, settings.per, settings.tolerance)
-            expression = column.name
+            found, runs = balances(population, measure, column, settings.per, settings.tolerance)
+            expression = runs.told(column.name)
         else:
             found = products(population, measure, settings.expect, settings.tolerance)
             expression = settings.expect or "quantity times price"
@@ -270,6 +275,26 @@ class Recompute(Screen):
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
         )
+
+
+def _running(population: Population, amount: Column) -> Iterator[Proposal]:
+    """Numbers beside the amounts that are what an account stands at after each row, of all rows or by account."""
+    table = population.table
+    used = set(table.roles.values())
+    others = [c for c in table.columns if c.type == "number" and c.name not in used]
+    account = table.role("account")
+    ways: list[list[str]] = [[]] if account is None else [[], [quoted_name(account.name)]]
+    for column in (c for c in others[:MOST_TRIED] if c.scale == amount.scale):
+        for per in ways:
+            found, _ = balances(population, amount, column, per, None)
+            if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
+                yield Proposal(
+                    f"{column.name} of {table.name} carried forward",
+                    settings_of(what="balance", balance=column.name, per=per or None),
+                    "Balances that do not follow from the one before: rows left out, put in or altered.",
+                    f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
+                )
+                break
 
 
 def _loans(table: Table) -> list[str]:
