@@ -170,6 +170,17 @@ def test_the_same_file_is_not_taken_twice(case):
     assert "lacks concepto and adds texto" in stderr
 
 
+def test_what_a_killed_reader_was_noting_is_swept_when_it_is_old(tmp_path):
+    inside("open", "case", cwd=tmp_path)
+    (tmp_path / "a.csv").write_text("id,amount\na,1.50\nb,2.50\n")
+    old, young = (tmp_path / "case" / f"..verified.json.{name}.part" for name in ("old", "young"))
+    for path, age in ((old, 3600), (young, 0)):
+        path.write_text("{")
+        os.utime(path, (time.time() - age,) * 2)
+    inside("intake", "../a.csv", "--as", "a", cwd=tmp_path / "case")
+    assert not old.exists() and young.exists(), "somebody may be writing it"
+
+
 def test_a_killed_intake_leaves_the_case_as_it_was_or_whole(tmp_path):
     sabueso("open", "case", cwd=tmp_path)
     case = tmp_path / "case"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
+import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -18,6 +19,9 @@ _UNDER_LOCK = (
     "papers/.working-paper.html.*.part", "papers/.exceptions.xlsx.*.part", "papers/data/.*.part",
     "population/*/.*.part", "population/*/.*.again", "sources/*/.*.part",
 )  # fmt: skip
+_OF_READERS, LONG_AGO = "..verified.json.*.part", 60.0
+"""What commands that only read note beside the register without the lock, a small file at once: one that is
+a minute old is nobody's any more."""
 
 
 @contextmanager
@@ -45,12 +49,23 @@ def sweep(case: Path) -> None:
     for pattern in _UNDER_LOCK:
         for path in case.glob(pattern):
             _remove(path)
+    for path in case.glob(_OF_READERS):
+        if _age(path) > LONG_AGO:
+            _remove(path)
     parent = case / FOLDER
     if parent.is_dir():
         for folder in parent.iterdir():
             if not _in_use(folder):
                 _remove(folder)
         _drop_empty(parent)
+
+
+def _age(path: Path) -> float:
+    """Seconds since a file was written; none where it is gone meanwhile."""
+    try:
+        return time.time() - path.stat().st_mtime
+    except OSError:
+        return 0.0
 
 
 def _in_use(folder: Path) -> bool:
