@@ -245,6 +245,31 @@ def test_a_statement_runs_its_own_way_and_is_found(tmp_path, less, newest_first)
     assert abs(Decimal(flag["difference"])) == amount, "the line after it has what is missing"
 
 
+def test_what_holds_for_nearly_every_row_is_proposed(tmp_path):
+    rng, lines = np.random.default_rng(4), ["Order,Date,Qty,Unit Cost,Net,VAT,Gross,Cost Center"]
+    for k in range(400):
+        quantity, price = int(rng.integers(1, 60)), Decimal(int(rng.integers(100, 9000))) / 100
+        net = quantity * price
+        tax = (net * Decimal("0.2")).quantize(CENT)
+        gross = net + tax + (7 if k % 100 == 50 else 0)
+        lines.append(
+            f"O{k},2024-01-{1 + k % 28:02},{quantity},{price},{net},{tax},{gross},{1000 + k % 5}"
+        )
+    (tmp_path / "orders.csv").write_text("\n".join(lines) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    roles = inside_json("intake", "orders.csv", "--as", "orders", cwd=tmp_path)["roles"]
+    assert (roles["price"], roles["quantity"], roles["amount"]) == ("Unit Cost", "Qty", "Net")
+    found = {
+        s["name"]: s for s in inside_json("survey", "--propose", "--keep", cwd=tmp_path)["screens"]
+        if s["test"] == "recompute"
+    }  # fmt: skip
+    assert found["Gross of orders is Net and VAT"]["flagged"] == 4
+    assert found["Qty times Unit Cost of orders"]["flagged"] == 0
+    inside("screen", cwd=tmp_path)
+    items = inside_json("queue", "--screen", "Gross of orders is Net and VAT", cwd=tmp_path)
+    assert {item["subject"]["Order"] for item in items} == {"O50", "O150", "O250", "O350"}
+
+
 def test_totals_tie_with_their_parts(tmp_path):
     (tmp_path / "invoices.csv").write_text("invoice,total\nF1,30.00\nF2,7.00\nF4,1.00\n")
     (tmp_path / "lines.csv").write_text(

@@ -28,11 +28,11 @@ WORDS: dict[Role, str] = {
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "
         "quantidade pezzi hoeveelheid ilosc mnozstvi mennyiseg cantitate miktar antal mangd maara количество "
-        "кількість кол ποσοτητα 数量 數量 수량 الكمية כמות จำนวน"
+        "кількість кол ποσοτητα 数量 數量 수량 الكمية כמות จำนวน hours horas stunden heures ore uren"
     ),
     "price": (
         "price precio rate tarifa preis prix prezzo prijs preco cena pret fiyat hinta pris harga цена ціна τιμη "
-        "単価 单价 單價 단가 السعر מחיר ราคา"
+        "単価 单价 單價 단가 السعر מחיר ราคา unit unitario unitaire unitaria einzelpreis stuckpreis"
     ),
     "date": (
         "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum tag valuta monat "
@@ -65,7 +65,7 @@ WORDS: dict[Role, str] = {
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "
         "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor agent broker "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
-        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده"
+        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant student driver"
     ),
     "account": (
         "account cuenta acct ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
@@ -95,7 +95,7 @@ CODE_WORDS = re.compile(
     r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|document|documento|ref\w*|pago|employee|"
     r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
     r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
-    r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|plz|compte|fournisseur|client|"
+    r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|center|centre|centro|department|dept|plz|compte|fournisseur|client|"
     r"piece|matricule|conto|fattura|fornitore|rekening|rekeningnummer|factuur|leverancier|numer|faktura|"
     r"fakturanr|nip|ucet|cislo|doklad|bilag|voucher|vch|journal|batch|parent|padre|superior|ubergeordnet|номер|код|инн|кпп|бик|"
     r"счет|рахунок|документ|накладная|едрпоу|αριθμοσ|κωδικοσ|αφμ|رقم|מספר|אסמכתא|חשבון|"

@@ -401,6 +401,10 @@ class _Guess:
                 if role == "date" and "amount" in self.found:
                     # Of several days the one that is called as the amount is: Paid Amt, Paid Dt.
                     another = set(parts).isdisjoint(set(worded(self.found["amount"])) - _MONEY)
+                if role == "id":
+                    # What tells every row apart comes before what comes again.
+                    n, rows = self.distinct.get(column.name, (0, 0))
+                    another = n < rows
                 scored.append((another, several, rank, position, column.name))
             elif role == "preparer" and set(parts) & _BY and set(parts) & _ENTERED:
                 scored.append((False, True, len(words), position, column.name))
@@ -446,6 +450,11 @@ _KINDS = frozenset(
     ["type", "types", "tipo", "typ", "art", "kind", "klasse", "вид", "тип", "种类", "種類", "类型"]
 )
 """Words that say of what kind something is, and not which one, where no number is named beside."""
+_NO_AMOUNT = frozenset(
+    ["unit", "unitario", "unitaire", "unitaria", "each", "center", "centre", "centro", "stelle", "code", "number", "rate",
+     "percent", "pct", "percentage", "count", "days", "hours", "grade", "group", "year", "age"]
+)  # fmt: skip
+"""Words beside those of amounts by which a number is none of a row."""
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
 
@@ -460,8 +469,8 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
     if role in ("document", "id"):
         return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
     if role == "amount":
-        # What an account stands at after each row is no amount of the row.
-        return not parts.isdisjoint(RUNNING)
+        # What an account stands at after each row is no amount of the row, and a cost centre no cost.
+        return not parts.isdisjoint(RUNNING) or not parts.isdisjoint(_NO_AMOUNT)
     return role == "account" and bool(
         parts & {"bancaria", "bancario", "bank", "iban", "balance", "saldo", "credito"}
     )

@@ -10,15 +10,15 @@ from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError
 from sabueso.population import expressions
-from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Column
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.interface import Screen
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.proposal import Proposal
 from sabueso.screens.recompute.loans import Loan, loan_of, terms_named
 from sabueso.screens.recompute.products import balances, products
+from sabueso.screens.recompute.proposed import loans_of, proposed_recomputations
 from sabueso.screens.recompute.result import RecomputeGroup
 from sabueso.screens.recompute.totals import Sides, totals
 from sabueso.screens.recompute.view import RecomputeView
@@ -40,10 +40,6 @@ OF_LOANS = (
     "balloon",
     "day_count",
 )
-MOST_TRIED = 4
-"""Columns that are tried for a balance."""
-HOLDS = 0.9
-"""Share of rows for which a product must hold to be proposed."""
 
 
 class RecomputeSettings(Settings):
@@ -137,7 +133,7 @@ class Recompute(Screen):
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         table = population.table
-        named = _loans(table)
+        named = loans_of(table)
         if table.role("quantity") is not None and table.role("price") is not None:
             yield Suit(self.name, "yes", "quantity and price make the amount")
         elif named:
@@ -149,27 +145,7 @@ class Recompute(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        table = population.table
-        for name in _loans(table):
-            yield Proposal(
-                f"instalments of {table.name} by the terms of {name}",
-                settings_of(what="instalments", terms=name),
-                "Instalments that are not those of the terms.",
-                f"the terms of {name} stand in the plan",
-            )
-        quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
-        if amount is not None and described is not None:
-            yield from _running(population, amount)
-        if quantity is None or price is None or amount is None or described is None:
-            return
-        found = products(population, amount, None, None)
-        if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
-            yield Proposal(
-                f"{quantity.name} times {price.name} of {table.name}",
-                settings_of(what="product"),
-                "Amounts that are not their quantity times their price.",
-                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-            )
+        yield from proposed_recomputations(population, described)
 
     def run(self, population: Population, settings: RecomputeSettings) -> Finding[RecomputeGroup]:
         table = population.table
@@ -275,43 +251,6 @@ class Recompute(Screen):
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
         )
-
-
-def _running(population: Population, amount: Column) -> Iterator[Proposal]:
-    """Numbers beside the amounts that are what an account stands at after each row, of all rows or by account."""
-    table = population.table
-    used = set(table.roles.values())
-    others = [c for c in table.columns if c.type == "number" and c.name not in used]
-    account = table.role("account")
-    ways: list[list[str]] = [[]] if account is None else [[], [quoted_name(account.name)]]
-    for column in (c for c in others[:MOST_TRIED] if c.scale == amount.scale):
-        for per in ways:
-            found, _ = balances(population, amount, column, per, None)
-            if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
-                yield Proposal(
-                    f"{column.name} of {table.name} carried forward",
-                    settings_of(what="balance", balance=column.name, per=per or None),
-                    "Balances that do not follow from the one before: rows left out, put in or altered.",
-                    f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-                )
-                break
-
-
-def _loans(table: Table) -> list[str]:
-    """Names of facts that are terms of a loan whose instalments a table has: called as the table is, or
-    naming it."""
-    groups = {name.rpartition(".")[0] for name in table.facts if "." in name}
-    found = []
-    for name in sorted(groups):
-        facts = {
-            k.removeprefix(f"{name}."): v
-            for k, v in table.facts.items()
-            if k.startswith(f"{name}.")
-        }
-        terms = {"principal", "rate", "periods"} & set(facts)
-        if len(terms) >= 2 and facts.get("table", name) == table.name:
-            found.append(name)
-    return found if table.dated() is not None and "amount" in table.roles else []
 
 
 def _told(loan: Loan) -> str:

@@ -153,8 +153,8 @@ class ZScore(Screen):
         because = f"groups of {LEAST_PROPOSED} rows and more by {by.name}"
         if settings["scale"] == "log":
             skewness, kurtosis = (
-                num.number(described.skewness, 1),
-                num.number(described.kurtosis, 1),
+                num.number(round(described.skewness or 0.0, 1), 1),
+                num.number(round(described.kurtosis or 0.0, 1), 1),
             )
             because += f"; skewness {skewness}, excess kurtosis {kurtosis}: on the log scale"
         yield Proposal(

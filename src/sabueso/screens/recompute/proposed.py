@@ -1,0 +1,130 @@
+"""What is proposed to be computed again: what holds for nearly every row of a table, and the terms of the plan."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import combinations
+from typing import TYPE_CHECKING
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Table
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.recompute.products import WIDE, balances, products
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+MOST_TRIED, MOST_ADDED = 4, 6
+"""Columns that are tried for a balance, and for one that is the sum of two others."""
+HOLDS = 0.9
+"""Share of rows for which a product must hold to be proposed."""
+
+
+def proposed_recomputations(
+    population: Population, described: Description | None
+) -> Iterator[Proposal]:
+    """Instalments by the terms of the plan, products, balances that run, and sums of two columns."""
+    table = population.table
+    for name in loans_of(table):
+        yield Proposal(
+            f"instalments of {table.name} by the terms of {name}",
+            settings_of(what="instalments", terms=name),
+            "Instalments that are not those of the terms.",
+            f"the terms of {name} stand in the plan",
+        )
+    quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
+    if amount is not None and described is not None:
+        yield from _running(population, amount)
+        yield from _sums(population, amount)
+    if quantity is None or price is None or amount is None or described is None:
+        return
+    found = products(population, amount, None, None)
+    if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
+        yield Proposal(
+            f"{quantity.name} times {price.name} of {table.name}",
+            settings_of(what="product"),
+            "Amounts that are not their quantity times their price.",
+            f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
+        )
+
+
+def _running(population: Population, amount: Column) -> Iterator[Proposal]:
+    """Numbers beside the amounts that are what an account stands at after each row, of all rows or by account."""
+    table = population.table
+    used = set(table.roles.values())
+    others = [c for c in table.columns if c.type == "number" and c.name not in used]
+    account = table.role("account")
+    ways: list[list[str]] = [[]] if account is None else [[], [quoted_name(account.name)]]
+    for column in (c for c in others[:MOST_TRIED] if c.scale == amount.scale):
+        for per in ways:
+            found, _ = balances(population, amount, column, per, None)
+            if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
+                yield Proposal(
+                    f"{column.name} of {table.name} carried forward",
+                    settings_of(what="balance", balance=column.name, per=per or None),
+                    "Balances that do not follow from the one before: rows left out, put in or altered.",
+                    f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
+                )
+                break
+
+
+def _sums(population: Population, amount: Column) -> Iterator[Proposal]:
+    """Amounts of a row that are the sum of two others, such as net, tax and gross."""
+    columns = [
+        c for c in population.table.columns if c.type == "number" and c.scale == amount.scale
+    ]
+    names = [c.name for c in columns if c.scale][:MOST_ADDED]
+    triples = [
+        (whole, one, other)
+        for one, other in combinations(names, 2)
+        for whole in names
+        if whole not in (one, other)
+    ]
+    if not triples:
+        return
+    fields = []
+    for place, (whole, one, other) in enumerate(triples):
+        wide = {name: sql.cast(sql.column(name), WIDE) for name in (whole, one, other)}
+        both = [exp.NEQ(this=sql.column(name), expression=sql.integer(0)) for name in (one, other)]
+        added = exp.Add(this=wide[one], expression=wide[other])
+        fields += [
+            exp.alias_(sql.only(sql.count(), exp.and_(*both)), f"n{place}"),
+            exp.alias_(
+                sql.only(sql.count(), exp.and_(*both, exp.EQ(this=wide[whole], expression=added))),
+                f"same{place}",
+            ),
+        ]
+    row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
+    best = max(range(len(triples)), key=lambda place: row[f"same{place}"])
+    n, same = row[f"n{best}"], row[f"same{best}"]
+    if n >= LEAST_ROWS and same >= HOLDS * n:
+        whole, one, other = triples[best]
+        yield Proposal(
+            f"{whole} of {population.table.name} is {one} and {other}",
+            settings_of(
+                what="product", on=whole, expect=f"{quoted_name(one)} + {quoted_name(other)}"
+            ),
+            f"Rows whose {whole} is not what it is made of.",
+            f"it holds for {same:,} of {n:,} rows that have both",
+        )
+
+
+def loans_of(table: Table) -> list[str]:
+    """Names of facts that are terms of a loan whose instalments a table has: called as the table is, or
+    naming it."""
+    groups = {name.rpartition(".")[0] for name in table.facts if "." in name}
+    found = []
+    for name in sorted(groups):
+        facts = {
+            k.removeprefix(f"{name}."): v
+            for k, v in table.facts.items()
+            if k.startswith(f"{name}.")
+        }
+        terms = {"principal", "rate", "periods"} & set(facts)
+        if len(terms) >= 2 and facts.get("table", name) == table.name:
+            found.append(name)
+    return found if table.dated() is not None and "amount" in table.roles else []
