@@ -171,7 +171,7 @@ def _of_rows(found: Why) -> list[str]:
         whose, they = ("its", "it") if len(telling) == 1 else ("their", "them")
         said.append(
             f"{driver.column} {names} {have} {rows:,} of its {found.rows:,} rows{money}, where {whose} share of "
-            f"all rows would give {num.number(expected, 1)} (adjusted {num.p_text(worst)}); without {they} "
+            f"all rows would give {num.expected(expected)} (adjusted {num.p_text(worst)}); without {they} "
             f"{found.rows - rows:,} rows are left."
         )
     if len(said) == bool(own) and not found.contribution and not found.reason:

@@ -34,6 +34,17 @@ def number(value: float | None, places: int = 2) -> str:
     return f"{value:,.{places}f}".replace("-", MINUS)
 
 
+def expected(rows: float) -> str:
+    """Rows that were expected: a tenth says that none is where there are few.
+
+    Examples
+    --------
+    >>> expected(12.34), expected(0.3), expected(0.0035), expected(0.0)
+    ('12.3', '0.3', '0.0035', '0.0')
+    """
+    return number(rows, 1) if rows >= 0.05 or not rows else f"{rows:.2g}"
+
+
 def signed(value: float | None, places: int = 1) -> str:
     if value is None:
         return "–"

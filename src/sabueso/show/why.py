@@ -93,6 +93,10 @@ def _show_driver(console: Console, found: Why, driver: Driver) -> None:
         console.print(Text(f" … and {rest:,} more values", style=STONE))
 
 
+def _times(times: float) -> str:
+    return f"{times:,.1f}" if times < 1000 else f"{times:,.0f}"
+
+
 def _cells(found: Why, value: Value) -> list[str | Text]:
     if found.change:
         amounts = [num.amount(v, found.scale) for v in (value.base, value.amount, value.change)]
@@ -101,10 +105,10 @@ def _cells(found: Why, value: Value) -> list[str | Text]:
     times = value.rows / value.expected if value.expected else 0.0
     return [
         num.count(value.rows),
-        num.number(value.expected, 1),
+        num.expected(value.expected or 0.0),
         num.percent(value.rows / value.of_all),
         num.p_value(value.p_adjusted),
-        Text(f"▲ {times:.1f} times as many", style=AMBER) if telling else Text(""),
+        Text(f"▲ {_times(times)} times as many", style=AMBER) if telling else Text(""),
     ]
 
 
