@@ -252,7 +252,13 @@ def test_a_setting_that_does_not_fit_is_a_sentence(tmp_path):
 def test_an_encoding_that_shows_late(tmp_path):
     """Its first megabyte is ASCII, and then there are letters of another encoding."""
     plain = "".join(f"{n},2024-01-02,{n}.50,plain text\n" for n in range(40_000))
-    for encoding, letter in (("latin-1", "ñ"), ("cp1252", "€"), ("utf-8", "ñ")):
+    for encoding, letter in (
+        ("latin-1", "caña"),
+        ("cp1252", "€"),
+        ("utf-8", "ñ"),
+        ("cp1252", "–"),
+        ("latin-1", "£"),
+    ):
         text = f"id,date,amount,note\n{plain}x,2024-01-02,1.00,{letter}\n"
         report, found = take(tmp_path, text.encode(encoding), encoding=None)
         assert report.detected["encoding"] == encoding

@@ -199,6 +199,16 @@ def test_currencies_are_told_by_what_a_column_holds(engine, tmp_path):
     )
     report, _ = taken(engine, path)
     assert report.roles["amount"] == "Base amount" and "currency" not in report.roles
+    # With rates in the plan the amounts are converted; a column of its own may name the one currency.
+    report, rows = taken(engine, path, rates={"usd": "0.9"})
+    assert (report.roles["amount"], report.roles["currency"]) == ("Amount_eur", "Kind")
+    assert [row["Amount_eur"] for row in rows] == [Decimal("9.00"), Decimal("2.50")]
+    path.write_text(
+        "Txn,Date,Amount,Doc Currency,Amount in Local Currency,Local Currency\n"
+        "X1,2024-01-02,10.00,USD,9.20,CHF\nX2,2024-01-03,2.50,eur,2.40,CHF\n"
+    )
+    report, _ = taken(engine, path)
+    assert report.roles["amount"] == "Amount in Local Currency" and report.currencies == ("CHF",)
     path.write_text("Txn,Date,Amount,Kind\nX1,2024-01-02,10.00,USD\nX2,2024-01-03,2.50,eur\n")
     report, _ = taken(engine, path)
     assert report.roles["currency"] == "Kind" and set(report.currencies) == {"USD", "EUR"}

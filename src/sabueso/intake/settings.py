@@ -6,6 +6,8 @@ from decimal import Decimal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
+from sabueso.base.currencies import written
+
 
 class ReadSettings(BaseModel):
     """``read`` of a table in the plan: what is set here is not detected."""
@@ -101,7 +103,7 @@ class ReadSettings(BaseModel):
         for name, rate in value.items():
             if rate <= 0:
                 raise ValueError(f"the rate of {name} must be above zero")
-        return value
+        return {written(name): rate for name, rate in value.items()}
 
     @field_validator("encoding")
     @classmethod

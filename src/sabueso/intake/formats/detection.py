@@ -124,7 +124,7 @@ def detect(
             return formats, given  # type: ignore[return-value]
     else:
         given = {}
-    guessed = _guessed(layout, samples, formats, given)
+    guessed = _guessed(layout, samples, formats, given, rates=bool(settings.rates))
     for role in (*CODE_ROLES, "currency", "side"):
         if role in guessed:
             formats[guessed[role]] = TextFormat()
@@ -187,8 +187,11 @@ def _guessed(
     samples: Mapping[str, list[str]],
     formats: Mapping[str, Format],
     given: Mapping[str, str],
+    *,
+    rates: bool = False,
 ) -> dict[Role, str]:
-    """The roles of a table's first file: those given, and those guessed beside them."""
+    """The roles of a table's first file: those given, and those guessed beside them; ``rates`` says that the
+    plan has some for amounts of several currencies."""
     columns = [formats[name].column(name) for name in layout.header]
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
     guessed = guess_roles(columns, distinct, both_filled(layout.sample))
@@ -209,7 +212,7 @@ def _guessed(
     heading = layout.added[0] if layout.added and "headings" in layout.found else None
     if heading is not None and "account" not in guessed and _are_coded(samples[heading]):
         guessed["account"] = heading
-    if "currency" in guessed and not {"amount", "currency", "debit"} & set(given):
+    if "currency" in guessed and not rates and not {"amount", "currency", "debit"} & set(given):
         _in_one_currency(guessed, columns, samples)
     return guessed
 
@@ -230,6 +233,9 @@ def _in_one_currency(
         if column.type == "number" and not taken and names_one_currency(column.name):
             guessed["amount"] = column.name
             del guessed["currency"]
+            single = {n: v for n, v in samples.items() if len({written(each) for each in v}) == 1}
+            if (named := currency_column(single)) is not None:
+                guessed["currency"] = named
             return
 
 

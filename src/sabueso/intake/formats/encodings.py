@@ -178,7 +178,8 @@ def _turns(before: str, mark: str, after: str) -> float:
 def _odd_place(before: str, mark: str, after: str) -> float:
     """How odd a letter is where it stands in its word: alone, where words have several; one that ends words
     within one; a mark that belongs to a letter without it."""
-    if mark in _NO_TURNS and not _is_letter(before) and not _is_letter(after):
+    if not _is_letter(before) and not _is_letter(after):
+        # A pound before its digits and a dash between words are letters elsewhere; few letters are words.
         return 0.5
     if mark in _LAST_ONLY:
         return 2.0 if _is_letter(after) else 0.0

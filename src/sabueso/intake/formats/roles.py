@@ -143,6 +143,7 @@ _MEASURE_WORDS = frozenset(
         "salario",
         "wage",
         *WORDS["amount"].split(),
+        *WORDS["quantity"].split(),
         *RUNNING,
     ]
 )
