@@ -11,13 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json
-from sabueso.intake.formats.roles import (
-    folded,
-    guess_roles,
-    looks_like_code,
-    role_of_master,
-    worded,
-)
+from sabueso.intake.formats.called import folded, looks_like_code, role_of_master, worded
+from sabueso.intake.formats.roles import guess_roles
 from sabueso.population.table import Column
 
 HEADERS = {
@@ -240,8 +235,8 @@ def test_amounts_beside_the_sign_of_a_currency(
 def test_parts_of_two_digits_are_days_where_a_name_or_a_day_tells(
     name: str, texts: list[str], kind: str
 ) -> None:
+    from sabueso.intake.formats.called import looks_like_date
     from sabueso.intake.formats.deciding import Hints, decide
-    from sabueso.intake.formats.roles import looks_like_date
 
     hints = Hints(code=looks_like_code(name, texts), dated=looks_like_date(name))
     assert decide(texts, hints).type == kind

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from sabueso.case.folder import Case
 from sabueso.case.plan_writing import write_links
-from sabueso.intake.formats.roles import role_of_master
+from sabueso.intake.formats.called import role_of_master
 from sabueso.population.links import Link
 
 LEAST_SHARE = 0.9

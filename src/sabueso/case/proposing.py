@@ -12,7 +12,7 @@ from sabueso.base.errors import UserError
 from sabueso.case.folder import OWN_FOLDERS, REGISTER, Case
 from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.taken import TakeReport
-from sabueso.intake.formats.roles import folded
+from sabueso.intake.formats.called import folded
 from sabueso.intake.readers.audit_export import described, files_of
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings

@@ -10,11 +10,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from sabueso.intake.formats.called import looks_like_measure
 from sabueso.intake.formats.convert import Conversion, Converted
 from sabueso.intake.formats.deciding import TOLERATED, TextFormat, widened
 from sabueso.intake.formats.detection import Told, Widen, base_of
 from sabueso.intake.formats.numbers import MOST_DIGITS, NumberFormat, too_long
-from sabueso.intake.formats.roles import looks_like_measure
 from sabueso.intake.interface import Batch, Damaged
 from sabueso.intake.reading import Reading
 from sabueso.population.table import LINE_COLUMN, Role

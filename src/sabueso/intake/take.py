@@ -20,11 +20,11 @@ from sabueso.base.errors import ProgramFault, UserError
 from sabueso.base.exact import within_digits
 from sabueso.intake.damage import note_damage, tell_more
 from sabueso.intake.doubts import check_mostly_read, check_told, confirm_marks, confirm_orders
+from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.convert import SIGNED, Conversion, Converted
 from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.detection import Prior, Told, Widen
 from sabueso.intake.formats.header_words import RUNNING
-from sabueso.intake.formats.roles import worded
 from sabueso.intake.interface import Batch, FileReport, OtherEncoding
 from sabueso.intake.parquet import Written, repeated_columns, schema_of, stored, verify
 from sabueso.intake.readers.choice import readable

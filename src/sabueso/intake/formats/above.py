@@ -6,9 +6,9 @@ import re
 from collections.abc import Iterator, Sequence
 
 from sabueso.base.currencies import OF_ONE, written
+from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.header_words import WORDS
 from sabueso.intake.formats.numbers import CODES
-from sabueso.intake.formats.roles import worded
 
 _CODES = frozenset(CODES.split())
 _WORDS = frozenset(["ALL", "TOP", "CUP", "MOP", "PEN", "MAD", "SOS"])

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 
 from sabueso.base.currencies import written
 from sabueso.intake.formats.deciding import Format, TextFormat
-from sabueso.intake.formats.roles import side_sign
+from sabueso.intake.formats.sides import side_sign
 from sabueso.intake.interface import Batch
 from sabueso.population.table import LINE_COLUMN, Column, Role
 

@@ -6,9 +6,9 @@ import re
 from collections.abc import Mapping, Sequence
 
 from sabueso.base.currencies import OF_ONE, OF_SEVERAL, coded, written
+from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.numbers import CODES, NumberFormat
-from sabueso.intake.formats.roles import worded
 
 _IN_NAMES = frozenset(
     [

@@ -15,6 +15,12 @@ import pyarrow as pa
 from sabueso.base.currencies import written
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.words import listed
+from sabueso.intake.formats.called import (
+    looks_like_code,
+    looks_like_date,
+    looks_like_measure,
+    looks_like_moment,
+)
 from sabueso.intake.formats.convert import (
     CODE_ROLES,
     SIGNED,
@@ -25,14 +31,8 @@ from sabueso.intake.formats.convert import (
 from sabueso.intake.formats.currencies import currency_column, names_one_currency
 from sabueso.intake.formats.deciding import Format, Hints, TextFormat, decide
 from sabueso.intake.formats.numbers import NumberFormat, units_of
-from sabueso.intake.formats.roles import (
-    guess_roles,
-    looks_like_code,
-    looks_like_date,
-    looks_like_measure,
-    looks_like_moment,
-    side_column,
-)
+from sabueso.intake.formats.roles import guess_roles
+from sabueso.intake.formats.sides import side_column
 from sabueso.intake.interface import Layout
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role

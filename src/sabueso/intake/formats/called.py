@@ -1,0 +1,218 @@
+"""What the name of a column or of a table tells: its words, and whether it is a code, a measure or a date."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Sequence
+
+from sabueso.intake.formats.header_words import (
+    CODE_NAMES,
+    CODE_WORDS,
+    RUNNING,
+    UNSPACED,
+    WORDS,
+    inflected,
+    within,
+)
+from sabueso.population.table import Role
+
+_MASTERS: dict[Role, frozenset[str]] = {
+    "account": frozenset(
+        [*WORDS["account"].split(), "chart", "coa", "plan", "kontenplan", "conti"]
+    ),
+    "party": frozenset(
+        [*WORDS["party"].split(), "creditor", "debtor", "personal", "staff", "crediteuren"]
+    ),
+}
+"""Words in the name of a table that say what its keys are."""
+_PLURALS = ("", "s", "es", "n", "en", "e")
+NUMBER_ROLES: tuple[Role, ...] = ("debit", "credit", "amount", "quantity", "price")
+
+
+_LETTERS = str.maketrans(
+    {"ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "ß": "ss", "æ": "ae", "đ": "d", "ı": "i"}
+)
+"""Letters that are no plain letter with an accent."""
+
+
+_ENDINGS = re.compile(
+    r"([a-z]{3,}?)(nr|nummer|nummern|datum|betrag|bedrag|konto|preis|prijs|menge|text|zeit|tag|rekening)"
+)
+"""What words of one piece end in, in languages that put words together."""
+
+
+def worded(name: str) -> list[str]:
+    """The words of a name, those that are put together also apart: ``Rechnungsnr`` -> ``rechnungsnr, rechnungs,
+    rechnung, nr``."""
+    found: list[str] = []
+    for word in folded(name).split():
+        found.append(word)
+        if UNSPACED.fullmatch(word):
+            found += within(word)
+        elif word[0] >= "\u0400":
+            found += inflected(word)
+        parts = _ENDINGS.fullmatch(word)
+        if parts is not None:
+            stem, ending = parts.groups()
+            found += [
+                stem,
+                *(stem.removesuffix(e) for e in ("s", "n", "en") if stem.endswith(e)),
+                ending,
+            ]
+    return list(dict.fromkeys(found))
+
+
+_CAPITAL_WITHIN = re.compile(r"([a-zà-ÿ])([A-Z][a-zà-ÿ])")
+
+
+def folded(name: str) -> str:
+    """Small letters, without accents, words apart: ``N.º Factura`` -> ``n o factura``, ``CompteNum`` -> ``compte
+    num``. What is written without blanks stays together."""
+    name = _CAPITAL_WITHIN.sub(r"\1 \2", name)
+    plain = "".join(map(_without_accent, unicodedata.normalize("NFKC", name.translate(_LETTERS))))
+    plain = plain.replace("\u0e4d\u0e32", "\u0e33")  # one vowel of Thai, which is taken apart
+    return " ".join(_TOKEN.findall(plain.casefold()))
+
+
+_TOKEN = re.compile(rf"{UNSPACED.pattern}|[^\W\d_]+|[0-9]+")
+
+
+def _without_accent(letter: str) -> str:
+    """A letter of the alphabets that have accents; in others marks are letters, or parts of them."""
+    if letter >= "\u0530" and not "\u1e00" <= letter < "\u2000":
+        return letter
+    return "".join(c for c in unicodedata.normalize("NFKD", letter) if not unicodedata.combining(c))
+
+
+def role_of_master(table: str) -> Role | None:
+    """The role of a column that is linked with a table of such a name; None where the name tells none."""
+    words = set(folded(table).split())
+    for role, known in _MASTERS.items():
+        if words & {word + ending for word in known for ending in _PLURALS}:
+            return role
+    return None
+
+
+_MEASURE_WORDS = frozenset(
+    [
+        "amount",
+        "amounts",
+        "importe",
+        "importes",
+        "monto",
+        "balance",
+        "saldo",
+        "total",
+        "totals",
+        "subtotal",
+        "net",
+        "neto",
+        "netto",
+        "gross",
+        "brutto",
+        "tax",
+        "vat",
+        "iva",
+        "mwst",
+        "tva",
+        "fee",
+        "fees",
+        "cost",
+        "coste",
+        "costo",
+        "price",
+        "precio",
+        "rate",
+        "paid",
+        "due",
+        "charge",
+        "charges",
+        "betrag",
+        "montant",
+        "importo",
+        "bedrag",
+        "summe",
+        "discount",
+        "descuento",
+        "value",
+        "valor",
+        "base",
+        "salary",
+        "salario",
+        "wage",
+        *WORDS["amount"].split(),
+        *WORDS["quantity"].split(),
+        *RUNNING,
+    ]
+)
+_DECIMAL = re.compile(r"[^0-9]*[0-9][0-9.,' ]*[.,][0-9]{1,2}[^0-9]*")
+
+
+def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
+    """Whether a column holds identifiers, whose digits are not a quantity.
+
+    Its values decide before its name: what a header calls an amount besides, and holds decimals or
+    minuses, is one, whatever other word stands in it (``Invoice Amount``, ``VAT``).
+    """
+    words = worded(name)
+    plain = " ".join(words)
+    if CODE_WORDS.search(plain) is None and CODE_NAMES.isdisjoint(words):
+        return False
+    measure = not _MEASURE_WORDS.isdisjoint(words)
+    if not measure or not values:
+        return not (measure and not values and not _NUMBERED.search(plain))
+    if _NUMBERED.search(plain):
+        return True
+    numbers = [v for v in values if any(map(str.isdigit, v))]
+    signed = sum(v.lstrip().startswith(("-", "(", "+")) or v.endswith("-") for v in numbers)
+    decimals = sum(_DECIMAL.fullmatch(v) is not None for v in numbers)
+    if signed or decimals * 2 >= len(numbers):
+        return False
+    # Whole numbers: a code has its length, an amount has many.
+    lengths = {len(v) for v in numbers}
+    plain_tax = bool({"tax", "vat", "iva"} & set(plain.split())) and len(plain.split()) <= 2
+    return plain_tax and len(lengths) <= 2 and min(lengths, default=0) >= 6
+
+
+_NUMBERED = re.compile(
+    r"\b(id|no|num|numero|number|nr|code|codigo|kod|kodu|kode|kodas|szam|iban|nif|cif)\b"
+)
+
+
+def looks_like_measure(name: str) -> bool:
+    """Whether a header names amounts or dates, so that texts among them are damage."""
+    words = {*" ".join(WORDS[role] for role in (*NUMBER_ROLES, "date")).split(), *RUNNING}
+    return any(part in words for part in worded(name))
+
+
+def looks_like_date(name: str) -> bool:
+    """Whether a header names a date."""
+    words = WORDS["date"].split()
+    return any(part in words for part in worded(name))
+
+
+_MOMENTS = frozenset(
+    [
+        "created",
+        "updated",
+        "modified",
+        "timestamp",
+        "time",
+        "datetime",
+        "date",
+        "ts",
+        "at",
+        "posted",
+        "booked",
+        "paid",
+        "executed",
+        "occurred",
+    ]
+)
+
+
+def looks_like_moment(name: str) -> bool:
+    """Whether a header names when a program noted something."""
+    words = worded(name)
+    return not _MOMENTS.isdisjoint(words) and CODE_WORDS.search(" ".join(words)) is None

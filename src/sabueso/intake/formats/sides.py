@@ -1,0 +1,104 @@
+"""The sides of the ledger, as texts and names of columns tell them."""
+
+from __future__ import annotations
+
+import unicodedata
+from collections.abc import Mapping, Sequence
+
+from sabueso.intake.formats.called import folded
+
+SIDE_SIGNS = {
+    **dict.fromkeys(
+        (
+            "D", "DR", "S", "DEBE", "DEBIT", "SOLL", "CARGO", "+", "DB", "DEB", "DBIT", "DEBITO", "DARE",
+            "ADDEBITO", "AF", "OUT", "WITHDRAWAL", "MONEY OUT", "EXPENSE", "AUSGABE", "DEPENSE", "SORTIE",
+            "USCITA", "GASTO", "EGRESO", "LASTSCHRIFT", "BELASTUNG",
+        ),
+        1,
+    ),
+    **dict.fromkeys(
+        (
+            "C", "CR", "H", "HABER", "CREDIT", "HABEN", "ABONO", "-", "CRED", "CRDT", "CREDITO", "AVERE",
+            "ACCREDITO", "BIJ", "IN", "DEPOSIT", "MONEY IN", "INCOME", "EINNAHME", "RECETTE", "ENTREE",
+            "ENTRATA", "INGRESO", "GUTSCHRIFT",
+        ),
+        -1,
+    ),
+}  # fmt: skip
+"""Texts that name the side of the ledger, or whether money goes out or comes in, upper case without
+accents, and the sign of an amount on it."""
+
+
+def side_sign(text: str) -> int | None:
+    """The sign of an amount beside a text that names its side."""
+    plain = unicodedata.normalize("NFKD", text.strip())
+    return SIDE_SIGNS.get("".join(c for c in plain if not unicodedata.combining(c)).upper())
+
+
+def side_column(samples: Mapping[str, Sequence[str]], amounts: Sequence[str]) -> str | None:
+    """The column that tells the side of each amount: both sides' marks and little else, and no amount
+    with a minus of its own, which would say that the amounts are signed already."""
+    if any("-" in text or "(" in text for text in amounts):
+        return None
+    for name, values in samples.items():
+        signs = [side_sign(value) for value in values]
+        odd = signs.count(None)
+        if {1, -1} <= set(signs) and 4 * odd <= len(signs):
+            return name
+    return None
+
+
+SIDES = frozenset(
+    [
+        "debit",
+        "debe",
+        "dr",
+        "credit",
+        "haber",
+        "cr",
+        "soll",
+        "haben",
+        "dare",
+        "avere",
+        "дебет",
+        "кредит",
+        "χρεωση",
+        "πιστωση",
+        "借方",
+        "貸方",
+        "贷方",
+        "차변",
+        "대변",
+        "مدين",
+        "دائن",
+        "חובה",
+        "זכות",
+        "borc",
+        "alacak",
+        "tartozik",
+        "kovetel",
+        "duguje",
+        "potrazuje",
+        "debet",
+        "kredit",
+        "بدهکار",
+        "بستانکار",
+        "เดบิต",
+        "เครดิต",
+    ]
+)
+"""Words that name a side of the ledger and nothing else."""
+_PHRASES = (
+    ("money out", "money in"), ("paid out", "paid in"), ("payments", "receipts"), ("out", "in"),
+    ("sortie", "entree"), ("sorties", "entrees"), ("uscite", "entrate"), ("payment", "receipt"),
+    ("debit amount", "credit amount"), ("amount debit", "amount credit"), ("pagos", "cobros"),
+)  # fmt: skip
+"""Names of two columns, one for what goes out and one for what comes in, accents apart."""
+
+
+def phrased_pair(names: Sequence[str]) -> tuple[str, str] | None:
+    known = {folded(name): name for name in names}
+    for out, into in _PHRASES:
+        if out in known and into in known:
+            return known[out], known[into]
+    return None
