@@ -10,6 +10,7 @@ FIGURES: dict[int, str] = {
 } | {
     0x066B: ".",  # Arabic decimal mark
     0x066C: ",",  # Arabic thousands mark
+    0x066A: "%",
     0xFF0E: ".",
     0xFF0C: ",",
     0xFF0F: "/",

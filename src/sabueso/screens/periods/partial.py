@@ -86,7 +86,7 @@ def _gaps(span: Span, days: Collection[date]) -> list[str]:
     for gap, text in _open_ends(span, inside, rate):
         expected = sum(rate[d.weekday()] for d in gap)
         of = f"of the {len(gap)} days to {end} about" if gap[-1] == end else "where about"
-        found.append(f"{text}, {of} {expected:.0f} would usually have some")
+        found.append(f"{text} ({of} {expected:.0f} would usually have some)")
     return found
 
 
