@@ -253,6 +253,7 @@ def test_sheets_called_by_month_and_two_digits_are_months_of_a_year(engine, tmp_
         ("Agent,Sale date,Premium,Commission", "A{n},2024-01-{d},{n}00.00,{n}.50", "amount", "Commission"),
         ("Bill No,Service Date,Patient ID,Units,Paid", "B{n},2024-01-{d},P1,{n},{n}.50", "id", "Bill No"),
         ("Order,Day,Unit Cost,Ext Cost,Cost Center", "C{n},2024-01-{d},{n}.50,{n}.75,1{d}", "amount", "Ext Cost"),
+        ("PO,Day,Vendor,Buyer,Amount", "C{n},2024-01-{d},V{n},ANA,{n}.50", "preparer", "Buyer"),
         ("Claim,Adjuster,Day,Cost", "C{n},JD,2024-01-{d},{n}.50", "preparer", "Adjuster"),
     ],
 )  # fmt: skip

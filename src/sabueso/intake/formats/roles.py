@@ -47,6 +47,7 @@ def guess_roles(
     _settle_sides(guess, both_filled)
     _settle_date(guess)
     _settle_name(guess)
+    _settle_buyer(guess)
     if "amount" in guess.found and "date" not in guess.found and "entered" in guess.found:
         # What happens is dated: of amounts the only time there is is theirs.
         entered = next(c for c in columns if c.name == guess.found["entered"])
@@ -210,6 +211,24 @@ def _settle_name(guess: _Guess) -> None:
             if (other := guess.best("text")) is not None:
                 guess.give("text", other)
         return
+
+
+_BUYERS = frozenset(
+    ["buyer", "requester", "requestor", "requisitioner", "purchaser", "comprador", "einkaufer", "acheteur", "inkoper",
+     "salesperson", "salesman"]
+)  # fmt: skip
+"""Who buys or sells for the house where the other side stands beside, and is the other side where none does."""
+
+
+def _settle_buyer(guess: _Guess) -> None:
+    """Who made an entry, where a party stands beside whoever bought from it."""
+    if "preparer" in guess.found or "party" not in guess.found:
+        return
+    for column in guess.columns:
+        free = column.type == "text" and column.name not in guess.found.values()
+        if free and not _BUYERS.isdisjoint(worded(column.name)):
+            guess.give("preparer", column.name)
+            return
 
 
 def _settle_date(guess: _Guess) -> None:
