@@ -13,6 +13,7 @@ import xlsxwriter
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import inside, inside_json
 from sabueso.base.errors import UserError
 from sabueso.base.figures import plain_figures
 from sabueso.base.months import CROATIAN_MONTHS, MONTHS
@@ -280,3 +281,44 @@ def test_what_cannot_be_told_of_amounts_is_said(engine, tmp_path):
     path.write_text("Date;Text;Soll;Haben;Saldo CHF\n" + "".join(
         f"2024-01-{n:02};x;{n}.00;;{n}.00\n2024-01-{n:02};y;;{n}.00;0.00\n" for n in range(1, 20)))  # fmt: skip
     assert taken(engine, path)[0].currencies == ("CHF",)
+
+
+def test_a_year_and_a_month_date_rows_that_have_no_date(engine, tmp_path):
+    path = tmp_path / "spend.csv"
+    rows = [f"{2023 + n // 24},{1 + n // 2 % 12},Vendor {n % 5},{n}.50" for n in range(48)]
+    path.write_text(
+        "Fiscal Year,Month,Vendor,Spend\n" + "\n".join([*rows, ",,Total,1152.00"]) + "\n"
+    )
+    report, found = taken(engine, path)
+    assert (report.accepted, report.totals) == (48, 1)
+    assert report.roles["date"] == "period" and report.roles["amount"] == "Spend"
+    assert [str(row["period"]) for row in found[:3]] == ["2023-01-01", "2023-01-01", "2023-02-01"]
+    assert any("a fiscal year may begin in another" in note for note in report.assumed)
+    assert isinstance(found[0]["Month"], str), "a month is no measure"
+    # A column may be called so already; months may have names; a thirteenth is none.
+    named = [
+        f"{2023 + n // 24},{('Jan', 'März', 'P06')[n % 3]},4{n % 9}0000,{n}.50" for n in range(48)
+    ]
+    path.write_text(
+        "Jahr,Period,Kostenart,Actual\n" + "\n".join([*named, "2024,13,400000,1.00"]) + "\n"
+    )
+    report, found = taken(engine, path)
+    assert {str(row["period of the file"])[5:7] for row in found[:-1]} == {"01", "03", "06"}
+    assert found[-1]["period of the file"] is None and report.roles["account"] == "Kostenart"
+    report, found = taken(engine, path, months=["Jahr", "Period"], types={"Period": "text"})
+    assert not [note for note in report.assumed if note.key == "read.months"]
+    with pytest.raises(
+        UserError, match=r"read\.months names 'Monat', which the file does not have"
+    ):
+        taken(engine, path, months=["Jahr", "Monat"])
+
+
+def test_the_next_file_of_a_year_and_a_month_joins_the_table(tmp_path):
+    for year in (2023, 2024):
+        rows = "".join(f"{year},{1 + n % 12},V{n % 5},{n}.50\n" for n in range(36))
+        (tmp_path / f"s{year}.csv").write_text(f"Year,Month,Vendor,Spend\n{rows}")
+    inside("open", "case", cwd=tmp_path)
+    for year in (2023, 2024):
+        inside("intake", f"../s{year}.csv", "--as", "spend", cwd=tmp_path / "case")
+    found = inside_json("dig", "spend", "--by", "year", cwd=tmp_path / "case")
+    assert [row["rows"] for row in found["total"]["groups"]] == [36, 36]

@@ -23,7 +23,8 @@ from sabueso.intake.formats.detection import (
     detect,
 )
 from sabueso.intake.formats.headings import headings_of
-from sabueso.intake.formats.names import PERIOD, Named, own_names
+from sabueso.intake.formats.names import Named, free_period, own_names
+from sabueso.intake.formats.year_month import year_and_month
 from sabueso.intake.interface import Damaged, Layout, Reader
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
@@ -83,7 +84,13 @@ class Reading:
 
     @classmethod
     def of(
-        cls, path: Path, settings: ReadSettings, prior: Prior, *, assumed: str | None = None
+        cls,
+        path: Path,
+        settings: ReadSettings,
+        prior: Prior,
+        *,
+        assumed: str | None = None,
+        months: tuple[str, ...] = (),
     ) -> Reading:
         """Look at the beginning of a file.
 
@@ -95,14 +102,21 @@ class Reading:
         reader = reader_for(path)
         with readable(path):
             own = reader.layout(path, settings)
-        if settings.period is None and assumed is None and prior.columns:
+        told = settings.period is not None or bool(settings.months)
+        if not told and assumed is None and not months and _lacks_period(own, prior):
             # The columns of the table must be there before they are compared.
-            assumed = _period_by(path, own) if _lacks_period(own, prior) else None
+            months = _months_by(own)
+            assumed = None if months else _period_by(path, own)
         if assumed is not None:
             settings = settings.model_copy(update={"period": assumed})
         names = own_names(own.header, prior.columns)
         named = Named(
-            reader, names, settings.period or "", assumed is not None, fill=tuple(settings.fill)
+            reader,
+            names,
+            settings.period or "",
+            assumed is not None or bool(months),
+            fill=tuple(settings.fill),
+            months=tuple(settings.months) or tuple(names.get(name, name) for name in months),
         )
         headings = headings_of(named.plain(own), settings.headings)
         named = replace(named, headings=headings)
@@ -110,10 +124,15 @@ class Reading:
         check_columns(path, layout, settings, prior)
         settings = settings.model_copy(update=dict(layout.settled))
         formats, roles = detect(layout, settings, prior)
-        if settings.period is None and not prior.columns and _has_no_date(formats, roles):
-            assumed = _period_by(path, own)
-            if assumed is not None:
-                return Reading.of(path, settings, prior, assumed=assumed)
+        if not told and not named.period and not named.months and not prior.columns:
+            if "amount" in roles and not any(isinstance(f, DateFormat) for f in formats.values()):
+                months = _months_by(own)
+                if months:
+                    return Reading.of(path, settings, prior, months=months)
+            if _has_no_date(formats, roles):
+                assumed = _period_by(path, own)
+                if assumed is not None:
+                    return Reading.of(path, settings, prior, assumed=assumed)
         return cls(
             path,
             prior.called or path.name,
@@ -195,7 +214,17 @@ class Reading:
 
 def _lacks_period(own: Layout, prior: Prior) -> bool:
     """Whether a file lacks the column of periods that its table has."""
-    return PERIOD in prior.columns and PERIOD not in own.header
+    name = free_period(own.header)
+    return name in prior.columns and name not in own.header
+
+
+def _months_by(own: Layout) -> tuple[str, ...]:
+    """The columns of a file that tell the month of its rows."""
+    samples = {
+        name: [text for text in own.sample.column(name).to_pylist() if text and text.strip()]
+        for name in own.header
+    }
+    return year_and_month(samples) or ()
 
 
 def _has_no_date(formats: Mapping[str, Format], roles: Mapping[Role, str]) -> bool:

@@ -26,6 +26,10 @@ class ReadSettings(BaseModel):
     period: str | None = Field(
         None, description='"file name" or "sheet name": where the period of the rows stands'
     )
+    months: list[str] = Field(
+        default_factory=list,
+        description="of rows without a date, the columns of their year and of their month",
+    )
     headings: str | None = Field(
         None,
         description='the column in which headings stand above the rows they are of, or "none"',
@@ -88,6 +92,13 @@ class ReadSettings(BaseModel):
     def _place(cls, value: str | None) -> str | None:
         if value not in (None, "file name", "sheet name"):
             raise ValueError('expected "file name" or "sheet name"')
+        return value
+
+    @field_validator("months")
+    @classmethod
+    def _two(cls, value: list[str]) -> list[str]:
+        if len(value) not in (0, 2):
+            raise ValueError("expected two columns, that of the year and that of the month")
         return value
 
     @field_validator("columns")

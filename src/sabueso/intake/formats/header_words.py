@@ -21,7 +21,7 @@ WORDS: dict[Role, str] = {
     ),
     "amount": (
         "amount importe monto amt betrag montant importo bedrag valore waarde wert value valor net neto netto "
-        "total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
+        "spend spending actual actuals total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
         "castka osszeg tutar quantia jumlah tien сумма сума стоимость ποσο αξια 金額 金额 发生额 發生額 금액 المبلغ סכום "
         "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout"
     ),
@@ -69,7 +69,7 @@ WORDS: dict[Role, str] = {
     ),
     "account": (
         "account cuenta acct ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
-        "счет рахунок λογαριασμοσ 勘定科目 科目 계정과목 계정 الحساب חשבון บัญชี fokonyvi hesabi saskaita konts konta حساب"
+        "счет рахунок λογαριασμοσ 勘定科目 科目 계정과목 계정 الحساب חשבון บัญชี fokonyvi element kostenart hesabi saskaita konts konta حساب"
     ),
     "document": (
         "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference "

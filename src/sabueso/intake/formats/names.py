@@ -17,8 +17,10 @@ import numpy as np
 import pyarrow as pa
 
 from sabueso.base.errors import UserError
+from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.downward import Downward
 from sabueso.intake.formats.headings import Filling, Headings
+from sabueso.intake.formats.year_month import periods
 from sabueso.intake.interface import Assumed, Batch, Layout, Reader
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.period_names import period_of, shared_year
@@ -63,6 +65,27 @@ def _folded(name: str) -> str:
     return "".join(c for c in plain if c.isalnum()) or name.lower()
 
 
+def free_period(header: Sequence[str]) -> str:
+    """The name of the column that periods are put into."""
+    taken = {name.casefold() for name in header}
+    return PERIOD if PERIOD not in taken else f"{PERIOD} of the file"
+
+
+def _added(
+    layout: Layout, name: str, texts: pa.Array, kinds: Mapping[str, str], note: str
+) -> Layout:
+    """A layout with a column that no line has; ``kinds`` are the types of columns that it settles."""
+    types = {**kinds, **layout.settled.get("types", {})}
+    return replace(
+        layout,
+        header=[*layout.header, name],
+        added=(*layout.added, name),
+        sample=layout.sample.append_column(name, texts),
+        settled={**layout.settled, "types": types},
+        notes=(*layout.notes, note),
+    )
+
+
 @dataclass(frozen=True)
 class Named:
     """A reader whose columns have the table's names."""
@@ -74,6 +97,7 @@ class Named:
     """Whether it was not said that the period of rows stands in the name of their file or sheet."""
     headings: Headings | None = None
     fill: tuple[str, ...] = ()
+    months: tuple[str, ...] = ()
 
     def _value(self, path: Path, part: str, layout: Layout) -> str:
         """The period of rows, by the name of their file or sheet.
@@ -99,7 +123,7 @@ class Named:
 
     def _with_period(self, path: Path, layout: Layout) -> Layout:
         """A layout with the column of the period."""
-        name = PERIOD if PERIOD not in layout.header else f"{PERIOD} of the file"
+        name = free_period(layout.header)
         value = self._value(path, "", layout)
         kind = (
             "date"
@@ -107,7 +131,6 @@ class Named:
             else "text"
         )
         texts = pa.array([value] * layout.sample.num_rows, pa.string())
-        types = {name: kind} | dict(layout.settled.get("types", {}))
         note: str = f"{name}: by the {self.period}, such as {value}"
         if self.assumed:
             note = Assumed(
@@ -115,14 +138,7 @@ class Named:
                 "read.period",
                 (name,),
             )
-        return replace(
-            layout,
-            header=[*layout.header, name],
-            added=(*layout.added, name),
-            sample=layout.sample.append_column(name, texts),
-            settled={**layout.settled, "types": types},
-            notes=(*layout.notes, note),
-        )
+        return _added(layout, name, texts, {name: kind}, note)
 
     @property
     def unit(self) -> str:
@@ -139,7 +155,26 @@ class Named:
                 )
             batch = Batch(np.arange(named.sample.num_rows), named.sample)
             named = replace(named, sample=Downward(self.fill).batch(batch).cells)
+        if self.months:
+            return self._with_months(path, named)
         return self._with_period(path, named) if self.period else named
+
+    def _with_months(self, path: Path, layout: Layout) -> Layout:
+        """A layout with the column of the month that two columns tell."""
+        lacking = [name for name in self.months if name not in layout.sample.column_names]
+        if lacking:
+            raise UserError(
+                f"{path}: read.months names {lacking[0]!r}, which the file does not have"
+            )
+        name = free_period(layout.header)
+        year, month = self.months
+        note: str = f"{name}: the month by {year!r} and {month!r}"
+        if self.assumed:
+            fiscal = "; a fiscal year may begin in another" if "fiscal" in worded(year) else ""
+            note = Assumed(f"{note}, since the rows have no date{fiscal}", "read.months")
+        texts = periods(layout.sample.column(year), layout.sample.column(month))
+        # A year and a month are no measures.
+        return _added(layout, name, texts, {year: "text", month: "text", name: "date"}, note)
 
     def _headed(self, layout: Layout) -> Layout:
         named = self.plain(layout)
@@ -169,13 +204,17 @@ class Named:
             given = Filling(self.headings).batches(given)
         if self.fill:
             given = Downward(self.fill).batches(given)
-        if not self.period:
+        if not self.period and not self.months:
             yield from given
             return
-        named = self._headed(own)
-        name = PERIOD if PERIOD not in named.header else f"{PERIOD} of the file"
+        name = free_period(self._headed(own).header)
         try:
             for batch in given:
+                if self.months:
+                    year, month = map(batch.cells.column, self.months)
+                    texts = periods(year, month)
+                    yield replace(batch, cells=batch.cells.append_column(name, texts))
+                    continue
                 value = self._value(path, batch.part, own) if len(batch.lines) else ""
                 texts = pa.array([value] * batch.cells.num_rows, pa.string())
                 yield replace(batch, cells=batch.cells.append_column(name, texts))

@@ -149,7 +149,7 @@ _KINDS = frozenset(
 """Words that say of what kind something is, and not which one, where no number is named beside."""
 _NO_AMOUNT = frozenset(
     ["unit", "unitario", "unitaire", "unitaria", "each", "center", "centre", "centro", "stelle", "code", "number", "rate",
-     "percent", "pct", "percentage", "count", "days", "hours", "grade", "group", "year", "age"]
+     "percent", "pct", "percentage", "count", "days", "hours", "grade", "group", "year", "age", "element"]
 )  # fmt: skip
 """Words beside those of amounts by which a number is none of a row."""
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
