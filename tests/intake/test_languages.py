@@ -311,6 +311,12 @@ def test_a_year_and_a_month_date_rows_that_have_no_date(engine, tmp_path):
         UserError, match=r"read\.months names 'Monat', which the file does not have"
     ):
         taken(engine, path, months=["Jahr", "Monat"])
+    with pytest.raises(
+        UserError, match=r"'Kostenart' and 'Actual', which read\.months names, tell no month"
+    ):
+        taken(engine, path, months=["Kostenart", "Actual"])
+    with pytest.raises(ValueError, match="one of them does"):
+        ReadSettings(period="file name", months=["Jahr", "Period"])
 
 
 def test_the_next_file_of_a_year_and_a_month_joins_the_table(tmp_path):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from decimal import Decimal
+from typing import Self
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from sabueso.base.currencies import written
 
@@ -100,6 +101,14 @@ class ReadSettings(BaseModel):
         if len(value) not in (0, 2):
             raise ValueError("expected two columns, that of the year and that of the month")
         return value
+
+    @model_validator(mode="after")
+    def _one_period(self) -> Self:
+        if self.period and self.months:
+            raise ValueError(
+                "period and months both say what the period of the rows is: one of them does"
+            )
+        return self
 
     @field_validator("columns")
     @classmethod

@@ -173,6 +173,11 @@ class Named:
             fiscal = "; a fiscal year may begin in another" if "fiscal" in worded(year) else ""
             note = Assumed(f"{note}, since the rows have no date{fiscal}", "read.months")
         texts = periods(layout.sample.column(year), layout.sample.column(month))
+        if len(texts) and texts.null_count == len(texts):
+            raise UserError(
+                f"{path}: {year!r} and {month!r}, which read.months names, tell no month; expected such as 2024 and 3, or "
+                "March"
+            )
         # A year and a month are no measures.
         return _added(layout, name, texts, {year: "text", month: "text", name: "date"}, note)
 
