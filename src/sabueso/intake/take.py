@@ -171,15 +171,14 @@ def _currencies(reading: Reading) -> tuple[str, ...]:
     amount = reading.roles.get("amount", "")
     sides = [reading.roles[r] for r in ("debit", "credit") if r in reading.roles]
     names = sides if amount == SIGNED and sides else [amount]
+    # What an account stands at after each row is in the currency of the rows.
+    carried = [name for name in reading.layout.header if not RUNNING.isdisjoint(worded(name))]
     own = reading.settings.currency
-    stated = {stated_currency(name, reading.formats, own) for name in names}
-    found = tuple(sorted(filter(None, stated)))
-    if not found:
-        # What an account stands at after each row is in the currency of the rows.
-        carried = [name for name in reading.layout.header if not RUNNING.isdisjoint(worded(name))]
-        stated = {stated_currency(name, reading.formats, own) for name in carried}
-        found = tuple(sorted(filter(None, stated)))
-    return found or tuple(filter(None, [reading.layout.currency]))
+    for each in (names, carried):
+        stated = {stated_currency(name, reading.formats, own) for name in each}
+        if found := tuple(sorted(filter(None, stated))):
+            return found
+    return tuple(filter(None, [reading.layout.currency]))
 
 
 def _of_another_currency(reading: Reading) -> list[str]:

@@ -80,7 +80,8 @@ def period_of(name: str, beside: str = "") -> str | None:
         return "-".join(reversed(found.groups()))
     years = _ONE_YEAR.findall(text) or _ONE_YEAR.findall(_plain(beside))
     year = years[0] if len(set(years)) == 1 else None
-    month = next((MONTHS[w] for w in _words(text) if w in MONTHS), None)
+    words = re.findall(r"[^\W\d_]{3,}", folded_month(text))
+    month = next((MONTHS[w] for w in words if w in MONTHS), None)
     if month and year:
         return f"{year}-{month:02}"
     part = _PART.search(text)
@@ -101,11 +102,14 @@ def period_of(name: str, beside: str = "") -> str | None:
     return year if _ONE_YEAR.search(text) else None
 
 
-def _words(text: str) -> list[str]:
-    return re.findall(r"[^\W\d_]{3,}", folded_month(text))
+_MONTH_NAME = re.compile(r"[\W_]*([^\W\d_]{3,})[\W_]*([0-9]{2})?[\W_]*")
 
 
-_SHORT_YEAR = re.compile(r"\W*([^\W\d_]{3,})\W*([0-9]{2})\W*")
+def _month_and_digits(name: str) -> tuple[int, str | None] | None:
+    """The month that a name is, and the two digits after it; None where it is more than that."""
+    found = _MONTH_NAME.fullmatch(name)
+    month = None if found is None else MONTHS.get(folded_month(found[1]))
+    return None if found is None or month is None else (month, found[2])
 
 
 def shared_year(names: Sequence[str]) -> str:
@@ -117,10 +121,8 @@ def shared_year(names: Sequence[str]) -> str:
     >>> shared_year(["Jan 24", "Feb 24", "Mar 24"]), shared_year(["Jan 24"]), shared_year(["Jan 24", "Feb 25"])
     ('2024', '', '')
     """
-    parts = [_SHORT_YEAR.fullmatch(name.replace("_", " ")) for name in names]
-    told = [part for part in parts if part and _words(part[1])[0] in MONTHS]
-    months = {MONTHS[_words(part[1])[0]] for part in told}
-    years = {part[2] for part in told}
+    told = [found for name in names if (found := _month_and_digits(name)) and found[1]]
+    months, years = {month for month, _ in told}, {digits for _, digits in told}
     return f"20{years.pop()}" if len(told) == len(names) == len(months) > 1 == len(years) else ""
 
 
@@ -132,10 +134,7 @@ def names_month(name: str) -> bool:
     >>> [names_month(name) for name in ("Jan-24", "2024-01", "März", "Total", "May fee")]
     [True, True, True, False, False]
     """
-    if len(period_of(name) or "") == len("2024-01"):
-        return True
-    found = re.fullmatch(r"\W*([^\W\d_]{3,})\W*(?:[0-9]{2})?\W*", name)
-    return found is not None and folded_month(found[1]) in MONTHS
+    return len(period_of(name) or "") == len("2024-01") or _month_and_digits(name) is not None
 
 
 def _plain(text: str) -> str:

@@ -124,7 +124,7 @@ def _sums(amounts: Sequence[tuple[str, Decimal]], *, named: bool = False) -> str
         sums[currency] = sums.get(currency, Decimal(0)) + amount
     named = named or len(sums) > 1
     told = [num.amount(a) + (f" {currency}" if named else "") for currency, a in sums.items()]
-    return listed(told) if told else ""
+    return listed(told)
 
 
 def _matters(

@@ -64,7 +64,7 @@ def show_queue(
     title(
         console,
         "queue",
-        f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {listed(named) if named else ''}".rstrip(
+        f"{len(shown):,} of {num.many(len(every), 'exception')} shown, {listed(named)}".rstrip(
             ", "
         ),
     )

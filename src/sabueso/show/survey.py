@@ -45,7 +45,7 @@ def show_tables(
     """All tables of the case: rows, period, sum, roles, and the links between them; ``currencies`` are
     those of the tables with amounts."""
     named = sorted(set(currencies.values()))
-    title(console, f"survey · {num.many(len(tables), 'table')}", listed(named) if named else "")
+    title(console, f"survey · {num.many(len(tables), 'table')}", listed(named))
     head = [
         ("table", "left"), ("rows", "right"), ("columns", "right"), ("from", "left"), ("to", "left"),
         ("sum of amounts", "right"), ("doubts", "right"),

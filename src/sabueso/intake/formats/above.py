@@ -5,12 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 
-from sabueso.base.currencies import OF_ONE, written
+from sabueso.base.currencies import CODES, OF_ONE, written
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.header_words import WORDS
-from sabueso.intake.formats.numbers import CODES
 
-_CODES = frozenset(CODES.split())
 _WORDS = frozenset(["ALL", "TOP", "CUP", "MOP", "PEN", "MAD", "SOS"])
 """Codes that a title may end in as words."""
 _NAMED = frozenset(WORDS["currency"].split())
@@ -50,25 +48,20 @@ def _stated(row: Sequence[str]) -> Iterator[str]:
 
 def _code(text: str) -> str:
     code = written(text) if text.isupper() or text.islower() else text
-    return code if code in _CODES else OF_ONE.get(text, "")
-
-
-def scaled_above(rows: Sequence[Sequence[str]]) -> str:
-    """The words above a header by which the amounts are in thousands or millions; nothing where none say so.
-
-    Examples
-    --------
-    >>> scaled_above([["Budget 2024, in thousands of EUR"]]), scaled_above([["Budget 2024"]])
-    ('Budget 2024, in thousands of EUR', '')
-    """
-    return next((c.strip() for row in rows for c in row if c and _SCALED.search(c)), "")
+    return code if code in CODES else OF_ONE.get(text, "")
 
 
 def scale_notes(rows: Sequence[Sequence[str]]) -> list[str]:
-    """What is said of amounts that are in thousands."""
-    words = scaled_above(rows)
-    if not words:
+    """What is said of amounts that lines above their header call thousands, or millions.
+
+    Examples
+    --------
+    >>> [note[:60] for note in scale_notes([["Budget 2024, in thousands of EUR"]])], scale_notes([["Budget 2024"]])
+    (["above the header stands 'Budget 2024, in thousands of EUR': "], [])
+    """
+    said = next((c.strip() for row in rows for c in row if c and _SCALED.search(c)), None)
+    if said is None:
         return []
     return [
-        f"above the header stands {words!r}: the amounts are taken as they are written, and not made larger"
+        f"above the header stands {said!r}: the amounts are taken as they are written, and not made larger"
     ]

@@ -142,8 +142,8 @@ class Conversion:
         self._sided(columns, bad)
         self._at_rates(columns, bad)
         columns[LINE_COLUMN] = pa.array(batch.lines, pa.int64())
-        written = {name: text for name, text in texts.items() if name not in self.added}
-        totals, blank = self._totals(written, bad, n), _blank(written, n)
+        own = {name: text for name, text in texts.items() if name not in self.added}
+        totals, blank = self._totals(own, bad, n), _blank(own, n)
         return Converted(pa.table(columns), bad, totals, blank, absent)
 
     def _unless_missing(

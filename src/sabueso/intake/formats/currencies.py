@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 
-from sabueso.base.currencies import OF_ONE, OF_SEVERAL, coded, written
+from sabueso.base.currencies import CODES, OF_ONE, OF_SEVERAL, coded, written
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.deciding import Format
-from sabueso.intake.formats.numbers import CODES, NumberFormat
+from sabueso.intake.formats.numbers import NumberFormat
 
 _IN_NAMES = frozenset(
     [
@@ -17,7 +17,6 @@ _IN_NAMES = frozenset(
     ]
 )  # fmt: skip
 """Codes that a name of a column is searched for: others are words too."""
-_EVERY = frozenset(CODES.split())
 _BRACKETED = {"R": "ZAR", "RMB": "CNY", "NIS": "ILS", "Q": "GTQ", "L": "HNL"}
 """What is a currency in brackets alone."""
 _LAST = re.compile(
@@ -48,7 +47,7 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
         return None
     if said is not None and said[1] and text in _BRACKETED:
         return _BRACKETED[text]
-    if said is not None and said[1] and text in _EVERY:
+    if said is not None and said[1] and text in CODES:
         return text
     if text in _IN_NAMES or text in OF_ONE or text in OF_SEVERAL:
         return coded(text, own)
@@ -85,6 +84,6 @@ def currency_column(samples: Mapping[str, Sequence[str]]) -> str | None:
     'in'
     """
     for name, values in samples.items():
-        if values and all(written(value) in _EVERY for value in set(values)):
+        if values and all(written(value) in CODES for value in set(values)):
             return name
     return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Generator, Sequence
+from collections.abc import Callable, Collection, Generator, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -26,29 +26,33 @@ class Downward:
         if batch.part != self._part:  # what stands on one sheet says nothing of the next
             self._last, self._part = {}, batch.part
         cells = batch.cells
-        some = np.zeros(cells.num_rows, dtype=bool)
-        for name in cells.column_names:
-            some |= filled_cells(cells.column(name))
+        some = pa.array(filled_lines(cells))
         for name in self._columns:
-            texts = _plain(cells.column(name))
+            texts = plain(cells.column(name))
             own = filled_cells(cells.column(name))
-            places = np.maximum.accumulate(np.where(own, np.arange(len(own)), -1))
-            above = texts.take(pa.array(np.maximum(places, 0)))
-            last = pa.scalar(self._last.get(name), pa.string())
-            above = pc.if_else(pa.array(places < 0), last, above)
+            above, self._last[name] = carried(texts, own, self._last.get(name))
             # A blank line stays one.
-            above = pc.if_else(pa.array(some), above, texts)
-            if own.any():
-                self._last[name] = texts[int(np.flatnonzero(own)[-1])].as_py()
+            above = pc.if_else(some, above, texts)
             cells = cells.set_column(cells.column_names.index(name), name, above)
         return replace(batch, cells=cells)
 
-    def batches(self, given: Generator[Batch]) -> Generator[Batch]:
-        try:
-            for batch in given:
-                yield self.batch(batch)
-        finally:
-            given.close()
+
+def carried(texts: pa.Array, own: np.ndarray, last: str | None) -> tuple[pa.Array, str | None]:
+    """On each line the text of the last line above it, or its own, where ``own`` is true; ``last`` is that of
+    the lines before. Returned with it is that of the lines after."""
+    places = np.maximum.accumulate(np.where(own, np.arange(len(own)), -1))
+    above = texts.take(pa.array(np.maximum(places, 0)))
+    above = pc.if_else(pa.array(places < 0), pa.scalar(last, pa.string()), above)
+    return above, texts[int(np.flatnonzero(own)[-1])].as_py() if own.any() else last
+
+
+def changed(given: Generator[Batch], change: Callable[[Batch], Batch]) -> Generator[Batch]:
+    """Batches as something makes them, one after another; what gives them is closed at the end."""
+    try:
+        for batch in given:
+            yield change(batch)
+    finally:
+        given.close()
 
 
 def printed_once(sample: pa.Table, names: Collection[str]) -> dict[str, int]:
@@ -59,19 +63,28 @@ def printed_once(sample: pa.Table, names: Collection[str]) -> dict[str, int]:
         n, many = len(own), int(own.sum())
         if n < LEAST_LINES or not own[0] or not 1 < many <= MOST_FILLED * n:
             continue
-        texts = _plain(sample.column(name)).filter(pa.array(own)).to_pylist()
+        texts = plain(sample.column(name)).filter(pa.array(own)).to_pylist()
         if len(set(texts)) == len(texts):
             found[name] = many
     return found
 
 
-def _plain(column: pa.ChunkedArray) -> pa.Array:
+def plain(column: pa.ChunkedArray) -> pa.Array:
+    """The texts of a column in one piece, none of them encoded."""
     whole = column.combine_chunks()
     return whole if pa.types.is_string(whole.type) else whole.cast(pa.string())
 
 
 def filled_cells(column: pa.ChunkedArray) -> np.ndarray:
     """Which cells hold more than blanks."""
-    trimmed = pc.utf8_trim_whitespace(_plain(column))
+    trimmed = pc.utf8_trim_whitespace(plain(column))
     found = pc.fill_null(pc.not_equal(trimmed, ""), False)
     return np.asarray(found.to_numpy(zero_copy_only=False), dtype=bool)
+
+
+def filled_lines(cells: pa.Table) -> np.ndarray:
+    """Which lines hold more than blanks."""
+    found = np.zeros(cells.num_rows, dtype=bool)
+    for name in cells.column_names:
+        found |= filled_cells(cells.column(name))
+    return found

@@ -5,7 +5,6 @@ Each is no row: its text is put into a column of the rows below it, up to the ne
 
 from __future__ import annotations
 
-from collections.abc import Generator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.intake.formats.convert import states_total
-from sabueso.intake.formats.downward import filled_cells
+from sabueso.intake.formats.downward import carried, filled_cells, filled_lines, plain
 from sabueso.intake.formats.header import is_text
 from sabueso.intake.interface import Assumed, Batch, Layout
 
@@ -69,16 +68,9 @@ class Filling:
             self._last, self._part = None, batch.part
         alone = _alone(cells, column)
         texts = _plain(cells.column(column))
-        places = np.maximum.accumulate(np.where(alone, np.arange(len(alone)), -1))
-        above = texts.take(pa.array(np.maximum(places, 0)))
-        above = pc.if_else(pa.array(places < 0), pa.scalar(self._last, pa.string()), above)
+        above, self._last = carried(texts, alone, self._last)
         # Where nothing stands there is nothing that a heading says something of.
-        some = np.zeros(len(alone), dtype=bool)
-        for name in cells.column_names:
-            some |= filled_cells(cells.column(name))
-        above = pc.if_else(pa.array(some), above, pa.scalar(None, pa.string()))
-        if alone.any():
-            self._last = texts[int(np.flatnonzero(alone)[-1])].as_py()
+        above = pc.if_else(pa.array(filled_lines(cells)), above, pa.scalar(None, pa.string()))
         if into == column:
             # A line that has a text there of its own, such as a total, keeps it.
             own = pc.if_else(pa.array(alone), pa.scalar(None, pa.string()), texts)
@@ -92,13 +84,6 @@ class Filling:
             lines=batch.lines[~alone],
             headings=int(alone.sum()),
         )
-
-    def batches(self, given: Generator[Batch]) -> Generator[Batch]:
-        try:
-            for batch in given:
-                yield self.batch(batch)
-        finally:
-            given.close()
 
 
 def headings_of(layout: Layout, given: str | None) -> Headings | None:
@@ -162,6 +147,4 @@ def _alone(cells: pa.Table, column: str) -> np.ndarray:
 
 
 def _plain(column: pa.ChunkedArray) -> pa.Array:
-    whole = column.combine_chunks()
-    whole = whole if pa.types.is_string(whole.type) else whole.cast(pa.string())
-    return pc.utf8_trim_whitespace(whole)
+    return pc.utf8_trim_whitespace(plain(column))

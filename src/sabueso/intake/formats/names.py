@@ -18,7 +18,7 @@ import pyarrow as pa
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.called import worded
-from sabueso.intake.formats.downward import Downward
+from sabueso.intake.formats.downward import Downward, changed
 from sabueso.intake.formats.headings import Filling, Headings
 from sabueso.intake.formats.year_month import periods
 from sabueso.intake.interface import Assumed, Batch, Layout, Reader
@@ -69,6 +69,13 @@ def free_period(header: Sequence[str]) -> str:
     """The name of the column that periods are put into."""
     taken = {name.casefold() for name in header}
     return PERIOD if PERIOD not in taken else f"{PERIOD} of the file"
+
+
+def _check_there(path: Path, layout: Layout, key: str, names: Sequence[str]) -> None:
+    """Refuse columns that ``read`` names and a file does not have."""
+    lacking = [name for name in names if name not in layout.sample.column_names]
+    if lacking:
+        raise UserError(f"{path}: read.{key} names {lacking[0]!r}, which the file does not have")
 
 
 def _added(
@@ -148,11 +155,7 @@ class Named:
         """The layout of the file under the table's names, with what is to be said of them."""
         named = self._headed(layout)
         if self.fill:
-            lacking = [name for name in self.fill if name not in named.sample.column_names]
-            if lacking:
-                raise UserError(
-                    f"{path}: read.fill names {lacking[0]!r}, which the file does not have"
-                )
+            _check_there(path, named, "fill", self.fill)
             batch = Batch(np.arange(named.sample.num_rows), named.sample)
             named = replace(named, sample=Downward(self.fill).batch(batch).cells)
         if self.months:
@@ -161,11 +164,7 @@ class Named:
 
     def _with_months(self, path: Path, layout: Layout) -> Layout:
         """A layout with the column of the month that two columns tell."""
-        lacking = [name for name in self.months if name not in layout.sample.column_names]
-        if lacking:
-            raise UserError(
-                f"{path}: read.months names {lacking[0]!r}, which the file does not have"
-            )
+        _check_there(path, layout, "months", self.months)
         name = free_period(layout.header)
         year, month = self.months
         note: str = f"{name}: the month by {year!r} and {month!r}"
@@ -206,25 +205,22 @@ class Named:
         """Batches of a file, whose own layout is ``own``."""
         given = self._batches(path, own, settings, repeated)
         if self.headings is not None:
-            given = Filling(self.headings).batches(given)
+            given = changed(given, Filling(self.headings).batch)
         if self.fill:
-            given = Downward(self.fill).batches(given)
-        if not self.period and not self.months:
-            yield from given
-            return
-        name = free_period(self._headed(own).header)
-        try:
-            for batch in given:
-                if self.months:
-                    year, month = map(batch.cells.column, self.months)
-                    texts = periods(year, month)
-                    yield replace(batch, cells=batch.cells.append_column(name, texts))
-                    continue
-                value = self._value(path, batch.part, own) if len(batch.lines) else ""
-                texts = pa.array([value] * batch.cells.num_rows, pa.string())
-                yield replace(batch, cells=batch.cells.append_column(name, texts))
-        finally:
-            given.close()
+            given = changed(given, Downward(self.fill).batch)
+        if self.period or self.months:
+            name = free_period(self._headed(own).header)
+            given = changed(given, lambda batch: self._dated(path, own, name, batch))
+        yield from given
+
+    def _dated(self, path: Path, own: Layout, name: str, batch: Batch) -> Batch:
+        """A batch with the column of the period of its rows."""
+        if self.months:
+            texts = periods(*map(batch.cells.column, self.months))
+        else:
+            value = self._value(path, batch.part, own) if len(batch.lines) else ""
+            texts = pa.array([value] * batch.cells.num_rows, pa.string())
+        return replace(batch, cells=batch.cells.append_column(name, texts))
 
     def _batches(
         self, path: Path, own: Layout, settings: ReadSettings, repeated: Collection[str]

@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.base.currencies import OF_ONE, OF_SEVERAL
+from sabueso.base.currencies import CODES, OF_ONE, OF_SEVERAL
 from sabueso.base.figures import FIGURES, plain_figures
 from sabueso.population.table import Column, ColumnType
 
@@ -26,19 +26,9 @@ SIDES = "DR|CR|Dr|Cr|D|C|S|H"
 CREDIT_SIDES = "CR|Cr|C|H"
 DASHES = str.maketrans(dict.fromkeys("\u2212\u2010\u2011\u2012\u2013\ufe63\uff0d", "-"))
 """Minuses as typesetting has them, and what is taken for one."""
-# ISO 4217, the national currencies in use.
-CODES = (
-    "AED AFN ALL AMD ANG AOA ARS AUD AWG AZN BAM BBD BDT BGN BHD BIF BMD BND BOB BRL BSD BTN "
-    "BWP BYN BZD CAD CDF CHF CLP CNY COP CRC CUP CVE CZK DJF DKK DOP DZD EGP ERN ETB EUR FJD "
-    "FKP GBP GEL GHS GIP GMD GNF GTQ GYD HKD HNL HTG HUF IDR ILS INR IQD IRR ISK JMD JOD JPY "
-    "KES KGS KHR KMF KPW KRW KWD KYD KZT LAK LBP LKR LRD LSL LYD MAD MDL MGA MKD MMK MNT MOP "
-    "MRU MUR MVR MWK MXN MYR MZN NAD NGN NIO NOK NPR NZD OMR PAB PEN PGK PHP PKR PLN PYG QAR "
-    "RON RSD RUB RWF SAR SBD SCR SDG SEK SGD SHP SLE SOS SRD SSP STN SVC SYP SZL THB TJS TMT "
-    "TND TOP TRY TTD TWD TZS UAH UGX USD UYU UZS VES VND VUV WST XAF XCD XOF XPF YER ZAR ZMW"
-)
 # The longest first: US$ is no $ after US.
 _SIGNS = sorted((*OF_ONE, *OF_SEVERAL), key=len, reverse=True)
-CURRENCY = "|".join([*map(re.escape, _SIGNS), *CODES.split()])
+CURRENCY = "|".join([*map(re.escape, _SIGNS), *sorted(CODES)])
 """A sign or a code of a currency, as a part of a pattern."""
 BLANK = "[ \u00a0\u202f]"
 _UNIT = re.compile(

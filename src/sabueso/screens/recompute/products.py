@@ -22,21 +22,9 @@ WIDE = "DECIMAL(38,6)"
 MOST_KEPT = 1_000_000
 
 
-@dataclass(frozen=True)
-class Compared:
-    """Rows compared: how many, how many differ, by how much in all; and those as flags."""
-
-    reasons: list[Reason]
-    checked: int
-    not_checked: int
-    differing: int
-    total: Decimal
-    flags: Flags
-
-
 def products(
     population: Population, measure: Column, expression: str | None, tolerance: Decimal | None
-) -> Compared:
+) -> Comparison:
     """Rows whose measure is not quantity times price, or what ``expression`` gives.
 
     Each factor is known to half a unit of its last decimal, and so is the amount: the product may
@@ -52,7 +40,7 @@ def products(
         allowed = sql.cast(sql.number(tolerance), "DOUBLE")
     reasons = [missing(measure)]
     values: dict[str, Tree] = {"expected": sql.cast(expected, WIDE), "allowed": allowed}
-    return _Comparison(population, measure, values, reasons).compared()
+    return Comparison(population, measure, values, reasons)
 
 
 @dataclass(frozen=True)
@@ -73,7 +61,7 @@ def balances(
     balance: Column,
     per: list[str],
     tolerance: Decimal | None,
-) -> tuple[Compared, Runs]:
+) -> tuple[Comparison, Runs]:
     """Rows whose balance is not the one before it, of the same ``per``, and their amount.
 
     Rows go by the role date where there is one, then as they stand in the sources. The first of each
@@ -84,8 +72,8 @@ def balances(
         runs: _balances(population, measure, balance, per, tolerance, runs)
         for runs in (Runs(), Runs(less=True), Runs(False, True), Runs(True, True))
     }
-    best = min(ways, key=lambda runs: int(ways[runs].counted["differing"]))
-    return ways[best].compared(), best
+    best = min(ways, key=lambda runs: ways[runs].differing)
+    return ways[best], best
 
 
 def _balances(
@@ -95,7 +83,7 @@ def _balances(
     per: list[str],
     tolerance: Decimal | None,
     runs: Runs,
-) -> _Comparison:
+) -> Comparison:
     table = population.table
     date = table.dated()
     order = [] if date is None else [sql.ordered(sql.column(date.name))]
@@ -114,7 +102,7 @@ def _balances(
         "expected": expected,
         "allowed": sql.cast(sql.number(tolerance or Decimal(0)), "DOUBLE"),
     }
-    return _Comparison(population, balance, values, [missing(measure), missing(balance)])
+    return Comparison(population, balance, values, [missing(measure), missing(balance)])
 
 
 def _expected(population: Population, measure: Column, expression: str | None) -> tuple[Tree, Tree]:
@@ -142,7 +130,7 @@ def _expected(population: Population, measure: Column, expression: str | None) -
     return product, exp.paren(allowed)
 
 
-class _Comparison:
+class Comparison:
     """A measure beside what it should be, row by row: counted first, its rows asked for where they are wanted."""
 
     def __init__(
@@ -152,7 +140,7 @@ class _Comparison:
         values: dict[str, Tree],
         reasons: list[Reason],
     ) -> None:
-        self._population, self._reasons = population, reasons
+        self._population, self.reasons = population, reasons
         self._columns = lim.RowColumns.of(population.table, measure)
         recorded = sql.cast(sql.column(measure.name), WIDE)
         trees = {**self._columns.trees(), "recorded": recorded, **values}
@@ -169,8 +157,26 @@ class _Comparison:
         most = exp.Add(this=sql.column("allowed", "d"), expression=exp.Literal.number("1e-9"))
         self._far = exp.GT(this=self._size, expression=most)
 
+    @property
+    def checked(self) -> int:
+        """Rows with what it takes to compute."""
+        return int(self._counted["known"])
+
+    @property
+    def not_checked(self) -> int:
+        return int(self._counted["n"]) - self.checked
+
+    @property
+    def differing(self) -> int:
+        return int(self._counted["differing"])
+
+    @property
+    def total(self) -> Decimal:
+        """By how much they differ in all."""
+        return Decimal(self._counted["total"] or 0)
+
     @cached_property
-    def counted(self) -> Mapping[str, Any]:
+    def _counted(self) -> Mapping[str, Any]:
         """Rows, those with a difference to look at, those that differ, and by how much in all."""
         known = exp.Not(this=sql.is_missing(sql.column("difference", "d")))
         differing = exp.Case().when(self._far.copy(), sql.column("difference", "d"))
@@ -183,8 +189,9 @@ class _Comparison:
         row: Mapping[str, Any] = self._population.query(counted).to_pylist()[0]
         return row
 
-    def compared(self) -> Compared:
-        row = self.counted
+    @cached_property
+    def flags(self) -> Flags:
+        """The rows that differ, furthest first."""
         select = exp.select(*(sql.column(name, "d") for name in self._wanted))
         select = select.from_(self._inner.copy().subquery("d")).where(self._far.copy())
         select = select.order_by(
@@ -192,15 +199,7 @@ class _Comparison:
             sql.ordered(sql.column("row_file", "d")),
             sql.ordered(sql.column("row_line", "d")),
         )
-        found = self._population.query(select.limit(MOST_KEPT))
-        return Compared(
-            reasons=self._reasons,
-            checked=int(row["known"]),
-            not_checked=int(row["n"]) - int(row["known"]),
-            differing=int(row["differing"]),
-            total=Decimal(row["total"] or 0),
-            flags=_flags(self._columns, found),
-        )
+        return _flags(self._columns, self._population.query(select.limit(MOST_KEPT)))
 
 
 def _flags(columns: lim.RowColumns, found: pa.Table) -> Flags:
