@@ -235,3 +235,22 @@ def test_the_order_that_is_kept_is_the_order(case):
     ]
     marked = inside_json("queue", "--top", "500", cwd=case)
     assert own == [i["id"] for i in marked if any(m["screen"] == "twice" for m in i["marks"])]
+
+
+def test_a_payee_paid_once_is_that_payment_and_stands_there_once(case):
+    text = (case.parent / "pay.csv").read_text()
+    (case.parent / "paid.csv").write_text(text + "X5,2025-07-01,ONCE,8800.00\n")
+    inside("intake", "../paid.csv", "--as", "paid", cwd=case)
+    inside("try", "payees", "paid", "--top", "0.02", "--keep", "over time", cwd=case)
+    inside("try", "fences", "paid", "--keep", "fences", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    items = inside_json("queue", "--top", "500", cwd=case)
+    (once,) = [item for item in items if "X5" in item["label"] or "ONCE" in item["label"]]
+    assert (once["kind"], once["subject"]) == ("row", {"id": "X5"})
+    assert {mark["screen"] for mark in once["marks"]} == {"over time", "fences"}
+    assert "of 2 families of tests marked it" in once["because"]
+    # What each test says of it stands there, whichever of them comes first.
+    assert (
+        "Paid once, and much; 1 row of 8,800.00 in all, 2025-07-01."
+        in inside("why", once["id"], cwd=case).stdout
+    )

@@ -89,6 +89,10 @@ def test_each_reason_is_found_and_nobody_else(populate):
         "BRIEF": ["all_at_once"], "BURST": ["faster"],
     }  # fmt: skip
     flags = {f["subject"]["party"]: f for f in found["flags"]}
+    once = next(row for row in rows if row["party"] == "ONCE")
+    assert {party for party, flag in flags.items() if flag["row"]} == {"ONCE"}
+    assert flags["ONCE"]["row"]["id"] == once["id"]
+    assert flags["ONCE"]["context"]["party"] == "ONCE"
     back, burst, brief = flags["BACK"], flags["BURST"], flags["BRIEF"]
     # A burst is no return, and a return no burst.
     assert burst["returned"] is burst["days_silent"] is brief["returned"] is back["burst"] is None

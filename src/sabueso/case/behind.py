@@ -39,8 +39,8 @@ class Why:
     among: Among | None = None
     sentences: list[str] = field(default_factory=list)
     """What is behind it in words, the most telling first."""
-    reason: str = ""
-    """Why its test marked it, in a sentence; empty where the test has none."""
+    reasons: tuple[str, ...] = ()
+    """Why each test marked it, in a sentence; of a test whose figures say all there is, none."""
     foremost: Rows | None = None
     """The rows behind it, the largest first."""
     asked: bool = False

@@ -40,9 +40,7 @@ def sentences(found: Why) -> list[str]:
         said = _of_row(found)
     else:
         said = [*_of_entity(found), *_of_rows(found)]
-    if found.reason:
-        said.insert(0, found.reason)
-    return [*said, *_beside(found)][:MOST]
+    return [*found.reasons, *said, *_beside(found)][:MOST]
 
 
 def _money(found: Why, value: Decimal | None) -> str:
@@ -174,7 +172,7 @@ def _of_rows(found: Why) -> list[str]:
             f"all rows would give {num.expected(expected)} (adjusted {num.p_text(worst)}); without {they} "
             f"{found.rows - rows:,} rows are left."
         )
-    if len(said) == bool(own) and not found.contribution and not found.reason:
+    if len(said) == bool(own) and not found.contribution and not found.reasons:
         said.append(
             "No value of a column looked at has more of its rows than chance alone might give it beside its share "
             "of all rows."

@@ -44,8 +44,13 @@ class Change:
 
 
 def finding_of(case: Case, item: AuditException) -> Finding[Any]:
-    """The finding that marked an exception; of several, one that compares two periods of the books,
-    since a budget has no rows to look behind.
+    """The foremost of :func:`findings_of`."""
+    return findings_of(case, item)[0]
+
+
+def findings_of(case: Case, item: AuditException) -> list[Finding[Any]]:
+    """The findings that marked an exception, as its marks stand; first of all one that compares two periods
+    of the books, since a budget has no rows to look behind.
 
     Raises
     ------
@@ -59,7 +64,7 @@ def finding_of(case: Case, item: AuditException) -> Finding[Any]:
         raise UserError(
             f"{item.id} was marked by {item.marks[0].screen!r}, which the programme has no longer"
         )
-    return next((f for f in found if not f.settings.get("against")), found[0])
+    return sorted(found, key=lambda finding: bool(finding.settings.get("against")))
 
 
 def line_of(finding: Finding[Any], subject: Line) -> Line:

@@ -26,7 +26,7 @@ from sabueso.population.population import Population
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
-from sabueso.screens.subject import Row, Sampled
+from sabueso.screens.subject import Row
 
 VIEW = "view"
 """What stands in the place of a test where a view of the plan could not be made."""
@@ -164,6 +164,7 @@ def _subjects(
         kept.append(
             {
                 "key": canonical(subject.key()),
+                "kind": subject.kind,
                 "score": _float(flag.get("score")),
                 "limit": _float(flag.get("limit")),
                 "direction": flag.get("direction"),
@@ -188,14 +189,11 @@ def _doubled_ids(found: Sequence[tuple[Population, Finding, int]]) -> dict[str, 
     flagged: dict[str, tuple[Population, list[pa.ChunkedArray]]] = {}
     for population, finding, most in found:
         identity = population.table.role("id")
-        if (
-            finding.flags.kind in (Row.kind, Sampled.kind)
-            and identity is not None
-            and len(finding.flags)
-        ):
+        keys = finding.flags.row_keys()
+        if identity is not None and keys is not None:
             _, values = flagged.setdefault(population.table.name, (population, []))
-            keys = finding.flags.table.column("subject").slice(0, most)
-            values.append(pa.chunked_array([each.field(identity.name) for each in keys.chunks]))
+            named = [each.field(identity.name) for each in keys.slice(0, most).chunks]
+            values.append(pa.chunked_array(named))
     doubled: dict[str, frozenset[Any]] = {}
     for name, (population, values) in flagged.items():
         identity = population.table.role("id")

@@ -126,7 +126,7 @@ def _record(case: Case, performed: Performed, initials: str) -> Run:
                     prefixes[base(section.table)],
                     base(section.table),
                     subject["key"],
-                    flags.kind,
+                    subject["kind"],
                     number,
                 )
                 place = {"run": number, "screen": section.name, "exception": identity}
@@ -148,7 +148,7 @@ def _record(case: Case, performed: Performed, initials: str) -> Run:
                     ),
                 )
             )
-            marks += [{k: v for k, v in mark.items() if k != "key"} for mark in own]
+            marks += [{k: v for k, v in mark.items() if k not in ("key", "kind")} for mark in own]
         done = Run(number, at, screens, performed.failed, performed.views)
         body = run_body(done, inputs)
         folder = write_run(case, done, inputs, marks, body)

@@ -10,7 +10,7 @@ from typing import Any
 from sabueso.base.plain import Cells
 from sabueso.case.behind import Why
 from sabueso.case.causes import ranked, sentences
-from sabueso.case.change import Change, both_periods, finding_of, line_of
+from sabueso.case.change import Change, both_periods, findings_of, line_of
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
 from sabueso.case.surroundings import Period, among_entities, by_period, marks_beside
@@ -35,6 +35,7 @@ from sabueso.screens.subject import Line, Row
 
 MOST_LARGEST = 3
 MOST_ROWS = 6
+MOST_REASONS = 3
 PEER_ROLES = ("party", "account", "preparer")
 
 
@@ -52,8 +53,8 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         If there is no such exception or column, or its screen is no longer in the programme.
     """
     item = one_exception(case, given)
-    finding = finding_of(case, item)
-    flag = next((f for f in finding.flags.rows() if f.get("id") == item.id), {})
+    found_by = findings_of(case, item)
+    finding, flag = found_by[0], _flag(found_by[0], item)
     contribution: dict[str, float] = dict(flag.get("contribution") or {})
     with case.populations(item.table) as opened:
         population = opened(finding.source, finding.settings.get("where"), with_set_aside=True)
@@ -103,11 +104,25 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         history=history,
         beside=beside,
         among=among,
-        reason=find_screen(finding.test).view(finding).reason(flag) if flag else "",
+        reasons=_reasons(found_by, item),
         foremost=carrying,
         asked=bool(columns),
     )
     return replace(found_behind, sentences=sentences(found_behind))
+
+
+def _flag(finding: Finding[Any], item: AuditException) -> Cells:
+    return next((f for f in finding.flags.rows() if f.get("id") == item.id), {})
+
+
+def _reasons(findings: Sequence[Finding[Any]], item: AuditException) -> tuple[str, ...]:
+    """What each test that marked it says of it, where it has something to say beyond its figures."""
+    told = (
+        find_screen(finding.test).view(finding).reason(flag)
+        for finding in findings
+        if (flag := _flag(finding, item))
+    )
+    return tuple(dict.fromkeys(filter(None, told)))[:MOST_REASONS]
 
 
 def _largest(carrying: Rows, measure: Column | None) -> tuple[list[Cells], Decimal | None]:

@@ -13,9 +13,10 @@ from sabueso.base.plain import ByColumn, Cells, Json, Values, plain, restored
 from sabueso.population.population import Account
 from sabueso.population.table import Table, exact_total
 from sabueso.screens.settings import Settings
-from sabueso.screens.subject import Subject, of_flag, of_key
+from sabueso.screens.subject import Row, Sampled, Subject, of_flag, of_key
 
 R = TypeVar("R")
+ROW = "row"
 UNLAWFUL = frozenset({"not_normal", "no_p", "copied_rows", "truncated", "narrow_range"})
 """Cautions that say that a p ranks and does not prove."""
 Make = Callable[[Mapping[str, Any], str | None, Table], Subject]
@@ -94,6 +95,15 @@ class Flags:
                 if self.sparse:
                     row["subject"] = {k: v for k, v in row["subject"].items() if v is not None}
                 yield row
+
+    def row_keys(self) -> pa.ChunkedArray | None:
+        """Structs of what names each flagged row, None where no flag is one of a row. A test whose flags are
+        of rows here and there has these in ``row``."""
+        place = "subject" if self.kind in (Row.kind, Sampled.kind) else ROW
+        if place not in self.table.column_names or not len(self.table):
+            return None
+        keys = self.table.column(place)
+        return keys if pa.types.is_struct(keys.type) else None
 
     def named(self, flag: Mapping[str, Any]) -> Subject:
         """The subject of one of the flags as its key tells it."""

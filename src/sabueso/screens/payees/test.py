@@ -22,6 +22,7 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping, dated, named_by
 from sabueso.screens.interface import Screen
+from sabueso.screens.payees.paid_once import subject, with_their_rows
 from sabueso.screens.payees.reasons import RETURNED, Judge, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
@@ -130,7 +131,7 @@ class Payees(Screen):
         full = bursts(found.starts, found.day, found.rows, width=settings.window, period=period)
         top_sum = _top_sum(found, settings.top)
         judge = Judge(found, quiet, full, settings, (top_row, top_sum))
-        flags = judge.flags(measure.scale)
+        flags = with_their_rows(population, grouping, measure, reasons, judge.flags(measure.scale))
         account = population.account(measure, reasons)
         bands, cells = _bands(found, measure)
         group = PayeeGroup(
@@ -155,7 +156,9 @@ class Payees(Screen):
             solved={"per": list(grouping.labels)},
             population=account,
             groups=[group],
-            flags=Flags("entity", pa.Table.from_pylist(flags) if flags else pa.table({})),
+            flags=Flags(
+                "entity", pa.Table.from_pylist(flags) if flags else pa.table({}), make=subject
+            ),
             tests_made=judge.tested,
             subjects=len(found.keys),
             flags_by_chance=settings.alpha if judge.tested and settings.adjust != "bh" else None,
