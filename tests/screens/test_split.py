@@ -15,7 +15,9 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json, screened
 from sabueso.base.errors import UserError
 from sabueso.screens.split import judging
-from sabueso.stats.threshold import Amounts, bundles, count_tail, excess_below, expected_bundles
+from sabueso.stats import bundles as bundling
+from sabueso.stats.bundles import Amounts
+from sabueso.stats.threshold import count_tail, excess_below
 
 
 @given(st.integers(0, 400), st.floats(0.1, 200), st.floats(1.0, 30))
@@ -42,36 +44,56 @@ def _plain_bundles(days, units, limit, within):
     return found
 
 
-AMOUNTS = st.lists(st.tuples(st.integers(0, 12), st.integers(1, 99)), min_size=1, max_size=6)
+AMOUNTS = st.lists(st.tuples(st.integers(0, 12), st.integers(1, 99)), max_size=6)
 
 
-@given(st.lists(AMOUNTS, min_size=1, max_size=3), st.integers(0, 6))
+def _amounts(whose, limits):
+    sizes = [len(rows) for rows in whose]
+    days, units = (np.array([r[k] for rows in whose for r in rows], dtype=np.int64) for k in (0, 1))
+    return Amounts(np.cumsum([0, *sizes]), days, units, np.array(limits))
+
+
+@given(st.lists(st.tuples(AMOUNTS, st.sampled_from([60, 100, 150])), max_size=5), st.integers(0, 6))
 def test_bundles_and_how_many_are_expected_by_enumeration(whose, within):
-    owned, means = [], []
-    for rows in map(sorted, whose):
-        days, units = np.array([d for d, _ in rows]), [u for _, u in rows]
-        owned.append(Amounts(days, np.array(units), 100))
-        assert bundles(owned[-1], within) == _plain_bundles(days, units, 100, within)
-        every = [len(_plain_bundles(days, order, 100, within)) for order in permutations(units)]
+    listed, limits = [sorted(rows) for rows, _ in whose], [limit for _, limit in whose]
+    listed = [
+        [(d, min(u, limit - 1)) for d, u in rows]
+        for rows, limit in zip(listed, limits, strict=True)
+    ]
+    owned, spans, means = _amounts(listed, limits), {}, []
+    for place, (rows, limit) in enumerate(zip(listed, limits, strict=True)):
+        days, units = [d for d, _ in rows], [u for _, u in rows]
+        first = int(owned.starts[place])
+        if found := _plain_bundles(days, units, limit, within):
+            spans[place] = [(a + first, b + first) for a, b in found]
+        every = [len(_plain_bundles(days, order, limit, within)) for order in permutations(units)]
         means.append(np.mean(every))
-    streams = (np.random.default_rng(0) for _ in owned)
-    assert expected_bundles(owned, within, streams) == pytest.approx(means)
+    assert owned.bundles(within) == spans
+    for draw in (owned.own_streams(0), owned.one_stream(0)):
+        assert owned.expected(within, draw).tolist() == pytest.approx(means)
+    backwards = list(range(len(whose)))[::-1]
+    chosen = owned.expected(within, owned.own_streams(0), which=backwards)
+    assert chosen.tolist() == pytest.approx(means[::-1])
 
 
-@pytest.mark.parametrize("orders", [400, 40])
-def test_expected_bundles_of_many_rows_are_those_of_a_long_simulation(orders):
+@pytest.mark.parametrize(("orders", "room"), [(400, 4_000_000), (400, 50), (40, 4_000_000)])
+def test_expected_bundles_of_many_rows_are_those_of_a_long_simulation(orders, room, monkeypatch):
     rng = np.random.default_rng(3)
     days, units = np.sort(rng.integers(0, 90, 40)), rng.integers(20, 99, 40)
     plain = [
         len(_plain_bundles(days, rng.permutation(units).tolist(), 100, 3)) for _ in range(4000)
     ]
-    own, few = Amounts(days, units, 100), Amounts(days[:9], units[:9], 100)
-    streams = [np.random.default_rng(9), np.random.default_rng(8)]
-    found, beside = expected_bundles([own, few], 3, streams, orders)
-    assert found == pytest.approx(np.mean(plain), abs=4 * np.std(plain) / np.sqrt(orders))
-    # What others have changes nothing.
-    (alone,) = expected_bundles([few], 3, [np.random.default_rng(8)], orders)
-    assert alone == beside
+    near = pytest.approx(np.mean(plain), abs=4 * np.std(plain) / np.sqrt(orders))
+    rows = list(zip(days.tolist(), units.tolist(), strict=True))
+    both, alone = _amounts([rows, rows[:9], rows], [100] * 3), _amounts([rows[:9]] * 2, [100] * 2)
+    whole = both.expected(3, both.own_streams(9), orders)
+    # How much is held at once changes nothing, nor what others have.
+    monkeypatch.setattr(bundling, "MOST_CELLS", room)
+    found = both.expected(3, both.own_streams(9), orders)
+    assert found.tolist() == whole.tolist() and found[0] == near and found[2] == near
+    assert orders < 400 or found[0] != found[2]
+    assert alone.expected(3, alone.own_streams(9), orders)[1] == found[1]
+    assert both.expected(3, both.one_stream(9), orders)[0] == near
 
 
 def test_a_limit_that_nobody_heeds_is_seldom_called_one():

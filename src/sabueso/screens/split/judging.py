@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from decimal import Decimal
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -16,14 +15,15 @@ from sabueso.population import expressions
 from sabueso.population.table import Column, Table, money
 from sabueso.screens.split.looking import Pieces
 from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.bundles import Amounts
 from sabueso.stats.hypergeometric import upper_tails
-from sabueso.stats.threshold import ORDERS, Amounts, bundles, count_tail, expected_bundles
+from sabueso.stats.threshold import count_tail
 
 EPOCH = date(1970, 1, 1)
 LEAST_INSIDE = 3
 PRICE = 0.2
 """Distinct amounts for each row in the band up to which what lies there is a price."""
-MANY, FEW_ORDERS, UNLIKELY = 200_000, 40, 0.2
+MANY, FEW_ORDERS, UNLIKELY = 200_000, 12, 0.2
 """Pieces above which whoever has no more bundles than is likely is told by fewer random orders."""
 
 
@@ -44,25 +44,25 @@ class Behind:
 
 @dataclass(frozen=True, eq=False)
 class Bundled:
-    """Whose amounts come in bundles that pass a limit: the places of the bundles, both inclusive, how many
-    would be expected, p of so many."""
+    """Whose amounts come in bundles that pass a limit: the places of the bundles among those of all, both
+    inclusive, how many would be expected, p of so many."""
 
     key: tuple[Any, ...]
-    own: Amounts
+    limit: int
+    among: Amounts
     spans: list[tuple[int, int]]
     expected: float
     p: float
 
     @property
-    def limit(self) -> int:
-        return self.own.limit
-
-    @property
     def bundles(self) -> list[tuple[list[date], list[int]]]:
         """Days and amounts of each."""
-        days, units = self.own.days, self.own.units
+        days, units = self.among.days, self.among.units
         return [
-            ([EPOCH + timedelta(days=int(d)) for d in days[a : b + 1]], units[a : b + 1].tolist())
+            (
+                [EPOCH + timedelta(days=d) for d in days[a : b + 1].tolist()],
+                units[a : b + 1].tolist(),
+            )
             for a, b in self.spans
         ]
 
@@ -72,7 +72,7 @@ class Bundled:
 
     @property
     def total(self) -> int:
-        return sum(int(self.own.units[a : b + 1].sum()) for a, b in self.spans)
+        return sum(int(self.among.units[a : b + 1].sum()) for a, b in self.spans)
 
 
 def behind(rows: Sequence[Cells], column: str, limit: int) -> list[Behind]:
@@ -91,31 +91,26 @@ def behind(rows: Sequence[Cells], column: str, limit: int) -> list[Behind]:
 
 def bundled(pieces: Pieces, within: int, seed: int) -> tuple[list[Bundled], float]:
     """Bundles of whoever has some, and how many would be expected of all."""
-    whose = [
-        Amounts(pieces.days[a:b], pieces.units[a:b], limit)
-        for (a, b), limit in zip(pairwise(pieces.starts.tolist()), pieces.limits, strict=True)
-    ]
-
-    def expect(places: Sequence[int], orders: int) -> list[float]:
-        streams = (np.random.default_rng([seed, place]) for place in places)
-        return expected_bundles([whose[place] for place in places], within, streams, orders)
-
-    brief = len(pieces.units) > MANY
-    expected = expect(range(len(whose)), FEW_ORDERS if brief else ORDERS)
-    seen = {place: spans for place, own in enumerate(whose) if (spans := bundles(own, within))}
-
-    def p(place: int) -> float:
-        return count_tail(len(seen[place]), expected[place], expected[place])
-
+    whose = pieces.amounts
+    seen = whose.bundles(within)
+    brief = len(whose.units) > MANY
     if brief:
-        again = [place for place in seen if p(place) < UNLIKELY]
-        for place, figure in zip(again, expect(again, ORDERS), strict=True):
-            expected[place] = figure
-    found = [
-        Bundled(pieces.keys[place], whose[place], spans, expected[place], p(place))
-        for place, spans in seen.items()
-    ]
-    return found, sum(expected)
+        expected = whose.expected(within, whose.one_stream(seed), FEW_ORDERS)
+        again = [
+            place
+            for place, spans in seen.items()
+            if count_tail(len(spans), expected[place], expected[place]) < UNLIKELY
+        ]
+        expected[again] = whose.expected(within, whose.own_streams(seed), which=again)
+    else:
+        expected = whose.expected(within, whose.own_streams(seed))
+
+    found = []
+    for place, spans in seen.items():
+        mean, limit = float(expected[place]), int(whose.limits[place])
+        p = count_tail(len(spans), mean, mean)
+        found.append(Bundled(pieces.keys[place], limit, whose, spans, mean, p))
+    return found, float(expected.sum())
 
 
 @dataclass

@@ -16,6 +16,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.runs import run_starts
+from sabueso.stats.bundles import Amounts
 from sabueso.stats.threshold import Below, excess_below
 
 LIMIT, PART = "at_limit", "part"
@@ -27,14 +28,10 @@ MOST_LIMITS, MOST_PIECES = 12, 3_000_000
 
 @dataclass(frozen=True)
 class Pieces:
-    """Amounts below a limit, by who they are of and day: those of ``keys[i]`` and ``limits[i]`` stand from
-    ``starts[i]`` up to ``starts[i + 1]``."""
+    """Amounts below a limit, by who they are of and day: the i-th are those of ``keys[i]``."""
 
     keys: list[tuple[Any, ...]]
-    limits: list[int]
-    starts: np.ndarray
-    days: np.ndarray
-    units: np.ndarray
+    amounts: Amounts
 
 
 class Around:
@@ -169,10 +166,12 @@ class Around:
         first = rows.take(pa.array(starts))
         return Pieces(
             keys=list(zip(*(first.column(n).to_pylist() for n in grouping.names), strict=True)),
-            limits=[int(limit) for limit in first.column(LIMIT).to_pylist()],
-            starts=np.append(starts, rows.num_rows),
-            days=found.column("day").cast(pa.int32()).to_numpy().astype(np.int64),
-            units=found.column(UNITS).to_numpy().astype(np.int64),
+            amounts=Amounts(
+                starts=np.append(starts, rows.num_rows),
+                days=found.column("day").cast(pa.int32()).to_numpy().astype(np.int64),
+                units=found.column(UNITS).to_numpy().astype(np.int64),
+                limits=first.column(LIMIT).to_numpy().astype(np.int64),
+            ),
         )
 
 
