@@ -9,7 +9,7 @@ from typing import Any
 from sabueso.base.plain import Cells
 from sabueso.population import expressions
 from sabueso.population.table import Table, money
-from sabueso.screens.match.keys import Keys
+from sabueso.screens.match.keys import Keys, Rows
 from sabueso.screens.subject import Cluster, Entity, Subject
 from sabueso.stats.alike import differs
 
@@ -22,12 +22,12 @@ def flags_of(left: Keys, right: Keys, pairs: Pairs, find: str) -> list[Cells]:
     """Keys that are absent or present, the largest amounts first; of keys among themselves pairs once."""
     own = right is left
     rows: list[Cells] = []
+    flagged = [i for i in range(len(left.keys)) if bool(pairs.get(i)) == (find == "present")]
+    mine, theirs = _looked_at(left, right, pairs, flagged)
     scale = left.measure.scale if left.measure is not None else 2
     seen: set[frozenset[int]] = set()
-    for i, key in enumerate(left.keys):
-        partners = pairs.get(i, [])
-        if bool(partners) != (find == "present"):
-            continue
+    for i in flagged:
+        key, partners = left.keys[i], pairs.get(i, [])
         if own:
             group = frozenset([i, *(k for k, _ in partners)])
             if group in seen:
@@ -44,30 +44,41 @@ def flags_of(left: Keys, right: Keys, pairs: Pairs, find: str) -> list[Cells]:
             "rows": left.rows[i],
             "similarity": max((score for _, score in partners), default=None),
             "partners": [
-                {"key": " / ".join(map(str, right.keys[k])), "id": right.ids[k]}
+                {"key": " / ".join(map(str, right.keys[k])), "id": theirs[k].first_id}
                 for k, _ in partners[:MOST_PARTNERS]
             ],
             "differs": sorted(
                 {differs(key[0], right.keys[k][0]) for k, _ in partners} - {"nothing"}
             ),
-            "ids": [left.ids[i]],
+            "ids": [mine[i].first_id],
         }
         if own:
             row["subject"] = {name: str(value) for name, value in row["subject"].items()}
             of = [i, *(k for k, _ in partners if k != i)]
             row["ids"] = list(
-                dict.fromkeys(each for k in of for each in (left.ids[k], left.last_ids[k]))
+                dict.fromkeys(each for k in of for each in (mine[k].first_id, mine[k].last_id))
             )
             row["members"] = [
                 {"file": file, "line": line}
                 for file, line in [
-                    left.places[i],
-                    *(right.places[k] for k, _ in partners if k != i),
+                    mine[i].place,
+                    *(theirs[k].place for k, _ in partners if k != i),
                 ]
             ]
         rows.append(row)
     rows.sort(key=lambda r: (-(r["score"] or 0), -abs(r["amount"] or 0), str(r["subject"])))
     return rows
+
+
+def _looked_at(
+    left: Keys, right: Keys, pairs: Pairs, flagged: Sequence[int]
+) -> tuple[dict[int, Rows], dict[int, Rows]]:
+    """The rows of flagged keys, and of their partners; of keys among themselves one for both."""
+    partners = {k for i in flagged for k, _ in pairs.get(i, ())}
+    if right is left:
+        both = left.look(sorted(partners.union(flagged)))
+        return both, both
+    return left.look(flagged), right.look(sorted(partners))
 
 
 def together(flags: Sequence[Cells], period: str) -> list[Cells]:

@@ -1,11 +1,13 @@
-"""Distinct keys of a table, as the engine finds them, with their rows, amounts and first places."""
+"""Distinct keys of a table, as the engine finds them, with their rows and amounts."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
+import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
@@ -20,18 +22,27 @@ MOST_KEYS = 3_000_000
 Key = tuple[Any, ...]
 
 
+@dataclass(frozen=True)
+class Rows:
+    """What of the rows of a key is told where it is flagged: the least and the greatest of their ids as text,
+    and the place of the first."""
+
+    first_id: str | None
+    last_id: str | None
+    place: tuple[str, int]
+
+
 @dataclass
 class Keys:
-    """Distinct keys of a table, with the period they are of, their rows, amount and first places."""
+    """Distinct keys of a table, with the period they are of, their rows and amount."""
 
     labels: list[str]
     keys: list[Key]
     rows: list[int]
     units: list[int]
-    ids: list[Any]
-    last_ids: list[Any]
-    places: list[tuple[str, int]]
     measure: Column | None
+    look: Callable[[Sequence[int]], dict[int, Rows]]
+    """Looks at the rows of some keys, by their places here."""
     matched: set[int] = field(default_factory=set)
 
     def side(self, table: str) -> Side:
@@ -59,7 +70,7 @@ def keys_of(
 ) -> Keys:
     """Distinct keys of a table, and of its periods where these must agree."""
     table = population.table
-    amount, identity = table.role("amount"), table.role("id") or table.role("party")
+    amount = table.role("amount")
     grouping = Grouping.of([*on, *([when] if when not in (None, "day") else [])], table)
     values: dict[str, Tree] = {**grouping.values()}
     names = list(grouping.names)
@@ -74,21 +85,11 @@ def keys_of(
         names.append("day")
         labels.append(date.name)
     values[UNITS] = sql.integer(0) if amount is None else sql.minor_units(amount)
-    values["identity"] = (
-        exp.null() if identity is None else sql.cast(sql.column(identity.name), "TEXT")
-    )
-    place = sql.call(
-        "LPAD", sql.cast(sql.column(LINE_COLUMN), "TEXT"), sql.integer(12), sql.text("0")
-    )
-    values["at"] = exp.DPipe(this=place, expression=sql.column(FILE_COLUMN))
     columns = [sql.column(name, "b") for name in names]
     select = exp.select(
         *columns,
         exp.alias_(sql.count(), "n"),
         exp.alias_(sql.exact_sum(sql.column(UNITS, "b")), "units"),
-        exp.alias_(exp.Min(this=sql.column("identity", "b")), "identity"),
-        exp.alias_(exp.Max(this=sql.column("identity", "b")), "last_identity"),
-        exp.alias_(exp.Min(this=sql.column("at", "b")), "at"),
     ).from_(population.base(values, reasons).subquery("b"))
     select = select.group_by(*(c.copy() for c in columns))
     select = select.order_by(*(sql.ordered(c.copy()) for c in columns)).limit(MOST_KEYS + 1)
@@ -98,15 +99,49 @@ def keys_of(
             f"table {table.name!r} has more than {MOST_KEYS:,} distinct keys {', '.join(on)}: too many to be "
             "compared"
         )
-    keys = list(zip(*(found.column(name).to_pylist() for name in names), strict=True))
-    at = found.column("at").to_pylist()
+    del values[UNITS]
     return Keys(
         labels=labels,
-        keys=keys,
+        keys=list(zip(*(found.column(name).to_pylist() for name in names), strict=True)),
         rows=found.column("n").to_pylist(),
         units=[int(value or 0) for value in found.column("units").to_pylist()],
-        ids=found.column("identity").to_pylist(),
-        last_ids=found.column("last_identity").to_pylist(),
-        places=[(each[12:], int(each[:12])) for each in at],
         measure=amount,
+        look=partial(_look, population, values, names, found.select(names), reasons),
     )
+
+
+def _look(
+    population: Population,
+    values: dict[str, Tree],
+    names: Sequence[str],
+    keys: pa.Table,
+    reasons: list[Reason],
+    places: Sequence[int],
+) -> dict[int, Rows]:
+    """The rows of some keys: their ids are texts, and too many to be compared for every key."""
+    if not places:
+        return {}
+    identity = population.table.role("id") or population.table.role("party")
+    known = exp.null() if identity is None else sql.cast(sql.column(identity.name), "TEXT")
+    line = sql.cast(sql.column(LINE_COLUMN), "TEXT")
+    at = exp.DPipe(
+        this=sql.call("LPAD", line, sql.integer(12), sql.text("0")),
+        expression=sql.column(FILE_COLUMN),
+    )
+    values = {**values, "identity": known, "at": at}
+    position = sql.column("position", "asked")
+    select = exp.select(
+        position,
+        exp.alias_(exp.Min(this=sql.column("identity", "b")), "identity"),
+        exp.alias_(exp.Max(this=sql.column("identity", "b")), "last_identity"),
+        exp.alias_(exp.Min(this=sql.column("at", "b")), "at"),
+    ).from_(population.base(values, reasons).subquery("b"))
+    same = sql.both(sql.same(sql.column(n, "b"), sql.column(n, "asked")) for n in names)
+    select = select.join("asked", on=same, join_type="inner").group_by(position.copy())
+    asked = keys.take(pa.array(places)).append_column("position", pa.array(places, pa.int64()))
+    found = population.query(select, asked=asked)
+    columns = (found.column(n).to_pylist() for n in ("position", "identity", "last_identity", "at"))
+    return {
+        place: Rows(first, last, (where[12:], int(where[:12])))
+        for place, first, last, where in zip(*columns, strict=True)
+    }
