@@ -276,7 +276,7 @@ def period_code(date: Tree, unit: str, first_month: int = 1) -> Tree:
     if unit == "year":
         return year(date, first_month)
     if unit == "weekday":
-        return _days_since_monday(date)
+        return _weekday_number(date)
     size, part = (100, exp.Month) if unit == "month" else (10, exp.Quarter)
     whole = exp.Mul(this=exp.Year(this=date), expression=integer(size))
     return exp.paren(exp.Add(this=whole, expression=part(this=date.copy())))
@@ -303,12 +303,17 @@ WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 
 
 def _weekday(date: Tree) -> Tree:
-    return period_of_code(_days_since_monday(date), "weekday")
+    return period_of_code(_weekday_number(date), "weekday")
 
 
-def _days_since_monday(date: Tree) -> Tree:
-    """0 for Monday to 6 for Sunday; before 1900 the rest of the division is negative."""
-    rest = exp.Mod(this=exp.paren(_since_monday(date)), expression=integer(7))
+def _weekday_number(date: Tree) -> Tree:
+    """0 for Monday to 6 for Sunday."""
+    return weekday_of_day(since_monday(date))
+
+
+def weekday_of_day(days: Tree) -> Tree:
+    """The same of days since a Monday; before it the rest of the division is negative."""
+    rest = exp.Mod(this=exp.paren(days), expression=integer(7))
     positive = exp.paren(exp.Add(this=exp.paren(rest), expression=integer(7)))
     return exp.Mod(this=positive, expression=integer(7))
 
@@ -322,7 +327,15 @@ def hour(time: Tree) -> Tree:
     return call("LPAD", number, integer(2), text("0"))
 
 
-def _since_monday(date: Tree) -> Tree:
+def minute(time: Tree) -> Tree:
+    """The minute of a day, 0 to 1439."""
+    hours = exp.Extract(this=exp.var("HOUR"), expression=time)
+    minutes = exp.Extract(this=exp.var("MINUTE"), expression=time.copy())
+    whole = exp.Mul(this=cast(hours, "INTEGER"), expression=integer(60))
+    return exp.paren(exp.Add(this=whole, expression=cast(minutes, "INTEGER")))
+
+
+def since_monday(date: Tree) -> Tree:
     """Days since a Monday, 1900-01-01; engines number the days of the week differently."""
     return exp.DateDiff(
         this=cast(date, "DATE"),
@@ -333,12 +346,12 @@ def _since_monday(date: Tree) -> Tree:
 
 def week(date: Tree) -> Tree:
     """The number of a date's week, Monday to Sunday, since 1900."""
-    return whole_division(exp.paren(_since_monday(date)), integer(7))
+    return whole_division(exp.paren(since_monday(date)), integer(7))
 
 
 def day_of_week(date: Tree) -> Tree:
     """0 for Sunday to 6 for Saturday, of dates before 1900 too."""
-    rest = exp.Mod(this=exp.paren(_since_monday(date)), expression=integer(7))
+    rest = exp.Mod(this=exp.paren(since_monday(date)), expression=integer(7))
     return exp.paren(
         exp.Mod(this=exp.paren(exp.Add(this=rest, expression=integer(8))), expression=integer(7))
     )
