@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from math import log2
@@ -60,53 +60,43 @@ class Entries:
 
     @contextmanager
     def ready(self, rare: float) -> Iterator[None]:
-        """Each entry once, with its traits as bits, its rows and its money."""
-        values: dict[str, Tree] = {**self._grouping.values()}
-        for place, condition in enumerate(self._marks.conditions.values()):
-            flag = exp.Case().when(condition.copy(), sql.integer(1), copy=False)
-            values[f"t{place}"] = flag.else_(sql.integer(0), copy=False)
-        units: Tree = sql.integer(0) if self._measure is None else sql.minor_units(self._measure)
-        values[UNITS] = units
-        if self.pairs and self._account is not None:
-            values["account"] = sql.cast(sql.column(self._account.name), "TEXT")
+        """Each entry once, with its traits as bits and its rows. What is told of the few that are flagged is
+        asked for when it is known who they are."""
+        values: dict[str, Tree] = {**self._grouping.values(), "traits": self._traits_of_row()}
+        keys = self._grouping.columns("b")
+        fields: dict[str, Tree] = {
+            "traits": exp.BitwiseOrAgg(this=sql.column("traits", "b")),
+            "n": sql.count(),
+        }
         if self._source is not None:
             values["source"] = sql.cast(sql.column(self._source.name), "TEXT")
-        if self._preparer is not None:
-            values["who"] = sql.cast(sql.column(self._preparer.name), "TEXT")
-        base = self._population.base(values, self._marks.reasons)
-        keys = self._grouping.columns("b")
-        own = sql.column(UNITS, "b")
-        size = exp.Abs(this=own.copy())
-        positive = exp.GT(this=own.copy(), expression=sql.integer(0))
-        negative = exp.LT(this=own.copy(), expression=sql.integer(0))
-        fields: dict[str, Tree] = {
-            f"t{place}": exp.Max(this=sql.column(f"t{place}", "b"))
-            for place in range(len(self._marks.conditions))
-        }
-        fields["n"] = sql.count()
-        fields["total"] = sql.exact_sum(
-            exp.Case().when(positive.copy(), own.copy()).else_(sql.integer(0))
-        )
-        fields["largest"] = exp.Max(this=size)
-        if self._preparer is not None:
-            fields["who"] = exp.Min(this=sql.column("who", "b"))
-        if self._source is not None:
             fields["source"] = exp.Min(this=sql.column("source", "b"))
-        if self.pairs:
-            account = sql.column("account", "b")
-            fields["debit"] = exp.Min(this=exp.Case().when(positive.copy(), account))
-            fields["credit"] = exp.Min(this=exp.Case().when(negative.copy(), account.copy()))
-        select = (
-            exp.select(
-                *keys, *(exp.alias_(tree, name, quoted=True) for name, tree in fields.items())
-            )
-            .from_(base.subquery("b"))
-            .group_by(*(key.copy() for key in keys))
-        )
+        if self.pairs and self._account is not None:
+            values[UNITS] = self._units()
+            values["account"] = sql.cast(sql.column(self._account.name), "TEXT")
+            own, account = sql.column(UNITS, "b"), sql.column("account", "b")
+            for name, side in (("debit", exp.GT), ("credit", exp.LT)):
+                here = side(this=own.copy(), expression=sql.integer(0))
+                fields[name] = exp.Min(this=exp.Case().when(here, account.copy()))
+        base = self._population.base(values, self._marks.reasons)
+        select = _grouped(keys, fields).from_(base.subquery("b"))
+        select = select.group_by(*(key.copy() for key in keys))
         with self._population.staged(ENTRIES, select, **self._marks.inputs):
             if self.pairs:
                 self._find_pairs(rare)
             yield
+
+    def _traits_of_row(self) -> Tree:
+        """The traits of a row as one number."""
+        total: Tree = sql.integer(0)
+        for place, condition in enumerate(self._marks.conditions.values()):
+            own = exp.Case().when(condition.copy(), sql.integer(1 << place), copy=False)
+            own = own.else_(sql.integer(0), copy=False)
+            total = exp.Add(this=total, expression=own)
+        return exp.paren(total)
+
+    def _units(self) -> Tree:
+        return sql.integer(0) if self._measure is None else sql.minor_units(self._measure)
 
     def _find_pairs(self, rare: float) -> None:
         """Pairs of accounts, debit and credit, of which few entries are."""
@@ -127,17 +117,13 @@ class Entries:
 
     def _bits(self) -> Tree:
         """The traits of an entry as one number."""
-        total: Tree = sql.integer(0)
-        for place in range(len(self._marks.conditions)):
-            one = exp.Mul(this=sql.column(f"t{place}", "e"), expression=sql.integer(1 << place))
-            total = exp.Add(this=total, expression=one)
-        if self.pairs:
+        total: Tree = sql.column("traits", "e")
+        if self.pairs and self._rare_pairs:
             mark = 1 << (len(self.names) - 1)
             pairs = [exp.Tuple(expressions=[sql.text(a), sql.text(b)]) for a, b in self._rare_pairs]
-            if pairs:
-                pair = exp.Tuple(expressions=[sql.column("debit", "e"), sql.column("credit", "e")])
-                rare = exp.Case().when(exp.In(this=pair, expressions=pairs), sql.integer(mark))
-                total = exp.Add(this=total, expression=rare.else_(sql.integer(0)))
+            pair = exp.Tuple(expressions=[sql.column("debit", "e"), sql.column("credit", "e")])
+            rare = exp.Case().when(exp.In(this=pair, expressions=pairs), sql.integer(mark))
+            total = exp.Add(this=total, expression=rare.else_(sql.integer(0)))
         return total
 
     def patterns(self) -> list[Pattern]:
@@ -168,19 +154,36 @@ class Entries:
         """The entries of some patterns, the largest first."""
         if not patterns:
             return []
-        names = [*self._grouping.names, "n", "total", "largest"]
-        names += ["who"] if self._preparer is not None else []
-        names += ["source"] if self._source is not None else []
+        carried = ["n", *(["source"] if self._source is not None else [])]
         inner = self._from(
-            *(sql.column(name, "e") for name in names),
+            *(sql.column(name, "e") for name in (*self._grouping.names, *carried)),
             exp.alias_(self._bits(), "bits", quoted=True),
         )
-        wanted = [sql.integer(self.number_of(p.traits)) for p in patterns]
-        select = exp.select("*").from_(inner.subquery("p"))
-        select = select.where(exp.In(this=sql.column("bits"), expressions=wanted))
+        listed = [sql.integer(self.number_of(p.traits)) for p in patterns]
+        wanted = exp.select("*").from_(inner.subquery("p"))
+        wanted = wanted.where(exp.In(this=sql.column("bits"), expressions=listed))
+        values: dict[str, Tree] = {**self._grouping.values(), UNITS: self._units()}
+        own = sql.column(UNITS, "b")
+        positive = exp.GT(this=own, expression=sql.integer(0))
+        fields: dict[str, Tree] = {
+            "total": sql.exact_sum(exp.Case().when(positive, own.copy()).else_(sql.integer(0))),
+            "largest": exp.Max(this=exp.Abs(this=own.copy())),
+            **{name: exp.Min(this=sql.column(name, "w")) for name in ("bits", *carried)},
+        }
+        if self._preparer is not None:
+            values["who"] = sql.cast(sql.column(self._preparer.name), "TEXT")
+            fields["who"] = exp.Min(this=sql.column("who", "b"))
+        keys = self._grouping.columns("b")
+        select = _grouped(keys, fields)
+        select = select.from_(self._population.base(values, self._marks.reasons).subquery("b"))
+        select = select.join(
+            wanted.subquery("w"), on=self._grouping.join("b", "w"), join_type="inner"
+        )
+        select = select.group_by(*(key.copy() for key in keys))
         order = [sql.ordered(sql.column("total"), descending=True)]
         order += [sql.ordered(sql.column(name)) for name in self._grouping.names]
-        found = self._population.query(select.order_by(*order).limit(MOST_KEPT)).to_pylist()
+        every = exp.select("*").from_(select.subquery("f")).order_by(*order).limit(MOST_KEPT)
+        found = self._population.query(every).to_pylist()
         chosen = {(self.number_of(p.traits), p.source) for p in patterns}
         return [row for row in found if (int(row["bits"]), row.get("source")) in chosen]
 
@@ -192,6 +195,12 @@ class Entries:
     def key(self, row: Cells) -> Cells:
         pairs = zip(self._grouping.labels, self._grouping.names, strict=True)
         return {label: row[name] for label, name in pairs}
+
+
+def _grouped(keys: Sequence[Tree], fields: Mapping[str, Tree]) -> exp.Select:
+    return exp.select(
+        *keys, *(exp.alias_(tree, name, quoted=True) for name, tree in fields.items())
+    )
 
 
 def bits_of(count: int, entries: int) -> float:

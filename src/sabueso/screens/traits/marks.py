@@ -42,6 +42,8 @@ WORDS = {
 }
 JUST_UNDER = Decimal("0.95")
 MOST_MATCHES = 500_000
+TIMES = (pa.string(), pa.int32())
+"""Who records, and the hour or the weekday as a number: faster to count by than its text."""
 
 
 class Asked(Protocol):
@@ -107,16 +109,17 @@ class Marks:
         if timed is None:
             self.cannot["odd_hour"] = "no time of day"
         elif self._wants("odd_hour"):
-            hour = sql.hour(sql.column(timed.name))
+            clock = exp.Extract(this=exp.var("HOUR"), expression=sql.column(timed.name))
+            hour = sql.cast(clock, "INTEGER")
             odd = odd_times(counts(self.population, {"who": who, "at": hour}, self.reasons), rare)
-            self._among("odd_hour", (who, hour), odd)
+            self._among("odd_hour", (who, hour), odd, TIMES)
         if date_ is None:
             self.cannot |= {"rest_day": "no date", "holiday": "no date"}
             return
         if self._wants("rest_day"):
-            day = sql.period(sql.column(date_.name), "weekday")
+            day = sql.cast(sql.period_code(sql.column(date_.name), "weekday"), "INTEGER")
             odd = odd_times(counts(self.population, {"who": who, "at": day}, self.reasons), rare)
-            self._among("rest_day", (who, day), odd)
+            self._among("rest_day", (who, day), odd, TIMES)
         if self.settings.holidays:
             days = [sql.cast(sql.text(each), "DATE") for each in self.settings.holidays]
             self.conditions["holiday"] = exp.In(
@@ -287,8 +290,15 @@ class Marks:
                 )
         return found
 
-    def _among(self, name: str, trees: Sequence[Tree], values: set[tuple[Any, ...]]) -> None:
-        """A trait of rows whose values are in a list: looked up in a table of the engine."""
+    def _among(
+        self,
+        name: str,
+        trees: Sequence[Tree],
+        values: set[tuple[Any, ...]],
+        types: Sequence[pa.DataType] = (),
+    ) -> None:
+        """A trait of rows whose values are in a list: looked up in a table of the engine. They are texts, where
+        no ``types`` are given."""
         if not self._wants(name):
             return
         columns = (
@@ -296,8 +306,10 @@ class Marks:
         )
         self.inputs[name] = pa.table(
             {
-                f"k{i}": pa.array([str(v) for v in column], pa.string())
-                for i, column in enumerate(columns)
+                f"k{i}": pa.array([v if types else str(v) for v in column], kind)
+                for i, (column, kind) in enumerate(
+                    zip(columns, types or [pa.string()] * len(trees), strict=True)
+                )
             }
         )
         keys = [exp.alias_(sql.column(f"k{i}"), f"k{i}") for i in range(len(trees))]
