@@ -14,6 +14,9 @@ from hypothesis import strategies as st
 
 from conftest import inside, inside_json, screened
 from sabueso.base.errors import UserError
+from sabueso.population import expressions
+from sabueso.screens.grouping import Grouping
+from sabueso.screens.sequence.series import Numbers
 from sabueso.stats.gaps import gap_probability
 
 
@@ -75,6 +78,44 @@ def test_gaps_and_repeats_are_those_of_a_plain_look(populate, numbers, again, pr
     assert sorted(named) == missing
     used = {flag["from"]: flag["rows"] for flag in found["flags"] if flag["direction"] == "used"}
     assert used == {doc: n for doc, n in counts.items() if n > 1}
+
+
+TEXTS = st.lists(
+    st.builds(
+        lambda head, number, zeros, tail: head + "0" * zeros + number + tail,
+        st.sampled_from(["", "F-", "24/", "É0-", "7x"]),
+        st.sampled_from(["", "0", "7", "12", "345", "9" * 17]),
+        st.sampled_from([0, 0, 0, 1, 2]),
+        st.sampled_from(["", "", "/A", "-"]),
+    ).filter(bool),
+    min_size=1,
+    max_size=30,
+)
+
+
+@given(TEXTS)
+def test_forms_and_spellings_are_those_of_a_plain_look(populate, texts):
+    """Texts are not kept: they are told again by their number and length."""
+    rows = [{"doc": text, "day": date(2024, 1, 1)} for text in texts]
+    numbers = _numbers(populate(rows, date="day"))
+    with numbers.ready(7):
+        series = numbers.series()
+        found = {row["form"]: (row["n"], row["one"], row["other"]) for row in numbers.forms(series)}
+        repeats = {(row["one"], row["other"], row["n"]) for row in numbers.repeats()}
+    by_form, by_number = defaultdict(list), defaultdict(list)
+    for text in texts:
+        by_form[re.sub("[0-9]", "9", text)].append(text)
+        if last := re.search("([0-9]{1,18})([^0-9]*)$", text):
+            by_number[text[: last.start()], int(last[1]), last[2]].append(text)
+    assert found == {form: (len(own), min(own), max(own)) for form, own in by_form.items()}
+    several = (own for own in by_number.values() if len(own) > 1)
+    assert repeats == {(min(own), max(own), len(own)) for own in several}
+
+
+def _numbers(population):
+    table = population.table
+    text = expressions.scalar("doc", table, "--of")
+    return Numbers(population, text, Grouping.of([], table), table.dated(), None)
 
 
 def test_what_is_out_of_order_or_of_another_form(populate):

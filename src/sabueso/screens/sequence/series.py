@@ -19,7 +19,7 @@ from sabueso.screens.grouping import UNITS, Grouping
 NUMBERS, BESIDE = "_numbers", "_beside"
 REST, ONLY = "[0-9]{1,18}[^0-9]*$", "^[0-9]+"
 """The last digits of a text with what stands after them; of these the digits."""
-HEAD, TAIL, NUMBER = "head", "tail", "number"
+HEAD, TAIL, NUMBER, SHORT, LONG = "head", "tail", "number", "short", "long"
 MOST_FOUND = 200_000
 DIGITS, AS = "0123456789", "9" * 10
 
@@ -45,6 +45,7 @@ class Numbers:
         self._values: dict[str, Tree] = {
             **grouping.values(),
             "text": self.text.copy(),
+            "size": _length(self.text),
             "rest": _extracted(self.text.copy(), REST),
             "day": sql.cast(exp.null() if date is None else sql.column(date.name), "DATE"),
             UNITS: sql.integer(0) if measure is None else sql.minor_units(measure),
@@ -54,14 +55,14 @@ class Numbers:
         """The rows with their numbers taken apart: each text is searched once."""
         text, rest = sql.column("text", "r"), sql.column("rest", "r")
         number = _extracted(rest, ONLY)
-        before = exp.Sub(this=_length(text), expression=_length(rest))
+        before = exp.Sub(this=sql.column("size", "r"), expression=_length(rest))
         after = exp.Add(this=_length(number), expression=sql.integer(1))
         parts: dict[str, Tree] = {
             HEAD: sql.call("LEFT", text.copy(), sql.cast(before, "INTEGER")),
             TAIL: sql.call("SUBSTR", rest.copy(), sql.cast(after, "INTEGER")),
             NUMBER: sql.cast(exp.Nullif(this=number.copy(), expression=sql.text("")), "BIGINT"),
         }
-        own = [*self._grouping.names, "text", "day", UNITS]
+        own = [*self._grouping.names, "size", "day", UNITS]
         return exp.select(
             *(sql.column(name, "r") for name in own),
             *(exp.alias_(tree, name, quoted=True) for name, tree in parts.items()),
@@ -73,16 +74,20 @@ class Numbers:
 
     @contextmanager
     def ready(self, days: int) -> Iterator[None]:
-        """Each number once, with its rows, days and first and last spelling; and those that the next does
-        not follow, or whose day lies outside of those beside it by more than so many days."""
+        """Each number once, with its rows, days and least and most length of its text; and those that the next
+        does not follow, or whose day lies outside of those beside it by more than so many days.
+
+        Texts are not kept: of a number that stands between ``head`` and ``tail`` the length tells the zeros before
+        it, and nothing else is left to tell.
+        """
         names = [*self._keys, NUMBER]
         day = sql.column("day", "b")
         fields: dict[str, Tree] = {
             "n": sql.count(),
             "first_day": exp.Min(this=day),
             "last_day": exp.Max(this=day.copy()),
-            "one": exp.Min(this=sql.column("text", "b")),
-            "other": exp.Max(this=sql.column("text", "b")),
+            SHORT: exp.Min(this=sql.column("size", "b")),
+            LONG: exp.Max(this=sql.column("size", "b")),
             UNITS: sql.exact_sum(sql.column(UNITS, "b")),
         }
         select = exp.select(
@@ -151,13 +156,15 @@ class Numbers:
         """Each series: its rows, distinct numbers, the first, the last, how many are there more than once."""
         number, n = sql.column(NUMBER, "s"), sql.column("n", "s")
         several = exp.GTE(this=n.copy(), expression=sql.integer(2))
+        varied = exp.LT(this=sql.column(SHORT, "s"), expression=sql.column(LONG, "s"))
         fields: dict[str, Tree] = {
             "rows": sql.cast(exp.Sum(this=n), "BIGINT"),
             "numbers": sql.count(),
             "low": exp.Min(this=number),
             "high": exp.Max(this=number.copy()),
             "repeated": sql.only(sql.count(), several),
-            "shortest": exp.Min(this=sql.call("LENGTH", sql.column("one", "s"))),
+            "varied": sql.only(sql.count(), varied),
+            "shortest": exp.Min(this=sql.column(LONG, "s")),
         }
         keys = [sql.column(name, "s") for name in self._keys]
         select = self._from(
@@ -179,10 +186,16 @@ class Numbers:
 
     def repeats(self) -> list[Cells]:
         """Numbers of more than one row, those of most rows first."""
-        names = [*self._keys, NUMBER, "one", "other", "n", UNITS, "first_day", "last_day"]
+        names = [*self._keys, NUMBER, SHORT, LONG, "n", UNITS, "first_day", "last_day"]
         select = self._from(*(sql.column(name, "s") for name in names))
         several = exp.GTE(this=sql.column("n", "s"), expression=sql.integer(2))
-        return self._most(select.where(several), "n")
+        order = [sql.ordered(sql.column("n"), descending=True)]
+        order += [sql.ordered(sql.column(name)) for name in (NUMBER, *self._keys)]
+        every = exp.select("*").from_(select.where(several).subquery("t")).order_by(*order)
+        rows = self._population.query(every.limit(MOST_FOUND)).to_pylist()
+        for row in rows:
+            row["one"], row["other"] = spellings(row, row[NUMBER], row[SHORT], row[LONG])
+        return rows
 
     def out_of_order(self, days: int, ordered: Sequence[Cells]) -> list[Cells]:
         """Numbers of some series whose day lies outside of those of the numbers before and after them, which
@@ -214,30 +227,80 @@ class Numbers:
             same = [sql.same(sql.column(k, "f"), sql.column(k, alias)) for k in self._keys]
             same.append(exp.EQ(this=sql.column(number, "f"), expression=sql.column(NUMBER, alias)))
             found = found.join(_kept(NUMBERS, alias), on=sql.both(same))
-            found = found.select(exp.alias_(sql.column("one", alias), name, quoted=True))
+            for size in (SHORT, LONG):
+                found = found.select(exp.alias_(sql.column(size, alias), name + size, quoted=True))
         every = exp.select("*").from_(found.subquery("e"))
-        return self._population.query(
+        rows = self._population.query(
             every.order_by(*(o.copy() for o in order)), **inputs
         ).to_pylist()
+        for row in rows:
+            for name, number in texts.items():
+                row[name], _ = spellings(row, row[number], row[name + SHORT], row[name + LONG])
+        return rows
 
-    def forms(self) -> list[Cells]:
-        """How numbers of each group are written, a 9 for each digit, the commonest
-        first."""
-        form = sql.call("TRANSLATE", self.text.copy(), sql.text(DIGITS), sql.text(AS))
-        values = {**self._grouping.values(), "form": form, "text": self.text.copy()}
-        base = self._population.base(values, self.reasons[:1])
-        keys = [*self._grouping.columns("b"), sql.column("form", "b")]
-        select = (
-            exp.select(
-                *keys,
-                exp.alias_(sql.count(), "n", quoted=True),
-                exp.alias_(exp.Min(this=sql.column("text", "b")), "one", quoted=True),
-                exp.alias_(exp.Max(this=sql.column("text", "b")), "other", quoted=True),
-            )
-            .from_(base.subquery("b"))
-            .group_by(*(key.copy() for key in keys))
-        )
-        return self._most(select, "n")
+    def forms(self, series: Sequence[Cells]) -> list[Cells]:
+        """How numbers of each group are written, a 9 for each digit, the commonest first.
+
+        Parameters
+        ----------
+        series : sequence of mappings
+            What :meth:`series` found.
+        """
+        if any(row["varied"] for row in series):
+            return self._forms_of(self.reasons[:1])
+        found = self._forms_of_series()
+        rows = self._population.account(None, self.reasons[:1]).used
+        if rows > sum(int(row["rows"]) for row in series):
+            digits = Reason("digits", exp.Not(this=self.reasons[1].condition.copy()))
+            found += self._forms_of([self.reasons[0], digits])
+        found.sort(key=lambda row: (-int(row["n"]), row["form"], row["one"]))
+        return found[:MOST_FOUND]
+
+    def _forms_of(self, reasons: Sequence[Reason]) -> list[Cells]:
+        """The forms of texts, each looked at."""
+        values = {**self._grouping.values(), "text": self.text.copy()}
+        text = sql.column("text", "b")
+        return self._by_form(self._population.base(values, reasons), text, text, sql.count())
+
+    def _forms_of_series(self) -> list[Cells]:
+        """The same where each number has one spelling: between one head and one tail those of one length are
+        written alike, and in their order."""
+        keys = [sql.column(name, "s") for name in (*self._keys, LONG)]
+        ends = {"low": exp.Min, "high": exp.Max}
+        alike = self._from(
+            *keys,
+            exp.alias_(exp.Sum(this=sql.column("n", "s")), "n", quoted=True),
+            *(exp.alias_(f(this=sql.column(NUMBER, "s")), n, quoted=True) for n, f in ends.items()),
+        ).group_by(*(key.copy() for key in keys))
+        head, tail = sql.column(HEAD, "b"), sql.column(TAIL, "b")
+        around = exp.Add(this=_length(head), expression=_length(tail))
+        width = exp.Sub(this=sql.column(LONG, "b"), expression=exp.paren(around))
+
+        def written(name: str) -> Tree:
+            number = sql.cast(sql.column(name, "b"), "TEXT")
+            padded = sql.call("LPAD", number, sql.cast(width.copy(), "INTEGER"), sql.text("0"))
+            before = exp.DPipe(this=head.copy(), expression=padded)
+            return exp.DPipe(this=before, expression=tail.copy())
+
+        n = sql.cast(exp.Sum(this=sql.column("n", "b")), "BIGINT")
+        return self._by_form(alike, written("low"), written("high"), n)
+
+    def _by_form(self, base: exp.Select, first: Tree, last: Tree, n: Tree) -> list[Cells]:
+        """Forms of a base of texts, with the first and the last text of each."""
+        form = sql.call("TRANSLATE", first.copy(), sql.text(DIGITS), sql.text(AS))
+        keys = self._grouping.columns("b")
+        select = exp.select(
+            *keys,
+            exp.alias_(form, "form", quoted=True),
+            exp.alias_(n, "n", quoted=True),
+            exp.alias_(exp.Min(this=first.copy()), "one", quoted=True),
+            exp.alias_(exp.Max(this=last.copy()), "other", quoted=True),
+        ).from_(base.subquery("b"))
+        select = select.group_by(*(key.copy() for key in keys), form.copy())
+        every = exp.select("*").from_(select.subquery("t"))
+        order = [sql.ordered(sql.column("n"), descending=True)]
+        order += [sql.ordered(sql.column(name)) for name in ("form", "one")]
+        return self._population.query(every.order_by(*order).limit(MOST_FOUND)).to_pylist()
 
     def key(self, row: Cells) -> tuple[Any, ...]:
         """What tells a series."""
@@ -256,12 +319,6 @@ class Numbers:
             order=exp.Order(expressions=[sql.ordered(sql.column(NUMBER, "s"))]),
         )
 
-    def _most(self, select: exp.Select, by: str) -> list[Cells]:
-        every = exp.select("*").from_(select.subquery("t"))
-        order = [sql.ordered(sql.column(by), descending=True)]
-        order += [sql.ordered(sql.column(name)) for name in _tie_columns(select)]
-        return self._population.query(every.order_by(*order).limit(MOST_FOUND)).to_pylist()
-
 
 def _extracted(text: Tree, pattern: str) -> Tree:
     return exp.RegexpExtract(this=text, expression=sql.text(pattern), group=sql.integer(0))
@@ -275,8 +332,18 @@ def _kept(name: str, alias: str) -> exp.Expr:
     return exp.alias_(exp.Table(this=exp.to_identifier(name, quoted=True)), alias)
 
 
-def _tie_columns(select: exp.Select) -> Sequence[str]:
-    return [name for name in select.named_selects if name in ("one", NUMBER, "form")]
+def spellings(series: Mapping[str, Any], number: int, short: int, long: int) -> tuple[str, str]:
+    """The first and the last text of a number, in their order: its shortest and its longest are.
+
+    Examples
+    --------
+    >>> spellings({"head": "F", "tail": "/24"}, 7, 6, 7)
+    ('F007/24', 'F07/24')
+    """
+    head, tail = series[HEAD], series[TAIL]
+    around = len(head) + len(tail)
+    one, other = sorted(f"{head}{number:0{size - around}d}{tail}" for size in (short, long))
+    return one, other
 
 
 def _days(earlier: Tree, later: Tree) -> Tree:

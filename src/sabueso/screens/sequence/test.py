@@ -212,7 +212,7 @@ class _Looking:
             found = [r for r in self.numbers.repeats() if self.numbers.key(r) in kept]
             self.flags += [self._repeat(row) for row in found if self._is_rare(row, kept)]
         self.flags += map(self._order, off)
-        other = self._forms() if "form" in asked else []
+        other = self._forms(every) if "form" in asked else []
         self.flags += other
         self.looked_at = sum(int(row["numbers"]) for row in kept.values())
         self.series = [self._described(row, judged=judged) for row in kept.values()]
@@ -294,10 +294,10 @@ class _Looking:
             "score": float(row["away"]), "from": row["one"], "to": row["one"],
         }  # fmt: skip
 
-    def _forms(self) -> list[Cells]:
+    def _forms(self, every: list[Cells]) -> list[Cells]:
         """Numbers written as hardly any other of their group."""
         groups: dict[tuple[Any, ...], list[Cells]] = {}
-        for row in self.numbers.forms():
+        for row in self.numbers.forms(every):
             groups.setdefault(tuple(self.numbers.group(row).values()), []).append(row)
         found = []
         for forms in groups.values():
