@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import sabueso.stats.bursts as bursts
+import sabueso.stats.parts as parts
 import sabueso.stats.silence as silence
 from conftest import screened
 from sabueso.base.errors import UserError
@@ -30,6 +31,24 @@ histories = st.lists(
     min_size=1,
     max_size=5,
 )
+
+
+@given(histories, st.integers(1, 40))
+def test_parts_of_the_payees_are_judged_as_all_together(payees, at_once):
+    day = np.array([d for days in payees for d in days])
+    starts = np.cumsum([0, *(len(days) for days in payees[:-1])])
+    rows = np.array([1 + d % 3 for d in day])
+
+    def judged():
+        quiet = silence.silences(starts, day, rows, least_days=30, least_before=2)
+        return quiet, bursts.bursts(starts, day, rows, width=10, period=730)
+
+    whole = judged()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(parts, "AT_ONCE", at_once)
+        for one, other in zip(whole, judged(), strict=True):
+            for name, values in vars(one).items():
+                np.testing.assert_array_equal(values, getattr(other, name))
 
 
 @given(histories, st.integers(10, 200), st.integers(1, 6))

@@ -8,6 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import gammainc
 
+from sabueso.stats.parts import in_parts
+
 LOCAL = 90
 """Days on either side whose rate a window is held against, where it is above that of all days."""
 
@@ -59,39 +61,72 @@ def bursts(
     >>> int(found.first[0]), int(found.count[0]), round(float(found.expected[0]), 2)
     (200, 5, 0.26)
     """
-    g = len(starts)
-    found = Bursts(
+    found = [_none(0)]
+    for own, part in in_parts(starts, len(day)):
+        found.append(_judged(own, day[part], rows[part], width, period, least_outside))
+    parts = zip(*((f.p, f.first, f.count, f.expected, f.alone) for f in found), strict=True)
+    return Bursts(*map(np.concatenate, parts))
+
+
+def _none(g: int) -> Bursts:
+    return Bursts(
         np.full(g, np.nan),
         np.zeros(g, np.int64),
         np.zeros(g, np.int64),
         np.zeros(g),
         np.zeros(g, np.bool_),
     )
-    ends = [*starts[1:].tolist(), len(day)]
-    for k, (a, b) in enumerate(zip(starts.tolist(), ends, strict=True)):
-        d, n = day[a:b], rows[a:b]
-        total = np.concatenate([[0], np.cumsum(n)])
-        stop = np.searchsorted(d, d + width, side="left")
-        inside = total[stop] - total[:-1]
-        i = int(np.argmax(inside))
-        count, outside = int(inside[i]), int(total[-1] - inside[i])
-        if not outside and len(d) > 1 and period > width:
-            found.first[k], found.count[k], found.alone[k] = int(d[0]), count, True
-            found.expected[k] = count * width / period
-            found.p[k] = min(len(d) * (width / period) ** (len(d) - 1), 1.0)
-        if outside < least_outside or len(d) < 2:
-            continue
-        first, j = int(d[i]), int(stop[i])
-        begin, end = int(d[0]), int(d[-1]) + 1
-        span = max(end - begin - width, 1)
-        near = [max(first - LOCAL, begin), min(first + width + LOCAL, end)]
-        left = total[i] - total[np.searchsorted(d, near[0], side="left")]
-        right = total[np.searchsorted(d, near[1], side="left")] - total[j]
-        about = (first - near[0]) + max(near[1] - first - width, 0)
-        rate = max(outside / span, (left + right) / about if about >= LOCAL else 0.0)
-        squares = int((n[:i] ** 2).sum() + (n[j:] ** 2).sum())
-        clump = max(squares / outside, 1.0)
-        found.first[k], found.count[k], found.expected[k] = first, count, rate * width
-        tail = float(gammainc(count / clump, rate * width / clump))
-        found.p[k] = min(tail * len(d), 1.0)
+
+
+def _judged(
+    starts: NDArray[np.int64],
+    day: NDArray[np.int64],
+    rows: NDArray[np.int64],
+    width: int,
+    period: int,
+    least_outside: int,
+) -> Bursts:
+    ends = np.append(starts[1:], len(day))
+    g = len(starts)
+    found = _none(g)
+    begin, end = day[starts], day[ends - 1] + 1
+    # Days of one payee stand so far from those of the next that no window reaches them.
+    least = int(day.min()) - width - LOCAL
+    apart = int(day.max()) + width + LOCAL + 1 - least
+    who = np.repeat(np.arange(g), ends - starts)
+    key = who * apart + (day - least)
+    total, squared = (np.concatenate([[0], np.cumsum(x)]) for x in (rows, rows**2))
+    stop = np.searchsorted(key, key + width, side="left")
+    inside = total[stop] - total[:-1]
+    most = np.maximum.reduceat(inside, starts)
+    # The first of the fullest windows.
+    place = np.where(inside == most[who], np.arange(len(day)), len(day))
+    i = np.minimum.reduceat(place, starts)
+    j, first, every = stop[i], day[i], total[ends] - total[starts]
+    outside, days = every - most, ends - starts
+
+    alone = (outside == 0) & (days > 1) & (period > width)
+    if alone.any():
+        found.first[alone], found.count[alone], found.alone[alone] = begin[alone], most[alone], True
+        share = width / period
+        found.expected[alone] = most[alone] * share
+        found.p[alone] = np.minimum(days[alone] * share ** (days[alone] - 1.0), 1.0)
+
+    some = np.flatnonzero((outside >= least_outside) & (days > 1))
+    if not len(some):
+        return found
+    i, j, first, outside, most = i[some], j[some], first[some], outside[some], most[some]
+    begin, end = begin[some], end[some]
+    span = np.maximum(end - begin - width, 1)
+    near = np.maximum(first - LOCAL, begin), np.minimum(first + width + LOCAL, end)
+    at = [np.searchsorted(key, some * apart + (edge - least), side="left") for edge in near]
+    beside = (total[i] - total[at[0]]) + (total[at[1]] - total[j])
+    about = (first - near[0]) + np.maximum(near[1] - first - width, 0)
+    rate = np.maximum(outside / span, np.where(about >= LOCAL, beside / np.maximum(about, 1), 0.0))
+    a, b = starts[some], ends[some]
+    squares = (squared[i] - squared[a]) + (squared[b] - squared[j])
+    clump = np.maximum(squares / outside, 1.0)
+    found.first[some], found.count[some], found.expected[some] = first, most, rate * width
+    tail = gammainc(most / clump, rate * width / clump)
+    found.p[some] = np.minimum(tail * days[some], 1.0)
     return found

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from sabueso.stats.parts import in_parts
+
 
 @dataclass(frozen=True)
 class Silences:
@@ -49,6 +51,27 @@ def silences(
     >>> int(found.days[0]), float(found.p[0].round(6))
     (400, 3.1e-05)
     """
+    found = [_none(0)]
+    for own, part in in_parts(starts, len(day)):
+        found.append(_judged(own, day[part], rows[part], least_days, least_before, part.start))
+    parts = zip(*((f.p, f.days, f.before, f.at) for f in found), strict=True)
+    return Silences(*map(np.concatenate, parts))
+
+
+def _none(g: int) -> Silences:
+    return Silences(
+        np.full(g, np.nan), np.zeros(g, np.int64), np.zeros(g, np.int64), np.full(g, -1)
+    )
+
+
+def _judged(
+    starts: NDArray[np.int64],
+    day: NDArray[np.int64],
+    rows: NDArray[np.int64],
+    least_days: int,
+    least_before: int,
+    offset: int,
+) -> Silences:
     n, g = len(day), len(starts)
     payee = np.zeros(n, dtype=np.int64)
     payee[starts[1:]] = 1
@@ -62,14 +85,15 @@ def silences(
     p = np.full(n, np.inf)
     share = gap[looked] / np.maximum(length[looked], 1)
     p[looked] = np.minimum((1 - share) ** before[looked] * before[looked], 1.0)
-    found = Silences(
-        np.full(g, np.nan), np.zeros(g, np.int64), np.zeros(g, np.int64), np.full(g, -1)
-    )
-    if not n:
-        return found
+    found = _none(g)
     least = np.minimum.reduceat(p, starts)
     for k in np.flatnonzero(np.isfinite(least)):
         end = starts[k + 1] if k + 1 < g else n
         at = int(starts[k] + np.argmin(p[starts[k] : end]))
-        found.p[k], found.days[k], found.before[k], found.at[k] = p[at], gap[at], before[at], at
+        found.p[k], found.days[k], found.before[k], found.at[k] = (
+            p[at],
+            gap[at],
+            before[at],
+            at + offset,
+        )
     return found

@@ -3,31 +3,29 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from math import ceil
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason, missing
-from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping, dated, named_by
 from sabueso.screens.interface import Screen
+from sabueso.screens.payees.days import payee_days
 from sabueso.screens.payees.paid_once import subject, with_their_rows
 from sabueso.screens.payees.reasons import RETURNED, Judge, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
-from sabueso.screens.runs import run_starts
 from sabueso.screens.settings import Settings, listed
 from sabueso.stats.adjust import Method
 from sabueso.stats.bursts import bursts
@@ -37,8 +35,6 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 QUINTILES = 5
-WHOLE_FITS = 2.0**62
-"""Minor units below which whole numbers of 64 bits hold a sum, whatever is added up first."""
 
 
 class PayeesSettings(Settings):
@@ -122,7 +118,8 @@ class Payees(Screen):
             Reason("missing_date", sql.is_missing(sql.column(when.name))),
             Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
         ]
-        found = _payees(population, grouping, settings, measure, when, reasons)
+        dates = {"created": settings.created, "closed": settings.closed}
+        found = payee_days(population, grouping, dates, measure, when, reasons)
         top_row = _top_row(population, measure, reasons, settings.top)
         quiet = silences(
             found.starts, found.day, found.rows, least_days=settings.silent, least_before=5
@@ -178,93 +175,6 @@ def _created_of(table: Table, party: Column) -> str | None:
     if len(dates) != 1:
         return None
     return ".".join(map(expressions.quoted_name, (party.name, dates[0])))
-
-
-def _payees(
-    population: Population,
-    grouping: Grouping,
-    settings: PayeesSettings,
-    measure: Column,
-    when: Column,
-    reasons: list[Reason],
-) -> PayeeDays:
-    """Rows and sums of each payee by day, sorted by payee and day."""
-    values: dict[str, Tree] = {
-        **grouping.values(),
-        "day": sql.cast(sql.column(when.name), "DATE"),
-        UNITS: sql.minor_units(measure),
-    }
-    known = [name for name in ("created", "closed") if getattr(settings, name)]
-    for name in known:
-        tree = expressions.scalar(getattr(settings, name), population.table, f"--{name}")
-        values[name] = sql.cast(tree, "DATE")
-    keys = [*grouping.names, "day"]
-    select = exp.select(
-        *(sql.column(name, "b") for name in keys),
-        exp.alias_(sql.count(), "n"),
-        exp.alias_(sql.exact_sum(sql.column(UNITS, "b")), "units"),
-        *(exp.alias_(exp.Min(this=sql.column(name, "b")), name, quoted=True) for name in known),
-    ).from_(population.base(values, reasons).subquery("b"))
-    select = select.group_by(*(sql.column(name, "b") for name in keys))
-    select = select.order_by(*(sql.ordered(sql.column(name, "b")) for name in keys))
-    days, rows, units, firsts, begin = _taken(population, select, grouping.names)
-    ends = np.append(begin[1:], len(days)) if len(begin) else begin
-    dates: dict[str, list[Any]] = {
-        name: firsts.column(name).to_pylist() if name in known else [None] * len(begin)
-        for name in ("created", "closed")
-    }
-    some = len(begin) > 0
-    return PayeeDays(
-        keys=grouping.keys(firsts),
-        starts=begin,
-        day=days,
-        rows=rows,
-        units=units,
-        count=np.add.reduceat(rows, begin) if some else rows,
-        total=[int(t) for t in np.add.reduceat(units, begin)] if some else [],
-        first=days[begin] if some else days,
-        last=days[ends - 1] if some else days,
-        created=dates["created"],
-        closed=dates["closed"],
-    )
-
-
-def _taken(
-    population: Population, select: exp.Select, names: Sequence[str]
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, pa.Table, np.ndarray]:
-    """Days, rows and sums in order, the first of each payee, and where these stand. Batch by batch: what a
-    payee is called is kept once."""
-    days, rows, units, firsts, begin = [], [], [], [], []
-    before: pa.RecordBatch | None = None
-    at, size = 0, 0.0
-    for batch in filter(len, population.stream(select)):
-        starts = run_starts(batch, names, before)
-        days.append(batch.column("day").cast(pa.int32()).to_numpy().astype(np.int64))
-        rows.append(batch.column("n").to_numpy().astype(np.int64))
-        own = batch.column("units")
-        shares = pc.cast(own, pa.float64()).to_numpy(zero_copy_only=False)
-        size += float(np.nansum(np.abs(shares)))
-        if size < WHOLE_FITS:
-            narrow = pc.cast(pc.fill_null(own, 0), pa.decimal128(38, 0)).cast(pa.int64())
-            units.append(narrow.to_numpy())
-        else:
-            units.append(np.array([int(value or 0) for value in own.to_pylist()], dtype=object))
-        firsts.append(batch.take(pa.array(starts)))
-        begin.append(starts + at)
-        at += batch.num_rows
-        before = batch.slice(batch.num_rows - 1)
-    if before is None:
-        none = np.array([], dtype=np.int64)
-        return none, none, none, population.query(select.limit(0)), none
-    whole = np.concatenate(units)
-    return (
-        np.concatenate(days),
-        np.concatenate(rows),
-        # Whole numbers of 64 bits where all of them together have room there, else of any size.
-        whole if size < WHOLE_FITS else whole.astype(object),
-        pa.Table.from_batches(firsts),
-        np.concatenate(begin),
-    )
 
 
 def _top_row(
