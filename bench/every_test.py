@@ -186,21 +186,26 @@ BENCHES: dict[str, Bench] = {
             "and 199.99 group by 1, 2) select * from (select *, sum(total) over w t, sum(n) over w k from d "
             "window w as (partition by supplier order by date range between interval 3 days preceding and "
             "current row)) where t > 200 and k > 1",
-            "select supplier, date, amount from l where amount between 50 and 199.99 order by all",
+            "with p as (select supplier, date, amount, row_number() over (partition by supplier order by date) k from l "
+            "where amount between 50 and 199.99), r as (select o, supplier, amount, row_number() over (partition by o, "
+            "supplier order by random()) k from p, range(8) t(o)), d as (select o, p.supplier, p.date, r.amount from p "
+            "join r using (supplier, k)) select supplier, count(*) / 8 from (select supplier, sum(amount) over w t, "
+            "count(*) over w k from d window w as (partition by o, supplier order by date range between current row "
+            "and interval 3 days following)) where t >= 200 and k > 1 group by 1",
         ],
     ),
     "traits": (
         ["traits", "ledger", "--per", "id"],
         [
             "create temp table e as with a as (select account, count(*) na from l group by 1), ap as (select "
-            "account, preparer, count(*) nap from l group by 1, 2), h as (select preparer, hour(hour) at, count(*) "
-            "nh from l group by 1, 2), d as (select preparer, isodow(date) at, count(*) nd from l group by 1, 2), t "
+            "account, preparer, count(*) nap from l group by 1, 2), h as (select preparer, hour(hour) o, count(*) "
+            "nh from l group by 1, 2), d as (select preparer, isodow(date) o, count(*) nd from l group by 1, 2), t "
             "as (select text, count(distinct supplier) nt from l group by 1) select id, max(na < 1000) seldom, "
             "max(nap < 20) strange, max(nh < 1000) odd, max(nd < 1000) rest, max(amount >= 1000 and amount % 100 = "
             "0) round, max(nt between 2 and 3) copied, max(l.text is null) empty, count(*) n, min(account) filter "
             "(amount > 0) debit, min(account) filter (amount < 0) credit from l join a using (account) join ap "
-            "using (account, preparer) join h on h.preparer = l.preparer and h.at = hour(hour) join d on d.preparer "
-            "= l.preparer and d.at = isodow(date) left join t using (text) group by 1",
+            "using (account, preparer) join h on h.preparer = l.preparer and h.o = hour(hour) join d on d.preparer "
+            "= l.preparer and d.o = isodow(date) left join t using (text) group by 1",
             "select debit, credit, count(*) from e group by 1, 2",
             "select seldom, strange, odd, rest, round, copied, empty, count(*), sum(n) from e group by all",
             "select e.id, sum(amount) from e join l using (id) where strange and odd or round and odd group by 1",

@@ -196,9 +196,12 @@ def _count_bundles(drawn: np.ndarray, reach: np.ndarray, limits: np.ndarray) -> 
     """
     orders, many, size = drawn.shape
     places = np.arange(size, dtype=np.int32)
-    sums = np.zeros((orders, many, size + 1), dtype=np.int64)
+    most = int(drawn[0].sum(axis=1).max())
+    sums = np.zeros((orders, many, size + 1), dtype=np.int32 if most < 2**31 else np.int64)
     np.cumsum(drawn, axis=2, out=sums[:, :, 1:])
-    inside = np.take_along_axis(sums, np.broadcast_to(reach, drawn.shape), axis=2)
+    # The same places in every order.
+    last = (np.arange(many)[:, None] * (size + 1) + reach).ravel()
+    inside = np.take(sums.reshape(orders, -1), last, axis=1).reshape(drawn.shape)
     inside -= sums[:, :, :-1]
     hit = (inside >= limits[:, None]) & (reach - places > 1)
     # The place of the first hit from each place on, so that as many steps are taken as there are bundles.

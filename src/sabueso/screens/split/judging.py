@@ -23,8 +23,9 @@ EPOCH = date(1970, 1, 1)
 LEAST_INSIDE = 3
 PRICE = 0.2
 """Distinct amounts for each row in the band up to which what lies there is a price."""
-MANY, FEW_ORDERS, UNLIKELY = 200_000, 12, 0.2
-"""Pieces above which whoever has no more bundles than is likely is told by fewer random orders."""
+MANY, FEW_ORDERS, UNLIKELY = 200_000, 8, 0.05
+"""Pieces above which whoever has no more bundles than is likely is told by fewer random orders; more of them are
+drawn where p is below a value that is far from what a flag needs."""
 
 
 @dataclass(frozen=True)
@@ -89,7 +90,7 @@ def behind(rows: Sequence[Cells], column: str, limit: int) -> list[Behind]:
     ]  # fmt: skip
 
 
-def bundled(pieces: Pieces, within: int, seed: int) -> tuple[list[Bundled], float]:
+def bundled(pieces: Pieces, within: int, seed: int, alpha: float) -> tuple[list[Bundled], float]:
     """Bundles of whoever has some, and how many would be expected of all."""
     whose = pieces.amounts
     seen = whose.bundles(within)
@@ -99,7 +100,7 @@ def bundled(pieces: Pieces, within: int, seed: int) -> tuple[list[Bundled], floa
         again = [
             place
             for place, spans in seen.items()
-            if count_tail(len(spans), expected[place], expected[place]) < UNLIKELY
+            if count_tail(len(spans), expected[place], expected[place]) < max(UNLIKELY, alpha)
         ]
         expected[again] = whose.expected(within, whose.own_streams(seed), which=again)
     else:

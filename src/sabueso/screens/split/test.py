@@ -191,7 +191,7 @@ class Split(Screen):
         per = settings.per or [named_by(table, "party", "say with --per whose amounts they are")]
         grouping = Grouping.of(per, table)
         pieces: Pieces = around.pieces(grouping, date, int(settings.piece * 1000))
-        found, expected = bundled(pieces, settings.within, settings.seed)
+        found, expected = bundled(pieces, settings.within, settings.seed, settings.alpha)
         return found, expected, list(grouping.labels)
 
 
