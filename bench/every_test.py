@@ -188,7 +188,7 @@ BENCHES: dict[str, Bench] = {
             "current row)) where t > 200 and k > 1",
             "with p as (select supplier, date, amount, row_number() over (partition by supplier order by date) k from l "
             "where amount between 50 and 199.99), r as (select o, supplier, amount, row_number() over (partition by o, "
-            "supplier order by random()) k from p, range(8) t(o)), d as (select o, p.supplier, p.date, r.amount from p "
+            "supplier order by hash(k, o, supplier)) k from p, range(8) t(o)), d as (select o, p.supplier, p.date, r.amount from p "
             "join r using (supplier, k)) select supplier, count(*) / 8 from (select supplier, sum(amount) over w t, "
             "count(*) over w k from d window w as (partition by o, supplier order by date range between current row "
             "and interval 3 days following)) where t >= 200 and k > 1 group by 1",
