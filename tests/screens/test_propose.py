@@ -106,3 +106,37 @@ def test_outflows_and_a_few_missing_values(tmp_path):
     )
     inside("screen", cwd=tmp_path)
     assert any(item["amount"] == "-90000.00" for item in inside_json("queue", cwd=tmp_path))
+
+
+def test_peers_stand_in_the_master_that_is_linked(tmp_path):
+    """A doctor's nights are no nurse's: of one ward, and only there, one nurse's allowance is odd."""
+    rng = random.Random(5)
+    wards = {"Surgery": (5000, 600), "Care": (3000, 300), "Laboratory": (3600, 90)}
+    staff = [(f"M{i:03d}", list(wards)[i % 3]) for i in range(90)]
+    pay = []
+    for person, ward in staff:
+        basic, night = wards[ward]
+        night = 560 if person == "M004" else night
+        pay += [
+            f"{person},2025-{month:02d}-01,{basic * rng.gauss(1, 0.05):.2f},{night * rng.gauss(1, 0.05):.2f}\n"
+            for month in range(1, 13)
+        ]
+    (tmp_path / "staff.csv").write_text(
+        "employee,ward,iban\n" + "".join(f"{p},{w},ES{i:022d}\n" for i, (p, w) in enumerate(staff))
+    )
+    (tmp_path / "payroll.csv").write_text("employee,month,basic,night\n" + "".join(pay))
+    inside("open", "case", cwd=tmp_path)
+    for name in ("staff", "payroll"):
+        inside("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "case")
+    plan = tmp_path / "case" / "case.toml"
+    text = plan.read_text()
+    roles = next(line for line in text.splitlines() if line.startswith("roles") and "month" in line)
+    named = 'roles = {party = "employee", date = "month", amount = "basic"}'
+    plan.write_text(text.replace(roles, named + '\nlinks = {employee = "staff.employee"}'))
+    found = inside_json("survey", "--propose", "--keep", cwd=tmp_path / "case")["screens"]
+    (distance,) = [s for s in found if s["test"] == "distance" and s["settings"].get("per")]
+    assert distance["name"] == "employee unlike others of its ward"
+    assert distance["settings"]["by"] == ["employee.ward"] and distance["flagged"] == 1
+    inside("screen", cwd=tmp_path / "case")
+    (odd,) = inside_json("queue", "--kind", "entity", cwd=tmp_path / "case")
+    assert odd["subject"] == {"employee": "M004"}

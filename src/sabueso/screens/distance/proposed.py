@@ -8,10 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 import sqlglot.expressions as exp
 
-from sabueso.population import sql
+from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
+from sabueso.population.sql import Tree
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 from sabueso.screens.distance.fitted import transformed
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.measured import measured_subjects, peer_groups
@@ -124,7 +125,7 @@ def proposed_entities(population: Population, measures: Sequence[Column]) -> Ite
     yield Proposal(
         f"{party.name} of {table.name} unlike others" if peers is None
         else f"{party.name} unlike others of its {peers.name}",
-        settings_of(measures=figures, per=[party.name], by=None if peers is None else [peers.name]),
+        settings_of(measures=figures, per=[party.name], by=None if peers is None else [peers.text]),
         f"Whoever is ordinary in each of {', '.join(m.name for m in chosen)} and not in all of them together.",
         f"{entities:,} of {party.name} by the means of {', '.join(m.name for m in chosen)} together{among}",
     )  # fmt: skip
@@ -140,7 +141,7 @@ class _Means:
 
 
 def _independent(
-    population: Population, party: Column, measures: list[Column], peers: Column | None
+    population: Population, party: Column, measures: list[Column], peers: PeersOf | None
 ) -> list[Column]:
     """Those of some measures that the others do not tell, by the ranks of the entities among their peers.
 
@@ -152,7 +153,7 @@ def _independent(
     while len(kept) > 2:
         settings = _Means(
             [f"avg({quoted_name(m.name)})" for m in kept], [party.name],
-            [] if peers is None else [peers.name],
+            [] if peers is None else [peers.text],
         )  # fmt: skip
         subjects, _ = measured_subjects(population, settings)
         values = np.column_stack(
@@ -194,41 +195,66 @@ def _entities(population: Population, party: Column) -> tuple[int, int]:
     return int(row["entities"]), int(row["rows"])
 
 
+@dataclass(frozen=True)
+class PeersOf:
+    """What tells whose peers somebody is: a column of the table, or of the master that the party is linked to."""
+
+    name: str
+    text: str
+    """As an expression."""
+
+
+def _candidates(table: Table, party: Column) -> Iterator[PeersOf]:
+    taken = set(table.roles.values())
+    for column in table.columns:
+        if column.type == "text" and not column.is_place and column.name not in taken:
+            yield PeersOf(column.name, quoted_name(column.name))
+    link = table.links.get(party.name)
+    if link is not None:
+        named = {link.key, *(link.table.roles.get(role) for role in ("id", "party"))}
+        for column in link.table.columns:
+            if column.type == "text" and not column.is_place and column.name not in named:
+                yield PeersOf(column.name, ".".join(map(quoted_name, (party.name, column.name))))
+
+
 def _peers(
     population: Population, party: Column, measures: Sequence[Column], entities: int
-) -> Column | None:
+) -> PeersOf | None:
     """The column of a few texts, one an entity, that accounts for most of the variance of the means."""
-    table = population.table
-    taken = set(table.roles.values())
     best, explained = None, LEAST_EXPLAINED
-    for column in table.columns:
-        if column.type != "text" or column.is_place or column.name in taken:
-            continue
-        share = _explained(population, party, column, measures, entities)
+    for candidate in _candidates(population.table, party):
+        share = _explained(population, party, candidate, measures, entities)
         if share > explained:
-            best, explained = column, share
+            best, explained = candidate, share
     return best
 
 
 def _explained(
     population: Population,
     party: Column,
-    column: Column,
+    candidate: PeersOf,
     measures: Sequence[Column],
     entities: int,
 ) -> float:
     """The share of the variance of the entities' means that groups of a column account for; 0 where an
     entity has several of its values, or there are too many."""
-    key, group = sql.column(party.name), sql.column(column.name)
+    values: dict[str, Tree] = {
+        "e": sql.column(party.name),
+        "g": expressions.scalar(candidate.text, population.table, "--by"),
+        **{f"v{j}": sql.column(m.name) for j, m in enumerate(measures)},
+    }
     means = [
-        exp.alias_(sql.cast(exp.Avg(this=sql.column(m.name)), "DOUBLE"), f"m{j}")
-        for j, m in enumerate(measures)
+        exp.alias_(sql.cast(exp.Avg(this=sql.column(f"v{j}", "b")), "DOUBLE"), f"m{j}")
+        for j in range(len(measures))
     ]
-    each = population.used(
-        exp.select(exp.alias_(key, "e"), exp.alias_(group, "g"), *means)
+    key, group = sql.column("e", "b"), sql.column("g", "b")
+    each = (
+        exp.select(key, group, *means)
+        .from_(population.base(values).subquery("b"))
         .where(exp.Not(this=sql.is_missing(key.copy())))
         .group_by(key.copy(), group.copy())
-    ).subquery("e")
+        .subquery("e")
+    )
     fields = [exp.alias_(sql.count(), "n")]
     for j in range(len(measures)):
         value = sql.column(f"m{j}", "e")
