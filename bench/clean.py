@@ -18,6 +18,7 @@ from sabueso.case.folder import Case
 from sabueso.case.queue import queue
 from sabueso.case.recording import latest_findings
 from sabueso.demo.inbox import write_inbox
+from sabueso.screens import find_screen
 
 SURE, FIRST = 0.001, 100
 
@@ -61,11 +62,11 @@ def main() -> None:
                         told = ", ".join(f"{m.screen} ({m.p_adjusted:.2g})" for m in sure)
                         print(f"  {item.place:>3} {item.label[:60]:<60} {told}")
                 for each in latest_findings(case):
-                    chance = each.finding.flags_by_chance
-                    if chance is not None and len(each.finding.flags) > 2 * chance + 2:
-                        print(
-                            f"  {each.screen}: {len(each.finding.flags)} flagged, {chance:.2g} by chance"
-                        )
+                    chance, flags = each.finding.flags_by_chance, each.finding.flags
+                    judged = find_screen(each.finding.test).view(each.finding).judges_by_p
+                    many = flags.with_p() if judged else len(flags)
+                    if chance is not None and (many or 0) > 2 * chance + 2:
+                        print(f"  {each.screen}: {many} flagged, {chance:.2g} by chance")
 
 
 if __name__ == "__main__":

@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Any, Generic, TypeVar
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from sabueso.base.plain import ByColumn, Cells, Json, Values, plain, restored
 from sabueso.population.population import Account
@@ -48,6 +49,7 @@ class Recorded:
     flags: list[Cells]
     count: int
     total: Decimal | None
+    with_p: int | None = None
 
 
 @dataclass(frozen=True)
@@ -81,6 +83,15 @@ class Flags:
         if not pa.types.is_decimal(amounts.type):
             return None
         return exact_total(amounts)
+
+    def with_p(self) -> int | None:
+        """How many flags have a p; None where it is not known."""
+        if self.recorded is not None:
+            return self.recorded.with_p
+        if "p" not in self.table.column_names:
+            return 0
+        p = self.table.column("p")
+        return int(pc.sum(pc.is_finite(p.cast(pa.float64()))).as_py() or 0)
 
     def rows(self, limit: int | None = None) -> Iterator[Cells]:
         """Flags as dictionaries in the JSON contract's shape."""
@@ -198,7 +209,7 @@ class Finding(Generic[R]):
     limit is compared and nothing is tested; ``subjects`` what was looked at, by default as many.
     ``named`` is the plan's population that it was run on, where it was one of these.
     ``flags_by_chance`` is how many flags chance alone would give on conforming data of this size with
-    these settings, where that is known.
+    these settings, where that is known; of a test that gives some of its flags a p, how many of these.
     """
 
     test: str
@@ -277,6 +288,7 @@ class Finding(Generic[R]):
             "flags": (plain(flag) for flag in self.flags.rows(limit)),
             "flag_count": len(self.flags),
             "flag_total": plain(self.flags.total()),
+            "flags_with_p": self.flags.with_p(),
             "tests_made": self.tests_made,
             "subjects": self.looked_at,
             "flags_by_chance": plain(self.flags_by_chance),
@@ -316,8 +328,9 @@ def recorded_finding(
     names = ("rows", "used", "left_out", "total", "used_total", "left_out_totals")
     total = content.get("flag_total")
     flags = Recorded(
-        content["flags"], content["flag_count"], None if total is None else Decimal(total)
-    )
+        content["flags"], content["flag_count"], None if total is None else Decimal(total),
+        content.get("flags_with_p"),
+    )  # fmt: skip
     cautions = [
         Caution(c["code"], c["text"], {k: v for k, v in c.items() if k not in ("code", "text")})
         for c in content["cautions"]

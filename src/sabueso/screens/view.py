@@ -29,6 +29,8 @@ class View(Generic[R]):
     """Codes of cautions that must be read before any figure."""
     conforming: str = "normal data"
     """The data that ``flags_by_chance`` supposes."""
+    judges_by_p = True
+    """Whether that is how many flags have a p: others are flagged for what has none."""
     places: int | None = None
     """Decimal places of the figures in :meth:`figures`; those of the measure where None."""
 

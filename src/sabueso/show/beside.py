@@ -31,7 +31,14 @@ def flagged_text(view: View[Any]) -> str:
     text = f"flagged {len(finding.flags):,} of {looked_at} tested"
     if finding.flags_by_chance is None:
         return text
-    return f"{text}; on {view.conforming} chance alone would flag about {_few(finding.flags_by_chance)}"
+    few, data = _few(finding.flags_by_chance), view.conforming
+    own = finding.flags.with_p() if view.judges_by_p else None
+    if own is None or own == len(finding.flags):
+        return f"{text}; on {data} chance alone would flag about {few}"
+    told = num.count(own) if own else "none"
+    return (
+        f"{text}, {told} of them with a p, of which chance alone would give about {few} on {data}"
+    )
 
 
 def _few(count: float) -> str:

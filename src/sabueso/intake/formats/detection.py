@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from sabueso.base.currencies import written
 from sabueso.base.errors import UserError, nearest
@@ -30,6 +31,7 @@ from sabueso.intake.formats.convert import (
 )
 from sabueso.intake.formats.currencies import currency_column, names_one_currency
 from sabueso.intake.formats.deciding import Format, Hints, TextFormat, decide
+from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.numbers import NumberFormat, units_of
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.formats.sides import side_column
@@ -109,7 +111,7 @@ def detect(
     layout: Layout, settings: ReadSettings, prior: Prior
 ) -> tuple[dict[str, Format], dict[Role, str]]:
     """Formats and roles by the sample, by what is given, and by what is settled."""
-    sample = _without_totals(layout.sample)
+    sample = _without_totals(_without_headers(layout.sample, layout.header))
     samples = {
         name: [v.strip() for v in sample.column(name).to_pylist() if v and v.strip()]
         for name in layout.header
@@ -248,6 +250,20 @@ def _without_totals(sample: pa.Table) -> pa.Table:
     if 3 * worded.sum() > sample.num_rows:
         return sample
     return sample.filter(pa.array(~worded))
+
+
+def _without_headers(sample: pa.Table, header: Sequence[str]) -> pa.Table:
+    """A sample without the header once more, as reports print it on each page: it is no text of a column."""
+    names = [name for name in header if name in sample.column_names]
+    same = np.zeros(sample.num_rows, dtype=np.int64)
+    for name in names:
+        texts = pc.utf8_trim_whitespace(plain(sample.column(name)))
+        same += np.asarray(
+            pc.fill_null(pc.equal(texts, name), False).to_numpy(zero_copy_only=False),
+            dtype=np.int64,
+        )
+    again = same * 2 > len(names)
+    return sample.filter(pa.array(~again)) if again.any() else sample
 
 
 def _check_roles(prior: Prior, layout: Layout, settings: ReadSettings) -> None:

@@ -109,7 +109,8 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     if not all(map(is_text, texts)):
         return None
     ends = np.flatnonzero(alone)
-    led = sum(place + 1 < len(rows) and bool(rows[place + 1]) for place in ends.tolist())
+    # Between a heading and its rows the balance may stand that is brought forward.
+    led = sum(bool(rows[place + 1 : place + 3].any()) for place in ends.tolist())
     found = _into(sample, names[at])
     # Where the rows have something there too, one line alone may be a remark; where that is words, a line
     # may be a row of which no more is known.

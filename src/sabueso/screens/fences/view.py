@@ -14,6 +14,8 @@ from sabueso.screens.limits.view import LimitView, effect_blocks
 class FencesView(LimitView[FenceGroup]):
     """Groups with their quartiles and fences."""
 
+    judges_by_p = False
+
     def headline(self) -> str:
         s = self.finding.used
         scale = " on the log scale" if s["scale"] == "log" else ""

@@ -351,12 +351,16 @@ def _p_of(
 
 
 def _by_chance(tested: Sequence[Tested], settings: ZScoreSettings, limit: Fraction) -> float | None:
-    """How many rows of normal data of these sizes would be beyond the limit."""
+    """How many rows of normal data of these sizes would be beyond the limit; of modified deviates those of
+    groups whose rows have a p."""
     if settings.method == "sequential":
         # The level is that of finding any in a group that has none.
         return settings.alpha * len(tested)
     n = np.array([t.group.n for t in tested], dtype=np.float64)
     if settings.method == "modified":
+        n = n[[bool(t.group.middle_normal) for t in tested]]
+        if not len(n):
+            return None
         p = np.full(len(n), ndtr(-float(limit)) * (2 if settings.side == "both" else 1))
     else:
         p = deviate_p(float(limit), np.maximum(n, 3), two_sided=settings.side == "both")
