@@ -12,7 +12,7 @@ from sabueso.intake.doubts import either_order
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.detection import base_of, differing
-from sabueso.intake.formats.downward import printed_once
+from sabueso.intake.formats.downward import plain, printed_once
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
 from sabueso.intake.readers.cells import num_lines
@@ -70,6 +70,30 @@ def notes_of(reading: Reading) -> list[str]:
 
 
 LEAST_MONTHS = 3
+LEAST_WHOLE, MOST_ROUND = 20, 0.2
+"""Amounts from which their last digits tell that nobody rounded them; share of zeros up to which they do."""
+WITHOUT_CENTS = frozenset(
+    [
+        "BIF",
+        "CLP",
+        "DJF",
+        "GNF",
+        "ISK",
+        "JPY",
+        "KMF",
+        "KRW",
+        "PYG",
+        "RWF",
+        "UGX",
+        "VND",
+        "VUV",
+        "XAF",
+        "XOF",
+        "XPF",
+        "IDR",
+        "HUF",
+    ]
+)
 
 
 def _by_month(reading: Reading) -> list[str]:
@@ -119,6 +143,9 @@ def _assumed_roles(reading: Reading) -> list[Assumed]:
     elif "side" in roles:
         text = f"the sign of {amount} is that of the side in {roles['side']}"
         found.append(Assumed(text, "roles.side", (amount,)))
+    if _may_be_cents(reading, amount):
+        text = f"no amount of {amount} has decimals: they are taken as whole units of money, and not as hundredths"
+        found.append(Assumed(text, "columns", (amount,)))
     given = {*roles.values(), LINE_COLUMN}
     others = [
         name
@@ -129,6 +156,20 @@ def _assumed_roles(reading: Reading) -> list[Assumed]:
         text = f"the amounts of the table are those of {amount}, and not {', '.join(others[:4])}"
         found.append(Assumed(text + (" …" if len(others) > 4 else ""), "roles.amount", (amount,)))
     return found
+
+
+def _may_be_cents(reading: Reading, amount: str) -> bool:
+    """Whether amounts are whole numbers that nobody rounded: programs hand on amounts as cents too."""
+    found, sample = reading.formats.get(amount), reading.layout.sample
+    if not isinstance(found, NumberFormat) or found.scale or amount not in sample.column_names:
+        return False
+    if reading.settings.currency in WITHOUT_CENTS or found.unit:
+        return False
+    ends = pc.utf8_slice_codeunits(pc.utf8_trim_whitespace(plain(sample.column(amount))), -1)
+    digits = pc.value_counts(ends.drop_null()).to_pylist()
+    known = {count["values"]: count["counts"] for count in digits if count["values"]}
+    many = sum(known.values())
+    return many >= LEAST_WHOLE and known.get("0", 0) <= MOST_ROUND * many
 
 
 def _no_amount(reading: Reading) -> list[Assumed]:

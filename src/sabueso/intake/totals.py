@@ -36,7 +36,7 @@ def with_totals_by_sum(found: Converted, reading: Reading) -> Converted:
     since the last total.
     """
     named = [name for name in reading.money if name in reading.layout.header]
-    if not named or not found.good.any():
+    if not named or not (found.good | found.totals).any():
         return found
     suspects = np.flatnonzero((_lean(found, reading) & found.good) | found.totals)[:MOST_SUSPECTS]
     lines = found.values.column(LINE_COLUMN)
@@ -49,7 +49,7 @@ def with_totals_by_sum(found: Converted, reading: Reading) -> Converted:
             for name, value in row.items()
             if value and not _is_carried(found, name, place)
         }
-        if not stated or len(stated) * 2 < len([v for v in row.values() if v is not None]):
+        if not stated or len(stated) * 2 < len([v for v in row.values() if v]):
             continue
         if _adds_up(found, totals, since, place, stated, reading.tally):
             totals[place] = True
@@ -104,13 +104,21 @@ def _adds_up(
     last = max([p for p in since.tolist() if p < place], default=-1)
     block = before.copy()
     block[: last + 1] = False
-    for chosen, carried in ((before, True), (block, last < 0)):
-        if rows < LEAST_SUMMED or (chosen is block and int(block.sum()) < LEAST_SUMMED):
+    # One row alone is its own sum: then the words must say that a total follows it.
+    least = 1 if totals[place] else LEAST_SUMMED
+    none: dict[str, Decimal] = {}
+    # A block that a batch begins within began in the one before, at the last total there.
+    early = tally.until_total if last < 0 else tally.sums
+    many = rows if last < 0 else int(block.sum())
+    many -= tally.rows_until_total if last < 0 else 0
+    for chosen, taken_off, size in ((before, none, rows), (block, early, many)):
+        if size < least:
             continue
         kept = found.values.select(list(stated)).filter(pa.array(chosen))
         sums = {
             name: exact_total(kept.column(name))
-            + (tally.sums.get(name, Decimal(0)) if carried else Decimal(0))
+            + tally.sums.get(name, Decimal(0))
+            - taken_off.get(name, Decimal(0))
             for name in stated
         }
         if all(sums[name] == value for name, value in stated.items()):
@@ -136,6 +144,13 @@ def note_totals(found: Converted, batch: Batch, reading: Reading) -> None:
     tally = reading.tally
     tally.totals += int(found.totals.sum())
     stated = [name for name in reading.money if name in reading.layout.header]
+    until = found.good.copy()
+    until[int(np.flatnonzero(found.totals)[-1]) :] = False
+    kept = found.values.select(stated).filter(pa.array(until))
+    tally.rows_until_total = tally.accepted + int(until.sum())
+    tally.until_total = {
+        name: tally.sums.get(name, Decimal(0)) + exact_total(kept.column(name)) for name in stated
+    }
     chosen = found.values.filter(pa.array(found.totals)).select([*stated, LINE_COLUMN])
     places = np.flatnonzero(found.totals).tolist()
     for place, row in zip(places, chosen.to_pylist(), strict=True):

@@ -225,6 +225,12 @@ class Conversion:
         some = np.zeros(len(places), dtype=bool)
         for name in worded:
             some |= states_total(texts[name].take(chosen))
+        # The word stands beside the figure, wherever that is: in a column of numbers it is none.
+        amiss = np.flatnonzero((bad[places] >= 0) & ~some)
+        if len(amiss):
+            there = pa.array(places[amiss])
+            for name in (x for x in names if x not in worded):
+                some[amiss] |= states_total(texts[name].take(there), BARE_TOTAL)
         found = np.zeros(n, dtype=bool)
         found[places[some]] = True
         return found

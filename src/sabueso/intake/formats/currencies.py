@@ -30,8 +30,8 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
 
     Examples
     --------
-    >>> stated_currency("Valor (R$)", {}, "EUR"), stated_currency("amount", {}, "EUR")
-    ('BRL', None)
+    >>> stated_currency("Valor (R$)", {}, "EUR"), stated_currency("amount", {}, "EUR"), stated_currency("GBP", {}, "EUR")
+    ('BRL', None, 'GBP')
     >>> stated_currency("x", {"x": NumberFormat(unit="$")}, "CAD"), stated_currency("x", {"x": NumberFormat(unit="$")}, "EUR")
     ('CAD', '$')
     >>> [stated_currency(name, {}, "EUR") for name in ("Kwota zł", "Сумма, руб.", "金額（円）", "Betrag €", "Dr Cr", "Net Rs")]
@@ -40,6 +40,8 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
     found = formats.get(name)
     if isinstance(found, NumberFormat) and found.unit and found.unit != "%":
         return coded(found.unit, own)
+    if name.strip() in _IN_NAMES or name.strip() in OF_ONE:
+        return coded(name.strip(), own)
     said = _LAST.search(name)
     text = "" if said is None else (said[1] or said[2] or said[3]).strip()
     # Without brackets a sign is one where it is no word besides: Kwota zł, but not: Cr Fr.
@@ -69,7 +71,11 @@ def names_one_currency(name: str) -> bool:
     --------
     >>> [names_one_currency(name) for name in ("Base amount", "Amount (EUR)", "Amount", "Local Currency", "Base pay")]
     [True, True, False, False, False]
+    >>> [names_one_currency(name) for name in ("EUR", "In GBP", "€", "Euro rate")]
+    [True, True, True, False]
     """
+    if re.sub(r"^in\s+", "", name.strip(), flags=re.IGNORECASE) in _IN_NAMES | OF_ONE.keys():
+        return True
     plain = " ".join(worded(name))
     money = _MONEY.search(plain) is not None
     return money and (_ONE.search(plain) is not None or stated_currency(name, {}, "") is not None)

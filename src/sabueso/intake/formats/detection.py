@@ -21,6 +21,7 @@ from sabueso.intake.formats.called import (
     looks_like_date,
     looks_like_measure,
     looks_like_moment,
+    worded,
 )
 from sabueso.intake.formats.convert import (
     CODE_ROLES,
@@ -38,6 +39,29 @@ from sabueso.intake.formats.sides import side_column
 from sabueso.intake.interface import Layout
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role
+
+_OF_EXCHANGE = frozenset(
+    [
+        "rate",
+        "exchange",
+        "fx",
+        "kurs",
+        "wechselkurs",
+        "cambio",
+        "cotizacion",
+        "tasa",
+        "tipo",
+        "taux",
+        "change",
+        "cours",
+        "tasso",
+        "cotacao",
+        "koers",
+        "kurz",
+        "curs",
+        "arfolyam",
+    ]
+)
 
 
 class Widen(Exception):
@@ -214,6 +238,10 @@ def _guessed(
     heading = layout.added[0] if layout.added and "headings" in layout.found else None
     if heading is not None and "account" not in guessed and _are_coded(samples[heading]):
         guessed["account"] = heading
+    priced = guessed.get("price")
+    of_exchange = priced is not None and not _OF_EXCHANGE.isdisjoint(worded(priced))
+    if of_exchange and "currency" in guessed and "quantity" not in guessed and "price" not in given:
+        del guessed["price"]  # what one unit of a currency is in another
     if "currency" in guessed and not rates and not {"amount", "currency", "debit"} & set(given):
         _in_one_currency(guessed, columns, samples)
     return guessed

@@ -19,6 +19,7 @@ _DATE = re.compile(
     r"[0-9]{1,4}[-/.][0-9]{1,2}[-/.][0-9]{1,4}(?:[T ][0-9:.]+(?:Z|[+-][0-9:]+)?)?"
     r"|[0-9]{1,2}:[0-9]{2}(?::[0-9]{2})?"
 )
+_DAY = re.compile(r"[0-9]{1,2}[ ./-]?[^\W\d_]{3,9}\.?(?:[ ./-]?(?:[0-9]{2}|[0-9]{4}))?")
 _YEAR = re.compile(r"(?:19|20)[0-9]{2}")
 DATA_SHARE = 0.8
 
@@ -53,7 +54,7 @@ def find_header(rows: Sequence[Sequence[str]]) -> Found | None:
     width = _width([rows[i] for i in filled])
     first = next((i for i in filled if _may_head(rows[i], width)), filled[0])
     if width < 2:
-        return Found(first, width)
+        return Found(first, width, none=_is_shaped_alike([rows[i] for i in filled if i >= first]))
     if len(rows[first]) < width:
         first = _wider(rows, filled, first, width)
     below = [rows[i] for i in filled if i > first and len(rows[i]) == len(rows[first])]
@@ -106,11 +107,11 @@ def _goes_on(rows: Sequence[Sequence[str]], first: int, second: int, below: Sequ
     if len(head) != len(more) or any(_kind(cell) == "data" for cell in more):
         return False
     gaps = [i for i, cell in enumerate(more) if cell and not head[i]]
-    if not gaps or not below:
+    named = [i for i, cell in enumerate(more) if cell]
+    if not below or len(named) < (1 if gaps else 2):
         return False
     under = [rows[i] for i in below if len(rows[i]) == len(more)]
-    named = [i for i, cell in enumerate(more) if cell]
-    return all(_holds_data(under, place) for place in named)
+    return all(_holds_data(under, place, or_days=not gaps) for place in named)
 
 
 def _stands_above(above: Sequence[str], names: Sequence[str]) -> bool:
@@ -131,15 +132,25 @@ def _stands_above(above: Sequence[str], names: Sequence[str]) -> bool:
     )
 
 
-def _holds_data(rows: Sequence[Sequence[str]], place: int) -> bool:
-    kinds = [k for row in rows if (k := _kind(row[place]))]
-    return bool(kinds) and kinds.count("data") >= DATA_SHARE * len(kinds)
+def _holds_data(rows: Sequence[Sequence[str]], place: int, *, or_days: bool = False) -> bool:
+    """Whether a column holds numbers or dates; with ``or_days`` days such as 03 Jan are dates too."""
+    cells = [row[place] for row in rows if row[place]]
+    data = [
+        _kind(cell) == "data" or (or_days and _DAY.fullmatch(cell) is not None) for cell in cells
+    ]
+    return bool(cells) and sum(data) >= DATA_SHARE * len(cells)
 
 
 def _width(rows: Sequence[Sequence[str]]) -> int:
     """How many cells most rows have; of equally many the more, since titles are narrow."""
     sizes = Counter(len(row) for row in rows)
     return max(sizes, key=lambda size: (sizes[size] if size > 1 else 0, size))
+
+
+def _is_shaped_alike(rows: Sequence[Sequence[str]]) -> bool:
+    """Whether the first of some rows of one cell is written as most others are: then it is no name."""
+    shapes = [re.sub("[0-9]+", "9", re.sub(r"[^\W\d_]+", "A", "".join(r))) for r in rows]
+    return len(shapes) > 2 and "9" in shapes[0] and 2 * shapes.count(shapes[0]) > len(shapes)
 
 
 def _may_head(row: Sequence[str], width: int) -> bool:

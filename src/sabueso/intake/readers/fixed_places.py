@@ -15,7 +15,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.intake.formats.header import LOOKED_AT, Found, find_header
+from sabueso.intake.formats.above import currency_above, scale_notes
+from sabueso.intake.formats.header import LOOKED_AT, Found, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout
 from sabueso.intake.readers.cells import SAMPLE_ROWS, column_names, name_notes, num_lines
 from sabueso.intake.readers.records import RULE, is_rule
@@ -23,7 +24,7 @@ from sabueso.intake.settings import ReadSettings
 
 LEAST_COLUMNS, LEAST_LINES = 3, 5
 MOST_LINES = 20_000
-ALIGNED = 0.9
+ALIGNED, MOST_SUMS = 0.9, 3
 _SPACED = re.compile(r"\S {2,}\S")
 
 
@@ -51,15 +52,16 @@ def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
         return None
     usual = sorted(len(line.rstrip()) for line in filled)[len(filled) // 2]
     rows = [line for line in filled if len(line.rstrip()) >= 0.6 * usual]
-    # Titles stand above, and fill what is blank below.
-    rows = rows[min(10, len(rows) // 5) :]
+    # Titles stand above, and sums below, and fill what is blank between them.
+    top = rows[: min(10, len(rows) // 5)]
+    rows = _without_sums(rows[len(top) :])
     width = max(map(len, rows), default=0)
     used = np.zeros((len(rows), width), dtype=bool)
     for place, line in enumerate(rows):
         used[place, : len(line)] = [letter != " " for letter in line]
     counts = used.sum(axis=0)
     spans = _spans(counts > 0)
-    spans = _joined(spans, (filled[: len(filled) - len(rows)] or filled[:1])[-1])
+    spans = _joined(spans, _heads(lines) or (top or filled[:1])[-1:])
     if len(spans) < LEAST_COLUMNS:
         return None
     cuts = []
@@ -75,9 +77,34 @@ def _spans(used: np.ndarray) -> list[tuple[int, int]]:
     return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
 
 
-def _joined(spans: list[tuple[int, int]], head: str) -> list[tuple[int, int]]:
+def _without_sums(rows: list[str]) -> list[str]:
+    """Rows without the last few where these begin with a word, and nearly all others with a figure."""
+    figures = [line.lstrip()[:1].isdigit() for line in rows]
+    if sum(figures) < ALIGNED * len(rows):
+        return rows
+    last = max(place for place, figure in enumerate(figures) if figure)
+    return rows[: last + 1] if len(rows) - last - 1 <= MOST_SUMS else rows
+
+
+def _heads(lines: Sequence[str]) -> list[str]:
+    """The lines of words just above the rows, which have figures one after another, rules apart: names, in one
+    line or two."""
+    found: list[str] = []
+    some = [line for line in lines[:LOOKED_AT] if not is_rule(line.encode("utf-8", "replace"))]
+    for place, line in enumerate(some):
+        if not any(map(str.isdigit, line)):
+            found = [*found, line] if line.strip() else []
+            continue
+        rows = [row for row in some[place:] if row.strip()][:LEAST_LINES]
+        if found and all(any(map(str.isdigit, row)) for row in rows):
+            return found
+        found = []
+    return []
+
+
+def _joined(spans: list[tuple[int, int]], heads: Sequence[str]) -> list[tuple[int, int]]:
     """Columns apart by one blank are one where no name begins above the second."""
-    names = [match.start() for match in re.finditer(r"\S+", head.expandtabs())]
+    names = [word.start() for head in heads for word in re.finditer(r"\S+", head.expandtabs())]
     found: list[tuple[int, int]] = []
     for start, end in spans:
         if found and start - found[-1][1] == 1 and not any(start - 1 <= n < end for n in names):
@@ -188,12 +215,17 @@ def layout_at_places(
     at = found.row
     none = given == "none" or (found.none and given is None)
     header = [""] * (len(cuts) + 1) if none else names_of(lines[at], cuts)
+    top = at
+    if found.above is not None and not none:
+        top = found.above
+        header = joined_names(names_of(lines[top], cuts), header)
     names = column_names(header)
     header_line = at if none else at + 1
     sample = [cells_of(line, cuts) for line in lines[header_line:] if line.strip()]
     sample = [row for row in sample if not is_rule(" ".join(row).encode("utf-8", "replace"))]
     columns = list(zip(*sample[:SAMPLE_ROWS], strict=True)) if sample else [()] * len(names)
-    skipped = sum(bool(line.strip()) for line in lines[:at])
+    titles = [re.split(r" {2,}", line.strip()) for line in lines[:top] if line.strip()]
+    skipped = len(titles)
     notes = [
         *notes,
         Assumed(
@@ -201,6 +233,9 @@ def layout_at_places(
             "read.delimiter",
         ),
     ]
+    if top != at:
+        text = f"the names stand in two lines, {top + 1} and {at + 1}"
+        notes.append(Assumed(text, "read.header"))
     if skipped:
         text = (
             f"the header is line {at + 1}; {num_lines(skipped)} before it are no part of the table"
@@ -213,8 +248,9 @@ def layout_at_places(
         sample=pa.table(
             [pa.array([cell or None for cell in c], pa.string()) for c in columns], names=names
         ),
-        notes=(*notes, *([] if none else name_notes(header, names))),
+        notes=(*notes, *scale_notes(titles), *([] if none else name_notes(header, names))),
         found={"encoding": encoding} | ({} if header_line == 1 else {"header": header_line}),
+        currency=currency_above(titles),
         encoding=encoding,
         cuts=cuts,
     )

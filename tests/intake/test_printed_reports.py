@@ -1,0 +1,140 @@
+"""Reports as programs print them: headings, sums in odd places, names in two lines, pages, amounts without cents."""
+
+from __future__ import annotations
+
+import json
+from datetime import date, timedelta
+from decimal import Decimal
+from pathlib import Path
+
+import pytest
+import xlsxwriter
+
+from conftest import inside
+from sabueso.intake.formats.detection import Prior
+from sabueso.intake.settings import ReadSettings
+from sabueso.intake.take import intake_engine, take_file
+
+START = date(2025, 1, 1)
+
+
+@pytest.fixture(scope="module")
+def engine():
+    opened = intake_engine()
+    yield opened
+    opened.close()
+
+
+def taken(engine, path: Path, content: str | None = None, **read):
+    if content is not None:
+        path.write_text(content, encoding="utf-8")
+    out = path.with_name("rows.parquet")
+    return take_file(path, out, ReadSettings(**read), Prior(), engine)
+
+
+def agree(report) -> bool:
+    return all(line.stated == line.accepted for line in report.totals_lines)
+
+
+def test_headings_before_a_balance_brought_forward(engine, tmp_path):
+    lines = ["Movements by account", "", ",Date,Number,Who,Amount,Balance"]
+    for account in ("Bank", "Rent", "Paper"):
+        lines += [f"{account},,,,,", "Brought forward,,,,,0.00"]
+        for i in range(9):
+            lines.append(
+                f",2025-{i + 1:02d}-03,{i},Acme {i % 2},{10 + i}.50,{sum(10.5 + k for k in range(i + 1)):.2f}"
+            )
+        lines.append(f"Total {account},,,,130.50,")
+    report = taken(engine, tmp_path / "movements.csv", "\n".join(lines))
+    assert report.accepted == 30 and report.sums["Amount"] == Decimal("391.50") and agree(report)
+    assert any("'Bank', 'Rent'" in note for note in report.notes)
+
+
+def test_a_sum_of_one_row_is_that_row(engine, tmp_path):
+    lines = ["Vendor;Invoice;Date;Current;Late;Total"]
+    for vendor, many in (("A", 3), ("B", 1), ("C", 2), ("D", 1)):
+        lines += [f"{vendor};R{i};2025-06-0{i + 1};{10 + i}.00;;{10 + i}.00" for i in range(many)]
+        sums = f"{sum(10 + i for i in range(many))}.00"
+        lines.append(f"Total {vendor};;;{sums};0.00;{sums}")
+    report = taken(engine, tmp_path / "aging.csv", "\n".join(lines))
+    # An empty column of nothing but stated zeros agrees too.
+    assert (report.accepted, agree(report)) == (7, True)
+
+
+def test_the_header_again_on_each_page_hides_no_currency(engine, tmp_path):
+    head, rule = "|No.   |Day       |Vendor|  Amount|Cry|", "-" * 38
+    lines, total = [], 0
+    for page in range(3):
+        lines += (
+            [rule, head, rule] if not page else ["", f"List   page {page + 1}", rule, head, rule]
+        )
+        for i in range(12):
+            lines.append(
+                f"|{page:03d}{i:03d}|{START + timedelta(i)}|V{i % 3:<5}|{i * 3 + 1:>5}.20|CHF|"
+            )
+            total += i * 3 + 1
+    report = taken(engine, tmp_path / "list.txt", "\n".join(lines))
+    assert report.accepted == 36 and report.sums["Amount"] == total + Decimal("7.20")
+    assert report.roles["currency"] == "Cry" and report.currencies == ("CHF",)
+
+
+def test_amounts_in_one_currency_under_its_code_and_a_sum_among_numbers(engine, tmp_path):
+    path = tmp_path / "claims.xlsx"
+    with xlsxwriter.Workbook(path) as book:
+        sheet = book.add_worksheet()
+        sheet.write_row(0, 0, ["Date", "Merchant", "Currency", "Amount", "Rate", "EUR"])
+        for i in range(20):
+            code, rate = (("EUR", 1), ("USD", 0.92), ("GBP", 1.17))[i % 3]
+            row = [
+                str(START + timedelta(i)),
+                f"M{i}",
+                code,
+                100 + i,
+                rate,
+                round((100 + i) * rate, 2),
+            ]
+            sheet.write_row(i + 1, 0, row)
+        total = sum(round((100 + i) * (1, 0.92, 1.17)[i % 3], 2) for i in range(20))
+        sheet.write_row(21, 4, ["Total", round(total, 2)])
+    report = taken(engine, path)
+    assert (report.roles["amount"], "price" in report.roles) == ("EUR", False)
+    assert report.currencies == ("EUR",) and report.accepted == 20
+    assert report.quarantined == 0 and len(report.totals_lines) == 1 and agree(report)
+
+
+def test_a_statement_with_names_in_two_lines_and_a_sum_that_runs_over(engine, tmp_path):
+    lines = ["HARBOUR BANK  CARD STATEMENT", "Card ending 4471     Period 01 Jan 2025 - 31 Jan 2025", "",
+             f"{'TRANS':<10}{'POST':<10}{'DESCRIPTION':<28}{'AMOUNT':>10}",
+             f"{'DATE':<10}{'DATE':<38}{'GBP':>10}", "-" * 60]  # fmt: skip
+    total = 0
+    for i in range(40):
+        day, credit = START + timedelta(i * 3 // 4), i % 7 == 3
+        cents = 1999 + 4111 * i % 90000
+        total += -cents if credit else cents
+        lines.append(f"{day:%d %b}    {day + timedelta(1):%d %b}    {'HOTEL ' + 'X' * (i % 5):<28}"
+                     f"{cents / 100:>10,.2f}{'CR' if credit else ''}")  # fmt: skip
+    lines += ["-" * 60, f"{'NEW BALANCE OF THE CARD':<48}{total / 100:>10,.2f}"]
+    report = taken(engine, tmp_path / "card.txt", "\n".join(lines))
+    assert report.accepted == 40 and report.quarantined == 1
+    assert report.sums["AMOUNT GBP"] == Decimal(total) / 100 and report.currencies == ("GBP",)
+    names = [c.name for c in report.columns if not c.is_place]
+    assert names == ["TRANS DATE", "POST DATE", "DESCRIPTION", "AMOUNT GBP"]
+
+
+@pytest.mark.parametrize(("last", "said"), [("", True), ("0", False), (".0", False)])
+def test_whole_amounts_that_nobody_rounded_may_be_cents(engine, tmp_path, last, said):
+    rows = [{"id": f"C{i}", "amount": float(f"{137 + i * 77}{last}") if "." in last else int(f"{137 + i * 77}{last}"),
+             "created": str(START + timedelta(i))} for i in range(40)]  # fmt: skip
+    rows[0]["amount"] = 13.75 if "." in last else rows[0]["amount"]
+    report = taken(engine, tmp_path / "charges.jsonl", "\n".join(map(json.dumps, rows)))
+    assert any("not as hundredths" in note for note in report.notes) is said
+
+
+def test_a_line_that_is_written_as_all_others_is_no_header(tmp_path):
+    lines = [
+        f"{i:06d}2025{i % 12 + 1:02d}01ACC60{i % 9:02d}{'ABCDEFGHI'[i % 9]}" for i in range(30)
+    ]
+    (tmp_path / "extract.txt").write_text("\n".join(lines) + "\n")
+    inside("open", "case", cwd=tmp_path)
+    done = inside("intake", "../extract.txt", "--yes", cwd=tmp_path / "case")
+    assert "column 1" in done.stdout and "ACC60" not in done.stdout
