@@ -138,3 +138,19 @@ def test_a_line_that_is_written_as_all_others_is_no_header(tmp_path):
     inside("open", "case", cwd=tmp_path)
     done = inside("intake", "../extract.txt", "--yes", cwd=tmp_path / "case")
     assert "column 1" in done.stdout and "ACC60" not in done.stdout
+
+
+def test_what_stands_on_the_first_line_of_each_voucher_is_said_and_filled(engine, tmp_path):
+    lines = ["Date;Particulars;Number;Debit;Credit"]
+    for i in range(20):
+        # Two vouchers a day: the day alone would not tell that it is printed once.
+        lines.append(f"{START + timedelta(i // 2)};Cash;{i + 1};;{i + 10}.50")
+        lines.append(f";Office;;{i + 10}.50;")
+    path = tmp_path / "vouchers.csv"
+    report = taken(engine, path, "\n".join(lines))
+    said = [note for note in report.notes if "left without one" in note]
+    assert any("Date" in note and "those of Number alone" in note for note in said)
+    assert "id" not in report.roles
+    report = taken(engine, path, fill=["Date", "Number"])
+    assert not any("left without one" in note for note in report.notes)
+    assert report.accepted == 40

@@ -12,13 +12,13 @@ from sabueso.intake.doubts import either_order
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.detection import base_of, differing
-from sabueso.intake.formats.downward import plain, printed_once
+from sabueso.intake.formats.downward import filled_cells, plain, printed_once
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
 from sabueso.intake.readers.cells import num_lines
 from sabueso.intake.reading import Reading
 from sabueso.population.period_names import names_month
-from sabueso.population.table import LINE_COLUMN
+from sabueso.population.table import LINE_COLUMN, Role
 
 
 def described(reading: Reading) -> dict[str, str]:
@@ -112,17 +112,27 @@ def _by_month(reading: Reading) -> list[str]:
 
 
 def _left_blank(reading: Reading) -> list[Assumed]:
-    """What is said of an account or a party that stands on the first line of each of its groups alone."""
-    roles = [reading.roles[r] for r in ("account", "party", "preparer") if r in reading.roles]
+    """What is said of columns, such as an account, a day or the first of all, that are filled on the first line of
+    each group of lines alone."""
     sample = reading.layout.sample
-    names = [name for name in roles if name in sample.column_names]
+    roles: tuple[Role, ...] = ("account", "party", "preparer", "document")
+    masks = {name: filled_cells(sample.column(name)) for name in sample.column_names}
+    day = reading.roles.get("date", "")
+    with_day = [n for n in masks if day in masks and n != day and (masks[n] == masks[day]).all()]
+    texts = [n for n, f in reading.formats.items() if f.type == "text" and n in masks]
+    named = [reading.roles[r] for r in roles if r in reading.roles]
+    named = [name for name in (*named, *texts[:1], *with_day) if name in masks]
+    found = printed_once(sample, dict.fromkeys(named))
+    where = dict.fromkeys(found, "on the first of them and never twice")
+    if (other := next((name for name in with_day if name in found), None)) is not None:
+        found[day], where[day] = found[other], f"on those of {other} alone"
     return [
         Assumed(
-            f"{name} stands on {many:,} of the first {num_lines(sample.num_rows)}, on the first of them and never "
-            "twice: the lines below each are left without one",
+            f"{name} stands on {many:,} of the first {num_lines(sample.num_rows)}, {where[name]}: the lines below "
+            "each are left without one",
             "read.fill",
         )
-        for name, many in printed_once(sample, names).items()
+        for name, many in found.items()
     ]
 
 

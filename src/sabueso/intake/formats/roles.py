@@ -58,7 +58,7 @@ def guess_roles(
     first = columns[0] if columns else None
     if "id" not in guess.found and first is not None and first.name not in guess.taken:
         n, rows = distinct.get(first.name, (0, 0))
-        if rows and n == rows and first.type == "text":
+        if rows and n == rows and first.type == "text" and guess.is_on_most_rows(first.name):
             guess.found["id"] = first.name
     return guess.found
 
@@ -78,6 +78,12 @@ class _Guess:
     def give(self, role: Role, name: str) -> None:
         self.found[role] = name
         self.taken.add(name)
+
+    def is_on_most_rows(self, name: str) -> bool:
+        """Whether a column is filled about as often as the fullest: what stands on the first row of each of some
+        groups names no row."""
+        filled = max((rows for _, rows in self.distinct.values()), default=0)
+        return 2 * self.distinct.get(name, (0, 0))[1] > filled
 
     def best(self, role: Role) -> str | None:
         """The column whose name has the role's best word: alone rather than among others."""
@@ -116,7 +122,8 @@ class _Guess:
             return column.type in ("date", "timestamp", "time")
         if role == "id":
             n, rows = self.distinct.get(column.name, (0, 0))
-            return column.type in ("text", "number") and rows > 0 and n >= 0.2 * rows
+            named = column.type in ("text", "number") and rows > 0 and n >= 0.2 * rows
+            return named and self.is_on_most_rows(column.name)
         return column.type == "text"
 
 
