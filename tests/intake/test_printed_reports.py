@@ -154,3 +154,36 @@ def test_what_stands_on_the_first_line_of_each_voucher_is_said_and_filled(engine
     report = taken(engine, path, fill=["Date", "Number"])
     assert not any("left without one" in note for note in report.notes)
     assert report.accepted == 40
+
+
+@pytest.mark.parametrize(
+    ("title", "read", "first", "last"),
+    [
+        ("Statement 01 Dec 2024 - 31 Dec 2024", {}, date(2024, 11, 30), date(2025, 1, 2)),
+        ("Statement", {"year": "2023-07"}, date(2023, 11, 30), date(2024, 1, 2)),
+        ("Statement", {"year": 2023}, date(2023, 1, 2), date(2023, 12, 9)),
+        ("Statement", {}, None, None),
+    ],
+)
+@pytest.mark.parametrize("written", ["%d/%m", "%d.%m.", "%d%m", "%d %b", "%b %d"])
+def test_days_without_a_year(engine, tmp_path, title, read, first, last, written):
+    days = [date(2024, 11, 30), *(date(2024, 12, d) for d in range(1, 10)), date(2025, 1, 2)]
+    rows = [f"{day.strftime(written)};shop {i};{10 + i}.50" for i, day in enumerate(days)]
+    content = "\n".join([title, "", "Date;Text;Amount", *rows])
+    report = taken(engine, tmp_path / "card.csv", content, **read)
+    assert report.accepted == len(days) and report.sums["Amount"] == Decimal("170.50")
+    if first is None:
+        assert "date" not in report.roles
+        assert any("nothing says their year" in note for note in report.notes)
+    else:
+        assert (report.first_date, report.last_date) == (str(first), str(last))
+        assert any("nearest to the dates above" in note for note in report.notes) is not bool(read)
+
+
+def test_figures_are_no_days_where_no_name_says_so(engine, tmp_path):
+    rows = [
+        f"{START + timedelta(i)};{i + 1}.{i % 12 + 1:02d};{1 + i}/{2 + i % 9}" for i in range(12)
+    ]
+    report = taken(engine, tmp_path / "x.csv", "\n".join(["Year 2025", "day;amount;part", *rows]))
+    assert report.sums["amount"] == Decimal("78.78") and report.roles["date"] == "day"
+    assert {c.name: c.type for c in report.columns}["part"] == "text"

@@ -76,7 +76,8 @@ class Layout:
     reader found them. ``settled`` are settings of ``read`` that the file itself states, or
     one beside it. ``sheet`` is the first sheet taken, and ``sheets`` are all, where it has sheets. ``skipped`` counts lines beside the first ``header_line`` that
     hold no rows: the headers of further sheets. ``added`` are columns that no line has: what stands in them is
-    told by the name of the file, or by lines above. ``currency`` is what lines above the header state, or nothing.
+    told by the name of the file, or by lines above. ``currency`` is what lines above the header state, or nothing; ``year`` the
+    month from which on they say that the rows are, as 2025-01.
     """
 
     header: list[str]
@@ -90,6 +91,7 @@ class Layout:
     found: Mapping[str, Any] = field(default_factory=dict, kw_only=True)
     added: tuple[str, ...] = field(default=(), kw_only=True)
     currency: str = field(default="", kw_only=True)
+    year: str = field(default="", kw_only=True)
     sheets: tuple[str, ...] = field(default=(), kw_only=True)
 
 

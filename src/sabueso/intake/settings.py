@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 from typing import Self
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from sabueso.base.currencies import written
+
+_MONTH = r"(?:19|20)[0-9]{2}(?:-(?:0[1-9]|1[0-2]))?"
 
 
 class ReadSettings(BaseModel):
@@ -26,6 +29,10 @@ class ReadSettings(BaseModel):
     )
     period: str | None = Field(
         None, description='"file name" or "sheet name": where the period of the rows stands'
+    )
+    year: str | None = Field(
+        None,
+        description="of days without a year, the month that they begin with, such as 2025-01",
     )
     months: list[str] = Field(
         default_factory=list,
@@ -73,6 +80,14 @@ class ReadSettings(BaseModel):
         if value in (None, "none") or (isinstance(value, int) and value >= 1):
             return value
         raise ValueError('expected a line, 1 or more, or "none"')
+
+    @field_validator("year", mode="before")
+    @classmethod
+    def _begins(cls, value: object) -> object:
+        text = str(value) if isinstance(value, int) else value
+        if text is None or (isinstance(text, str) and re.fullmatch(_MONTH, text)):
+            return text if text is None or "-" in text else f"{text}-01"
+        raise ValueError("expected a year, or a month of one, such as 2025 or 2024-07")
 
     @field_validator("decimal")
     @classmethod

@@ -9,8 +9,10 @@ import pyarrow.compute as pc
 from sabueso.base.plain import Values
 from sabueso.base.words import listed
 from sabueso.intake.doubts import either_order
+from sabueso.intake.formats.called import looks_like_date
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
+from sabueso.intake.formats.deciding import yearless
 from sabueso.intake.formats.detection import base_of, differing
 from sabueso.intake.formats.downward import filled_cells, plain, printed_once
 from sabueso.intake.formats.numbers import NumberFormat
@@ -65,11 +67,31 @@ def notes_of(reading: Reading) -> list[str]:
         f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
         for (name, text), count in sorted(tally.absent.items())
     ]
-    found += _by_month(reading)
+    found += [*_by_month(reading), *_of_no_year(reading)]
     return found + _assumed_roles(reading) + _left_blank(reading)
 
 
-LEAST_MONTHS = 3
+def _of_no_year(reading: Reading) -> list[str]:
+    """What is said of days without a year: which is theirs, or that nobody said it."""
+    sample, found = reading.layout.sample, list[str]()
+    for name, f in reading.formats.items():
+        if isinstance(f, DateFormat) and f.begins and reading.settings.year is None:
+            text = f"{name}: days without a year are the nearest to the dates above the header, from {f.begins} on"
+            found.append(Assumed(text, "read.year"))
+        elif f.type != "date" and name in sample.column_names:
+            texts = [t.strip() for t in sample.column(name).to_pylist() if t and t.strip()]
+            dated = looks_like_date(name)
+            if len(texts) >= LEAST_DAYS and yearless(texts, None, dated=dated) is not None:
+                found.append(
+                    Assumed(
+                        f"{name}: days without a year, such as {texts[0]!r}, are no dates: nothing says their year",
+                        "read.year",
+                    )
+                )
+    return found
+
+
+LEAST_MONTHS, LEAST_DAYS = 3, 5
 LEAST_WHOLE, MOST_ROUND = 20, 0.2
 """Amounts from which their last digits tell that nobody rounded them; share of zeros up to which they do."""
 WITHOUT_CENTS = frozenset(

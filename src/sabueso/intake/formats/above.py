@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from datetime import date, timedelta
 
 from sabueso.base.currencies import CODES, OF_ONE, written
+from sabueso.base.months import MONTHS, folded_month
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.header_words import WORDS
 
@@ -33,6 +35,54 @@ def currency_above(rows: Sequence[Sequence[str]]) -> str:
     """
     found = {code for row in rows for code in _stated(row)}
     return found.pop() if len(found) == 1 else ""
+
+
+_DATED = re.compile(
+    r"([0-9]{1,2})[ ./-]{1,2}([0-9]{1,2}|[^\W\d_]{3,}\.?)[ ./,-]{1,2}((?:19|20)[0-9]{2})(?![0-9])"
+    r"|((?:19|20)[0-9]{2})-([0-9]{2})-([0-9]{2})"
+    r"|([^\W\d_]{3,})\.?(?: [0-9]{1,2},)?[ ./-]{1,2}((?:19|20)[0-9]{2})(?![0-9])"
+)
+_YEAR = re.compile(r"(?<![0-9])(?:19|20)[0-9]{2}(?![0-9])")
+LEAST_OF_A_YEAR, MOST_DAYS, HALF_A_YEAR = 330, 370, 182
+
+
+def year_above(rows: Sequence[Sequence[str]]) -> str:
+    """The month from which on days without a year are nearest to the dates above a header: half a year before
+    their middle; the first of a year that stands there alone. Nothing where neither does, or they lie far apart.
+
+    Examples
+    --------
+    >>> year_above([["Statement", "01 Dec 2024 - 31 Dec 2024"]]), year_above([["from 01/01/2025 to 12/31/2025"]])
+    ('2024-06', '2025-01')
+    >>> year_above([["Ledger 2024"]]), year_above([["Fiscal years 2023 and 2025"]]), year_above([["Ledger"]])
+    ('2024-01', '', '')
+    """
+    text = " ".join(cell for row in rows for cell in row)
+    days = sorted(filter(None, map(_dated, _DATED.finditer(text))))
+    if days:
+        apart = days[-1] - days[0]
+        begin = days[0] + apart / 2 - timedelta(days=HALF_A_YEAR)
+        if apart.days >= LEAST_OF_A_YEAR:
+            begin = days[0]
+        return f"{begin.year}-{begin.month:02d}" if apart.days <= MOST_DAYS else ""
+    years = set(_YEAR.findall(text))
+    return f"{years.pop()}-01" if len(years) == 1 else ""
+
+
+def _dated(said: re.Match[str]) -> date | None:
+    """The day of a date; of a month and its year the middle."""
+    first, second, year, *iso, name, of = said.groups()
+    if year is not None:
+        month = int(second) if second.isdigit() else MONTHS.get(folded_month(second.strip(".")), 0)
+        day, month = (month, int(first)) if month > 12 else (int(first), month)
+    elif iso[0] is not None:
+        year, month, day = iso[0], int(iso[1]), int(iso[2])
+    else:
+        year, month, day = of, MONTHS.get(folded_month(name), 0), 15
+    try:
+        return date(int(year), month, day)
+    except ValueError:
+        return None
 
 
 def _stated(row: Sequence[str]) -> Iterator[str]:

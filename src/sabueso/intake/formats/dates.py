@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -121,6 +122,23 @@ DATE_FORMS["year name"] = (
     rf"[0-9]{{4}}\.?(?: m\.?)?{_BETWEEN}{_NAME}{_BETWEEN}[0-9]{{1,2}}\.?(?: d\.?)?",
     "date", "year first", "year, month by its name, day",
 )  # fmt: skip
+YEARLESS = {
+    "%d/%m": (r"[0-9]{1,2}/[0-9]{1,2}", "date", "day first", "dd/mm"),
+    "%m/%d": (r"[0-9]{1,2}/[0-9]{1,2}", "date", "month first", "mm/dd"),
+    "%d.%m": (r"[0-9]{1,2}\.[0-9]{1,2}\.?", "date", "day first", "dd.mm."),
+    "%d-%m": (r"[0-9]{1,2}-[0-9]{1,2}", "date", "day first", "dd-mm"),
+    "%d%m": (r"[0-9]{3,4}", "date", "day first", "ddmm"),
+    "day, month": (
+        rf"{_DAY}[ .\-/]?(?:de |of |d'|d’)?{_NAME}", "date", "day first", "day, month by its name",
+    ),
+    "month, day": (
+        rf"{_NAME}[ .\-]?[0-9]{{1,2}}(?:st|nd|rd|th)?", "date", "month first", "month by its name, day",
+    ),
+}  # fmt: skip
+"""Forms of days without a year, which is said elsewhere. Those of figures alone may be numbers."""
+DATE_FORMS |= YEARLESS
+LEAP = 2000
+"""The year of days that have none yet: it has every day."""
 _NAMED = ("day name", "day name, Croatian", "name day", "year name")
 _NO_MONTH = frozenset(["de", "del", "of", "d", "m", "st", "nd", "rd", "th", "г", "р"])
 BUDDHIST = 543
@@ -151,6 +169,15 @@ def _named(form: str, text: str) -> date | None:
     if year >= 2400 and re.search("[\u0e00-\u0e7f]", plain):
         year -= BUDDHIST
     return _day(year, named[0], day)
+
+
+def _yearless(form: str, text: str) -> date | None:
+    """A day in a year that has every day."""
+    if "%" not in form:
+        return _named("day name", f"{text} {LEAP}")
+    figures = re.findall("[0-9]+", text) if form != "%d%m" else [text[:-2], text[-2:]]
+    day, month = (int(n) for n in (reversed(figures) if form == "%m/%d" else figures))
+    return _day(LEAP, month, day)
 
 
 def _day(year: int, month: int, day: int) -> date | None:
@@ -191,6 +218,8 @@ def _moment(form: str, text: str | None) -> date | time | None:
         return _of_the_buddhist_era(text)
     if form in ("dotted", "signs", "era"):
         return _figures(text)
+    if form in YEARLESS:
+        return _yearless(form, text)
     if form == "serial":
         return date(1899, 12, 30) + timedelta(days=int(text))
     if form == "epoch":
@@ -233,10 +262,12 @@ def _iso(form: str) -> tuple[str, str]:
 
 @dataclass(frozen=True)
 class DateFormat:
-    """A date, timestamp or time of day. ``assumed`` where the column does not tell its order."""
+    """A date, timestamp or time of day. ``assumed`` where the column does not tell its order. Of days without a
+    year ``begins`` is the month that they begin with, as 2025-01."""
 
     form: str
     assumed: bool = False
+    begins: str = ""
 
     @property
     def type(self) -> ColumnType:
@@ -247,7 +278,14 @@ class DateFormat:
         return DATE_FORMS[self.form][2]
 
     def fits(self, text: str) -> bool:
-        return _moment(self.form, text) is not None
+        return self._placed(_moment(self.form, text)) is not None
+
+    def _placed(self, found: Any) -> Any:
+        """A day without a year in its year; others as they are."""
+        if found is None or self.form not in YEARLESS:
+            return found
+        year, month = map(int, (self.begins or f"{LEAP}-01").split("-"))
+        return _day(year + (found.month < month), found.month, found.day)
 
     def read(self, texts: pa.Array) -> pa.Array:
         encoded = texts if pa.types.is_dictionary(texts.type) else texts.dictionary_encode()
@@ -262,15 +300,25 @@ class DateFormat:
                 return texts.cast(pa.timestamp("us", zone)).cast(kind)
             except pa.ArrowInvalid:
                 pass
-        elif len(texts) > MANY_DATES and self.order and "%" in self.form and "%I" not in self.form:
+        elif (
+            len(texts) > MANY_DATES
+            and self.order
+            and "%" in self.form
+            and "%I" not in self.form
+            and self.form not in YEARLESS
+        ):
             try:
                 return pc.replace_substring_regex(texts, *_iso(self.form)).cast(kind)
             except pa.ArrowInvalid:
                 pass
-        return pa.array([_moment(self.form, text) for text in texts.to_pylist()], kind)
+        found = (_moment(self.form, text) for text in texts.to_pylist())
+        return pa.array(list(map(self._placed, found)), kind)
 
     def described(self) -> str:
-        return f"{self.type} {DATE_FORMS[self.form][3]}" + (" (assumed)" if self.assumed else "")
+        year = f", from {self.begins} on" if self.begins else ""
+        return f"{self.type} {DATE_FORMS[self.form][3]}{year}" + (
+            " (assumed)" if self.assumed else ""
+        )
 
     def column(self, name: str) -> Column:
         return Column(name, self.type)

@@ -11,7 +11,7 @@ from typing import ClassVar, Protocol
 import pyarrow as pa
 
 from sabueso.base.figures import plain_figures
-from sabueso.intake.formats.dates import DATE_FORMS, DateFormat
+from sabueso.intake.formats.dates import DATE_FORMS, YEARLESS, DateFormat
 from sabueso.intake.formats.numbers import NumberFormat, fitted, unit_of
 from sabueso.population.table import Column, ColumnType
 
@@ -75,6 +75,8 @@ class Hints:
         The column holds identifiers: digits stay text.
     dated : bool
         The header names a date: five digits are the day number of a spreadsheet.
+    begins : str
+        The month that days without a year begin with, as 2025-01; nothing where that is not known.
     moment : bool
         The header names a moment: ten digits are its seconds since 1970, thirteen its thousandths.
     measure : bool
@@ -88,6 +90,7 @@ class Hints:
     dates: str | None = None
     code: bool = False
     dated: bool = False
+    begins: str = ""
     moment: bool = False
     measure: bool = False
 
@@ -113,6 +116,8 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
         date = _decide_date(values, hints.dates, least if kind is None else 1, dated, moment)
         if date is not None and not _is_rather_a_code(date, values, hints):
             return date
+        if hints.begins and (found := yearless(values, hints.dates, dated=dated)) is not None:
+            return replace(found, begins=hints.begins)
         if kind == "date":
             return DateFormat(_form_of_order(hints.dates))
     if kind is None and (hints.code or any(re.fullmatch(r"0[0-9]+", v) for v in values)):
@@ -120,6 +125,17 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
     sided = hints.measure or kind == "number"
     least = least if kind is None else 0
     return _decide_number(values, hints.decimal, hints.thousands, least, sided) or TextFormat()
+
+
+def yearless(values: Sequence[str], dates: str | None, *, dated: bool) -> DateFormat | None:
+    """The form of days without a year, where nearly every text is one; figures alone only under a date's name."""
+    found, least = [], len(values) - int(len(values) * TOLERATED)
+    for form, (_, _, order, _) in YEARLESS.items():
+        if (dated or "%" not in form) and dates in (None, "year first", order):
+            day = DateFormat(form)
+            if values and sum(map(day.fits, values)) >= least:
+                found.append(day)
+    return replace(found[0], assumed=len({f.order for f in found}) > 1) if found else None
 
 
 def _is_rather_a_code(date: DateFormat, values: Sequence[str], hints: Hints) -> bool:
@@ -150,7 +166,7 @@ def _decide_date(
     times = Counter(values)  # dates repeat: each is read once
     probe = list(times)[:60]
     for form, (pattern, _, order, _) in DATE_FORMS.items():
-        if dates and order and order != dates and order != "year first":
+        if form in YEARLESS or (dates and order and order != dates and order != "year first"):
             continue
         if (form == "serial" and not dated) or (form == "epoch" and not moment):
             continue

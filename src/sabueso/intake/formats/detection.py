@@ -140,6 +140,8 @@ def detect(
         name: [v.strip() for v in sample.column(name).to_pylist() if v and v.strip()]
         for name in layout.header
     }
+    if settings.year is None and layout.year:
+        settings = settings.model_copy(update={"year": layout.year})
     formats = _formats(samples, settings, prior)
     if prior.roles:
         known = {**prior.roles, "amount": base_of(prior.roles.get("amount", ""), settings)}
@@ -198,6 +200,7 @@ def _hints(name: str, values: list[str], settings: ReadSettings, prior: Prior) -
         kind = "text"
     return Hints(
         kind=kind,
+        begins=settings.year or "",
         decimal=settings.decimal,
         thousands=settings.thousands,
         dates=settings.dates,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from sabueso.intake.formats.called import NUMBER_ROLES, folded, worded
+from sabueso.intake.formats.called import NUMBER_ROLES, folded, looks_like_date, worded
 from sabueso.intake.formats.header_words import RUNNING, WORDS
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
@@ -92,6 +92,8 @@ class _Guess:
         for position, column in enumerate(self.columns):
             if column.name in self.taken or not self._suits(role, column):
                 continue
+            if role in ("document", "id") and looks_like_date(column.name):
+                continue  # a day that could not be read as one
             parts = worded(column.name)
             matched = [part for part in parts if part in words]
             # Any number may be called one: it names the rows where it stands first.

@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.base.errors import ProgramFault, UserError
-from sabueso.intake.formats.above import currency_above, scale_notes
+from sabueso.intake.formats.above import currency_above, scale_notes, year_above
 from sabueso.intake.formats.header import LOOKED_AT, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout, OtherEncoding
 from sabueso.intake.readers.cells import column_names, counted, name_notes, num_lines
@@ -154,6 +154,7 @@ class DelimitedReader:
             found={"encoding": encoding, "delimiter": delimiter}
             | ({} if header_line == 1 else {"header": header_line}),
             currency=currency_above(above),
+            year=year_above(above),
             encoding=encoding,
             delimiter=delimiter,
         )

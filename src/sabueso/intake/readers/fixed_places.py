@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.intake.formats.above import currency_above, scale_notes
+from sabueso.intake.formats.above import currency_above, scale_notes, year_above
 from sabueso.intake.formats.header import LOOKED_AT, Found, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout
 from sabueso.intake.readers.cells import SAMPLE_ROWS, column_names, name_notes, num_lines
@@ -251,6 +251,7 @@ def layout_at_places(
         notes=(*notes, *scale_notes(titles), *([] if none else name_notes(header, names))),
         found={"encoding": encoding} | ({} if header_line == 1 else {"header": header_line}),
         currency=currency_above(titles),
+        year=year_above(titles),
         encoding=encoding,
         cuts=cuts,
     )
