@@ -167,7 +167,7 @@ def test_a_section_ends_in_its_sums_and_in_what_the_account_stands_at(engine, tm
         lines.append(f",,Total {account[5:]},210.00,0.00,260.00")
     path.write_text("\n".join(lines) + "\n")
     report, _ = taken(engine, path)
-    assert report.totals == 3 and report.accepted == 63
+    assert report.totals == 6 and report.accepted == 60  # three sums, and three balances
     assert all(line.stated == line.accepted for line in report.totals_lines)
     assert {line.column for line in report.totals_lines} >= {"Debit"}
     # One that does not add up is said.

@@ -12,7 +12,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from sabueso.intake.formats.convert import SIGNED, Conversion
+from sabueso.intake.formats.convert import SIGNED, Conversion, usual_columns
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.detection import (
@@ -55,6 +55,9 @@ class Tally:
     summed: set[int] = field(default_factory=set)
     until_total: dict[str, Decimal] = field(default_factory=dict)
     rows_until_total: int = 0
+    balances: list[tuple[int, str]] = field(default_factory=list)
+    balance_sums: dict[str, Decimal] = field(default_factory=dict)
+    balances_until_total: dict[str, Decimal] = field(default_factory=dict)
     """What was accepted up to the last total, which the next one may not add up again."""
     ranges: dict[str, list[date]] = field(default_factory=dict)
     absent: Counter[tuple[str, str]] = field(default_factory=Counter)
@@ -212,6 +215,9 @@ class Reading:
             missing=self.settings.missing,
             credit_signed=self.credits_signed,
             added=self.layout.added,
+            usual=None
+            if self.settings.balances == "rows"
+            else usual_columns(self.layout.sample, self.formats, self.roles),
         )
 
 

@@ -42,6 +42,10 @@ class ReadSettings(BaseModel):
         None,
         description='the column in which headings stand above the rows they are of, or "none"',
     )
+    balances: str | None = Field(
+        None,
+        description='"rows": lines that state a balance, such as Opening balance, are rows like all others',
+    )
     fill: list[str] = Field(
         default_factory=list,
         description="columns printed on the first line of each group alone: the lines below get their text",
@@ -80,6 +84,13 @@ class ReadSettings(BaseModel):
         if value in (None, "none") or (isinstance(value, int) and value >= 1):
             return value
         raise ValueError('expected a line, 1 or more, or "none"')
+
+    @field_validator("balances")
+    @classmethod
+    def _rows(cls, value: str | None) -> str | None:
+        if value not in (None, "rows"):
+            raise ValueError('expected "rows"')
+        return value
 
     @field_validator("year", mode="before")
     @classmethod

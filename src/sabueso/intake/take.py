@@ -31,7 +31,7 @@ from sabueso.intake.readers.choice import readable
 from sabueso.intake.reading import Reading
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.told import described, how_read, note_signed, notes_of
-from sabueso.intake.totals import note_totals, totals_lines, with_totals_by_sum
+from sabueso.intake.totals import note_balances, note_totals, totals_lines, with_totals_by_sum
 from sabueso.population.engines import Engine, EngineSettings, open_engine
 from sabueso.population.table import Role, exact_total
 
@@ -248,6 +248,7 @@ def _sorted_out(
     confirm_marks(batch.cells, reading.formats, reading.tally)
     found = with_totals_by_sum(found, reading)
     note_totals(found, batch, reading)
+    note_balances(found, batch, reading)
     note_damage(found, batch, reading, conversion)
     note_signed(found, batch.cells, reading)
     keep = found.good

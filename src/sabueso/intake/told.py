@@ -67,6 +67,15 @@ def notes_of(reading: Reading) -> list[str]:
         f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
         for (name, text), count in sorted(tally.absent.items())
     ]
+    if tally.balances:
+        line, text = tally.balances[0]
+        said = f"{num_lines(len(tally.balances))} {'states' if len(tally.balances) == 1 else 'state'} what an account stood at, such as {text!r} "
+        found.append(
+            Assumed(
+                f"{said}on line {line}, and {'is no row' if len(tally.balances) == 1 else 'are no rows'}",
+                "read.balances",
+            )
+        )
     found += [*_by_month(reading), *_of_no_year(reading)]
     return found + _assumed_roles(reading) + _left_blank(reading)
 

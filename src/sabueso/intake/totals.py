@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from decimal import Decimal
 
@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.intake.formats.called import worded
-from sabueso.intake.formats.convert import TOTALS_COLUMNS, Converted, states_total
+from sabueso.intake.formats.convert import TOTALS_COLUMNS, Converted, states_balance, states_total
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.header_words import RUNNING
 from sabueso.intake.formats.numbers import NumberFormat
@@ -106,24 +106,44 @@ def _adds_up(
     block[: last + 1] = False
     # One row alone is its own sum: then the words must say that a total follows it.
     least = 1 if totals[place] else LEAST_SUMMED
-    none: dict[str, Decimal] = {}
     # A block that a batch begins within began in the one before, at the last total there.
-    early = tally.until_total if last < 0 else tally.sums
-    many = rows if last < 0 else int(block.sum())
-    many -= tally.rows_until_total if last < 0 else 0
-    for chosen, taken_off, size in ((before, none, rows), (block, early, many)):
+    many = rows - tally.rows_until_total if last < 0 else int(block.sum())
+    stood = found.balances.copy()
+    stood[place:] = False
+    since_last = stood.copy()
+    since_last[: last + 1] = False
+    begun = tally.until_total if last < 0 else tally.sums
+    opened = tally.balances_until_total if last < 0 else tally.balance_sums
+    for chosen, balances, size, off, off_balances in (
+        (before, stood, rows, {}, {}),
+        (block, since_last, many, begun, opened),
+    ):
         if size < least:
             continue
-        kept = found.values.select(list(stated)).filter(pa.array(chosen))
-        sums = {
-            name: exact_total(kept.column(name))
-            + tally.sums.get(name, Decimal(0))
-            - taken_off.get(name, Decimal(0))
-            for name in stated
-        }
-        if all(sums[name] == value for name, value in stated.items()):
+        sums = _sums_of(found, chosen, stated, tally.sums, off)
+        both = _sums_of(found, balances, stated, tally.balance_sums, off_balances)
+        # What an account stood at may be added up with what moved it, or not.
+        if all(sums[n] == v for n, v in stated.items()) or all(
+            sums[n] + both[n] == v for n, v in stated.items()
+        ):
             return True
     return False
+
+
+def _sums_of(
+    found: Converted,
+    chosen: np.ndarray,
+    names: Iterable[str],
+    carried: Mapping[str, Decimal],
+    off: Mapping[str, Decimal],
+) -> dict[str, Decimal]:
+    """The sums of some rows of a batch with those of the batches before, less what is not meant of these."""
+    kept = found.values.select(list(names)).filter(pa.array(chosen))
+    none = Decimal(0)
+    return {
+        name: exact_total(kept.column(name)) + carried.get(name, none) - off.get(name, none)
+        for name in names
+    }
 
 
 def _stated(batch: Batch, name: str, place: int, format: Format) -> Decimal | None:
@@ -144,13 +164,12 @@ def note_totals(found: Converted, batch: Batch, reading: Reading) -> None:
     tally = reading.tally
     tally.totals += int(found.totals.sum())
     stated = [name for name in reading.money if name in reading.layout.header]
-    until = found.good.copy()
-    until[int(np.flatnonzero(found.totals)[-1]) :] = False
-    kept = found.values.select(stated).filter(pa.array(until))
+    last = int(np.flatnonzero(found.totals)[-1])
+    until, stood = found.good.copy(), found.balances.copy()
+    until[last:] = stood[last:] = False
     tally.rows_until_total = tally.accepted + int(until.sum())
-    tally.until_total = {
-        name: tally.sums.get(name, Decimal(0)) + exact_total(kept.column(name)) for name in stated
-    }
+    tally.until_total = _sums_of(found, until, stated, tally.sums, {})
+    tally.balances_until_total = _sums_of(found, stood, stated, tally.balance_sums, {})
     chosen = found.values.filter(pa.array(found.totals)).select([*stated, LINE_COLUMN])
     places = np.flatnonzero(found.totals).tolist()
     for place, row in zip(places, chosen.to_pylist(), strict=True):
@@ -160,6 +179,22 @@ def note_totals(found: Converted, batch: Batch, reading: Reading) -> None:
                 value = _stated(batch, name, place, reading.formats[name])
             if value is not None and not _is_carried(found, name, place):
                 tally.totals_rows.append((row[LINE_COLUMN], name, value, ""))
+
+
+def note_balances(found: Converted, batch: Batch, reading: Reading) -> None:
+    """Count the lines of a batch that state a balance, and add up what they state."""
+    if not found.balances.any():
+        return
+    tally = reading.tally
+    places = np.flatnonzero(found.balances)
+    tally.totals += len(places)
+    stated = [name for name in reading.money if name in reading.layout.header]
+    tally.balance_sums = _sums_of(found, found.balances, stated, tally.balance_sums, {})
+    lines = found.values.column(LINE_COLUMN)
+    for place in places[: MOST_SUSPECTS - len(tally.balances)].tolist():
+        texts = (str(c[place].as_py() or "").strip() for c in batch.cells.columns)
+        said = next((t for t in texts if states_balance(pa.array([t])).any()), "")
+        tally.balances.append((lines[place].as_py(), said))
 
 
 def totals_lines(tally: Tally) -> list[TotalsLine]:

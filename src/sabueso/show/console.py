@@ -11,6 +11,7 @@ from typing import Any, TextIO
 from rich.box import Box
 from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
+from rich.padding import Padding
 from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
@@ -130,7 +131,10 @@ class OpenTable:
             )
         for cells, style in self._rows:
             # Texts are texts: what a client wrote in brackets is no markup of this program's.
-            table.add_row(*(Text(c) if isinstance(c, str) else c for c in cells), style=style)
+            texts = [Text(c) if isinstance(c, str) else c for c in cells]
+            folds = self._columns[0][1] == "wrap" and texts[0].plain.startswith(" ")
+            first = Padding(texts[0][1:], (0, 0, 0, 1)) if folds else texts[0]
+            table.add_row(first, *texts[1:], style=style)
         return table
 
 

@@ -28,7 +28,7 @@ def show_run(
     title(console, f"run {done.number}", done.at.replace("T", " ").replace("+00:00", " UTC"))
     table = open_table(
         [
-            ("screen", "flex"), ("test", "left"), ("used", "right"), ("tested", "right"),
+            ("screen", "wrap"), ("test", "left"), ("used", "right"), ("tested", "right"),
             ("flagged", "right"), ("new", "right"), ("cautions", "wrap"),
         ]
     )  # fmt: skip

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 
 from sabueso.base.currencies import written
 from sabueso.intake.formats.deciding import Format, TextFormat
+from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.sides import side_sign
 from sabueso.intake.interface import Batch
 from sabueso.population.table import LINE_COLUMN, Column, Role
@@ -32,6 +33,29 @@ TOTALS = rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?:{_NO_WORD}|\z))|{_STARS}"
 BARE_TOTAL = (
     rf"\A(?i:{_NO_WORD}*{_TOTAL_WORDS}(?: general| generale| général)?{_NO_WORD}*)\z|{_STARS}"
 )
+_STATED = (
+    r"(?:(?:opening|closing|beginning|ending|starting|previous|prior|initial|final) bal(?:ance|\.)?"
+    r"|bal(?:ance|\.)? (?:b/?f|c/?f|b/?d|c/?d|(?:brought|carried) (?:forward|down|over)|forward|fwd)"
+    r"|(?:brought|carried) (?:forward|down|over)|[bc]/[fd]"
+    r"|saldo (?:inicial|final|anterior|de apertura|de cierre|iniziale|finale|precedente|de abertura|poczatkowe|koncowe|awal|akhir)"
+    r"|(?:anfangs|end|eroffnungs|schluss)(?:saldo|bestand|stand)|saldovortrag|(?:alter|neuer) (?:saldo|kontostand)"
+    r"|solde (?:initial|final|precedent|anterieur|reporte|d.ouverture|de cloture|a nouveau)|report a nouveau"
+    r"|(?:begin|eind|primo|ultimo)[ -]?saldo|(?:ingaende|utgaende|inngaende|inngaaende) (?:saldo|balans)"
+    r"|(?:pocatecni|konecny) zustatek|(?:nyito|zaro) egyenleg|(?:acilis|kapanis) bakiyesi|sold (?:initial|final)"
+    r"|(?:входящ|исходящ|начальн|конечн)[\p{L}]{2,3} (?:остаток|сальдо)"
+    r"|(?:期初|期末|上期|本期)(?:余额|餘額|结余|結餘|残高)|前期繰越|次期繰越|繰越金|(?:기초|기말|전기이월)잔액|전기이월|رصيد (?:افتتاحي|ختامي)|יתרת (?:פתיחה|סגירה))"
+)
+BALANCES = rf"\A(?i:{_NO_WORD}*{_STATED}(?:{_NO_WORD}+\p{{L}}{{1,3}})?[^\p{{L}}]*)\z"
+"""What a line says that states what an account stood at, in letters without their accents; a day may follow."""
+ACCENTS = (("áàâäãåă", "a"), ("éèêëě", "e"), ("íìîï", "i"), ("óòôöõő", "o"), ("úùûüűů", "u"), ("ç", "c"), ("ıİ", "i"),
+           ("ńñň", "n"), ("ýÿ", "y"))  # fmt: skip
+_MAY_STATE = (
+    r"(?i:bal|forward|carried|[bc]/[fd]|sald|bestand|stand\b|solde|report|sold |zustatek|z.statek|egyenleg|bakiye|остат|сальдо"
+    r"|余额|餘額|结余|結餘|残高|繰越|잔액|이월|رصيد|יתרת)"
+)
+"""What any of these has: looked for first, since most texts have none."""
+LEAST_USUAL = 0.8
+"""Share of rows that are filled in a column that rows usually have."""
 TOTALS_COLUMNS = 24
 MISSING = frozenset(
     [
@@ -69,18 +93,19 @@ CODE_ROLES: tuple[Role, ...] = (
 @dataclass(frozen=True)
 class Converted:
     """A batch's values. ``bad`` (n,) is the first column that a row's text does not fit, else -1;
-    ``totals`` (n,) are the rows that state a total; ``blank`` (n,) those without any text; ``absent``
-    counts the texts of a column that stand for nothing, such as NA."""
+    ``totals`` (n,) are the rows that state a total, ``balances`` (n,) those that state what an account stood at;
+    ``blank`` (n,) those without any text; ``absent`` counts the texts of a column that stand for nothing, such as NA."""
 
     values: pa.Table
     bad: np.ndarray
     totals: np.ndarray
     blank: np.ndarray
+    balances: np.ndarray
     absent: Counter[tuple[str, str]] = field(default_factory=Counter)
 
     @property
     def good(self) -> np.ndarray:
-        return np.asarray((self.bad < 0) & ~self.totals & ~self.blank)
+        return np.asarray((self.bad < 0) & ~self.totals & ~self.balances & ~self.blank)
 
 
 def says_missing(text: str, more: Collection[str] = ()) -> bool:
@@ -95,7 +120,8 @@ class Conversion:
     ``signed`` is the column made of the debit and credit columns, where there is such a pair;
     ``converted`` the one in the case's currency, made of the column ``base`` with the ``rates``.
     Amounts beside a column in the role ``side`` get their sign from it. Columns ``added`` stand on no line, and
-    say nothing of what a line is.
+    say nothing of what a line is. ``usual`` are columns that rows usually have something in; where they are None
+    lines that state a balance are rows like all others.
     """
 
     header: Sequence[str]
@@ -108,6 +134,7 @@ class Conversion:
     missing: Collection[str] = ()
     credit_signed: bool = False
     added: Collection[str] = ()
+    usual: Collection[str] | None = None
 
     def expected(self, name: str) -> str:
         """What a text of a column should have been, to be told of one that does not fit."""
@@ -144,7 +171,8 @@ class Conversion:
         columns[LINE_COLUMN] = pa.array(batch.lines, pa.int64())
         own = {name: text for name, text in texts.items() if name not in self.added}
         totals, blank = self._totals(own, bad, n), _blank(own, n)
-        return Converted(pa.table(columns), bad, totals, blank, absent)
+        balances = self._balances(own, n) & ~totals
+        return Converted(pa.table(columns), bad, totals, blank, balances, absent)
 
     def _unless_missing(
         self, name: str, text: pa.Array, unread: pa.Array, absent: Counter[tuple[str, str]]
@@ -194,6 +222,21 @@ class Conversion:
     def _unfit(self, bad: np.ndarray, rows: pa.Array, name: str) -> None:
         found = rows.to_numpy(zero_copy_only=False) & (bad < 0)
         bad[found] = list(self.header).index(name)
+
+    def _balances(self, texts: Mapping[str, pa.Array], n: int) -> np.ndarray:
+        """Rows that say that they state a balance, and lack something that rows usually have: an entry that opens
+        an account in a journal has its number like all others."""
+        found = np.zeros(n, dtype=bool)
+        if self.usual is None:
+            return found
+        worded = [x for x in self.header if x in texts and isinstance(self.formats[x], TextFormat)]
+        usual = [x for x in self.usual if x in texts]
+        # Of a day, a text and an amount nothing else can be lacking.
+        lean = np.full(n, not set(usual) - set(worded[:1])) | (_empties(texts, usual, n) > 0)
+        places = np.flatnonzero(lean)
+        for name in worded[:TOTALS_COLUMNS] if len(places) else ():
+            found[places] |= states_balance(texts[name].take(pa.array(places)))
+        return found
 
     def _totals(self, texts: Mapping[str, pa.Array], bad: np.ndarray, n: int) -> np.ndarray:
         """Rows without a date (or with half their cells empty) whose first word is a total's."""
@@ -315,6 +358,35 @@ def _blank(texts: Mapping[str, pa.Array], n: int) -> np.ndarray:
     if not all(text.null_count for text in texts.values()):
         return np.zeros(n, dtype=bool)
     return _empties(texts, texts.keys(), n) == len(texts)
+
+
+def usual_columns(
+    sample: pa.Table, formats: Mapping[str, Format], roles: Mapping[Role, str]
+) -> frozenset[str]:
+    """Columns beside the day and the amounts that rows usually have something in."""
+    least = LEAST_USUAL * sample.num_rows
+    return frozenset(
+        name
+        for name in sample.column_names
+        if name != roles.get("date")
+        and not (isinstance(known := formats.get(name), NumberFormat) and known.scale)
+        and name not in (roles.get("debit"), roles.get("credit"), roles.get("amount"))
+        and sample.num_rows - sample.column(name).null_count >= least
+    )
+
+
+def states_balance(texts: pa.Array) -> np.ndarray:
+    """Texts that say that they state a balance, and nothing besides."""
+    plain = texts.cast(pa.string()) if pa.types.is_dictionary(texts.type) else texts
+    found = pc.fill_null(pc.match_substring_regex(plain, _MAY_STATE), False)
+    found = np.array(found.to_numpy(zero_copy_only=False), dtype=bool)
+    some = np.flatnonzero(found)
+    if len(some):
+        said = pc.utf8_lower(pc.utf8_trim_whitespace(plain.take(pa.array(some))))
+        for letters, letter in ACCENTS:
+            said = pc.replace_substring_regex(said, f"[{letters}]", letter)
+        found[some] = pc.match_substring_regex(said, BALANCES).to_numpy(zero_copy_only=False)
+    return found
 
 
 def states_total(texts: pa.Array, pattern: str = TOTALS) -> np.ndarray:

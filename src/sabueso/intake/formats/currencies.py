@@ -32,6 +32,8 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
     --------
     >>> stated_currency("Valor (R$)", {}, "EUR"), stated_currency("amount", {}, "EUR"), stated_currency("GBP", {}, "EUR")
     ('BRL', None, 'GBP')
+    >>> stated_currency("amount_usd", {}, "EUR"), stated_currency("amount_all", {}, "EUR")
+    ('USD', None)
     >>> stated_currency("x", {"x": NumberFormat(unit="$")}, "CAD"), stated_currency("x", {"x": NumberFormat(unit="$")}, "EUR")
     ('CAD', '$')
     >>> [stated_currency(name, {}, "EUR") for name in ("Kwota zł", "Сумма, руб.", "金額（円）", "Betrag €", "Dr Cr", "Net Rs")]
@@ -42,6 +44,9 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
         return coded(found.unit, own)
     if name.strip() in _IN_NAMES or name.strip() in OF_ONE:
         return coded(name.strip(), own)
+    if name.islower() and (code := re.search(r"[a-z][ _]([a-z]{3})$", name.strip())):
+        # amount_usd
+        return code[1].upper() if code[1].upper() in _IN_NAMES else None
     said = _LAST.search(name)
     text = "" if said is None else (said[1] or said[2] or said[3]).strip()
     # Without brackets a sign is one where it is no word besides: Kwota zł, but not: Cr Fr.

@@ -187,6 +187,8 @@ def _decide_date(
     # A year that far ahead is counted from another beginning.
     best = [f for f in best if f.form.startswith("buddhist")] or best
     orders = {f.order for f in best}
+    # Who counts the hours to twelve twice puts the month first, as a rule.
+    best.sort(key=lambda f: "%p" in f.form and f.order != "month first")
     # Day and month both up to 12 throughout: day first is assumed, and said.
     return replace(best[0], assumed=len(orders) > 1 and not dates)
 
