@@ -7,10 +7,13 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.words import listed
 
 if TYPE_CHECKING:
     from sabueso.case.folder import Case
     from sabueso.commands.interface import Answer
+
+MOST_NAMED = 6
 
 
 @dataclass
@@ -40,9 +43,12 @@ class Held:
         command = self.lines.get(number)
         if not command:
             known = sorted(self.lines)
-            raise UserError(
-                f"there is no line {number} to open: what was shown last has {known[0]} to {known[-1]}"
-            )
+            there = f"{known[0]} to {known[-1]}"
+            if known[-1] - known[0] >= len(known):  # a part of a longer list
+                more = known[MOST_NAMED:]
+                named = list(map(str, known[:MOST_NAMED]))
+                there = f"{', '.join(named)} …" if more else listed(named)
+            raise UserError(f"there is no line {number} to open: what was shown last has {there}")
         return command
 
 
