@@ -22,7 +22,7 @@ from sabueso.report.palette import AMBER, SEA, STONE
 # A rule under the header, nothing between columns.
 OPEN = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 GAP = 2  # spaces between columns
-LEAST_WRAP = 14
+LEAST_WRAP = 12
 LEAST_FLEX = 8
 PLAIN_WIDTH = 100
 LEAST_WIDTH, MOST_WIDTH = 40, 1000

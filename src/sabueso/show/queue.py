@@ -35,9 +35,13 @@ MOST_IDS = 4
 MARKS = {"open": "○", "cleared": "✓", "error": "×", "referred": "!"}
 
 
-def status_text(review: Review) -> Text:
-    """Status with its mark, colour and whether it is signed off."""
-    signed = f" · {review.signed_off}" if review.signed_off else ""
+NARROW = 90
+"""Columns of a terminal that leave no room for whose the sign-off is."""
+
+
+def status_text(review: Review, width: int = NARROW) -> Text:
+    """Status with its mark, colour and, where there is room for it, by whom it is signed off."""
+    signed = f" · {review.signed_off}" if review.signed_off and width >= NARROW else ""
     return Text(f"{MARKS[review.status]} {review.status}{signed}", style=STYLES[review.status])
 
 
@@ -82,7 +86,7 @@ def show_queue(
         before = item.before if item.review.status == "open" else None
         again = "" if before is None else f"; in {before.period} {before.status}: {before.reason}"
         table.add_row(
-            str(item.place), item.id, status_text(item.review), str(len(item.marks)), amount,
+            str(item.place), item.id, status_text(item.review, console.width), str(len(item.marks)), amount,
             f"{item.label}{again}", f"{mark.rank}/{mark.flagged:,} {mark.screen}",
         )  # fmt: skip
     console.print(table)
