@@ -21,6 +21,7 @@ from conftest import inside_json as as_json
 from conftest import screened
 from known import ROLES, definition, ledger
 from sabueso.base.errors import UserError
+from sabueso.screens.zscore.deviates import SHAPE, normal_middle
 
 
 def digits_of(value, test):
@@ -475,3 +476,13 @@ def test_figures_of_limits(marisma, tmp_path, kind):
         "digits is drawn in one way alone; several have distance, fences, periods,"
         in refused.stderr
     )
+
+
+@pytest.mark.parametrize(("n", "wide"), [(80, True), (400, True), (3_000, False), (20_000, False)])
+def test_a_normal_law_is_believed_where_the_hundredths_are_normal_too(n, wide):
+    """Normal samples pass; of many rows those with a normal middle and wider ends do not."""
+    rng, shares = np.random.default_rng(n), [float(share) for share in SHAPE]
+    normal = [normal_middle(n, np.quantile(rng.normal(size=n), shares)) for _ in range(200)]
+    wider = [normal_middle(n, np.quantile(rng.standard_t(5, n), shares)) for _ in range(200)]
+    assert np.mean(normal) > 0.93
+    assert bool(np.mean(wider) > 0.5) is wide

@@ -22,22 +22,33 @@ from sabueso.screens.limits.effects import MIDDLE, Effect, by_position
 from sabueso.screens.limits.scales import WORTH
 from sabueso.stats.moments import moments
 
-SHAPE = ("0.1", "0.25", "0.5", "0.75", "0.9")
+SHAPE = ("0.01", "0.1", "0.25", "0.5", "0.75", "0.9", "0.99")
 """Shares of the order statistics that tell whether the middle of a group is normal."""
 NORMAL_TAIL = 1.9000  # (q90 - q10)/(q75 - q25) of a normal law
+NORMAL_ENDS, LEAST_WITH_ENDS = (
+    3.4490,
+    1_000,
+)  # (q99 - q01)/(q75 - q25), and the rows from which they tell
 LEAST_JUDGED = 30
 
 
 def normal_middle(n: int, quantiles: Sequence[float]) -> bool:
     """Whether the middle four fifths of a group look normal: as symmetric, and as wide at the tenths
-    against the quarters, as chance leaves it to samples of n."""
-    q10, q25, q50, q75, q90 = quantiles
+    against the quarters, as chance leaves it to samples of n; of many rows at the hundredths too, since what
+    has a normal middle may have wider ends."""
+    q01, q10, q25, q50, q75, q90, q99 = quantiles
     width = q75 - q25
     if n < LEAST_JUDGED or width <= 0:
         return False
     leaning = abs(q75 + q25 - 2 * q50) / width
     tail = abs((q90 - q10) / width - NORMAL_TAIL)
-    return leaning <= 0.05 + 2.5 / sqrt(n) and tail <= 0.15 + 4 / sqrt(n)
+    ends = abs((q99 - q01) / width - NORMAL_ENDS) if n >= LEAST_WITH_ENDS else 0.0
+    allowed = 1 / sqrt(n)
+    return (
+        leaning <= 0.05 + 2.5 * allowed
+        and tail <= 0.15 + 4 * allowed
+        and ends <= 0.15 + 12 * allowed
+    )
 
 
 class Asked(Protocol):
