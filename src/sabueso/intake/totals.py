@@ -12,10 +12,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.intake.formats.called import worded
-from sabueso.intake.formats.convert import TOTALS_COLUMNS, Converted, states_balance, states_total
+from sabueso.intake.formats.convert import TOTALS_COLUMNS, Converted
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.header_words import RUNNING
 from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.stated import states_balance, states_total
 from sabueso.intake.interface import Batch, TotalsLine
 from sabueso.intake.reading import Reading, Tally
 from sabueso.population.table import LINE_COLUMN, exact_total

@@ -23,19 +23,14 @@ from sabueso.intake.formats.called import (
     looks_like_moment,
     worded,
 )
-from sabueso.intake.formats.convert import (
-    CODE_ROLES,
-    SIGNED,
-    TOTALS_COLUMNS,
-    says_missing,
-    states_total,
-)
+from sabueso.intake.formats.convert import CODE_ROLES, SIGNED, TOTALS_COLUMNS, says_missing
 from sabueso.intake.formats.currencies import currency_column, names_one_currency
 from sabueso.intake.formats.deciding import Format, Hints, TextFormat, decide
 from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.numbers import NumberFormat, units_of
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.formats.sides import side_column
+from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Layout
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role

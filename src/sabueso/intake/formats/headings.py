@@ -11,9 +11,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.intake.formats.convert import states_total
 from sabueso.intake.formats.downward import carried, filled_cells, filled_lines, plain
 from sabueso.intake.formats.header import is_text
+from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Assumed, Batch, Layout
 
 HEADING = "heading"
