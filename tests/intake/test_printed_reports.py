@@ -192,7 +192,8 @@ def test_figures_are_no_days_where_no_name_says_so(engine, tmp_path):
 @pytest.mark.parametrize(
     "words",
     [("Opening Balance", "Closing Balance"), ("Saldo anterior", "Saldo final al 31.12"), ("Saldovortrag", "Endbestand"),
-     ("Solde précédent", "Solde de clôture"), ("Balance b/f", "Balance c/d"), ("期初余额", "期末余额")],
+     ("Solde précédent", "Solde de clôture"), ("Balance b/f", "Balance c/d"), ("期初余额", "期末余额"), ("Saldo początkowe", "Saldo końcowe"),
+     ("Açılış bakiyesi", "Kapanış bakiyesi"), ("Входящий остаток", "Исходящий остаток")],
 )  # fmt: skip
 def test_what_an_account_stood_at_is_no_movement(engine, tmp_path, words):
     moved = [(11 * i + 7, i % 2) for i in range(30)]

@@ -32,8 +32,8 @@ _STATED = (
 )
 BALANCES = rf"\A(?i:{_NO_WORD}*{_STATED}(?:{_NO_WORD}+\p{{L}}{{1,3}})?[^\p{{L}}]*)\z"
 """What a line says that states what an account stood at, in letters without their accents; a day may follow."""
-ACCENTS = (("áàâäãåă", "a"), ("éèêëě", "e"), ("íìîï", "i"), ("óòôöõő", "o"), ("úùûüűů", "u"), ("ç", "c"), ("ıİ", "i"),
-           ("ńñň", "n"), ("ýÿ", "y"))  # fmt: skip
+ACCENTS = (("áàâäãåăą", "a"), ("éèêëěę", "e"), ("íìîï", "i"), ("óòôöõő", "o"), ("úùûüűů", "u"), ("ç", "c"), ("ı", "i"),
+           ("ńñň", "n"), ("ýÿ", "y"), ("šşś", "s"), ("žżź", "z"), ("ł", "l"))  # fmt: skip
 _MAY_STATE = (
     r"(?i:bal|forward|carried|[bc]/[fd]|sald|bestand|stand\b|solde|report|sold |zustatek|z.statek|egyenleg|bakiye|остат|сальдо"
     r"|余额|餘額|结余|結餘|残高|繰越|잔액|이월|رصيد|יתרת)"
