@@ -161,6 +161,11 @@ CODES = frozenset(
         "ZMW",
     ]
 )
+WITHOUT_CENTS = frozenset(
+    ["BIF", "CLP", "DJF", "GNF", "HUF", "IDR", "ISK", "JPY", "KMF", "KRW", "PYG", "RWF", "UGX", "VND", "VUV", "XAF", "XOF",
+     "XPF"]
+)  # fmt: skip
+"""Currencies that have no hundredths, or whose hundredths nobody writes."""
 OF_ONE = {
     "R$": "BRL", "US$": "USD", "A$": "AUD", "AU$": "AUD", "C$": "CAD", "CA$": "CAD", "NZ$": "NZD", "HK$": "HKD",
     "MX$": "MXN", "S$": "SGD", "RD$": "DOP", "NT$": "TWD", "€": "EUR", "£": "GBP", "zł": "PLN", "Kč": "CZK",

@@ -45,9 +45,8 @@ class Held:
             known = sorted(self.lines)
             there = f"{known[0]} to {known[-1]}"
             if known[-1] - known[0] >= len(known):  # a part of a longer list
-                more = known[MOST_NAMED:]
                 named = list(map(str, known[:MOST_NAMED]))
-                there = f"{', '.join(named)} …" if more else listed(named)
+                there = f"{', '.join(named)} …" if known[MOST_NAMED:] else listed(named)
             raise UserError(f"there is no line {number} to open: what was shown last has {there}")
         return command
 

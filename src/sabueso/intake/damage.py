@@ -14,6 +14,7 @@ from sabueso.intake.formats.called import looks_like_measure
 from sabueso.intake.formats.convert import Conversion, Converted
 from sabueso.intake.formats.deciding import TOLERATED, TextFormat, widened
 from sabueso.intake.formats.detection import Told, Widen, base_of
+from sabueso.intake.formats.header import is_header
 from sabueso.intake.formats.numbers import MOST_DIGITS, NumberFormat, too_long
 from sabueso.intake.interface import Batch, Damaged
 from sabueso.intake.reading import Reading
@@ -36,7 +37,7 @@ def note_damage(found: Converted, batch: Batch, reading: Reading, conversion: Co
     if not len(places):
         return
     cells = batch.cells.take(pa.array(places))
-    heads = [_is_header(row, layout.header) for row in cells.to_pylist()]
+    heads = [is_header(row, layout.header) for row in cells.to_pylist()]
     if any(heads):
         tally.headers += sum(heads)
         places = places[~np.array(heads)]
@@ -75,15 +76,6 @@ def tell_more(batch: Batch, untold: Sequence[str]) -> None:
             found[name] = filled
     if found:
         raise Told(found)
-
-
-def _is_header(row: Mapping[str, str | None], header: Sequence[str]) -> bool:
-    """Whether a row is the header once more, as a report prints it on each page."""
-    cells = [" ".join((row[name] or "").split()) for name in header]
-    same = sum(cell == name for cell, name in zip(cells, header, strict=True))
-    return same * 2 > len(header) and all(
-        not cell or name.startswith(cell) for cell, name in zip(cells, header, strict=True)
-    )
 
 
 def _why_not(conversion: Conversion, name: str, text: str) -> str:

@@ -53,12 +53,13 @@ class Tally:
     currencies: set[str] = field(default_factory=set)
     odd: dict[str, str] = field(default_factory=dict)
     summed: set[int] = field(default_factory=set)
-    until_total: dict[str, Decimal] = field(default_factory=dict)
-    rows_until_total: int = 0
     balances: list[tuple[int, str]] = field(default_factory=list)
+    """Lines that state what an account stood at, with their words."""
     balance_sums: dict[str, Decimal] = field(default_factory=dict)
+    rows_until_total: int = 0
+    until_total: dict[str, Decimal] = field(default_factory=dict)
     balances_until_total: dict[str, Decimal] = field(default_factory=dict)
-    """What was accepted up to the last total, which the next one may not add up again."""
+    """What stood up to the last total, which the next one may not add up again."""
     ranges: dict[str, list[date]] = field(default_factory=dict)
     absent: Counter[tuple[str, str]] = field(default_factory=Counter)
     signed: list[dict[str, str | None]] = field(default_factory=list)

@@ -6,6 +6,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from sabueso.base.currencies import WITHOUT_CENTS
 from sabueso.base.plain import Values
 from sabueso.base.words import listed
 from sabueso.intake.doubts import either_order
@@ -67,17 +68,22 @@ def notes_of(reading: Reading) -> list[str]:
         f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
         for (name, text), count in sorted(tally.absent.items())
     ]
-    if tally.balances:
-        line, text = tally.balances[0]
-        said = f"{num_lines(len(tally.balances))} {'states' if len(tally.balances) == 1 else 'state'} what an account stood at, such as {text!r} "
-        found.append(
-            Assumed(
-                f"{said}on line {line}, and {'is no row' if len(tally.balances) == 1 else 'are no rows'}",
-                "read.balances",
-            )
-        )
-    found += [*_by_month(reading), *_of_no_year(reading)]
+    found += [*_of_balances(reading), *_by_month(reading), *_of_no_year(reading)]
     return found + _assumed_roles(reading) + _left_blank(reading)
+
+
+def _of_balances(reading: Reading) -> list[Assumed]:
+    """What is said of lines that state what an account stood at."""
+    told = reading.tally.balances
+    if not told:
+        return []
+    line, words = told[0]
+    state, are = ("states", "is no row") if len(told) == 1 else ("state", "are no rows")
+    text = (
+        f"{num_lines(len(told))} {state} what an account stood at, such as {words!r} on line {line}, "
+        f"and {are}"
+    )
+    return [Assumed(text, "read.balances")]
 
 
 def _of_no_year(reading: Reading) -> list[str]:
@@ -103,28 +109,6 @@ def _of_no_year(reading: Reading) -> list[str]:
 LEAST_MONTHS, LEAST_DAYS = 3, 5
 LEAST_WHOLE, MOST_ROUND = 20, 0.2
 """Amounts from which their last digits tell that nobody rounded them; share of zeros up to which they do."""
-WITHOUT_CENTS = frozenset(
-    [
-        "BIF",
-        "CLP",
-        "DJF",
-        "GNF",
-        "ISK",
-        "JPY",
-        "KMF",
-        "KRW",
-        "PYG",
-        "RWF",
-        "UGX",
-        "VND",
-        "VUV",
-        "XAF",
-        "XOF",
-        "XPF",
-        "IDR",
-        "HUF",
-    ]
-)
 
 
 def _by_month(reading: Reading) -> list[str]:

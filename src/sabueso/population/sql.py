@@ -327,11 +327,15 @@ def hour(time: Tree) -> Tree:
     return call("LPAD", number, integer(2), text("0"))
 
 
+def hour_number(time: Tree) -> Tree:
+    """The hour of a time, 0 to 23: faster to group by than its text."""
+    return cast(exp.Extract(this=exp.var("HOUR"), expression=time), "INTEGER")
+
+
 def minute(time: Tree) -> Tree:
     """The minute of a day, 0 to 1439."""
-    hours = exp.Extract(this=exp.var("HOUR"), expression=time)
     minutes = exp.Extract(this=exp.var("MINUTE"), expression=time.copy())
-    whole = exp.Mul(this=cast(hours, "INTEGER"), expression=integer(60))
+    whole = exp.Mul(this=hour_number(time), expression=integer(60))
     return exp.paren(exp.Add(this=whole, expression=cast(minutes, "INTEGER")))
 
 

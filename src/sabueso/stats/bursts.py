@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import gammainc
 
-from sabueso.stats.parts import in_parts
+from sabueso.stats.parts import by_parts
 
 LOCAL = 90
 """Days on either side whose rate a window is held against, where it is above that of all days."""
@@ -61,11 +61,11 @@ def bursts(
     >>> int(found.first[0]), int(found.count[0]), round(float(found.expected[0]), 2)
     (200, 5, 0.26)
     """
-    found = [_none(0)]
-    for own, part in in_parts(starts, len(day)):
-        found.append(_judged(own, day[part], rows[part], width, period, least_outside))
-    parts = zip(*((f.p, f.first, f.count, f.expected, f.alone) for f in found), strict=True)
-    return Bursts(*map(np.concatenate, parts))
+
+    def judge(own: NDArray[np.int64], part: slice) -> Bursts:
+        return _judged(own, day[part], rows[part], width, period, least_outside)
+
+    return by_parts(starts, len(day), judge, _none(0))
 
 
 def _none(g: int) -> Bursts:

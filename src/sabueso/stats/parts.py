@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+T = TypeVar("T")
 AT_ONCE = 500_000
 """Rows that are looked at together."""
 
@@ -32,3 +34,23 @@ def in_parts(
         end = max(int(np.searchsorted(edges, edges[at] + most, side="right")) - 1, at + 1)
         yield edges[at:end] - edges[at], slice(int(edges[at]), int(edges[end]))
         at = end
+
+
+def by_parts(
+    starts: NDArray[np.int64],
+    rows: int,
+    judge: Callable[[NDArray[np.int64], slice], T],
+    none: T,
+) -> T:
+    """What is judged of each part of the groups, as one: the arrays of its fields one after another.
+
+    Parameters
+    ----------
+    judge : callable
+        Called with what :func:`in_parts` yields.
+    none : dataclass of arrays
+        What is judged of no groups.
+    """
+    found = [none, *(judge(own, part) for own, part in in_parts(starts, rows))]
+    fields = zip(*(vars(each).values() for each in found), strict=True)
+    return type(none)(*map(np.concatenate, fields))

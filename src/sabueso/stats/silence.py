@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from sabueso.stats.parts import in_parts
+from sabueso.stats.parts import by_parts
 
 
 @dataclass(frozen=True)
@@ -51,11 +51,11 @@ def silences(
     >>> int(found.days[0]), float(found.p[0].round(6))
     (400, 3.1e-05)
     """
-    found = [_none(0)]
-    for own, part in in_parts(starts, len(day)):
-        found.append(_judged(own, day[part], rows[part], least_days, least_before, part.start))
-    parts = zip(*((f.p, f.days, f.before, f.at) for f in found), strict=True)
-    return Silences(*map(np.concatenate, parts))
+
+    def judge(own: NDArray[np.int64], part: slice) -> Silences:
+        return _judged(own, day[part], rows[part], least_days, least_before, part.start)
+
+    return by_parts(starts, len(day), judge, _none(0))
 
 
 def _none(g: int) -> Silences:
@@ -90,10 +90,6 @@ def _judged(
     for k in np.flatnonzero(np.isfinite(least)):
         end = starts[k + 1] if k + 1 < g else n
         at = int(starts[k] + np.argmin(p[starts[k] : end]))
-        found.p[k], found.days[k], found.before[k], found.at[k] = (
-            p[at],
-            gap[at],
-            before[at],
-            at + offset,
-        )
+        found.p[k], found.days[k], found.before[k] = p[at], gap[at], before[at]
+        found.at[k] = at + offset
     return found

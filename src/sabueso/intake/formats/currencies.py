@@ -17,6 +17,8 @@ _IN_NAMES = frozenset(
     ]
 )  # fmt: skip
 """Codes that a name of a column is searched for: others are words too."""
+_ALONE = _IN_NAMES | OF_ONE.keys()
+"""What names a currency by itself."""
 _BRACKETED = {"R": "ZAR", "RMB": "CNY", "NIS": "ILS", "Q": "GTQ", "L": "HNL"}
 """What is a currency in brackets alone."""
 _LAST = re.compile(
@@ -42,7 +44,7 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
     found = formats.get(name)
     if isinstance(found, NumberFormat) and found.unit and found.unit != "%":
         return coded(found.unit, own)
-    if name.strip() in _IN_NAMES or name.strip() in OF_ONE:
+    if name.strip() in _ALONE:
         return coded(name.strip(), own)
     if name.islower() and (code := re.search(r"[a-z][ _]([a-z]{3})$", name.strip())):
         # amount_usd
@@ -56,7 +58,7 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
         return _BRACKETED[text]
     if said is not None and said[1] and text in CODES:
         return text
-    if text in _IN_NAMES or text in OF_ONE or text in OF_SEVERAL:
+    if text in _ALONE or text in OF_SEVERAL:
         return coded(text, own)
     return None
 
@@ -79,7 +81,7 @@ def names_one_currency(name: str) -> bool:
     >>> [names_one_currency(name) for name in ("EUR", "In GBP", "€", "Euro rate")]
     [True, True, True, False]
     """
-    if re.sub(r"^in\s+", "", name.strip(), flags=re.IGNORECASE) in _IN_NAMES | OF_ONE.keys():
+    if re.sub(r"^in\s+", "", name.strip(), flags=re.IGNORECASE) in _ALONE:
         return True
     plain = " ".join(worded(name))
     money = _MONEY.search(plain) is not None

@@ -129,13 +129,26 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
 
 def yearless(values: Sequence[str], dates: str | None, *, dated: bool) -> DateFormat | None:
     """The form of days without a year, where nearly every text is one; figures alone only under a date's name."""
-    found, least = [], len(values) - int(len(values) * TOLERATED)
-    for form, (_, _, order, _) in YEARLESS.items():
-        if (dated or "%" not in form) and dates in (None, "year first", order):
-            day = DateFormat(form)
-            if values and sum(map(day.fits, values)) >= least:
-                found.append(day)
+    times = Counter(values)  # days repeat: each is read once
+    found = [
+        DateFormat(form)
+        for form, (_, _, order, _) in YEARLESS.items()
+        if (dated or "%" not in form)
+        and dates in (None, "year first", order)
+        and _fits_nearly_all(DateFormat(form), times)
+    ]
     return replace(found[0], assumed=len({f.order for f in found}) > 1) if found else None
+
+
+def _fits_nearly_all(found: Format, times: Mapping[str, int]) -> bool:
+    """Whether a format fits nearly all texts, of which there are so many each; no more are read than it takes."""
+    allowed = int(sum(times.values()) * TOLERATED)
+    for text, many in times.items():
+        if not found.fits(text):
+            allowed -= many
+            if allowed < 0:
+                return False
+    return bool(times)
 
 
 def _is_rather_a_code(date: DateFormat, values: Sequence[str], hints: Hints) -> bool:

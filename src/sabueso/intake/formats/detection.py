@@ -11,7 +11,6 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from sabueso.base.currencies import written
 from sabueso.base.errors import UserError, nearest
@@ -26,7 +25,7 @@ from sabueso.intake.formats.called import (
 from sabueso.intake.formats.convert import CODE_ROLES, SIGNED, TOTALS_COLUMNS, says_missing
 from sabueso.intake.formats.currencies import currency_column, names_one_currency
 from sabueso.intake.formats.deciding import Format, Hints, TextFormat, decide
-from sabueso.intake.formats.downward import plain
+from sabueso.intake.formats.header import is_header
 from sabueso.intake.formats.numbers import NumberFormat, units_of
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.formats.sides import side_column
@@ -57,6 +56,7 @@ _OF_EXCHANGE = frozenset(
         "arfolyam",
     ]
 )
+"""Words of a column that holds what one unit of a currency is in another."""
 
 
 class Widen(Exception):
@@ -239,7 +239,7 @@ def _guessed(
     priced = guessed.get("price")
     of_exchange = priced is not None and not _OF_EXCHANGE.isdisjoint(worded(priced))
     if of_exchange and "currency" in guessed and "quantity" not in guessed and "price" not in given:
-        del guessed["price"]  # what one unit of a currency is in another
+        del guessed["price"]
     if "currency" in guessed and not rates and not {"amount", "currency", "debit"} & set(given):
         _in_one_currency(guessed, columns, samples)
     return guessed
@@ -280,15 +280,7 @@ def _without_totals(sample: pa.Table) -> pa.Table:
 
 def _without_headers(sample: pa.Table, header: Sequence[str]) -> pa.Table:
     """A sample without the header once more, as reports print it on each page: it is no text of a column."""
-    names = [name for name in header if name in sample.column_names]
-    same = np.zeros(sample.num_rows, dtype=np.int64)
-    for name in names:
-        texts = pc.utf8_trim_whitespace(plain(sample.column(name)))
-        same += np.asarray(
-            pc.fill_null(pc.equal(texts, name), False).to_numpy(zero_copy_only=False),
-            dtype=np.int64,
-        )
-    again = same * 2 > len(names)
+    again = np.array([is_header(row, header) for row in sample.to_pylist()], dtype=bool)
     return sample.filter(pa.array(~again)) if again.any() else sample
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from sabueso.intake.formats.numbers import BLANK, CURRENCY
@@ -151,6 +151,15 @@ def _is_shaped_alike(rows: Sequence[Sequence[str]]) -> bool:
     """Whether the first of some rows of one cell is written as most others are: then it is no name."""
     shapes = [re.sub("[0-9]+", "9", re.sub(r"[^\W\d_]+", "A", "".join(r))) for r in rows]
     return len(shapes) > 2 and "9" in shapes[0] and 2 * shapes.count(shapes[0]) > len(shapes)
+
+
+def is_header(row: Mapping[str, str | None], header: Sequence[str]) -> bool:
+    """Whether a row is the header once more, as a report prints it on each page."""
+    cells = [" ".join((row[name] or "").split()) for name in header]
+    same = sum(cell == name for cell, name in zip(cells, header, strict=True))
+    return same * 2 > len(header) and all(
+        not cell or name.startswith(cell) for cell, name in zip(cells, header, strict=True)
+    )
 
 
 def _may_head(row: Sequence[str], width: int) -> bool:

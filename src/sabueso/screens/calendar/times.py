@@ -76,7 +76,7 @@ def times_of(
         "day": sql.since_monday(sql.column(date.name)),
         "units": sql.integer(0) if measure is None else sql.minor_units(measure),
     }
-    by, hour = [*grouping.names, "day"], "hour"
+    by = [*grouping.names, "day"]
     if timed is not None:
         values["moment"] = _moment(timed, date)
         by.append("moment")
@@ -94,14 +94,14 @@ def times_of(
         clock = sql.whole_division(exp.paren(within), sql.integer(60))
     daily = exp.select(
         *own,
-        exp.alias_(clock, hour),
+        exp.alias_(clock, "hour"),
         exp.alias_(sql.count(), "batches"),
         exp.alias_(sql.exact_sum(sql.column("n", "m")), "n"),
         exp.alias_(sql.exact_sum(sql.column("units", "m")), "units"),
     ).from_(inner.subquery("m"))
     daily = daily.group_by(*(c.copy() for c in own), *([] if timed is None else [clock.copy()]))
     weekday = sql.weekday_of_day(sql.column("day", "d"))
-    keys = [*(sql.column(name, "d") for name in grouping.names), weekday, sql.column(hour, "d")]
+    keys = [*(sql.column(name, "d") for name in grouping.names), weekday, sql.column("hour", "d")]
     select = exp.select(
         *keys[:-2],
         exp.alias_(weekday, "weekday"),
@@ -121,7 +121,7 @@ def times_of(
     batches, rows, weeks = (np.zeros(shape, dtype=np.int64) for _ in range(3))
     units: dict[tuple[int, int, int], int] = {}
     for key, row in zip(named, found.to_pylist(), strict=True):
-        g, w, h = place[tuple(key.values())], int(row["weekday"]), int(row[hour])
+        g, w, h = place[tuple(key.values())], int(row["weekday"]), int(row["hour"])
         batches[g, w, h], rows[g, w, h] = int(row["batches"]), int(row["n"])
         weeks[g, w, h] = row["weeks"]
         units[g, w, h] = int(row["units"] or 0)

@@ -84,13 +84,13 @@ def keys_of(
         values["day"] = sql.cast(sql.cast(sql.column(date.name), "DATE"), "TEXT")
         names.append("day")
         labels.append(date.name)
-    values[UNITS] = sql.integer(0) if amount is None else sql.minor_units(amount)
+    units = sql.integer(0) if amount is None else sql.minor_units(amount)
     columns = [sql.column(name, "b") for name in names]
     select = exp.select(
         *columns,
         exp.alias_(sql.count(), "n"),
         exp.alias_(sql.exact_sum(sql.column(UNITS, "b")), "units"),
-    ).from_(population.base(values, reasons).subquery("b"))
+    ).from_(population.base({**values, UNITS: units}, reasons).subquery("b"))
     select = select.group_by(*(c.copy() for c in columns))
     select = select.order_by(*(sql.ordered(c.copy()) for c in columns)).limit(MOST_KEYS + 1)
     found = population.query(select)
@@ -99,7 +99,6 @@ def keys_of(
             f"table {table.name!r} has more than {MOST_KEYS:,} distinct keys {', '.join(on)}: too many to be "
             "compared"
         )
-    del values[UNITS]
     return Keys(
         labels=labels,
         keys=list(zip(*(found.column(name).to_pylist() for name in names), strict=True)),

@@ -109,8 +109,7 @@ class Marks:
         if timed is None:
             self.cannot["odd_hour"] = "no time of day"
         elif self._wants("odd_hour"):
-            clock = exp.Extract(this=exp.var("HOUR"), expression=sql.column(timed.name))
-            hour = sql.cast(clock, "INTEGER")
+            hour = sql.hour_number(sql.column(timed.name))
             odd = odd_times(counts(self.population, {"who": who, "at": hour}, self.reasons), rare)
             self._among("odd_hour", (who, hour), odd, TIMES)
         if date_ is None:

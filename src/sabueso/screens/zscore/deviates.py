@@ -25,10 +25,9 @@ from sabueso.stats.moments import moments
 SHAPE = ("0.01", "0.1", "0.25", "0.5", "0.75", "0.9", "0.99")
 """Shares of the order statistics that tell whether the middle of a group is normal."""
 NORMAL_TAIL = 1.9000  # (q90 - q10)/(q75 - q25) of a normal law
-NORMAL_ENDS, LEAST_WITH_ENDS = (
-    3.4490,
-    1_000,
-)  # (q99 - q01)/(q75 - q25), and the rows from which they tell
+NORMAL_ENDS = 3.4490  # (q99 - q01)/(q75 - q25) of it
+LEAST_WITH_ENDS = 1_000
+"""Rows from which the hundredths tell."""
 LEAST_JUDGED = 30
 
 
