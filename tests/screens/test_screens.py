@@ -451,14 +451,16 @@ def test_settings_that_do_not_fit(populate, test, settings, message):
         screened(population, test, **settings)
 
 
+@pytest.mark.parametrize("scale", ["amount", "log"])
 @pytest.mark.parametrize("test", ["zscore", "fences"])
-def test_order_statistics_in_slices_of_groups(populate, monkeypatch, test):
+def test_order_statistics_in_slices_of_groups(populate, monkeypatch, test, scale):
     """Where rows are many, groups are looked at in slices: the same figures, the same order."""
     rows = _ledger(800)
-    population = populate(rows + [{**rows[0], "id": "x", "account": None}] * 5)
-    whole = screened(population, test, on="amount", by="account")
-    monkeypatch.setattr("sabueso.screens.grouping.SLICE_ROWS", 100)
-    assert screened(population, test, on="amount", by="account") == whole
+    rows += [{**rows[0], "id": "x", "account": None}] * 5
+    asked = {"on": "amount", "by": "account", "scale": scale}
+    whole = screened(populate(rows), test, **asked)
+    monkeypatch.setattr("sabueso.screens.worths.SLICE_ROWS", 100)
+    assert screened(populate(rows), test, **asked) == whole
     assert None in {g["group"]["account"] for g in whole["groups"] + whole["not_tested"]}
 
 

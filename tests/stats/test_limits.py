@@ -165,12 +165,14 @@ def test_sums_of_flagged_rows_never_wrap(rows):
         {
             "position": pa.array([p for p, _ in rows], pa.int64()),
             "worth": pa.array([v for _, v in rows], pa.int64()),
+            "high": pa.array([v > 0 for _, v in rows], pa.bool_()),
         }
     )
     sums = FlaggedSums.of(found, 4)
     for place in range(4):
         mine = [v for p, v in rows if p == place]
-        assert sums.n[place] == len(mine)
+        assert sums.n[place] == len(mine) == sums.low[place] + sums.high[place]
+        assert sums.high[place] == sum(v > 0 for v in mine)
         assert sums.total[place] == sum(mine)
         assert sums.squares[place] == sum(v * v for v in mine)
 

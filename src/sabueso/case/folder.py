@@ -1,24 +1,23 @@
-"""A case folder: found, opened, and its tables put together from the register's sources."""
+"""A case folder: found, opened, written to by one command at a time."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack, contextmanager
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 
-from sabueso.base.currencies import coded
-from sabueso.base.errors import UserError, nearest
+from sabueso.base.errors import UserError
 from sabueso.base.files import write_whole
 from sabueso.case.events import Source
-from sabueso.population.table import Column, Derived, Linked, Part, Table, unify
+from sabueso.case.tables import currency_of, table_of
+from sabueso.population.table import Column, Derived, Part, Table
 
 if TYPE_CHECKING:
     from sabueso.case.opening import Opened
-    from sabueso.case.plan import Plan, TableSection
+    from sabueso.case.plan import Plan
     from sabueso.case.register import Event, Register, Writer
     from sabueso.population.population import Population
 
@@ -46,7 +45,8 @@ class Case:
         self.plan_path = folder / PLAN
         self.verifies = verify
         self._unaltered: set[str] = set()
-        self._derived: dict[tuple[str, tuple[Column, ...]], tuple[Derived, ...]] = {}
+        self.derived: dict[tuple[str, tuple[Column, ...]], tuple[Derived, ...]] = {}
+        """Derived columns of a table, once their types are known."""
         self._swept = False
         self._keeps_open, self._state = False, ""
         self._opened: Opened | None = None
@@ -125,7 +125,7 @@ class Case:
         """Read the plan and the sources again at their next use."""
         self.__dict__.pop("plan", None)
         self.__dict__.pop("_sources", None)
-        self._derived.clear()
+        self.derived.clear()
 
     @cached_property
     def register(self) -> Register:
@@ -303,104 +303,16 @@ class Case:
         UserError
             If it is not in the plan, has no rows yet, or a role names a column it lacks.
         """
-        tables = self.plan.tables
-        name = self.plan.base_of(name)
-        if name not in tables:
-            hint = (
-                nearest(name, [*tables, *self.plan.populations])
-                or "; take files in with: sabueso intake PATH --as TABLE"
-            )
-            raise UserError(f"there is no table {name!r}{hint}")
-        found = self.sources(name)
-        if not found:
-            raise UserError(
-                f"table {name!r} has no rows yet; take its files in with sabueso intake"
-            )
-        section = tables[name]
-        groups: dict[tuple[tuple[Column, ...], Path | None], list[Path]] = {}
-        for event in found:
-            self.check_unaltered(event)
-            part = self.part(event)
-            (file,) = part.files
-            groups.setdefault((part.columns, part.base), []).append(file)
-        parts = [Part(columns, tuple(files), base) for (columns, base), files in groups.items()]
-        table = Table(
-            name=name,
-            prefix=section.prefix,
-            columns=unify(parts, name),
-            parts=tuple(parts),
-            roles=dict(section.roles),
-            currency=self._currency(found, section),
-            fiscal_year_starts=self.plan.case.fiscal_year_starts,
-            links=self._links(name, links - 1) if links else {},
-            rules=tuple(section.rules),
-            facts=self.plan.facts_by_name(),
-            quarantined=tuple(sorted((self.folder / "quarantine" / name).glob("*.csv"))),
-        )
-        table = self._linked_with_itself(table, section)
-        if section.columns:
-            from sabueso.population.derived import with_derived
-
-            # Their types take an engine to tell: once a command, however often the table is asked for.
-            known = self._derived.get((name, table.columns))
-            if known is None:
-                place = f"{self.plan_path}: tables.{name}.columns"
-                known = with_derived(table, section.columns, place).derived
-                self._derived[name, table.columns] = known
-            table = replace(
-                table, columns=(*table.columns, *(each.column for each in known)), derived=known
-            )
-        for role, column in section.roles.items():
-            if all(c.name != column for c in table.columns):
-                names = [c.name for c in table.columns]
-                raise UserError(
-                    f"{self.plan_path}: tables.{name}.roles.{role} names the column {column!r}, which "
-                    f"the table lacks{nearest(column, names)}"
-                )
-        return table
-
-    def _currency(self, sources: list[Source], section: TableSection) -> str:
-        """The currency of the amounts: the one that the rows state, where they do and no rate
-        converts them."""
-        stated = [c for source in sources for c in source.currencies]
-        own = self.plan.case.currency
-        return coded(stated[0], own) if stated and not section.read.rates else own
+        return table_of(self, name, links)
 
     def currencies(self, tables: Iterable[str]) -> dict[str, str]:
         """The currency of the amounts of some tables."""
         bases = {name: self.plan.base_of(name) for name in tables}
         known = {name: base for name, base in bases.items() if base in self.plan.tables}
         return {
-            name: self._currency(self.sources(base), self.plan.tables[base])
+            name: currency_of(self, self.sources(base), self.plan.tables[base])
             for name, base in known.items()
         }
-
-    def _linked_with_itself(self, table: Table, section: TableSection) -> Table:
-        """With those of the plan's links that lead from the table to itself."""
-        targets = {c: target.partition(".") for c, target in section.links.items()}
-        own = {c: key for c, (other, _, key) in targets.items() if other == table.name and key}
-        try:
-            return table.linked_with_itself({c: table.column(key).name for c, key in own.items()})
-        except UserError as error:
-            raise UserError(f"{self.plan_path}: tables.{table.name}.links: {error}") from None
-
-    def _links(self, name: str, links: int) -> dict[str, Linked]:
-        """The plan's links of a table, as far as their tables have rows, with so many links of theirs."""
-        found = {}
-        for column, target in self.plan.tables[name].links.items():
-            other, _, key = target.partition(".")
-            place = f"{self.plan_path}: tables.{name}.links.{column}"
-            if other not in self.plan.tables or not key:
-                raise UserError(
-                    f"{place} = {target!r}: expected table.column{nearest(other, self.plan.tables)}"
-                )
-            if other != name and self.sources(other):
-                table = self.table(other, links=links)
-                try:
-                    found[column] = Linked(table, table.column(key).name)
-                except UserError as error:
-                    raise UserError(f"{place}: {error}") from None
-        return found
 
     @contextmanager
     def populations(self, *names: str) -> Iterator[Callable[..., Population]]:

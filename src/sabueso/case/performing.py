@@ -99,36 +99,12 @@ def _screen(
     """Run screens, and make the plan's views, on one engine; ``failed`` gets those that the data do not
     allow."""
     shown = [view for view in case.plan.views if case.plan.holds(view.table)]
-    tables = sorted(
-        {
-            case.plan.base_of(name)
-            for section, screen, _ in ready
-            for name in (section.table, *screen.tables(section.settings))
-        }
-        | {
-            case.plan.base_of(view.table)
-            for view in shown
-            if case.sources(case.plan.base_of(view.table))
-        }
-    )
-    found: list[tuple[ScreenSection, Finding, Population]] = []
+    tables = _tables_of(case, ready, shown)
     with case.populations(*tables) as population:
         # As they are read: an intake that ends meanwhile is no input of this run.
         sources = {name: [source.sha256 for source in case.sources(name)] for name in tables}
         aside = {name: list(case.set_aside(name)) for name in tables}
-        for position, (section, screen, settings) in enumerate(ready):
-            if progress is not None:
-                progress(section.name, position, len(ready))
-            rows = population(section.table, settings.where)
-            try:
-                whole = None
-                if rows.set_aside:
-                    whole = population(section.table, settings.where, with_set_aside=True)
-                finding = screened(screen, rows, whole, settings)
-            except UserError as error:
-                failed.append(Failed(section.name, section.test, section.table, str(error)))
-            else:
-                found.append((section, finding, rows))
+        found = _found(ready, population, failed, progress)
         views, undone = performed(shown, population)
         failed += [Failed(view.name, VIEW, view.table, reason) for view, reason in undone]
         capacity = case.plan.case.capacity
@@ -150,6 +126,44 @@ def _screen(
         ]
     given_aside = {name: conditions for name, conditions in aside.items() if conditions}
     return Performed(kept, views, failed, Inputs(plan, sources, given_aside))
+
+
+def _tables_of(case: Case, ready: Sequence[_Ready], shown: Sequence[ViewSection]) -> list[str]:
+    """The tables that screens and views read."""
+    named = {
+        name
+        for section, screen, _ in ready
+        for name in (section.table, *screen.tables(section.settings))
+    }
+    viewed = {case.plan.base_of(view.table) for view in shown}
+    return sorted(
+        {case.plan.base_of(name) for name in named}
+        | {name for name in viewed if case.sources(name)}
+    )
+
+
+def _found(
+    ready: Sequence[_Ready],
+    population: Callable[..., Population],
+    failed: list[Failed],
+    progress: Callable[[str, int, int], None] | None,
+) -> list[tuple[ScreenSection, Finding, Population]]:
+    """What each screen found; ``failed`` gets those that the data do not allow."""
+    found: list[tuple[ScreenSection, Finding, Population]] = []
+    for position, (section, screen, settings) in enumerate(ready):
+        if progress is not None:
+            progress(section.name, position, len(ready))
+        rows = population(section.table, settings.where)
+        try:
+            whole = None
+            if rows.set_aside:
+                whole = population(section.table, settings.where, with_set_aside=True)
+            finding = screened(screen, rows, whole, settings)
+        except UserError as error:
+            failed.append(Failed(section.name, section.test, section.table, str(error)))
+        else:
+            found.append((section, finding, rows))
+    return found
 
 
 def _subjects(

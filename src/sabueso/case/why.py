@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
 
@@ -38,6 +38,9 @@ MOST_ROWS = 6
 MOST_REASONS = 3
 PEER_ROLES = ("party", "account", "preparer")
 
+_Sides = tuple[Tree, Tree]
+"""Conditions of the two periods that a change is between."""
+
 
 def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
     """Look behind an exception.
@@ -63,52 +66,48 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
         measure = None if on is None else table.number(on)
         behind = opened(item.table, item.selector, with_set_aside=True)
         carrying = drill_rows(behind, limit=MOST_ROWS, on=on)
-        subject = item.subject
-        change = both_periods(finding, subject, table)
+        change = both_periods(finding, item.subject, table)
         sides = None if change is None else _trees(change, table)
-        found, rest = candidates(
-            table, columns, list(subject.clients()), measure, months_of_year=sides is not None
-        )
-        quantity = table.role("quantity")
-        parts = None
-        if sides is not None and quantity is not None and measure is not None:
-            parts = rate_and_volume(population, *sides, quantity, measure)
-        drivers: list[Driver] = []
         peers: list[Peers] = []
-        if isinstance(subject, Row) and measure is not None and not columns:
+        if isinstance(item.subject, Row) and measure is not None and not columns:
             peers = _peers(population, carrying.rows, measure)
+            looked = _Looked([], _columns(population, item, columns, measure, sides)[1])
         else:
-            drivers, more = _drivers(population, item, sides, found, measure)
-            rest += more
+            looked = _drivers(population, item, columns, measure, sides)
         account = population.account(measure)
-        history = _history(opened, finding, item, measure)
-        beside = [] if columns else marks_beside(case, opened, item, behind)
-        among = among_entities(population, contribution, subject)
-    shown, without = _largest(carrying, measure)
-    found_behind = Why(
-        exception=item,
-        on=on,
-        currency=finding.currency,
-        scale=2 if measure is None else measure.scale,
-        population_rows=account.used,
-        rows=carrying.population.used,
-        amount=carrying.population.used_total,
-        change=sides is not None,
-        drivers=ranked(drivers, table.roles),
-        not_considered=rest,
-        peers=peers,
-        contribution=contribution,
-        largest=shown,
-        without_largest=without,
-        rate_volume=parts,
-        history=history,
-        beside=beside,
-        among=among,
-        reasons=_reasons(found_by, item),
-        foremost=carrying,
-        asked=bool(columns),
-    )
-    return replace(found_behind, sentences=sentences(found_behind))
+        shown, without = _largest(carrying, measure)
+        found = Why(
+            exception=item,
+            on=on,
+            currency=finding.currency,
+            scale=2 if measure is None else measure.scale,
+            population_rows=account.used,
+            rows=carrying.population.used,
+            amount=carrying.population.used_total,
+            change=sides is not None,
+            drivers=ranked(looked.drivers, table.roles),
+            not_considered=looked.rest,
+            peers=peers,
+            contribution=contribution,
+            largest=shown,
+            without_largest=without,
+            rate_volume=_rate_volume(population, measure, sides),
+            history=_history(opened, finding, item, measure),
+            beside=[] if columns else marks_beside(case, opened, item, behind),
+            among=among_entities(population, contribution, item.subject),
+            reasons=_reasons(found_by, item),
+            foremost=carrying,
+            asked=bool(columns),
+        )
+    return replace(found, sentences=sentences(found))
+
+
+@dataclass(frozen=True)
+class _Looked:
+    """What columns account for, and those that account for nothing, with the reason."""
+
+    drivers: list[Driver]
+    rest: list[tuple[str, str]]
 
 
 def _flag(finding: Finding[Any], item: AuditException) -> Cells:
@@ -135,7 +134,7 @@ def _largest(carrying: Rows, measure: Column | None) -> tuple[list[Cells], Decim
     return shown, None if amount is None else amount - held
 
 
-def _trees(change: Change, table: Table) -> tuple[Tree, Tree]:
+def _trees(change: Change, table: Table) -> _Sides:
     """Conditions of the two periods that a change is between."""
     before, after = (expressions.condition(side, table, "change") for side in change.sides)
     return before, after
@@ -158,26 +157,44 @@ def _history(
     return by_period(rows, measure)
 
 
+def _columns(
+    population: Population,
+    item: AuditException,
+    given: Sequence[str],
+    measure: Column | None,
+    sides: _Sides | None,
+) -> tuple[list[Candidate], list[tuple[str, str]]]:
+    """The columns to look at, and those that are not, with the reason."""
+    own = list(item.subject.clients())
+    return candidates(population.table, given, own, measure, months_of_year=sides is not None)
+
+
 def _drivers(
     population: Population,
     item: AuditException,
-    sides: tuple[Any, Any] | None,
-    columns: Sequence[Candidate],
+    given: Sequence[str],
     measure: Column | None,
-) -> tuple[list[Driver], list[tuple[str, str]]]:
+    sides: _Sides | None,
+) -> _Looked:
     """What each column accounts for, and why others do not."""
-    found: list[Driver] = []
-    rest: list[tuple[str, str]] = []
+    columns, rest = _columns(population, item, given, measure, sides)
     if sides is not None and measure is not None:
         told = of_change(population, *sides, columns, measure)
     else:
         told = of_rows(population, item.selector, columns, measure)
-    for column, driver in zip(columns, told, strict=True):
-        if isinstance(driver, str):
-            rest.append((column.name, driver))
-        else:
-            found.append(driver)
-    return found, rest
+    both = list(zip(columns, told, strict=True))
+    rest += [(column.name, said) for column, said in both if isinstance(said, str)]
+    return _Looked([found for _, found in both if not isinstance(found, str)], rest)
+
+
+def _rate_volume(
+    population: Population, measure: Column | None, sides: _Sides | None
+) -> tuple[Decimal, Decimal] | None:
+    """A change in two parts, where the rows state a quantity."""
+    quantity = population.table.role("quantity")
+    if sides is None or quantity is None or measure is None:
+        return None
+    return rate_and_volume(population, *sides, quantity, measure)
 
 
 def _peers(population: Population, rows: list[Cells], measure: Column) -> list[Peers]:

@@ -116,42 +116,19 @@ class Reading:
             assumed = None if months else _period_by(path, own)
         if assumed is not None:
             settings = settings.model_copy(update={"period": assumed})
-        names = own_names(own.header, prior.columns)
-        named = Named(
-            reader,
-            names,
-            settings.period or "",
-            assumed is not None or bool(months),
-            fill=tuple(settings.fill),
-            months=tuple(settings.months) or tuple(names.get(name, name) for name in months),
-        )
-        headings = headings_of(named.plain(own), settings.headings)
-        named = replace(named, headings=headings)
+        named = _named(reader, own, settings, prior, assumed is not None, months)
         layout = named.layout(path, own)
         check_columns(path, layout, settings, prior)
         settings = settings.model_copy(update=dict(layout.settled))
         formats, roles = detect(layout, settings, prior)
         if not told and not named.period and not named.months and not prior.columns:
-            if "amount" in roles and not any(isinstance(f, DateFormat) for f in formats.values()):
-                months = _months_by(own)
-                if months:
-                    return Reading.of(path, settings, prior, months=months)
-            if _has_no_date(formats, roles):
-                assumed = _period_by(path, own)
-                if assumed is not None:
-                    return Reading.of(path, settings, prior, assumed=assumed)
-        return cls(
-            path,
-            prior.called or path.name,
-            settings,
-            prior,
-            reader,
-            own,
-            layout,
-            named,
-            formats,
-            roles,
-        )
+            dated = any(isinstance(found, DateFormat) for found in formats.values())
+            months = _months_by(own) if "amount" in roles and not dated else ()
+            assumed = _period_by(path, own) if not months and _has_no_date(formats, roles) else None
+            if months or assumed is not None:
+                return Reading.of(path, settings, prior, assumed=assumed, months=months)
+        called = prior.called or path.name
+        return cls(path, called, settings, prior, reader, own, layout, named, formats, roles)
 
     @property
     def untold(self) -> list[str]:
@@ -243,6 +220,27 @@ def _has_no_date(formats: Mapping[str, Format], roles: Mapping[Role, str]) -> bo
         isinstance(found, DateFormat) or name.casefold() in PERIOD_NAMES
         for name, found in formats.items()
     )
+
+
+def _named(
+    reader: Reader,
+    own: Layout,
+    settings: ReadSettings,
+    prior: Prior,
+    assumed: bool,
+    months: tuple[str, ...],
+) -> Named:
+    """The file's columns under the names that its table has for them."""
+    names = own_names(own.header, prior.columns)
+    named = Named(
+        reader,
+        names,
+        settings.period or "",
+        assumed or bool(months),
+        fill=tuple(settings.fill),
+        months=tuple(settings.months) or tuple(names.get(name, name) for name in months),
+    )
+    return replace(named, headings=headings_of(named.plain(own), settings.headings))
 
 
 def _period_by(path: Path, own: Layout) -> str | None:

@@ -11,27 +11,27 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import pyarrow as pa
-import sqlglot.expressions as exp
 from pydantic import Field, model_validator
 
-from sabueso.base.plain import ByColumn, Cells, Values
+from sabueso.base.plain import ByColumn, Values
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
 from sabueso.report.blocks import Suit
-from sabueso.screens import grouping as grp
 from sabueso.screens.fences.cautions import cautions_of, normal_share
 from sabueso.screens.fences.result import FenceGroup
 from sabueso.screens.fences.view import FencesView
 from sabueso.screens.finding import Aim, Finding, Flags, NotTested
-from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
-from sabueso.screens.limits.effects import MIDDLE, Effect, FlaggedSums, without_flagged
+from sabueso.screens.limits.effects import Effect, FlaggedSums, effects_of, without_flagged
 from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import MeasureSettings
+from sabueso.screens.worths import Worths
+from sabueso.stats.arranged import Arranged
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.quartiles import Fences as FenceLimits
 from sabueso.stats.quartiles import QuartileRule, between, fences, in_units, quartile_positions
@@ -86,6 +86,7 @@ class FencesSettings(MeasureSettings):
 
 @dataclass(frozen=True)
 class _Tested:
+    place: int
     key: ByColumn
     n: int
     limits: FenceLimits
@@ -165,12 +166,13 @@ class Fences(Screen):
         groups = Grouping.of(settings.by, table)
         reasons = [missing(measure)]
         account = population.account(measure, reasons)
-        scale = Scale.of(settings.scale, population, groups, measure, reasons, account.used)
+        worths = Worths.of(population, groups, measure, reasons)
+        scale = Scale.of(settings.scale, worths, measure)
         population = scale.of_population(population)
         values: dict[str, Tree] = {**groups.values(), WORTH: sql.minor_units(measure)}
         base = scale.base(population, values, reasons)
         aim: Aim | None = None
-        tested, not_tested = _quartiles(population, base, groups, settings, account.used)
+        tested, not_tested = _quartiles(worths, scale, settings)
         if settings.aim is not None:
             aim = lim.aim(
                 population, base, groups, _limit_table(groups, tested),
@@ -191,10 +193,8 @@ class Fences(Screen):
         )  # fmt: skip
         flags, counts = _flags(found, tested, settings)
         sums = FlaggedSums.of(found, len(tested))
-        without = without_flagged(
-            population, base, groups, [t.effect for t in tested],
-            lambda places: _limit_table(groups, [tested[i] for i in places]), sums, settings.side,
-        )  # fmt: skip
+        places, wholes = [t.place for t in tested], [t.effect for t in tested]
+        without = without_flagged(worths, places, wholes, sums)
         described = [
             _described(t, count, scale, rest)
             for t, count, rest in zip(tested, counts, without, strict=True)
@@ -229,6 +229,7 @@ def _limit_table(groups: Grouping, tested: list[_Tested]) -> pa.Table:
         tested,
         [(t.limits.least, t.limits.greatest) for t in tested],
         [(float(t.limits.q1), float(t.limits.q3), float(t.limits.iqr)) for t in tested],
+        [(t.least, t.greatest) for t in tested],
     )
 
 
@@ -246,81 +247,57 @@ QUARTERS = ("0.25", "0.5", "0.75")
 
 
 def _quartiles(
-    population: Population,
-    base: exp.Select,
-    groups: Grouping,
-    settings: FencesSettings,
-    used: int,
+    worths: Worths, scale: Scale, settings: FencesSettings
 ) -> tuple[list[_Tested], list[NotTested]]:
-    units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
-    fields = {
-        "n": sql.count(),
-        "quartiles": sql.quantiles(units, [*QUARTERS, *lim.ends_of(groups)]),
-        "middle": sql.quantiles(worth, MIDDLE),
-        "total": sql.exact_sum(worth),
-        "squares": sql.exact_square_sum(worth),
-        "least": exp.Min(this=worth.copy()),
-        "greatest": exp.Max(this=worth.copy()),
-    }
-    result = grp.order_statistics(population, base, groups, fields, used)
-    rows = [
-        (key, row)
-        for key, row in zip(groups.keys(result), result.to_pylist(), strict=True)
-        if row["n"]
-    ]
-    not_tested = [
-        NotTested(key, f"only {row['n']} rows; at least {settings.min_group} are needed", row["n"])
-        for key, row in rows
-        if row["n"] < settings.min_group
-    ]
-    rows = [(key, row) for key, row in rows if row["n"] >= settings.min_group]
-    if settings.rule == "linear":
-        quartiles = [
-            tuple(map(sql.exact_quantile, row["quartiles"][:3], QUARTERS)) for _, row in rows
-        ]
-    else:
-        quartiles = _by_rank(population, base, groups, rows, settings.rule)
-    medcouples: dict[tuple[Any, ...], float] = {}
-    if settings.fence == "skew-adjusted":
-        medcouples = {
-            tuple(key.values()): medcouple(units, counts)
-            for key, units, counts in grp.counted_values(population, base, groups, used)
-        }
-    tested = []
-    for (key, row), (q1, median, q3) in zip(rows, quartiles, strict=True):
-        if q1 == q3:
-            reason = f"zero_spread: the middle half of its {row['n']} amounts is one value"
-            not_tested.append(NotTested(key, reason, row["n"]))
-            continue
-        mc = medcouples.get(tuple(key.values()))
-        limits = _limits(q1, median, q3, mc, settings)
-        ends = [round(q) for q in row["quartiles"][3:]]
-        effect = Effect.of(row["n"], int(row["total"]), int(row["squares"]), row["middle"])
-        extremes = int(row["least"]), int(row["greatest"])
-        tested.append(_Tested(key, row["n"], limits, ends, effect, *extremes, mc))
-    return tested, not_tested
+    """The groups with their fences, and those that have none."""
+    found, not_tested = [], []
+    for part, worth in worths.slices():
+        units = scale.arranged(part, worth)
+        effects = effects_of(worth)
+        quartiles = _by_rule(units, settings.rule)
+        ends = [[round(q) for q in units.quantiles(s)] for s in lim.ends_of(worths.groups)]
+        for place, (key, effect, (q1, median, q3)) in enumerate(
+            zip(worths.keys[part], effects, quartiles, strict=True)
+        ):
+            n = effect.n
+            if n < settings.min_group:
+                few = f"only {n} rows; at least {settings.min_group} are needed"
+                not_tested.append(NotTested(key, few, n))
+                continue
+            if q1 == q3:
+                flat = f"zero_spread: the middle half of its {n} amounts is one value"
+                not_tested.append(NotTested(key, flat, n))
+                continue
+            mc = None
+            if settings.fence == "skew-adjusted":
+                mc = medcouple(*np.unique(units.group(place), return_counts=True))
+            limits = _limits(q1, median, q3, mc, settings)
+            values = worth.group(place)
+            found.append(
+                _Tested(
+                    part.start + place, key, n, limits, [end[place] for end in ends], effect,
+                    int(values[0]), int(values[-1]), mc,
+                )
+            )  # fmt: skip
+    # Those that are too small come before those without spread.
+    return found, sorted(not_tested, key=lambda t: t.rows >= settings.min_group)
 
 
-def _by_rank(
-    population: Population,
-    base: exp.Select,
-    groups: Grouping,
-    rows: list[tuple[Cells, Cells]],
-    rule: QuartileRule,
-) -> list[tuple[Fraction, ...]]:
-    """Quartiles by the other rules: order statistics at each group's own ranks."""
-    positions = [quartile_positions(row["n"], rule) for _, row in rows]
-    wanted = [
-        (index, rank)
-        for index, three in enumerate(positions)
-        for rank in sorted({r for p in three for r in (floor(p), ceil(p))})
+def _by_rule(units: Arranged, rule: QuartileRule) -> list[tuple[Fraction, ...]]:
+    """Q1, median and Q3 of each group."""
+    if rule == "linear":
+        return list(zip(*(units.quantiles(share) for share in QUARTERS), strict=True))
+    positions = [quartile_positions(n, rule) for n in units.sizes.tolist()]
+    around = [
+        [units.at(np.array([side(three[i]) - 1 for three in positions])) for side in (floor, ceil)]
+        for i in range(len(QUARTERS))
     ]
-    at = grp.values_at(
-        population, base, groups, grp.rank_table(groups, [key for key, _ in rows], wanted)
-    )
     return [
-        tuple(between(p, at[index, floor(p)], at[index, ceil(p)]) for p in three)
-        for index, three in enumerate(positions)
+        tuple(
+            between(three[i], int(around[i][0][place]), int(around[i][1][place]))
+            for i in range(len(QUARTERS))
+        )
+        for place, three in enumerate(positions)
     ]
 
 

@@ -2,24 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import sqlglot.expressions as exp
 
-from sabueso.population import sql
-from sabueso.population.population import Population
-from sabueso.population.sql import Tree
 from sabueso.population.table import money
-from sabueso.screens import grouping as grp
-from sabueso.screens.grouping import Grouping
-from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.result import Amounts
 from sabueso.screens.limits.scales import WORTH
+from sabueso.screens.worths import Worths
+from sabueso.stats.arranged import Arranged
 from sabueso.stats.moments import moments
 from sabueso.stats.quartiles import in_units
 
@@ -36,12 +31,6 @@ class Effect(NamedTuple):
     median: Fraction
     p95: Fraction
 
-    @classmethod
-    def of(cls, n: int, total: int, squares: int, middle: Sequence[float]) -> Effect:
-        """From sums, and the median and 95th percentile as an engine gives them."""
-        median, p95 = map(sql.exact_quantile, middle, MIDDLE)
-        return cls(n, total, squares, median, p95)
-
     def amounts(self, scale: int) -> Amounts:
         unit = 10**scale
         m = moments(self.n, self.total, self.squares, scale)
@@ -55,42 +44,34 @@ class Effect(NamedTuple):
         )
 
 
-def by_position(
-    population: Population,
-    base: exp.Select,
-    groups: Grouping,
-    limits: pa.Table,
-    values: dict[str, Tree],
-    fields: dict[str, Tree],
-    rows: int,
-    where: Tree | None = None,
-) -> pa.Table:
-    """Aggregates over the rows of a base joined with ``limits``, a table of groups, by the
-    ``position`` of the group in it, named g0: a whole number, which an engine groups by faster than
-    by the keys themselves. ``values`` name what the ``fields`` are made of."""
-    wanted = [exp.alias_(tree, name, quoted=True) for name, tree in values.items()]
-    position = exp.alias_(sql.column("position", "limits"), "g0", quoted=True)
-    inner = exp.select(position, *wanted).from_(base.subquery("b"))
-    inner = inner.join("limits", on=groups.join("b", "limits"), join_type="inner")
-    inner = inner if where is None else inner.where(where)
-    place = Grouping(("position",), (sql.column("position"),))
-    return grp.order_statistics(population, inner, place, fields, rows, limits=limits)
+def effects_of(worth: Arranged) -> list[Effect]:
+    """The figures of each group of some amounts."""
+    middles = (worth.quantiles(share) for share in MIDDLE)
+    figures = worth.sizes.tolist(), worth.totals(), worth.squares()
+    return list(map(Effect, *figures, *middles))
 
 
 @dataclass(frozen=True)
 class FlaggedSums:
-    """By group: how many rows were flagged, Σ and Σ² of their amounts in minor units, exact."""
+    """By group: how many rows were flagged, below and above its limits, Σ and Σ² of their amounts in minor
+    units, exact."""
 
     n: list[int]
     total: list[int]
     squares: list[int]
+    low: list[int]
+    high: list[int]
 
     @classmethod
     def of(cls, found: pa.Table, groups: int) -> FlaggedSums:
         """From the rows of :func:`limits.rows_beyond`, their ``worth`` carried along."""
         n, total, square = ([0] * groups for _ in range(3))
+        low, above = (np.zeros(groups, np.int64) for _ in range(2))
         if found.num_rows:
             position, units = (found.column(name).to_numpy() for name in ("position", WORTH))
+            high = found.column("high").to_numpy(zero_copy_only=False).astype(bool)
+            low = np.bincount(position[~high], minlength=groups)
+            above = np.bincount(position[high], minlength=groups)
             if position.min() != position.max():
                 order = np.argsort(position, kind="stable")
                 position, units = position[order], units[order]
@@ -99,19 +80,18 @@ class FlaggedSums:
             counts = np.diff([*starts, len(units)])
             for place, count, t, s in zip(places.tolist(), counts.tolist(), *sums, strict=True):
                 n[place], total[place], square[place] = count, t, s
-        return cls(n, total, square)
+        return cls(n, total, square, low.tolist(), above.tolist())
 
-    def rest(self, place: int, whole: Effect, middle: list[float] | None) -> Effect | None:
-        """A group's amounts without its flagged rows; None where all were flagged."""
-        if not self.n[place]:
-            return whole
-        if middle is None or whole.n == self.n[place]:
+    def rest(self, place: int, whole: Effect, middle: tuple[Fraction, ...] | None) -> Effect | None:
+        """A group's amounts without its flagged rows, of which the median and the 95th percentile are
+        given; None where all were flagged."""
+        if middle is None:
             return None
-        return Effect.of(
+        return Effect(
             whole.n - self.n[place],
             whole.total - self.total[place],
             whole.squares - self.squares[place],
-            middle,
+            *middle,
         )
 
 
@@ -141,30 +121,28 @@ def _exact_sums(units: np.ndarray, starts: np.ndarray) -> tuple[np.ndarray, np.n
 
 
 def without_flagged(
-    population: Population,
-    base: exp.Select,
-    groups: Grouping,
-    wholes: Sequence[Effect],
-    limits_at: Callable[[list[int]], pa.Table],
-    beyond: FlaggedSums,
-    side: str,
+    worths: Worths, places: Sequence[int], wholes: Sequence[Effect], beyond: FlaggedSums
 ) -> list[Effect | None]:
-    """Each group's amounts without its flagged rows: order statistics of those that have any.
+    """Each group's amounts without its flagged rows, which are its least or its greatest ones; None where
+    all were flagged.
 
-    ``limits_at`` gives the limit table of some groups.
+    Parameters
+    ----------
+    places : sequence of int
+        Where each of the groups is among those of ``worths``, ascending.
     """
-    touched = [place for place, n in enumerate(beyond.n) if n]
-    middles: dict[int, list[float] | None] = {}
-    if touched:
-        found = by_position(
-            population,
-            base,
-            groups,
-            limits_at(touched),
-            {"worth": sql.column(WORTH, "b")},
-            {"middle": sql.quantiles(sql.column("worth"), MIDDLE)},
-            sum(wholes[place].n for place in touched),
-            exp.Not(this=lim.beyond(side)),
+    touched = {at: position for position, at in enumerate(places) if beyond.n[position]}
+    rest: list[Effect | None] = list(wholes)
+    for part, worth in worths.slices() if touched else ():
+        here = [position for at, position in touched.items() if part.start <= at < part.stop]
+        left = [position for position in here if wholes[position].n > beyond.n[position]]
+        which = np.array([places[position] - part.start for position in left], dtype=np.int64)
+        low, high = (
+            np.array([side[position] for position in left], dtype=np.int64)
+            for side in (beyond.low, beyond.high)
         )
-        middles = {touched[row["g0"]]: row["middle"] for row in found.to_pylist()}
-    return [beyond.rest(place, whole, middles.get(place)) for place, whole in enumerate(wholes)]
+        middles = (worth.quantiles(share, which, low, high) for share in MIDDLE)
+        found = dict(zip(left, zip(*middles, strict=True), strict=True))
+        for position in here:
+            rest[position] = beyond.rest(position, wholes[position], found.get(position))
+    return rest

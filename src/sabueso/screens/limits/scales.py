@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from math import copysign, log10
 from typing import Any, Literal
 
+import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
@@ -16,6 +17,8 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens import grouping as grp
 from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.worths import Worths
+from sabueso.stats.arranged import Arranged, Floats
 
 Kind = Literal["amount", "log"]
 LOG_DECIMALS = 9  # of log10 values, which are rounded to them so that their sums are exact
@@ -46,36 +49,43 @@ class Scale:
     groups: Grouping
     units: Mapping[Key, float] = field(default_factory=dict)
     table: pa.Table | None = None
+    of_groups: Floats | None = None
+    _held: dict[int, Arranged] = field(default_factory=dict, repr=False, compare=False)
 
     @classmethod
-    def of(
-        cls,
-        kind: Kind,
-        population: Population,
-        groups: Grouping,
-        measure: Column,
-        reasons: Sequence[Reason],
-        used: int,
-    ) -> Scale:
+    def of(cls, kind: Kind, worths: Worths, measure: Column) -> Scale:
         """The scale of a measure; a logarithmic one finds the unit of each group first."""
+        groups = worths.groups
         if kind == "amount":
             return cls(kind, measure, groups)
-        values = {**groups.values(), WORTH: sql.minor_units(measure)}
-        nothing = exp.EQ(this=sql.column(measure.name), expression=sql.integer(0))
-        base = population.base(values, [*reasons, Reason("zero", nothing)])
-        size = sql.magnitude(sql.column(WORTH, "b"))
-        found = grp.order_statistics(
-            population, base, groups, {"q": sql.quantiles(size, ["0.5"])}, used
-        )
-        minor = [row[0] if row else None for row in found.column("q").to_pylist()]
-        known = [
-            (key, value / MEDIAN_PARTS / 10**measure.scale)
-            for key, value in zip(groups.keys(found), minor, strict=True)
-            if value
-        ]
+        minor = np.concatenate([np.empty(0), *(_middle(worth) for _, worth in worths.slices())])
+        units = minor / MEDIAN_PARTS / 10**measure.scale
+        known = [(k, u) for k, u in zip(worths.keys, units.tolist(), strict=True) if u]
         columns = grp.group_table(groups, [key for key, _ in known])
         table = pa.table({**columns, "unit": pa.array([u for _, u in known], pa.float64())})
-        return cls(kind, measure, groups, {tuple(k.values()): u for k, u in known}, table)
+        by_key = {tuple(k.values()): u for k, u in known}
+        # A group of zeros alone has no unit: they are 0 on any scale.
+        return cls(kind, measure, groups, by_key, table, np.where(units > 0, units, 1.0))
+
+    def arranged(self, part: slice, worth: Arranged) -> Arranged:
+        """Amounts of some groups in units of this scale, in the same order."""
+        if self.of_groups is None:
+            return worth
+        held = self._held.get(part.start)
+        if held is not None:
+            return held
+        values = np.empty_like(worth.values)
+        place = 0
+        for block in worth.blocks(self.of_groups[part]):
+            (unit,) = block.of_rows
+            size = np.abs(block.values) / 10**self.measure.scale / unit
+            steps = np.rint(np.log10(1.0 + size) * 10**LOG_DECIMALS)
+            values[place : place + len(steps)] = np.sign(block.values) * steps
+            place += len(steps)
+        found = Arranged(worth.starts, values)
+        if len(worth.sizes) == len(self.of_groups):
+            self._held[part.start] = found
+        return found
 
     @property
     def is_log(self) -> bool:
@@ -102,7 +112,6 @@ class Scale:
         values["amount_"] = sql.column(self.measure.name)
         inner = population.base(values, reasons)
         kept = [sql.column(name, "p") for name in values if name != "amount_"]
-        # A group of zeros alone has no unit: they are 0 on any scale.
         unit = exp.Coalesce(
             this=sql.column("unit", SCALES), expressions=[exp.Literal.number("1.0")]
         )
@@ -127,3 +136,14 @@ class Scale:
         if abs(place) > 300:
             return None
         return copysign((10 ** abs(place) - 1) * unit, place)
+
+
+def _middle(worth: Arranged) -> Floats:
+    """The median of the |x| of each group that are not 0; 0 where all are."""
+    zeros = worth.counts_of(0)
+    others = worth.sizes - zeros
+    some = np.maximum(others, 1)
+    # The zeros are the nearest to 0.
+    ranks = [np.minimum(zeros + place, worth.sizes - 1) for place in ((some - 1) // 2, some // 2)]
+    low, high = (worth.nearest(np.zeros_like(zeros), rank) for rank in ranks)
+    return np.where(others > 0, (low + high) / 4, 0.0)

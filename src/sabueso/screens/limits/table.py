@@ -25,6 +25,7 @@ from sabueso.screens.subject import row_key
 INT64 = np.iinfo(np.int64)
 CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
 BINS = 60
+OWN_ENDS = ("own_least", "own_greatest")
 
 
 def clamped(values: Sequence[int]) -> pa.Array:
@@ -37,16 +38,20 @@ def limit_table(
     items: Sequence[Keyed],
     bounds: Sequence[tuple[int, int]],
     places: Sequence[tuple[float, float, float]],
+    ends: Sequence[tuple[int, int]] = (),
 ) -> pa.Table:
     """The input table ``limits``: group keys, least, greatest, and the group's position.
 
     ``places`` are (lower, upper, unit) of each group: the strength of a row beyond the limits is
-    how many units it lies above ``upper`` or below ``lower``.
+    how many units it lies above ``upper`` or below ``lower``. ``ends`` are the least and the greatest
+    amount of each, in minor units, where they are known.
     """
+    known = dict(zip(OWN_ENDS, map(list, zip(*ends, strict=True)), strict=True)) if ends else {}
     return key_table(
         groups,
         items,
         {
+            **{name: pa.array(values, pa.int64()) for name, values in known.items()},
             "least": clamped([low for low, _ in bounds]),
             "greatest": clamped([high for _, high in bounds]),
             "lower": pa.array([p[0] for p in places], pa.float64()),
@@ -236,9 +241,10 @@ def rows_beyond(
     values = {**values, **named}
     if scale is not None and scale.is_log:
         limits = with_amounts(limits, _units_of(limits, scale))
-        base = _near(population, values, reasons, grouping, side)
+        rows = _near(population, values, reasons, grouping, side, _reach(measure, limits, side))
     else:
-        base = population.base({**values, UNITS: sql.minor_units(measure)}, reasons)
+        rows = population.base({**values, UNITS: sql.minor_units(measure)}, reasons)
+        rows = rows.where(_reach(measure, limits, side))
     units = sql.column(UNITS, "b")
     high = exp.GT(this=units, expression=sql.column("greatest", "limits"))
     value = sql.cast(units.copy(), "DOUBLE")
@@ -253,7 +259,7 @@ def rows_beyond(
     ]
     wanted += [sql.column(name, "b") for name in (*carry, *named)]
     wanted += grouping.columns("b")
-    select = exp.select(*wanted).from_(base.subquery("b"))
+    select = exp.select(*wanted).from_(rows.subquery("b"))
     select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
     select = select.where(beyond(side)).order_by(
         sql.ordered(sql.column("strength"), descending=True),
@@ -266,6 +272,31 @@ def rows_beyond(
         place = found.column_names.index("row_file")
         found = found.set_column(place, "row_file", found.column(place).dictionary_encode())
     return columns.gathered(found, dict(zip(grouping.labels, grouping.names, strict=True)))
+
+
+def _reach(measure: Column, limits: pa.Table, side: str) -> Tree:
+    """Condition of the rows that are beyond the limits of any group that has such rows: held to two
+    numbers, an engine need not fetch what else the others hold."""
+    if not set(OWN_ENDS) <= set(limits.column_names):
+        return exp.true()
+    unit = 10**measure.scale
+    conditions: list[Tree] = []
+    for name, own, of, amount, sign in (
+        ("low", "own_least", "least", "low_amount", 1),
+        ("high", "own_greatest", "greatest", "high_amount", -1),
+    ):
+        bounds = limits.column(of).to_numpy()
+        if amount in limits.column_names:
+            # Floats: a minor unit nearer is surely nearer.
+            near = limits.column(amount).to_numpy() * unit + sign
+            limit = 2.0**62
+            bounds = np.clip(near, -limit, limit).astype(np.int64)
+        passed = bounds[sign * limits.column(own).to_numpy() < sign * bounds]
+        if side in ("both", name) and len(passed):
+            bar = Decimal(int(sign * np.max(sign * passed))).scaleb(-measure.scale)
+            kind = exp.LT if sign > 0 else exp.GT
+            conditions.append(kind(this=sql.column(measure.name), expression=sql.number(bar)))
+    return exp.paren(exp.or_(*conditions)) if conditions else exp.false()
 
 
 def _units_of(limits: pa.Table, scale: Scale) -> np.ndarray:
@@ -293,6 +324,7 @@ def _near(
     reasons: Sequence[Reason],
     grouping: Grouping,
     side: str,
+    reach: Tree,
 ) -> exp.Select:
     """A base of the rows that may be beyond their limits. Amounts are compared first: a comparison
     costs a tenth of a logarithm, and few rows are left to take one of."""
@@ -304,7 +336,7 @@ def _near(
     unit = sql.column("log_unit", "limits")
     units = sql.log_units(sql.column("amount", "b"), LOG_DECIMALS, unit)
     select = select.select(exp.alias_(units, UNITS))
-    select = select.from_(population.base(plain, reasons).subquery("b"))
+    select = select.from_(population.base(plain, reasons).where(reach).subquery("b"))
     select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
     return select.where({"low": low, "high": high}.get(side, exp.paren(exp.or_(low, high))))
 

@@ -1,4 +1,4 @@
-"""Sums, order statistics and spread of each group of a test by deviates, in passes over the rows."""
+"""Sums, order statistics and spread of each group of a test by deviates."""
 
 from __future__ import annotations
 
@@ -7,19 +7,16 @@ from fractions import Fraction
 from math import log10, sqrt
 from typing import NamedTuple, Protocol
 
+import numpy as np
 import pyarrow as pa
-import sqlglot.expressions as exp
 
 from sabueso.base.plain import ByColumn
-from sabueso.population import sql
-from sabueso.population.population import Population
-from sabueso.population.sql import Tree
-from sabueso.screens import grouping as grp
 from sabueso.screens.finding import NotTested
-from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.grouping import Grouping
 from sabueso.screens.limits import table as lim
-from sabueso.screens.limits.effects import MIDDLE, Effect, by_position
-from sabueso.screens.limits.scales import WORTH
+from sabueso.screens.limits.effects import Effect, effects_of
+from sabueso.screens.limits.scales import Scale
+from sabueso.screens.worths import Worths
 from sabueso.stats.moments import moments
 
 SHAPE = ("0.01", "0.1", "0.25", "0.5", "0.75", "0.9", "0.99")
@@ -55,17 +52,16 @@ class Asked(Protocol):
 
     @property
     def method(self) -> str: ...
-    @property
-    def scale(self) -> str: ...
 
 
 class DeviateGroup(NamedTuple):
     """One group's sums and order statistics, in minor units of the scale used.
 
-    ``effect`` describes its amounts, whatever the scale, ``least`` and ``greatest`` too. ``cubes`` and
+    ``place`` is where it stands among the groups of the amounts; ``effect`` describes its amounts, whatever the scale, ``least`` and ``greatest`` too. ``cubes`` and
     ``fourths`` are Σz³ and Σz⁴. ``middle_normal`` is judged where a modified deviate needs it.
     """
 
+    place: int
     key: ByColumn
     n: int
     total: int
@@ -94,55 +90,48 @@ class Tested(NamedTuple):
         return self.group.key
 
 
-def group_figures(
-    population: Population, base: exp.Select, groups: Grouping, asked: Asked, used: int
-) -> list[DeviateGroup]:
-    """Sums and order statistics of each group, in one pass."""
-    units, worth = sql.column(UNITS, "b"), sql.column(WORTH, "b")
-    shares = lim.ends_of(groups)
-    fields = {
-        "n": exp.Count(this=worth),
-        "total": sql.exact_sum(worth),
-        "squares": sql.exact_square_sum(worth),
-        "middle": sql.quantiles(worth, (*MIDDLE, *shares)),
-        "least": exp.Min(this=worth.copy()),
-        "greatest": exp.Max(this=worth.copy()),
-    }
-    if asked.method == "modified":
-        fields["shape"] = sql.quantiles(units, SHAPE)
-    if asked.scale == "log":
-        fields |= {
-            "log_total": sql.exact_sum(units),
-            "log_squares": sql.exact_square_sum(units),
-            "log_middle": sql.quantiles(units, ("0.5", *shares)),
-        }
-    result = grp.order_statistics(population, base, groups, fields, used)
-    found = []
-    for key, row in zip(groups.keys(result), result.to_pylist(), strict=True):
-        if not row["n"]:
-            continue
-        middle, ends = row["middle"][: len(MIDDLE)], row["middle"][len(MIDDLE) :]
-        effect = Effect.of(row["n"], int(row["total"]), int(row["squares"]), middle)
-        median = effect.median
-        total, squares = effect.total, effect.squares
-        if asked.scale == "log":
-            log_median, *ends = row["log_middle"]
-            median = sql.exact_quantile(log_median, "0.5")
-            total, squares = int(row["log_total"]), int(row["log_squares"])
-        found.append(
+def group_figures(worths: Worths, scale: Scale, asked: Asked) -> list[DeviateGroup]:
+    """Sums and order statistics of each group."""
+    shares = lim.ends_of(worths.groups)
+    found: list[DeviateGroup] = []
+    for part, worth in worths.slices():
+        units = scale.arranged(part, worth)
+        effects = effects_of(worth)
+        totals, squares, medians = (
+            (units.totals(), units.squares(), units.quantiles("0.5"))
+            if scale.is_log
+            else (
+                [e.total for e in effects],
+                [e.squares for e in effects],
+                [e.median for e in effects],
+            )
+        )
+        ends = [[round(q) for q in units.quantiles(share)] for share in shares]
+        shapes = np.zeros((len(effects), 0))
+        if asked.method == "modified":
+            shapes = np.stack([units.quantile_floats(share) for share in SHAPE], axis=1)
+        rows = zip(
+            worths.keys[part], effects, totals, squares, medians,
+            worth.least.tolist(), worth.greatest.tolist(), shapes.tolist(), strict=True,
+        )  # fmt: skip
+        found += [
             DeviateGroup(
+                part.start + place,
                 key,
                 effect.n,
                 total,
-                squares,
+                square,
                 median,
-                list(map(round, ends)),
+                [e[place] for e in ends],
                 effect,
-                least=int(row["least"]),
-                greatest=int(row["greatest"]),
-                middle_normal="shape" in row and normal_middle(effect.n, row["shape"]),
+                least=least,
+                greatest=greatest,
+                middle_normal=bool(shape) and normal_middle(effect.n, shape),
             )
-        )
+            for place, (key, effect, total, square, median, least, greatest, shape) in enumerate(
+                rows
+            )
+        ]
     return found
 
 
@@ -157,9 +146,7 @@ def testable(found: list[DeviateGroup], least: int) -> tuple[list[DeviateGroup],
     return [g for g in found if g.n >= least], small
 
 
-def with_spread(
-    population: Population, base: exp.Select, groups: Grouping, tested: list[Tested]
-) -> list[Tested]:
+def with_spread(worths: Worths, scale: Scale, tested: Sequence[Tested]) -> list[Tested]:
     """Add the absolute deviations from the median, and the standardised third and fourth powers.
 
     The powers are rounded to steps so fine that it does not show and so coarse that the greatest
@@ -167,56 +154,33 @@ def with_spread(
     """
     if not tested:
         return []
-    found = [t.group for t in tested]
-    fits = [moments(g.n, g.total, g.squares) for g in found]
-    figures = grp.key_table(
-        groups,
-        found,
-        {
-            "position": pa.array(range(len(found)), pa.int64()),
-            "median2": pa.array([int(2 * g.median) for g in found], pa.int64()),
-            "mean": pa.array([m.mean for m in fits], pa.float64()),
-            "sd": pa.array([m.sd or None for m in fits], pa.float64()),
-            "step": pa.array([float(step_of(g.n)) for g in found], pa.float64()),
-        },
+    count = len(worths.keys)
+    doubled, mean, sd, step = (
+        np.zeros(count, np.int64),
+        np.zeros(count),
+        np.ones(count),
+        np.zeros(count),
     )
-    units = sql.column(UNITS, "b")
-    doubled = exp.Mul(this=sql.integer(2), expression=units)
-    off = exp.Abs(this=exp.Sub(this=doubled, expression=sql.column("median2", "limits")))
-    centred = exp.Sub(
-        this=sql.cast(units.copy(), "DOUBLE"), expression=sql.column("mean", "limits")
-    )
-    z = exp.Div(this=exp.paren(centred), expression=sql.column("sd", "limits"))
-    square = exp.paren(exp.Mul(this=sql.column("z"), expression=sql.column("z")))
-
-    def power(rest: Tree) -> Tree:
-        raised = exp.paren(exp.Mul(this=square.copy(), expression=rest))
-        steps = exp.Mul(this=raised, expression=sql.column("step"))
-        return sql.exact_sum(sql.cast(exp.Round(this=steps), "BIGINT"))
-
-    values: dict[str, Tree] = {
-        "deviation": off,
-        "z": z,
-        "step": sql.column("step", "limits"),
-    }
-    fields = {
-        "middle": sql.quantiles(sql.column("deviation"), ["0.5"]),
-        "deviations": sql.exact_sum(sql.column("deviation")),
-        "cubes": power(sql.column("z")),
-        "fourths": power(square.copy()),
-    }
-    used = sum(g.n for g in found)
-    result = by_position(population, base, groups, figures, values, fields, used)
-    spread = list(tested)
-    for row in result.to_pylist():
-        t = tested[row["g0"]]
-        g = t.group._replace(
-            mad=sql.exact_quantile(row["middle"][0], "0.5") / 2,
-            deviation2=int(row["deviations"]),
-            cubes=int(row["cubes"] or 0) / step_of(t.group.n),
-            fourths=int(row["fourths"] or 0) / step_of(t.group.n),
+    for t in tested:
+        g = t.group
+        fit = moments(g.n, g.total, g.squares)
+        doubled[g.place] = int(2 * g.median)
+        if fit.sd:
+            mean[g.place], sd[g.place], step[g.place] = fit.mean, fit.sd, step_of(g.n)
+    figures: list[tuple[Fraction, int, int, int]] = []
+    for part, worth in worths.slices():
+        units = scale.arranged(part, worth)
+        powers = units.powers(mean[part], sd[part], step[part])
+        deviations = units.median_deviations(doubled[part]), units.deviations(doubled[part])
+        figures += zip(*deviations, *powers, strict=True)
+    spread = []
+    for t in tested:
+        mad, deviation2, cubes, fourths = figures[t.group.place]
+        steps = step_of(t.group.n)
+        group = t.group._replace(
+            mad=mad, deviation2=deviation2, cubes=cubes / steps, fourths=fourths / steps
         )
-        spread[row["g0"]] = t._replace(group=g)
+        spread.append(t._replace(group=group))
     return spread
 
 
@@ -227,6 +191,7 @@ def limits_of(groups: Grouping, tested: Sequence[Tested]) -> pa.Table:
         tested,
         [(t.least, t.greatest) for t in tested],
         [(t.centre, t.centre, t.unit) for t in tested],
+        [(t.group.least, t.group.greatest) for t in tested],
     )
 
 

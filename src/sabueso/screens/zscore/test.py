@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import pyarrow as pa
-import sqlglot.expressions as exp
 from pydantic import Field, model_validator
 from scipy.special import ndtr
 
@@ -23,7 +22,7 @@ from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.cautions import copied_rows
 from sabueso.screens.finding import Aim, Finding, Flags, NotTested
-from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
@@ -32,6 +31,7 @@ from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import MeasureSettings
+from sabueso.screens.worths import Worths
 from sabueso.screens.zscore.cautions import cautions_of
 from sabueso.screens.zscore.deviates import (
     DeviateGroup,
@@ -175,8 +175,8 @@ class ZScore(Screen):
             return None
         measure = population.table.measure(finding.on)
         groups = Grouping.of(finding.settings["by"], population.table)
-        kind, used = finding.settings["scale"], finding.population.used
-        scale = Scale.of(kind, population, groups, measure, [missing(measure)], used)
+        worths = Worths.of(population, groups, measure, [missing(measure)])
+        scale = Scale.of(finding.settings["scale"], worths, measure)
         limit = float(finding.used["limit"])
         places = []
         for g in finding.groups:
@@ -191,14 +191,14 @@ class ZScore(Screen):
         groups = Grouping.of(settings.by, table)
         reasons = [missing(measure)]
         account = population.account(measure, reasons)
-        scale = Scale.of(settings.scale, population, groups, measure, reasons, account.used)
+        worths = Worths.of(population, groups, measure, reasons)
+        scale = Scale.of(settings.scale, worths, measure)
         population = scale.of_population(population)
         values: dict[str, Tree] = {**groups.values(), WORTH: sql.minor_units(measure)}
         base = scale.base(population, values, reasons)
         limit = Fraction(settings.limit or ("3.5" if settings.method == "modified" else "3"))
 
-        found = group_figures(population, base, groups, settings, account.used)
-        found, not_tested = testable(found, settings.min_group)
+        found, not_tested = testable(group_figures(worths, scale, settings), settings.min_group)
         aim: Aim | None = None
         steps: list[SequentialTest] = []
 
@@ -220,25 +220,22 @@ class ZScore(Screen):
             tested, flat = _limits(found, settings.method, limit)
         else:
             bare = [Tested(g, 0, 0, 0.0, 1.0) for g in found]
-            spread = [t.group for t in with_spread(population, base, groups, bare)]
+            spread = [t.group for t in with_spread(worths, scale, bare)]
             if settings.method == "sequential":
                 tested, flat, steps = sequential_limits(
-                    population, base, groups, spread, settings.most, settings.alpha, account.used
+                    worths, scale, spread, settings.most, settings.alpha
                 )
             else:
                 limit = solved(spread)
                 tested, flat = _limits(spread, settings.method, limit)
         not_tested += flat
         flags, beyond = _flags(
-            population, values, reasons, base, groups, tested, settings, scale, limit
+            population, values, reasons, groups, worths, tested, settings, scale, limit
         )
         if settings.method == "plain":
-            tested = with_spread(population, base, groups, tested)
-        wholes = [t.group.effect for t in tested]
-        without = without_flagged(
-            population, base, groups, wholes,
-            lambda places: limits_of(groups, [tested[i] for i in places]), beyond, settings.side,
-        )  # fmt: skip
+            tested = with_spread(worths, scale, tested)
+        places, wholes = [t.group.place for t in tested], [t.group.effect for t in tested]
+        without = without_flagged(worths, places, wholes, beyond)
         described = [
             _described(t, rest, scale, settings, limit)
             for t, rest in zip(tested, without, strict=True)
@@ -299,8 +296,8 @@ def _flags(
     population: Population,
     values: dict[str, Tree],
     reasons: list[Any],
-    base: exp.Select,
     groups: Grouping,
+    worths: Worths,
     tested: list[Tested],
     settings: ZScoreSettings,
     scale: Scale,
@@ -322,7 +319,7 @@ def _flags(
         return Flags("row", lim.flag_table(found, columns)), sums
     at = found.column("position").to_numpy()
     p = _p_of(strength, at, tested, settings)
-    adjusted = _adjusted(population, base, groups, tested, limits, p, settings)
+    adjusted = _adjusted(worths, scale, tested, p, settings)
     columns = {
         "score": score,
         "limit": np.full(len(strength), float(limit)),
@@ -368,38 +365,31 @@ def _by_chance(tested: Sequence[Tested], settings: ZScoreSettings, limit: Fracti
 
 
 def _adjusted(
-    population: Population,
-    base: exp.Select,
-    groups: Grouping,
-    tested: list[Tested],
-    limits: pa.Table,
-    p: np.ndarray,
-    settings: ZScoreSettings,
+    worths: Worths, scale: Scale, tested: list[Tested], p: np.ndarray, settings: ZScoreSettings
 ) -> np.ndarray:
-    """Adjusted p of the flagged rows. Holm and Bonferroni need those alone.
-
-    The false discovery rate needs the rank of each p among all: one column of units is fetched
-    for it, 8 bytes a row.
-    """
+    """Adjusted p of the flagged rows. Holm and Bonferroni need those alone; the false discovery rate needs
+    the rank of each p among all."""
     known = np.isfinite(p)
     found = np.full(len(p), np.nan)
     if settings.adjust != "bh" or not known.any():
         family = sum(t.group.n for t in tested)
         found[known] = adjust(p[known], settings.adjust, max(family, len(p)))
         return found
-    select = exp.select(sql.column("position", "limits"), sql.column(UNITS, "b"))
-    select = select.from_(base.subquery("b"))
-    select = select.join("limits", on=groups.join("b", "limits"), join_type="inner")
-    every = population.query(select, limits=limits)
-    at = every.column("position").to_numpy()
+    position = np.full(len(worths.keys), -1)
+    position[[t.group.place for t in tested]] = range(len(tested))
     centre, unit = np.array([t.centre for t in tested]), np.array([t.unit for t in tested])
-    off = (every.column(UNITS).to_numpy() - centre[at]) / unit[at]
-    if settings.side == "both":
-        all_p = _p_of(np.abs(off), at, tested, settings)
-    else:
-        far = off if settings.side == "high" else -off
-        tail = _p_of(np.abs(off), at, tested, settings)
-        all_p = np.where(far >= 0, tail, 1 - tail)
+    every = [np.empty(0)]
+    for part, worth in worths.slices():
+        for block in scale.arranged(part, worth).blocks(position[part]):
+            at = block.of_rows[0][block.of_rows[0] >= 0]
+            off = (block.values[block.of_rows[0] >= 0] - centre[at]) / unit[at]
+            if settings.side == "both":
+                every.append(_p_of(np.abs(off), at, tested, settings))
+            else:
+                far = off if settings.side == "high" else -off
+                tail = _p_of(np.abs(off), at, tested, settings)
+                every.append(np.where(far >= 0, tail, 1 - tail))
+    all_p = np.concatenate(every)
     ranked = np.sort(all_p[np.isfinite(all_p)])
     stepped = adjust(ranked, "bh")
     # Equal p have one adjusted p, the largest of their ranks.

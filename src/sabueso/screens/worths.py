@@ -1,0 +1,128 @@
+"""The amounts of a population in order within their groups, read once for all that is asked of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.base.errors import UserError
+from sabueso.base.plain import ByColumn
+from sabueso.population import sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column
+from sabueso.screens import grouping as grp
+from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.stats.arranged import Arranged, Ints
+
+SLICE_ROWS = 16_000_000
+"""Rows whose amounts are held at once, 8 bytes each; more are read in slices of whole groups."""
+MOST_UNITS = 1 << 61
+"""Twice an amount stays within 64 bits."""
+_HELD = "worths"
+
+
+@dataclass(frozen=True)
+class Worths:
+    """Amounts of the rows used, in minor units, ascending within each group.
+
+    Attributes
+    ----------
+    keys : list
+        The groups that have any, in ascending order.
+    sizes : array of int64
+        How many rows of each are used.
+    """
+
+    population: Population
+    groups: Grouping
+    base: exp.Select
+    found: pa.Table
+    keys: list[ByColumn]
+    sizes: Ints
+    _slices: list[tuple[slice, Arranged]] = field(default_factory=list, repr=False)
+
+    @classmethod
+    def of(
+        cls,
+        population: Population,
+        groups: Grouping,
+        measure: Column,
+        reasons: Sequence[Reason],
+    ) -> Worths:
+        """The amounts of a measure; those that another test of the programme had are taken again."""
+        base = population.base({**groups.values(), UNITS: sql.minor_units(measure)}, reasons)
+        key = base.sql(), population.engine
+        held = population.known.get(_HELD)
+        if held is not None and held[0] == key:
+            known: Worths = held[1]
+            return known
+        units = sql.column(UNITS, "b")
+        fields: dict[str, Tree] = {
+            "n": exp.Count(this=units),
+            "least": exp.Min(this=units.copy()),
+            "greatest": exp.Max(this=units.copy()),
+        }
+        found = population.query(grp.per_group(base, groups, fields))
+        if not groups.labels:
+            found = found.slice(0, int(found.column("n")[0].as_py() > 0))
+        worths = cls(
+            population, groups, base, found, groups.keys(found), found.column("n").to_numpy()
+        )
+        # One at a time: what a programme asks for comes together.
+        population.known[_HELD] = key, worths
+        return worths
+
+    def slices(self) -> Iterator[tuple[slice, Arranged]]:
+        """Which groups, and their amounts; all at once where they can be held."""
+        if self._slices:
+            yield from self._slices
+            return
+        bounds = self._bounds()
+        for first, last in bounds:
+            part = slice(first, last), self._read(first, last)
+            if len(bounds) == 1:
+                self._slices.append(part)
+            yield part
+
+    def _bounds(self) -> list[tuple[int, int]]:
+        found, start = [], 0
+        while start < len(self.sizes):
+            inside = np.cumsum(self.sizes[start:]) <= SLICE_ROWS
+            size = max(int(inside.sum()), 1)
+            found.append((start, start + size))
+            start += size
+        return found
+
+    def _read(self, first: int, last: int) -> Arranged:
+        part = self.found.slice(first, last - first)
+        ends = [
+            int(f(part.column(n).to_numpy())) for f, n in ((np.min, "least"), (np.max, "greatest"))
+        ]
+        if max(-ends[0], ends[1]) >= MOST_UNITS:
+            raise UserError(
+                f"table {self.population.table.name!r}: an amount of {max(ends, key=abs):,} minor units is "
+                f"beyond what limits are computed of; expected below {MOST_UNITS:,}"
+            )
+        return Arranged.gathered(self.sizes[first:last], (ends[0], ends[1]), self._rows(part))
+
+    def _rows(self, part: pa.Table) -> Iterator[tuple[Ints, Ints]]:
+        """(number of the group, amount) of the rows of some groups, batch by batch."""
+        units = sql.column(UNITS, "b")
+        select = exp.select(units).from_(self.base.subquery("b"))
+        if not self.groups.labels:
+            for batch in self.population.stream(select):
+                values = batch.column(0).to_numpy(zero_copy_only=False)
+                yield np.zeros(len(values), np.int64), values
+            return
+        place = pa.array(range(part.num_rows), pa.int32())
+        keys = part.select(self.groups.names).append_column("position", place)
+        select = select.select(sql.column("position", "of_groups"))
+        select = select.join("of_groups", on=self.groups.join("b", "of_groups"), join_type="inner")
+        for batch in self.population.stream(select, of_groups=keys):
+            values, numbers = (c.to_numpy(zero_copy_only=False) for c in batch.columns)
+            yield numbers, values
