@@ -5,7 +5,7 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from pydantic import ValidationError
 
@@ -226,12 +226,24 @@ def write_rules(path: Path, table: str, prefix: str, rules: Sequence[Json]) -> N
     _save(path, document)
 
 
-def write_screen(
-    path: Path, name: str, test: str, table: str, settings: Values, purpose: str = ""
-) -> None:
-    """Append a screen to the programme; a screen of that name is replaced in place."""
-    told = {"purpose": purpose} if purpose else {}
-    _write_named(path, "screens", {"name": name, "test": test, "table": table, **told, **settings})
+class NewScreen(NamedTuple):
+    """A screen as it is written to the plan."""
+
+    name: str
+    test: str
+    table: str
+    settings: Values
+    purpose: str = ""
+
+    def section(self) -> Values:
+        told = {"purpose": self.purpose} if self.purpose else {}
+        named = {"name": self.name, "test": self.test, "table": self.table}
+        return {**named, **told, **self.settings}
+
+
+def write_screens(path: Path, screens: Sequence[NewScreen]) -> None:
+    """Append screens to the programme; a screen that has the name of one is put in its place."""
+    _write_named(path, "screens", [screen.section() for screen in screens])
 
 
 def remove_screen(path: Path, name: str) -> None:
@@ -248,11 +260,11 @@ def remove_screen(path: Path, name: str) -> None:
 
 def write_view(path: Path, view: ViewSection) -> None:
     """Append a view to the plan; a view of that name is replaced in place."""
-    _write_named(path, "views", view.model_dump(exclude_defaults=True))
+    _write_named(path, "views", [view.model_dump(exclude_defaults=True)])
 
 
-def _write_named(path: Path, what: str, values: Values) -> None:
-    """Append a section to a list of those that have names, or put it in the place of its namesake."""
+def _write_named(path: Path, what: str, sections: Sequence[Values]) -> None:
+    """Append sections to a list of those that have names, or put each in the place of its namesake."""
     import tomlkit
 
     document = _document(path)
@@ -260,13 +272,16 @@ def _write_named(path: Path, what: str, values: Values) -> None:
     if listed is None:
         listed = tomlkit.aot()
         document.add(what, listed)
-    section = tomlkit.table()
-    for key, value in values.items():
-        section.add(key, value)
-    section.add(tomlkit.nl())
     names = [str(each.get("name")) for each in listed]
-    if values["name"] in names:
-        listed[names.index(values["name"])] = section
-    else:
-        listed.append(section)
+    for values in sections:
+        section = tomlkit.table()
+        for key, value in values.items():
+            section.add(key, value)
+        if values is sections[-1]:
+            section.add(tomlkit.nl())
+        if values["name"] in names:
+            listed[names.index(values["name"])] = section
+        else:
+            listed.append(section)
+            names.append(values["name"])
     _save(path, document)

@@ -10,7 +10,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.plain import Json, Values
 from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
-from sabueso.case.plan_writing import write_screen
+from sabueso.case.plan_writing import NewScreen, write_screens
 from sabueso.population.population import Population
 from sabueso.population.survey import MeasureSurvey, survey_measure
 from sabueso.screens import find_screen, screen_names
@@ -111,14 +111,10 @@ def _tried(
 
 def keep_programme(case: Case, proposed: Sequence[Proposed]) -> list[Proposed]:
     """Write the screens that the plan does not have yet; returns those written."""
-    kept = []
     with case.locked():
         names = {screen.name for screen in case.plan.screens}
-        for each in proposed:
-            if each.known or each.refused or each.name in names:
-                continue
-            write_screen(
-                case.plan_path, each.name, each.test, each.table, each.settings, each.purpose
-            )
-            kept.append(each)
+        kept = [p for p in proposed if not (p.known or p.refused or p.name in names)]
+        if kept:
+            new = (NewScreen(k.name, k.test, k.table, k.settings, k.purpose) for k in kept)
+            write_screens(case.plan_path, list(new))
     return kept

@@ -10,7 +10,7 @@ from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Values
 from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
-from sabueso.case.plan_writing import remove_screen, write_screen
+from sabueso.case.plan_writing import NewScreen, remove_screen, write_screens
 from sabueso.case.programme import drawn_in, run_programme
 from sabueso.case.recording import RecordedFinding, Run, latest_findings
 from sabueso.case.standing import Review, reviews
@@ -65,7 +65,7 @@ def draw_sample(
     case.table(table)
     with case.locked():
         called = _free_name(case, wanted.name, f"{kind} of {table}")
-        write_screen(case.plan_path, called, kind, table, values)
+        write_screens(case.plan_path, [NewScreen(called, kind, table, values)])
     try:
         return run_programme(case, [called], initials=initials, progress=progress)
     except BaseException:

@@ -12,7 +12,7 @@ from sabueso.base.errors import UserError
 from sabueso.case.facts import names_fact, with_facts
 from sabueso.case.folder import Case
 from sabueso.case.outputs import streamed_target
-from sabueso.case.plan_writing import write_screen
+from sabueso.case.plan_writing import NewScreen, write_screens
 from sabueso.case.trying import run_test
 from sabueso.commands.interface import Answer, Data
 from sabueso.population.population import Population
@@ -76,7 +76,7 @@ def try_test(
         # A fact that a setting names stays named: it may change with the plan.
         values |= {name: value for name, value in settings.items() if names_fact(value)}
         with case.locked():
-            write_screen(case.plan_path, keep, test, table, values)
+            write_screens(case.plan_path, [NewScreen(keep, test, table, values)])
     view = screen.view(finding)
 
     def show(console: Console) -> None:

@@ -10,7 +10,13 @@ from sabueso.base.errors import UserError
 from sabueso.base.plain import Values
 from sabueso.case.folder import Case
 from sabueso.case.noting import record_note
-from sabueso.case.plan_writing import write_facts, write_links, write_rules, write_screen
+from sabueso.case.plan_writing import (
+    NewScreen,
+    write_facts,
+    write_links,
+    write_rules,
+    write_screens,
+)
 from sabueso.case.programme import run_programme
 from sabueso.case.queue import AuditException, queue
 from sabueso.case.recording import Run
@@ -321,8 +327,11 @@ def build_demo(
     taken.sort(key=lambda report: report.amount is None)  # the books first, then the masters
     write_links(case.plan_path, LINKS)
     write_facts(case.plan_path, FACTS)
-    for name, test, table, purpose, settings in PROGRAMME:
-        write_screen(case.plan_path, name, test, table, settings, purpose)
+    programme = [
+        NewScreen(name, test, table, settings, purpose)
+        for name, test, table, purpose, settings in PROGRAMME
+    ]
+    write_screens(case.plan_path, programme)
     case.changed()
     run = run_programme(
         case, initials="KL", progress=lambda name, _i, _n: step(f"screening {name}")

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import pyarrow as pa
+import pyarrow.compute as pc
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
 from sabueso.population.population import Population
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
 
 LEAST_SHOWN, LEAST_FOUND = 0.05, 5
 """Share and number of the rows found from which two columns may have to do with each other."""
@@ -31,45 +33,86 @@ class Link:
         return self.found / self.rows if self.rows else 0.0
 
 
+MOST_HELD = 50_000
+"""Different texts of a column that are held to compare columns here, and not each pair by a query."""
+
+
+@dataclass(frozen=True)
+class _Texts:
+    """A column of texts: how many there are and how many different ones, and these with how often each
+    occurs, unless they are many."""
+
+    population: Population
+    column: Column
+    filled: int
+    distinct: int
+    values: pa.Table | None
+
+    @classmethod
+    def of(cls, p: Population, c: Column) -> _Texts:
+        value = sql.column(c.name)
+        fields = [
+            exp.alias_(exp.Count(this=value), "n"),
+            exp.alias_(exp.Count(this=exp.Distinct(expressions=[value.copy()])), "d"),
+        ]
+        row = p.query(exp.select(*fields).from_(p.source())).to_pylist()[0]
+        values = None
+        if row["d"] <= MOST_HELD:
+            counted = exp.select(exp.alias_(value.copy(), "value"), exp.alias_(sql.count(), "n"))
+            known = exp.Not(this=sql.is_missing(value.copy()))
+            counted = counted.from_(p.source()).where(known).group_by(value.copy())
+            values = p.query(counted)
+        return cls(p, c, row["n"], row["d"], values)
+
+    @property
+    def is_key(self) -> bool:
+        """Whether no text occurs twice."""
+        return 0 < self.distinct == self.filled
+
+    @property
+    def name(self) -> str:
+        return f"{self.population.table.name}.{self.column.name}"
+
+
 def links(populations: Sequence[Population]) -> list[Link]:
     """Columns whose texts, or some of them, are found among the unique values of another table's column."""
-    keys = []
-    for p in populations:
-        for c in p.table.columns:
-            if c.type == "text" and c.name not in (FILE_COLUMN, LINE_COLUMN):
-                value = sql.column(c.name)
-                fields = [
-                    exp.alias_(exp.Count(this=value), "n"),
-                    exp.alias_(exp.Count(this=exp.Distinct(expressions=[value.copy()])), "d"),
-                ]
-                row = p.query(exp.select(*fields).from_(p.source())).to_pylist()[0]
-                keys.append((p, c, row["n"], row["d"]))
+    columns = [
+        _Texts.of(p, c)
+        for p in populations
+        for c in p.table.columns
+        if c.type == "text" and c.name not in (FILE_COLUMN, LINE_COLUMN)
+    ]
     found = []
-    for p, c, filled, many in keys:
-        for other, key, n, distinct in keys:
-            if key is c or not distinct or n != distinct or not filled:
+    for key in filter(lambda column: column.is_key, columns):
+        for texts in columns:
+            if texts is key or not texts.filled:
                 continue
-            own = other is p
-            if own and (filled == many or not _is_another(p, c, key)):
+            own = texts.population is key.population
+            if own and (texts.is_key or not _is_another(texts, key)):
                 continue
-            link = _link(p, c, other.table, key, filled)
+            link = Link(texts.name, key.name, texts.filled, _shared(texts, key))
             least = LEAST_WITHIN if own else LEAST_SHOWN
             if link.share >= least and link.found >= LEAST_FOUND:
                 found.append(link)
     return sorted(found, key=lambda link: (-link.share, link.column, link.other))
 
 
-def _is_another(p: Population, c: Column, key: Column) -> bool:
+def _is_another(texts: _Texts, key: _Texts) -> bool:
     """Whether a column names other rows of its table, as parents do, and does not repeat the row's own key."""
-    same = exp.EQ(this=sql.column(c.name), expression=sql.column(key.name))
+    p = texts.population
+    same = exp.EQ(this=sql.column(texts.column.name), expression=sql.column(key.column.name))
     own = exp.select(exp.alias_(sql.count(), "n")).from_(p.source()).where(same)
     return 2 * int(p.query(own).to_pylist()[0]["n"]) < int(p.account(None).rows)
 
 
-def _link(p: Population, c: Column, other: Table, key: Column, filled: int) -> Link:
-    left, right = sql.column(c.name, "a"), sql.column(key.name, "b")
+def _shared(texts: _Texts, key: _Texts) -> int:
+    """How many rows of a column hold a value of another one, which are unique."""
+    if texts.values is not None and key.values is not None:
+        held = pc.is_in(texts.values.column("value"), value_set=key.values.column("value"))
+        return int(pc.sum(texts.values.column("n").filter(held)).as_py() or 0)
+    p, other = texts.population, key.population.table
+    left, right = sql.column(texts.column.name, "a"), sql.column(key.column.name, "b")
     select = exp.select(exp.alias_(sql.count(), "n")).from_(exp.alias_(p.source(), "a"))
     named = exp.alias_(exp.Table(this=exp.to_identifier(other.name, quoted=True)), "b")
     select = select.join(named, on=exp.EQ(this=left, expression=right), join_type="inner")
-    rows = p.query(select).to_pylist()[0]["n"]
-    return Link(f"{p.table.name}.{c.name}", f"{other.name}.{key.name}", filled, rows)
+    return int(p.query(select).to_pylist()[0]["n"])

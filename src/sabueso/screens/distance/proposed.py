@@ -98,6 +98,7 @@ TOLD, LEAST_OF_PEERS = 0.9, 10
 """Share of a measure's variance that others account for from which it is left out; entities of a peer group
 from which it counts there."""
 LEAST_ENTITIES, MOST_PEERS, LEAST_EXPLAINED, MOST_MEASURES = 30, 15, 0.2, 5
+EQUAL_SHARES = 1e-9
 LEAST_ROWS_OF_ONE = 2
 """Rows of an entity, on average, from which its means are more than its rows."""
 
@@ -224,7 +225,8 @@ def _peers(
     best, explained = None, LEAST_EXPLAINED
     for candidate in _candidates(population.table, party):
         share = _explained(population, party, candidate, measures, entities)
-        if share > explained:
+        # What tells the same as a column before it differs by the rounding of sums.
+        if share > explained + EQUAL_SHARES:
             best, explained = candidate, share
     return best
 
