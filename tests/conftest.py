@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
@@ -35,6 +36,9 @@ hypothesis.settings.register_profile(
     suppress_health_check=[hypothesis.HealthCheck.function_scoped_fixture],
 )
 hypothesis.settings.load_profile("suite")
+
+# Java programs that live for a test: to compile for the long run would take most of their time.
+os.environ["JAVA_TOOL_OPTIONS"] = "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC"
 
 
 def _lacking(reporter: Any) -> dict[str, int]:
@@ -124,11 +128,25 @@ def as_json(*arguments: str, cwd: Path) -> Any:
 
 
 @pytest.fixture(scope="session")
-def marisma(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The sample case at full size, as ``sabueso demo`` leaves it. Do not change it."""
-    folder = tmp_path_factory.mktemp("sample") / "marisma"
-    sabueso("demo", str(folder))
-    return folder
+def marisma(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> Path:
+    """The sample case at full size, as ``sabueso demo`` leaves it. Do not change it.
+
+    Made once for all the processes of the suite: the first to come makes it, the others wait.
+    """
+    here = tmp_path_factory.getbasetemp()
+    common = here if worker_id == "master" else here.parent
+    folder, done, begun = (common / f"sample{part}" for part in ("", ".done", ".begun"))
+    try:
+        begun.touch(exist_ok=False)
+    except FileExistsError:
+        for _ in range(600):
+            if done.exists():
+                return folder / "marisma"
+            time.sleep(0.5)
+        raise AssertionError("the sample case was not made") from None
+    sabueso("demo", str(folder / "marisma"))
+    done.touch()
+    return folder / "marisma"
 
 
 Rows = Sequence[dict[str, Any]]

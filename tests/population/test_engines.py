@@ -523,7 +523,7 @@ def test_a_cluster_screens_and_papers_a_case(tmp_path):
         first = sabueso("queue", "--format", "json", cwd=case).stdout
         identity = json.loads(first)[0]["id"]
         assert "amount" in sabueso("dig", identity, cwd=case).stdout
-        sabueso("paper", cwd=case)
+    sabueso("paper", cwd=case)
     findings = sorted((case / "runs" / "0001").glob("finding-*.json"))
     assert len(findings) == len(tests)
     for finding in findings:
