@@ -149,6 +149,16 @@ def marisma(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> Path:
     return folder / "marisma"
 
 
+def shorten(case: Path, *kept: str) -> Path:
+    """Take the screens out of a case's programme but the first two and those named by a beginning: a paper
+    of them has all that a paper has, in a fifth of the time."""
+    plan = case / "case.toml"
+    before, *screens = plan.read_text(encoding="utf-8").split("[[screens]]")
+    named = [text for text in screens[2:] if any(f'name = "{name}' in text for name in kept)]
+    plan.write_text("[[screens]]".join([before, *screens[:2], *named]), encoding="utf-8")
+    return case
+
+
 Rows = Sequence[dict[str, Any]]
 
 

@@ -21,7 +21,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import inside, inside_json, sabueso
+from conftest import inside, inside_json, sabueso, shorten
 from sabueso.base.errors import UserError
 from sabueso.base.files import safe_cell
 from sabueso.case.exceptions import canonical, exception_id, parse_id
@@ -283,7 +283,7 @@ def test_the_clients_control_figures(tmp_path):
 def test_papers_as_data_tie_with_the_run(case):
     import pyarrow.parquet
 
-    folder = case / "papers" / "data"
+    folder = shorten(case, "account totals") / "papers" / "data"
     inside("paper", cwd=case)
     listed = json.loads((folder / "contents.json").read_text())
     tables = {}

@@ -194,7 +194,7 @@ def test_expressions_that_are_none_get_a_sentence(hostile):
     words = ["amount", "party", "id", "(", ")", ">", "<", "=", "and", "or", "not", "'x'", "1", "in", "like",
              "between", "is", "null", "case", "when", "then", "end", ",", "+", "-", "*", "/", "%", "||",
              "abs", "round", "ln", "sqrt", "cast", "as", "date", "escape", "::", "[", "]", ".", ";", "--"]  # fmt: skip
-    for _ in range(250):
+    for _ in range(90):
         text = " ".join(made.choices(words, k=made.randint(1, 9)))
         inside("dig", "t", "--where", text, cwd=hostile, code=(0, 2))
 
@@ -204,13 +204,9 @@ def test_a_condition_may_be_long_and_escape_its_marks(hostile):
     assert inside_json("dig", "t", "--where", long, cwd=hostile)["population"]["used"] == 360
     text = "party like '50!%%' escape '!'"
     assert inside_json("dig", "t", "--where", text, cwd=hostile)["population"]["used"] == 30
-    assert (
-        "is nested too deeply"
-        in inside(
-            "dig", "t", "--where", " + ".join(["amount"] * 3000) + " > 1", cwd=hostile, code=(0, 2)
-        ).stderr
-        + "is nested too deeply"
-    )
+    deep = " + ".join(["amount"] * 3000) + " > 1"
+    said = inside("dig", "t", "--where", deep, cwd=hostile, code=(0, 2))
+    assert "360" in said.stdout if said.stdout else "is nested too deeply" in said.stderr
 
 
 def _packed(content: bytes, name: str = "a.csv") -> bytes:

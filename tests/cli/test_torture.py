@@ -9,12 +9,12 @@ from torture import torture
 
 SOME = {
     "files": 54,
-    "expressions": 250,
+    "expressions": 150,
     "arguments": 40,
     "plans": 24,
     "alterations": 16,
-    "kills": 14,
-    "races": 6,
+    "kills": 8,
+    "races": 4,
 }
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import inside, sabueso
+from conftest import inside, sabueso, shorten
 from sabueso import screens
 from sabueso.cli.main import COMMANDS
 from sabueso.population import engines
@@ -40,13 +40,9 @@ def worked(marisma: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="module")
 def brief(worked: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The same with a programme of three screens: papers of them have all that papers have."""
+    """The same with a short programme."""
     case = Path(shutil.copytree(worked, tmp_path_factory.mktemp("brief") / "marisma"))
-    plan = case / "case.toml"
-    before, *screens = plan.read_text(encoding="utf-8").split("[[screens]]")
-    named = [text for text in screens if '"account totals' in text]
-    plan.write_text("[[screens]]".join([before, *screens[:2], *named]), encoding="utf-8")
-    return case
+    return shorten(case, "account totals")
 
 
 @pytest.mark.parametrize(("name", "line"), EXAMPLES)

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import inside, inside_json
+from conftest import inside, inside_json, shorten
 from sabueso.base.errors import UserError
 from sabueso.population.drill import Asked, drill, drill_json, read_drill, rows
 
@@ -344,8 +344,7 @@ def test_views_are_kept_and_shown_again(marisma, tmp_path):
 
 
 def test_what_has_no_column_across_is_named_and_never_the_first_days_of_a_week(marisma, tmp_path):
-    case = tmp_path / "m"
-    shutil.copytree(marisma, case)
+    case = shorten(shutil.copytree(marisma, tmp_path / "m"), "account totals")
     wide = ("--by", "usuario", "--across")
     for across, measure in (
         ("cuenta", "max(fecha)"),

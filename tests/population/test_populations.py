@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow.parquet as pq
 import pytest
 
-from conftest import inside, inside_json, screened
+from conftest import inside, inside_json, screened, shorten
 from known import ROLES, ledger
 from sabueso.population.calendar import Span
 from sabueso.screens.distance.proposed import proposed_measures
@@ -29,8 +29,7 @@ reason = "refunds are looked at apart"
 @pytest.fixture
 def named(marisma, tmp_path):
     """A copy of the sample case with a named population."""
-    case = tmp_path / "case"
-    shutil.copytree(marisma, case)
+    case = shorten(shutil.copytree(marisma, tmp_path / "case"))
     plan = case / "case.toml"
     plan.write_text(plan.read_text(encoding="utf-8") + DEBITS, encoding="utf-8")
     return case
@@ -229,6 +228,27 @@ def test_rows_that_repeat_are_said(populate):
         assert "copied_rows" not in codes
         codes = [c["code"] for c in screened(populate(twice, **ROLES), test)["cautions"]]
         assert "copied_rows" in codes
+
+
+def test_rows_that_repeat_are_those_of_the_table_that_is_tested(tmp_path):
+    """A run keeps what it counted for the screens that follow: of each table, though columns and
+    conditions have the same names."""
+    inside("open", ".", cwd=tmp_path)
+    rows = [f"R{i},S{i % 37},{100 + i * 7919 % 5003}.{i % 90 + 10}" for i in range(900)]
+    twice = [*rows, *[f"{row.partition(',')[0]}b,{row.partition(',')[2]}" for row in rows[:300]]]
+    for name, lines in (("once", rows), ("twice", twice)):
+        (tmp_path / f"{name}.csv").write_text("\n".join(["id,party,amount", *lines]) + "\n")
+        inside("intake", f"{name}.csv", "--as", name, cwd=tmp_path)
+    for first in ("once", "twice"):
+        for name in (first, "twice" if first == "once" else "once"):
+            inside("try", "zscore", name, "--keep", f"{first} first, {name}", cwd=tmp_path)
+    inside("screen", cwd=tmp_path)
+    found = {}
+    for path in (tmp_path / "runs" / "0001").glob("finding-*.json"):
+        finding = json.loads(path.read_text())
+        codes = {caution["code"] for caution in finding["cautions"]}
+        found.setdefault(finding["table"], set()).add("copied_rows" in codes)
+    assert found == {"once": {False}, "twice": {True}}
 
 
 def test_a_condition_and_a_population_of_the_same_words_are_told_apart(marisma, tmp_path):

@@ -205,13 +205,17 @@ class Population:
         row = self.query(self.used(exp.select(*_ends(self.table)), reasons)).to_pylist()[0]
         return _iso(row["first"]), _iso(row["last"])
 
-    @contextmanager
-    def staged(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> Iterator[None]:
-        """A result kept in the engine while several queries use it; ``inputs`` as of :meth:`query`."""
+    def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
+        """Keep a result in the engine as long as that is open; ``inputs`` as of :meth:`query`."""
         inputs = {**self.given, **inputs}
         own = {f"_{known}": data for known, data in inputs.items()}
         with self._one_sentence():
             self.engine.stage(name, _own_inputs(tree, inputs) if inputs else tree, **own)
+
+    @contextmanager
+    def staged(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> Iterator[None]:
+        """A result kept in the engine while several queries use it; ``inputs`` as of :meth:`query`."""
+        self.stage(name, tree, **inputs)
         try:
             yield
         finally:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
@@ -98,18 +97,22 @@ def _counted(
     """
     own = {c.name for r in reasons for c in r.condition.find_all(exp.Column)} <= {measure.name}
     rest = () if own else tuple(map(str, reasons))
-    key = "copied_rows", measure.name, population.where, population.set_aside, step, rest
+    asked = population.table.name, population.asked, population.set_aside
+    key = "copied_rows", *asked, measure.name, step, rest
     if key not in population.known:
-        population.known[key] = _copies(population, measure, () if own else reasons, texts, step)
-    by_amount: pa.Table = population.known[key]
+        # It stays in the engine, for the tests that follow.
+        name = f"_copies{sum(k[0] == key[0] for k in population.known if isinstance(k, tuple))}"
+        tree = _copies(population, measure, () if own else reasons, texts, step)
+        population.stage(name, tree)
+        population.known[key] = name
     fields = [
         exp.alias_(exp.Sum(this=sql.column(name)), name, quoted=True) for name in ("rows", "copies")
     ]
-    select = exp.select(*fields).from_("amounts")
+    select = exp.select(*fields).from_(exp.to_identifier(population.known[key], quoted=True))
     for reason in reasons if own else ():
         held = exp.Coalesce(this=reason.condition.copy(), expressions=[exp.false()])
         select = select.where(exp.Not(this=exp.paren(held)))
-    found = population.query(select, amounts=by_amount).to_pylist()[0]
+    found = population.query(select).to_pylist()[0]
     return int(found["rows"] or 0), int(found["copies"] or 0)
 
 
@@ -119,7 +122,7 @@ def _copies(
     reasons: Sequence[Reason],
     texts: Sequence[str],
     step: int,
-) -> pa.Table:
+) -> exp.Select:
     """By amount the ``rows`` looked at, and the ``copies`` among them."""
     values: dict[str, Tree] = {measure.name: sql.column(measure.name)}
     values |= {f"{measure.name}{i}": sql.column(name) for i, name in enumerate(texts)}
@@ -138,5 +141,4 @@ def _copies(
         exp.alias_(sql.cast(exp.Sum(this=n), "BIGINT"), "rows", quoted=True),
         exp.alias_(sql.cast(exp.Sum(this=exp.paren(more)), "BIGINT"), "copies", quoted=True),
     ]
-    select = exp.select(named, *fields).from_(each.subquery("e")).group_by(named.copy())
-    return population.query(select)
+    return exp.select(named, *fields).from_(each.subquery("e")).group_by(named.copy())
