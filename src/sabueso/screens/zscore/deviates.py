@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from fractions import Fraction
+from itertools import repeat
 from math import log10, sqrt
 from typing import NamedTuple, Protocol
 
@@ -17,6 +18,7 @@ from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.effects import Effect, effects_of
 from sabueso.screens.limits.scales import Scale
 from sabueso.screens.worths import Worths
+from sabueso.stats.arranged import Arranged
 from sabueso.stats.moments import moments
 
 SHAPE = ("0.01", "0.1", "0.25", "0.5", "0.75", "0.9", "0.99")
@@ -69,13 +71,13 @@ class DeviateGroup(NamedTuple):
     median: Fraction
     ends: list[int]
     effect: Effect
-    mad: Fraction = Fraction(0)
-    deviation2: int = 0
-    cubes: float = 0.0
-    fourths: float = 0.0
-    least: int = 0
-    greatest: int = 0
-    middle_normal: bool = False
+    mad: Fraction
+    deviation2: int
+    cubes: float
+    fourths: float
+    least: int
+    greatest: int
+    middle_normal: bool
 
 
 class Tested(NamedTuple):
@@ -91,48 +93,56 @@ class Tested(NamedTuple):
 
 
 def group_figures(worths: Worths, scale: Scale, asked: Asked) -> list[DeviateGroup]:
-    """Sums and order statistics of each group."""
-    shares = lim.ends_of(worths.groups)
+    """Sums, order statistics and spread of each group.
+
+    The standardised powers are rounded to steps so fine that it does not show and so coarse that the
+    greatest fits 64 bits; their sums are then whole numbers and the same in any order of rows.
+    """
     found: list[DeviateGroup] = []
     for part, worth in worths.slices():
         units = scale.arranged(part, worth)
         effects = effects_of(worth)
-        totals, squares, medians = (
-            (units.totals(), units.squares(), units.quantiles("0.5"))
-            if scale.is_log
-            else (
-                [e.total for e in effects],
-                [e.squares for e in effects],
-                [e.median for e in effects],
-            )
-        )
-        ends = [[round(q) for q in units.quantiles(share)] for share in shares]
-        shapes = np.zeros((len(effects), 0))
-        if asked.method == "modified":
-            shapes = np.stack([units.quantile_floats(share) for share in SHAPE], axis=1)
-        rows = zip(
-            worths.keys[part], effects, totals, squares, medians,
-            worth.least.tolist(), worth.greatest.tolist(), shapes.tolist(), strict=True,
+        totals = units.totals() if scale.is_log else [e.total for e in effects]
+        squares = units.squares() if scale.is_log else [e.squares for e in effects]
+        medians = units.quantiles("0.5") if scale.is_log else [e.median for e in effects]
+        ends = [list(map(round, units.quantiles(share))) for share in lim.ends_of(worths.groups)]
+        doubled = np.array([int(2 * median) for median in medians], dtype=np.int64)
+        figures = zip(
+            worths.keys[part], effects, totals, squares, medians, zip(*ends, strict=True) if ends else repeat(()),
+            units.median_deviations(doubled), units.deviations(doubled),
+            zip(*_powers(units, totals, squares), strict=True),
+            worth.least.tolist(), worth.greatest.tolist(), _middles(units, asked), strict=False,
         )  # fmt: skip
-        found += [
-            DeviateGroup(
-                part.start + place,
-                key,
-                effect.n,
-                total,
-                square,
-                median,
-                [e[place] for e in ends],
-                effect,
-                least=least,
-                greatest=greatest,
-                middle_normal=bool(shape) and normal_middle(effect.n, shape),
-            )
-            for place, (key, effect, total, square, median, least, greatest, shape) in enumerate(
-                rows
-            )
-        ]
+        for place, (key, effect, *rest) in enumerate(figures, part.start):
+            total, square, median, own_ends, mad, deviation2, powers, least, greatest, normal = rest
+            cubes, fourths = (power / step_of(effect.n) for power in powers)
+            found.append(
+                DeviateGroup(
+                    place, key, effect.n, total, square, median, list(own_ends), effect, mad,
+                    deviation2, cubes, fourths, least, greatest, normal,
+                )
+            )  # fmt: skip
     return found
+
+
+def _powers(
+    units: Arranged, totals: Sequence[int], squares: Sequence[int]
+) -> tuple[list[int], list[int]]:
+    """Σz³ and Σz⁴ of each group in its steps; 0 where there is no spread."""
+    fits = [moments(*three) for three in zip(units.sizes.tolist(), totals, squares, strict=True)]
+    mean = np.array([fit.mean for fit in fits], dtype=np.float64)
+    sd = np.array([fit.sd or np.inf for fit in fits], dtype=np.float64)
+    step = np.array([step_of(fit.n) for fit in fits], dtype=np.float64)
+    return units.powers(mean, sd, step)
+
+
+def _middles(units: Arranged, asked: Asked) -> list[bool]:
+    """Whether the middle of each group is normal, where a modified deviate needs it."""
+    sizes = units.sizes.tolist()
+    if asked.method != "modified":
+        return [False] * len(sizes)
+    shapes = np.stack([units.quantile_floats(share) for share in SHAPE], axis=1).tolist()
+    return [normal_middle(n, shape) for n, shape in zip(sizes, shapes, strict=True)]
 
 
 def testable(found: list[DeviateGroup], least: int) -> tuple[list[DeviateGroup], list[NotTested]]:
@@ -144,44 +154,6 @@ def testable(found: list[DeviateGroup], least: int) -> tuple[list[DeviateGroup],
         if g.n < least
     ]
     return [g for g in found if g.n >= least], small
-
-
-def with_spread(worths: Worths, scale: Scale, tested: Sequence[Tested]) -> list[Tested]:
-    """Add the absolute deviations from the median, and the standardised third and fourth powers.
-
-    The powers are rounded to steps so fine that it does not show and so coarse that the greatest
-    fits 64 bits; their sums are then whole numbers and the same in any order of rows.
-    """
-    if not tested:
-        return []
-    count = len(worths.keys)
-    doubled, mean, sd, step = (
-        np.zeros(count, np.int64),
-        np.zeros(count),
-        np.ones(count),
-        np.zeros(count),
-    )
-    for t in tested:
-        g = t.group
-        fit = moments(g.n, g.total, g.squares)
-        doubled[g.place] = int(2 * g.median)
-        if fit.sd:
-            mean[g.place], sd[g.place], step[g.place] = fit.mean, fit.sd, step_of(g.n)
-    figures: list[tuple[Fraction, int, int, int]] = []
-    for part, worth in worths.slices():
-        units = scale.arranged(part, worth)
-        powers = units.powers(mean[part], sd[part], step[part])
-        deviations = units.median_deviations(doubled[part]), units.deviations(doubled[part])
-        figures += zip(*deviations, *powers, strict=True)
-    spread = []
-    for t in tested:
-        mad, deviation2, cubes, fourths = figures[t.group.place]
-        steps = step_of(t.group.n)
-        group = t.group._replace(
-            mad=mad, deviation2=deviation2, cubes=cubes / steps, fourths=fourths / steps
-        )
-        spread.append(t._replace(group=group))
-    return spread
 
 
 def limits_of(groups: Grouping, tested: Sequence[Tested]) -> pa.Table:

@@ -39,7 +39,6 @@ from sabueso.screens.zscore.deviates import (
     group_figures,
     limits_of,
     testable,
-    with_spread,
 )
 from sabueso.screens.zscore.result import DeviateResult
 from sabueso.screens.zscore.sequential import sequential_limits, steps_of
@@ -214,26 +213,17 @@ class ZScore(Screen):
             )  # fmt: skip
             return Fraction(aim.limit)
 
-        if settings.method == "plain":
-            # The sums alone give the limits: one pass tells the spread and what is within them.
+        if settings.method == "sequential":
+            tested, flat, steps = sequential_limits(
+                worths, scale, found, settings.most, settings.alpha
+            )
+        else:
             limit = solved(found)
             tested, flat = _limits(found, settings.method, limit)
-        else:
-            bare = [Tested(g, 0, 0, 0.0, 1.0) for g in found]
-            spread = [t.group for t in with_spread(worths, scale, bare)]
-            if settings.method == "sequential":
-                tested, flat, steps = sequential_limits(
-                    worths, scale, spread, settings.most, settings.alpha
-                )
-            else:
-                limit = solved(spread)
-                tested, flat = _limits(spread, settings.method, limit)
         not_tested += flat
         flags, beyond = _flags(
             population, values, reasons, groups, worths, tested, settings, scale, limit
         )
-        if settings.method == "plain":
-            tested = with_spread(worths, scale, tested)
         places, wholes = [t.group.place for t in tested], [t.group.effect for t in tested]
         without = without_flagged(worths, places, wholes, beyond)
         described = [
