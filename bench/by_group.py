@@ -52,9 +52,9 @@ def ours(test: str, case: str) -> dict[str, Any]:
         names = ("n", "mean", "sd", "median", "mad")
     else:
         names = ("n", "q1", "median", "q3")
-    answer = {name: sum(float(g[name]) for g in groups) for name in names}
+    answer = {name: sum(float(getattr(g, name)) for g in groups) for name in names}
     if test == "zscore":
-        answer["without"] = sum(float(g["without_flags"]["mean"]) for g in groups)
+        answer["without"] = sum(float(g.without_flags.mean) for g in groups)
     flagged = finding.flags.table
     return {"seconds": seconds, "answer": answer | {"groups": len(groups), "flagged": len(flagged)}}
 
