@@ -356,10 +356,12 @@ def histogram(
     """Counts of all rows used in equal bins, for a figure.
 
     The bins cover the limits and the middle 99 % of the rows, which lie between ``ends``; what
-    lies outside is counted as ``below`` and ``above``, so that the counts add to n.
+    lies outside is counted as ``below`` and ``above``, so that the counts add to n. The end of the
+    whole numbers is no limit.
     """
     units = sql.column(UNITS, "b")
-    least, greatest = int(min(ends[0], bounds[0])), int(max(ends[1], bounds[1])) + 1
+    limits = [bound for bound in bounds if bound not in (int(INT64.min), int(INT64.max))]
+    least, greatest = int(min([ends[0], *limits])), int(max([ends[1], *limits])) + 1
     width = max((greatest - least) // BINS, 1)
     off = exp.Sub(this=units.copy(), expression=sql.integer(least))
     place = exp.Floor(

@@ -361,7 +361,9 @@ def _adjusted(
     the rank of each p among all."""
     known = np.isfinite(p)
     found = np.full(len(p), np.nan)
-    if settings.adjust != "bh" or not known.any():
+    if not known.any():
+        return found
+    if settings.adjust != "bh":
         family = sum(t.group.n for t in tested)
         found[known] = adjust(p[known], settings.adjust, max(family, len(p)))
         return found
