@@ -177,10 +177,10 @@ def tables_of(times: Times) -> list[TimeTable]:
     both = [(w, h) for w in range(7) for h in range(many)]
     # A weekday and an hour that are both a habit make one together.
     habit = by_day.habit[:, [w for w, _ in both]] & by_hour.habit[:, [h for _, h in both]]
-    habit |= often.reshape(len(cube), -1)
+    habit |= often.reshape(len(cube), 7 * many)
     cells = TimeTable(
         [{"weekday": sql.WEEKDAYS[w], "hour": times.hours[h]} for w, h in both],
-        cube.reshape(len(cube), -1),
+        cube.reshape(len(cube), 7 * many),
         habit,
         [[each] for each in both],
     )
