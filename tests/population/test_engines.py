@@ -33,7 +33,7 @@ from sabueso.population.engines import Engine, EngineSettings, QueryError, open_
 from sabueso.population.pairs import correlations
 from sabueso.population.peers import peers_of
 from sabueso.population.population import Population
-from sabueso.screens import many_rows
+from sabueso.screens import many_rows, worths
 
 pytestmark = pytest.mark.skipif(
     shutil.which("java") is None,
@@ -343,6 +343,16 @@ def test_core_screens_are_equal_figure_by_figure(populations, test, settings):
     ]
     assert found[0] == found[1]
     assert found[0]["groups"] and json.dumps(found[0]) == json.dumps(found[1])
+
+
+@pytest.mark.parametrize("test", ["zscore", "fences"])
+def test_amounts_are_equal_in_slices_of_groups(populations, monkeypatch, test):
+    """Where they are too many to be held at once, on both engines."""
+    asked = {"on": "cost", "by": "account", "scale": "log"}
+    whole = screened(replace(populations[0], known={}), test, **asked)
+    monkeypatch.setattr(worths, "SLICE_ROWS", 700)
+    for population in populations:
+        assert screened(replace(population, known={}), test, **asked) == whole
 
 
 @pytest.mark.parametrize("test", ["relation", "distance"])

@@ -13,6 +13,8 @@ import scipy.stats
 
 from conftest import inside as sabueso
 from conftest import inside_json as as_json
+from sabueso.case.folder import Case
+from sabueso.population import links as links_module
 from sabueso.population.pairs import correlations
 
 
@@ -269,3 +271,19 @@ def test_bins_between_given_edges_hold_what_a_plain_count_does(marisma, edges, t
     assert "below" in text
     for wrong in ("5,3", "7", "5,x"):
         sabueso("survey", "payments", "importe", "--edges", wrong, cwd=marisma, code=2)
+
+
+def test_links_are_the_same_whether_texts_are_held_or_asked_for(marisma, monkeypatch):
+    """Columns of more different texts than are held are compared by a query."""
+    with Case(marisma) as case:
+        tables = ("payments", "suppliers", "invoices", "accounts", "staff")
+        known = [name for name in tables if name in case.plan.tables]
+        with case.populations(*known) as opened:
+            populations = [opened(name) for name in known]
+            held = links_module.links(populations)
+            monkeypatch.setattr(links_module, "MOST_HELD", 40)
+            asked = links_module.links(populations)
+    assert held == asked
+    assert {link.column for link in held} >= {"payments.proveedor", "payments.cuenta"}
+    for link in held:
+        assert 0 < link.found <= link.rows
