@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 from typing import Any
 
 from sabueso.base.plain import ByColumn
 
 MINUS = "\u2212"
+_NOTHING = re.compile(r"-(?=[0.,]*%?$)")
+
+
+def _signed(text: str) -> str:
+    """A number with a true minus sign; what rounds to nothing has none."""
+    return _NOTHING.sub("", text).replace("-", MINUS)
 
 
 def amount(value: Decimal | str | float | None, scale: int = 2) -> str:
@@ -18,7 +25,7 @@ def amount(value: Decimal | str | float | None, scale: int = 2) -> str:
     places = (
         max(scale, -int(exact.as_tuple().exponent)) if isinstance(value, (Decimal, str)) else scale
     )
-    return f"{exact:,.{places}f}".replace("-", MINUS)
+    return _signed(f"{exact:,.{places}f}")
 
 
 def count(value: int) -> str:
@@ -31,7 +38,7 @@ def number(value: float | None, places: int = 2) -> str:
         return "–"
     if value and (abs(value) >= 1e12 or abs(value) < 10 ** -(places + 2)):
         return f"{value:.3g}".replace("-", MINUS)
-    return f"{value:,.{places}f}".replace("-", MINUS)
+    return _signed(f"{value:,.{places}f}")
 
 
 def expected(rows: float) -> str:
@@ -53,7 +60,7 @@ def signed(value: float | None, places: int = 1) -> str:
 
 def percent(share: float | None, places: int = 1) -> str:
     """A share of 1 as a percentage."""
-    return "–" if share is None else f"{100 * share:,.{places}f}%".replace("-", MINUS)
+    return "–" if share is None else _signed(f"{100 * share:,.{places}f}%")
 
 
 def p_value(p: float | None) -> str:
