@@ -59,6 +59,13 @@ def listed(value: Any) -> Any:
     return split_list(value) if isinstance(value, str) else value
 
 
+def listed_once(value: Any) -> Any:
+    """The same for names of columns, of which none is wanted twice."""
+    found = listed(value)
+    named = isinstance(found, list) and all(isinstance(each, str) for each in found)
+    return list(dict.fromkeys(found)) if named else found
+
+
 class MeasureSettings(Settings):
     """Settings of a test on one measure, maybe by groups."""
 
@@ -68,7 +75,7 @@ class MeasureSettings(Settings):
     )
     adjust: Method = Field("holm", description="adjustment of p for the number of tests")
 
-    _listed = field_validator("by", mode="before")(listed)
+    _listed = field_validator("by", mode="before")(listed_once)
 
 
 def proportion(text: str) -> Fraction:

@@ -22,7 +22,7 @@ from sabueso.screens.finding import Caution, Finding, Flags, NotTested
 from sabueso.screens.grouping import Grouping, dated, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method, adjust
 from sabueso.stats.cells import TestedCells, excess
 
@@ -44,7 +44,7 @@ class CalendarSettings(Settings):
     alpha: float = Field(0.05, gt=0, lt=1, description="adjusted p below which a cell is flagged")
     adjust: Method = Field("holm", description="adjustment of p for the number of cells")
 
-    _listed = field_validator("by", mode="before")(listed)
+    _listed = field_validator("by", mode="before")(listed_once)
 
 
 class Calendar(Screen):

@@ -26,7 +26,7 @@ from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import Grouping, dated, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.screens.subject import Selected, Subject
 from sabueso.stats.adjust import Method, adjust
 from sabueso.stats.hypergeometric import upper_tails
@@ -57,7 +57,7 @@ class EventSettings(Settings):
     )
     adjust: Method = Field("holm", description="adjustment of p for the number of subjects")
 
-    _listed = field_validator("per", mode="before")(listed)
+    _listed = field_validator("per", mode="before")(listed_once)
 
 
 class Event(Screen):

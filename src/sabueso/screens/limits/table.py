@@ -362,7 +362,7 @@ def histogram(
     units = sql.column(UNITS, "b")
     limits = [bound for bound in bounds if bound not in (int(INT64.min), int(INT64.max))]
     least, greatest = int(min([ends[0], *limits])), int(max([ends[1], *limits])) + 1
-    width = max((greatest - least) // BINS, 1)
+    width = max(-(-(greatest - least) // BINS), 1)
     off = exp.Sub(this=units.copy(), expression=sql.integer(least))
     place = exp.Floor(
         this=exp.Div(this=sql.cast(exp.paren(off), "DOUBLE"), expression=sql.integer(width))

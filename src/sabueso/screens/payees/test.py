@@ -26,7 +26,7 @@ from sabueso.screens.payees.reasons import RETURNED, Judge, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
 from sabueso.stats.bursts import bursts
 from sabueso.stats.silence import silences
@@ -58,7 +58,7 @@ class PayeesSettings(Settings):
     )
     adjust: Method = Field("holm", description="adjustment of p for the number of payees")
 
-    _listed = field_validator("per", mode="before")(listed)
+    _listed = field_validator("per", mode="before")(listed_once)
 
 
 class Payees(Screen):

@@ -40,7 +40,7 @@ from sabueso.screens.periods.spans import (
 )
 from sabueso.screens.periods.view import PeriodsView
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.change import compare
 
 if TYPE_CHECKING:
@@ -118,7 +118,7 @@ class PeriodsSettings(Settings):
     def _of_hundred(cls, value: object) -> object:
         return value.strip().removesuffix("%") if isinstance(value, str) else value
 
-    _listed = field_validator("per", "leave_out", mode="before")(listed)
+    _listed = field_validator("per", "leave_out", mode="before")(listed_once)
 
     @model_validator(mode="after")
     def _fit(self) -> PeriodsSettings:

@@ -27,7 +27,7 @@ from sabueso.screens.repeats.judging import Frequencies, Repeated, judged
 from sabueso.screens.repeats.result import RepeatGroup
 from sabueso.screens.repeats.search import Search
 from sabueso.screens.repeats.view import RepeatsView
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.screens.subject import Cluster, Subject
 
 if TYPE_CHECKING:
@@ -53,7 +53,7 @@ class RepeatsSettings(Settings):
         0.05, gt=0, le=1, description="chance of the coincidence above which it is no finding"
     )
 
-    _listed = field_validator("same", mode="before")(listed)
+    _listed = field_validator("same", mode="before")(listed_once)
 
 
 class Repeats(Screen):

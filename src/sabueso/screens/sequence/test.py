@@ -25,7 +25,7 @@ from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.sequence.result import SequenceTotals, Series
 from sabueso.screens.sequence.series import HEAD, NUMBER, TAIL, Numbers
 from sabueso.screens.sequence.view import SequenceView
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.screens.subject import NumberRange
 from sabueso.stats.adjust import Method, adjust
 from sabueso.stats.gaps import gap_probability
@@ -63,7 +63,7 @@ class SequenceSettings(Settings):
     )
     adjust: Method = Field("holm", description="adjustment of p for the number of intervals")
 
-    _listed = field_validator("by", "find", mode="before")(listed)
+    _listed = field_validator("by", "find", mode="before")(listed_once)
 
     @field_validator("find")
     @classmethod
@@ -242,7 +242,9 @@ class _Looking:
             row = kept[self.numbers.key(gap)]
             span = int(row["high"]) - int(row["low"]) + 1
             p[place] = gap_probability([gap["missing"]], int(row["numbers"]), span)[0]
-        adjusted = adjust(p, self.settings.adjust, max(self.tested, len(p))) if len(p) else p
+        # Where no number is missing between two, as many are always: p is 1.
+        every = np.concatenate([p, np.ones(max(self.tested - len(p), 0))])
+        adjusted = adjust(every, self.settings.adjust)[: len(p)]
         found = [
             self._gap(gap, float(raw), float(own))
             for gap, raw, own in zip(judged, p, adjusted, strict=True)

@@ -20,7 +20,7 @@ from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import Grouping, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.screens.split.judging import Behind, Bundled, Judge, behind, bundled
 from sabueso.screens.split.looking import FROM, LEAST_AROUND, Around, Pieces, edges_of, excess_of
 from sabueso.screens.split.proposed import proposed_limits
@@ -62,7 +62,7 @@ class SplitSettings(Settings):
     adjust: Method = Field("holm", description="adjustment of p for the number of subjects")
     seed: int = Field(0, ge=0, description="seed of the random orders")
 
-    _listed = field_validator("per", "by_whom", mode="before")(listed)
+    _listed = field_validator("per", "by_whom", mode="before")(listed_once)
 
     @field_validator("width", "piece")
     @classmethod

@@ -19,7 +19,7 @@ from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
-from sabueso.screens.settings import Settings, listed
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.screens.subject import Selected, Subject, own_key, own_name
 from sabueso.screens.traits.entries import Entries, Pattern, bits_of, missing_entry
 from sabueso.screens.traits.marks import WORDS, Marks, check_left_out
@@ -73,7 +73,7 @@ class TraitsSettings(Settings):
         description="column of where entries come from: how rare a trait is counts within each",
     )
 
-    _listed = field_validator("per", "words", "holidays", "leave_out", mode="before")(listed)
+    _listed = field_validator("per", "words", "holidays", "leave_out", mode="before")(listed_once)
 
 
 class Traits(Screen):
