@@ -380,3 +380,13 @@ def test_what_has_no_column_across_is_named_and_never_the_first_days_of_a_week(m
         all(f">{day}<" in sections["weekday"] for day in WEEKDAYS)
         and "not shown" not in sections["weekday"]
     )
+
+
+def test_a_condition_on_the_groups_of_no_rows(populate):
+    """Nothing meets the condition of the rows: no group, a total of no rows, and no fault."""
+    rows_ = [{"id": f"R{i}", "amount": Decimal(i), "who": "ab"[i % 2]} for i in range(9)]
+    population = populate(rows_, "amount > 1000", id="id", amount="amount")
+    for across in (None, "who"):
+        found = drill(population, Asked(by=["who"], having="sum(amount) > 100", across=across))
+        assert found.total.rows == 0 and not found.total.children
+        assert (found.population.rows, found.population.used) == (9, 0)

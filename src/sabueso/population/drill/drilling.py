@@ -246,7 +246,7 @@ def _filled(levels: Levels, orders: Sequence[Order], asked: Asked) -> Node:
     whole = None if first is None else row[f"v{first}"]
 
     def node(key: Key, row: Cells) -> Node:
-        return Node(list(key), int(row["n"]), _values(row, figures, first, whole))
+        return Node(list(key), int(row["n"] or 0), _values(row, figures, first, whole))
 
     total = node((), row)
     known: dict[Key, Node] = {(): total}
