@@ -7,7 +7,6 @@ import json
 import os
 import subprocess
 import sys
-import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
@@ -128,25 +127,14 @@ def as_json(*arguments: str, cwd: Path) -> Any:
 
 
 @pytest.fixture(scope="session")
-def marisma(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> Path:
+def marisma(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The sample case at full size, as ``sabueso demo`` leaves it. Do not change it.
 
-    Made once for all the processes of the suite: the first to come makes it, the others wait.
+    One for each process of the suite: some tests look at what lies in it before and after.
     """
-    here = tmp_path_factory.getbasetemp()
-    common = here if worker_id == "master" else here.parent
-    folder, done, begun = (common / f"sample{part}" for part in ("", ".done", ".begun"))
-    try:
-        begun.touch(exist_ok=False)
-    except FileExistsError:
-        for _ in range(600):
-            if done.exists():
-                return folder / "marisma"
-            time.sleep(0.5)
-        raise AssertionError("the sample case was not made") from None
-    sabueso("demo", str(folder / "marisma"))
-    done.touch()
-    return folder / "marisma"
+    folder = tmp_path_factory.mktemp("sample") / "marisma"
+    sabueso("demo", str(folder))
+    return folder
 
 
 def shorten(case: Path, *kept: str) -> Path:

@@ -26,7 +26,7 @@ from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.measured import measured_subjects, peer_groups
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.settings import Settings, listed_once
+from sabueso.screens.settings import Settings, listed, listed_once
 from sabueso.stats.adjust import Method
 
 if TYPE_CHECKING:
@@ -80,7 +80,8 @@ class DistanceSettings(Settings):
             raise ValueError("aim solves for the limit; leave alpha out")
         return self
 
-    _listed = field_validator("measures", "per", "by", mode="before")(listed_once)
+    _measures = field_validator("measures", mode="before")(listed)
+    _listed = field_validator("per", "by", mode="before")(listed_once)
 
 
 class Distance(Screen):

@@ -33,7 +33,7 @@ from sabueso.screens.relation.many import relation_of_many
 from sabueso.screens.relation.parts import LEAST, PERIODS, Part, part_of
 from sabueso.screens.relation.result import Influential, Mover, RelationGroup, Rest
 from sabueso.screens.relation.view import RelationView
-from sabueso.screens.settings import Settings, listed_once
+from sabueso.screens.settings import Settings, listed, listed_once
 from sabueso.stats import relation as rel
 from sabueso.stats.adjust import Method, adjust
 
@@ -68,7 +68,8 @@ class RelationSettings(Settings):
     seed: int = Field(0, ge=0, description="seed of the pairs drawn for the robust line")
     steps: bool = Field(False, description="show the two ways of computing r")
 
-    _listed = field_validator("measures", "per", "by", mode="before")(listed_once)
+    _measures = field_validator("measures", mode="before")(listed)
+    _listed = field_validator("per", "by", mode="before")(listed_once)
 
     @model_validator(mode="after")
     def _apart(self) -> RelationSettings:
