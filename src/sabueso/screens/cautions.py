@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from hashlib import sha256
 
 import sqlglot.expressions as exp
 
@@ -100,8 +101,8 @@ def _counted(
     asked = population.table.name, population.asked, population.set_aside
     key = "copied_rows", *asked, measure.name, step, rest
     if key not in population.known:
-        # It stays in the engine, for the tests that follow.
-        name = f"_copies{sum(k[0] == key[0] for k in population.known if isinstance(k, tuple))}"
+        # It stays in the engine, for the tests that follow, under a name that tells what it is of.
+        name = f"_copies_{sha256(repr(key).encode()).hexdigest()[:12]}"
         tree = _copies(population, measure, () if own else reasons, texts, step)
         population.stage(name, tree)
         population.known[key] = name

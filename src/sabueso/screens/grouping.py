@@ -130,13 +130,27 @@ def slices(
         yield base, {}
         return
     sizes = population.query(per_group(base, grouping, {"n": sql.count()}), **inputs)
-    counts, start = sizes.column("n").to_numpy(), 0
-    while start < len(counts):
-        inside = np.cumsum(counts[start:]) <= SLICE_ROWS
-        size = max(int(inside.sum()), 1)
-        part = sizes.slice(start, size).select(grouping.names)
+    for first, last in cuts(sizes.column("n").to_numpy(), SLICE_ROWS):
+        part = sizes.slice(first, last - first).select(grouping.names)
         yield only_groups(base, grouping, "slice"), {"slice": part}
-        start += size
+
+
+def cuts(sizes: np.ndarray, most: int) -> list[tuple[int, int]]:
+    """Groups in runs of no more than so many rows: the first of each and where it ends. A group that has
+    more is a run of its own.
+
+    Examples
+    --------
+    >>> cuts(np.array([3, 4, 9, 1, 1]), 7)
+    [(0, 2), (2, 3), (3, 5)]
+    """
+    found, start = [], 0
+    while start < len(sizes):
+        inside = np.cumsum(sizes[start:]) <= most
+        end = start + max(int(inside.sum()), 1)
+        found.append((start, end))
+        start = end
+    return found
 
 
 def only_groups(base: exp.Select, grouping: Grouping, table: str) -> exp.Select:
@@ -152,24 +166,6 @@ def group_table(groups: Grouping, keys: Sequence[ByColumn]) -> dict[str, pa.Arra
         name: pa.array([key[label] for key in keys])
         for name, label in zip(groups.names, groups.labels, strict=True)
     }
-
-
-def counted_values(
-    population: Population, base: exp.Select, grouping: Grouping, rows: int
-) -> Iterator[tuple[ByColumn, np.ndarray, np.ndarray]]:
-    """Each group's key, its distinct units ascending, and how often each occurs.
-
-    16 bytes for each distinct amount of a group are held at once, for a slice of groups at a time.
-    """
-    for part, more in slices(population, base, grouping, rows):
-        found = population.query(distinct_units(part, grouping, ordered=True), **more)
-        if not found.num_rows:
-            continue
-        starts = np.flatnonzero(np.diff(runs(found, grouping.names), prepend=-1))
-        keys = grouping.keys(found.take(pa.array(starts)))
-        units, counts = (found.column(name).to_numpy() for name in (UNITS, "n"))
-        for key, start, end in zip(keys, starts, [*starts[1:], found.num_rows], strict=True):
-            yield key, units[start:end], counts[start:end]
 
 
 def values_at(
@@ -216,12 +212,11 @@ def rank_table(
     )
 
 
-def distinct_units(base: exp.Select, grouping: Grouping, *, ordered: bool = False) -> exp.Select:
+def distinct_units(base: exp.Select, grouping: Grouping) -> exp.Select:
     """Distinct units of each group with their counts."""
     keys = [*grouping.columns("b"), sql.column(UNITS, "b")]
     select = exp.select(*keys, exp.alias_(sql.count(), "n")).from_(base.subquery("b"))
-    select = select.group_by(*(k.copy() for k in keys))
-    return select.order_by(*(sql.ordered(k.copy()) for k in keys)) if ordered else select
+    return select.group_by(*(k.copy() for k in keys))
 
 
 def runs(result: pa.Table, names: Sequence[str]) -> np.ndarray:

@@ -82,21 +82,12 @@ class Worths:
         if self._slices:
             yield from self._slices
             return
-        bounds = self._bounds()
+        bounds = grp.cuts(self.sizes, SLICE_ROWS)
         for first, last in bounds:
             part = slice(first, last), self._read(first, last)
             if len(bounds) == 1:
                 self._slices.append(part)
             yield part
-
-    def _bounds(self) -> list[tuple[int, int]]:
-        found, start = [], 0
-        while start < len(self.sizes):
-            inside = np.cumsum(self.sizes[start:]) <= SLICE_ROWS
-            size = max(int(inside.sum()), 1)
-            found.append((start, start + size))
-            start += size
-        return found
 
     def _read(self, first: int, last: int) -> Arranged:
         part = self.found.slice(first, last - first)

@@ -59,8 +59,9 @@ class Asked(Protocol):
 class DeviateGroup(NamedTuple):
     """One group's sums and order statistics, in minor units of the scale used.
 
-    ``place`` is where it stands among the groups of the amounts; ``effect`` describes its amounts, whatever the scale, ``least`` and ``greatest`` too. ``cubes`` and
-    ``fourths`` are Σz³ and Σz⁴. ``middle_normal`` is judged where a modified deviate needs it.
+    ``place`` is where it stands among the groups of the amounts; ``effect`` describes its amounts,
+    whatever the scale, ``least`` and ``greatest`` too. ``cubes`` and ``fourths`` are Σz³ and Σz⁴.
+    ``middle_normal`` is judged where a modified deviate needs it.
     """
 
     place: int
