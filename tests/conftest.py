@@ -15,18 +15,21 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+# As the program does, but before NumPy is loaded here.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
 import hypothesis
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
 from sabueso.base import outcome
+from sabueso.base.libraries import let_pandas_in
 from sabueso.cli.main import main
 from sabueso.population.engines import EngineSettings, open_engine
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Part, Table
 from sabueso.screens import find_screen
-from sabueso.startup import let_pandas_in
 
 hypothesis.settings.register_profile(
     "suite",

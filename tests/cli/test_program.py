@@ -275,7 +275,6 @@ def test_help_and_what_it_loads(marisma):
         "pyarrow.compute",
         "matplotlib",
         "pandas",
-        "numpy.f2py",
     )
 
     def loaded(*arguments: str) -> set[str]:
@@ -300,7 +299,7 @@ def test_help_and_what_it_loads(marisma):
     for command in [[name] for name in COMMANDS] + [["try", "zscore"]]:
         assert loaded(*command, "--help") == set(), command
     assert loaded("queue") == {"pydantic", "rich"}
-    spared = {"matplotlib", "pandas", "numpy.f2py", "sqlalchemy", "scipy.stats", "pyarrow.compute"}
+    spared = {"matplotlib", "pandas", "sqlalchemy", "scipy.stats", "pyarrow.compute"}
     assert not spared & loaded("try", "zscore", "payments")
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from sabueso.startup import let_pandas_in
+from sabueso.base.libraries import let_pandas_in
 from torture import torture
 
 SOME = {

@@ -28,7 +28,7 @@ ORDER = [
     "cli",
 ]
 """A package imports only those before it, and itself."""
-OUTSIDE = {"startup", "version", "__main__", "__init__"}
+OUTSIDE = {"version", "__main__", "__init__"}
 
 
 def _imports() -> dict[str, set[str]]:

@@ -16,9 +16,9 @@ from typing import TYPE_CHECKING, NoReturn
 
 from sabueso.base.errors import ProgramFault, UserError, nearest
 from sabueso.base.exact import use_exact_decimals
+from sabueso.base.libraries import leave_pandas_out, use_one_thread_for_algebra
 from sabueso.base.outcome import recorded, recorded_text
 from sabueso.base.visible import clipped, visible
-from sabueso.startup import leave_pandas_out
 from sabueso.version import __version__
 
 if TYPE_CHECKING:
@@ -100,6 +100,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     if "_ARGCOMPLETE" in os.environ:
         _complete()
     leave_pandas_out()
+    use_one_thread_for_algebra()
     use_exact_decimals()
     _own_streams()
     # Rows live in Arrow and not in Python: looking for cycles among the objects of the imports

@@ -18,6 +18,7 @@ import sqlglot.expressions as exp
 from sqlglot.dialects.spark import Spark
 
 from sabueso.base.errors import UserError
+from sabueso.base.libraries import let_pandas_in
 from sabueso.population.engines.interface import (
     EngineSettings,
     QueryError,
@@ -28,7 +29,6 @@ from sabueso.population.engines.interface import (
     part_files,
 )
 from sabueso.population.table import Column, Part, Table
-from sabueso.startup import let_pandas_in
 
 # Sums are of 38 digits; a sum of BIGINT would be 64 bits wide and overflow. The percentile of this
 # name is the exact one, interpolated at (n - 1)p.
