@@ -52,7 +52,15 @@ def ledgers(draw):
         units = units * rng.choice([1, -1], n)
     pairs = [(USERS[i % 2], int(u)) for i, u in enumerate(units)]
     pairs += [("few", int(u)) for u in units[:9]] + [(None, int(u)) for u in units[:60]]
-    return [*pairs, ("ana", None), ("ana", 0), ("blas", 0), ("blas", 7), ("blas", -43), ("ana", 1000)]
+    return [
+        *pairs,
+        ("ana", None),
+        ("ana", 0),
+        ("blas", 0),
+        ("blas", 7),
+        ("blas", -43),
+        ("ana", 1000),
+    ]
 
 
 def _class_of(units, digits):
@@ -77,9 +85,7 @@ def _law(digits):
 
 def _kept(units, sign):
     return [
-        u
-        for u in units
-        if u and (sign in ("absolute", "each") or (u > 0) == (sign == "positive"))
+        u for u in units if u and (sign in ("absolute", "each") or (u > 0) == (sign == "positive"))
     ]
 
 
@@ -103,7 +109,9 @@ def test_classes(of_rows, pairs, digits, sign, side):
         for who, units in by_user.items()
     }
     assert content["population"]["used"] == sum(map(len, every.values()))
-    assert sum(content["population"]["left_out"].values()) + content["population"]["used"] == len(pairs)
+    assert sum(content["population"]["left_out"].values()) + content["population"]["used"] == len(
+        pairs
+    )
     assert Decimal(content["population"]["used_total"]) == sum(
         Decimal(u).scaleb(-2) for rows in every.values() for u, _ in rows
     )

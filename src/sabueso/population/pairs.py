@@ -129,7 +129,7 @@ def _summed(
         "sy": sql.exact_sum(y),
         "xx": sql.exact_square_sum(x.copy()),
         "yy": sql.exact_square_sum(y.copy()),
-        "xy": sql.exact_weighted_sum(x.copy(), y.copy()),
+        "xy": sql.exact_product_sum(x.copy(), y.copy()),
     }
     keys = [sql.column(name, "b") for name in names]
     named = [exp.alias_(tree, name, quoted=True) for name, tree in fields.items()]

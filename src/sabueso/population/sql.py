@@ -133,9 +133,14 @@ def sample_deviation(total: Tree, square: Tree, n: Tree, scale: int) -> Tree:
     return exp.Case().when(several, exp.Div(this=root, expression=unit))
 
 
-def exact_weighted_sum(units: Tree, weight: Tree) -> Tree:
-    """Σ of integers times counts as DECIMAL(38,0)."""
-    return _own("EXACT_WEIGHTED_SUM", units, weight)
+def exact_weighted_sum(units: Tree, counts: Tree) -> Tree:
+    """Σ of integers times counts of rows as DECIMAL(38,0)."""
+    return _own("EXACT_WEIGHTED_SUM", units, counts)
+
+
+def exact_product_sum(units: Tree, others: Tree) -> Tree:
+    """Σ of products of integers as DECIMAL(38,0)."""
+    return _own("EXACT_PRODUCT_SUM", units, others)
 
 
 def only(figure: Tree, condition: Tree) -> Tree:
@@ -365,7 +370,7 @@ PERIODS = ("year", "quarter", "month", "weekday")
 
 
 OWN_NODES = frozenset({
-    "EXACT_SUM", "EXACT_WEIGHTED_SUM", "EXACT_SQUARE_SUM", "EXACT_QUANTILES", "WHOLE_DIVISION",
+    "EXACT_SUM", "EXACT_WEIGHTED_SUM", "EXACT_PRODUCT_SUM", "EXACT_SQUARE_SUM", "EXACT_QUANTILES", "WHOLE_DIVISION",
 })  # fmt: skip
 """Nodes without a name common to all engines: each engine module renders every one of them."""
 

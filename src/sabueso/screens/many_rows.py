@@ -75,7 +75,7 @@ class ManyRows:
         ]
         fields += [
             exp.alias_(
-                sql.exact_weighted_sum(sql.column(f"u{i}", "b"), sql.column(f"u{j}", "b")),
+                sql.exact_product_sum(sql.column(f"u{i}", "b"), sql.column(f"u{j}", "b")),
                 f"s{i}_{j}",
             )
             for i, j in pairs
