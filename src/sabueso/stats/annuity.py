@@ -10,8 +10,6 @@ from datetime import date, timedelta
 from decimal import ROUND_HALF_EVEN, Context, Decimal, localcontext
 from typing import Literal
 
-from scipy.optimize import brentq
-
 DIGITS = 50
 HIGHEST_RATE = 10.0
 """The largest yearly rate that is looked for: 1,000 %."""
@@ -189,6 +187,9 @@ def _rate(terms: Terms, payment: Decimal) -> Decimal:
         high *= 2
         if high > HIGHEST_RATE:
             raise ValueError("no rate up to 1,000 % explains the payments seen")
+    # Only here, where a rate is solved for: loading it takes half a second.
+    from scipy.optimize import brentq
+
     return Decimal(brentq(off, low, high, xtol=1e-15, rtol=1e-14))
 
 

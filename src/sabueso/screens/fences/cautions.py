@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from decimal import Decimal
-from math import sqrt
+from math import erfc, sqrt
 from typing import Any, Protocol
-
-from scipy.special import ndtr
 
 from sabueso.screens.cautions import few_percent
 from sabueso.screens.fences.result import FenceGroup
@@ -63,7 +61,7 @@ def normal_share(k: float, n: int) -> float:
     """
     alone, together = 3 / 16 / DENSITY**2, 1 / 16 / DENSITY**2
     variance = (((1 + k) ** 2 + k**2) * alone - 2 * k * (1 + k) * together) / n
-    return 2 * float(ndtr(-Z75 * (1 + 2 * k) / sqrt(1 + variance)))
+    return erfc(Z75 * (1 + 2 * k) / sqrt(1 + variance) / sqrt(2))
 
 
 def cautions_of(
