@@ -23,7 +23,7 @@ import pyarrow as pa
 import pytest
 import sqlglot.expressions as exp
 
-from conftest import sabueso, screened, table_of
+from conftest import inside, inside_json, sabueso, screened, table_of
 from sabueso.population import sql
 from sabueso.population.calendar import Span
 from sabueso.population.derived import with_derived
@@ -136,7 +136,8 @@ BLOCKS = {
     "count": sql.count(),
     "exact_sum": sql.exact_sum(UNITS),
     "exact_square_sum": sql.exact_square_sum(UNITS),
-    "exact_weighted_sum": sql.exact_weighted_sum(UNITS, sql.integer(10**9)),
+    "exact_weighted_sum": sql.exact_weighted_sum(UNITS, sql.integer(10**6)),
+    "exact_product_sum": sql.exact_product_sum(UNITS, sql.integer(10**9)),
     "sum beyond 64 bits": sql.exact_sum(
         exp.Mul(this=sql.magnitude(UNITS.copy()), expression=sql.integer(10**5))
     ),
@@ -495,11 +496,23 @@ def _connect(folder: Path) -> Iterator[str]:
         yield f"sc://127.0.0.1:{port}"
 
 
-def test_spark_connect_gives_the_same_figures(marisma, tmp_path):
-    case = tmp_path / "marisma"
-    shutil.copytree(marisma, case)
-    command = ["try", "fences", "payments", "--by", "cuenta", "--format", "json"]
-    here = sabueso(*command, cwd=case).stdout
+def _case(folder: Path) -> Path:
+    """A case with a ledger of some size, made in this process."""
+    lines = ["pago,fecha,cuenta,proveedor,importe"]
+    lines += [
+        f"P{i},{2024 + i % 2}-0{1 + i % 9}-1{i % 9},62{i % 3},S{i % 17},{100 + i * i % 977}.{i % 90 + 10}"
+        for i in range(1500)
+    ]
+    (folder / "pagos.csv").write_text("\n".join(lines) + "\n")
+    inside("open", "c", cwd=folder)
+    inside("intake", "../pagos.csv", "--as", "pagos", cwd=folder / "c")
+    return folder / "c"
+
+
+def test_spark_connect_gives_the_same_figures(tmp_path):
+    case = _case(tmp_path)
+    command = ["try", "fences", "pagos", "--by", "cuenta", "--format", "json"]
+    here = inside(*command, cwd=case).stdout
     with _connect(tmp_path) as address, (case / "case.toml").open("a") as plan:
         plan.write(f'\n[engine]\nkind = "spark"\nremote = "{address}"\n')
         plan.flush()
@@ -509,31 +522,21 @@ def test_spark_connect_gives_the_same_figures(marisma, tmp_path):
 
 def test_a_cluster_screens_and_papers_a_case(tmp_path):
     """End to end on a master and two workers; the findings are those of the embedded engine."""
-    lines = ["pago,fecha,cuenta,proveedor,importe"]
-    lines += [
-        f"P{i},{2024 + i % 2}-0{1 + i % 9}-1{i % 9},62{i % 3},S{i % 17},{100 + i * i % 977}.{i % 90 + 10}"
-        for i in range(1500)
-    ]
-    (tmp_path / "pagos.csv").write_text("\n".join(lines) + "\n")
-    case = tmp_path / "c"
-    sabueso("open", str(case))
-    sabueso("intake", "../pagos.csv", "--as", "pagos", cwd=case)
+    case = _case(tmp_path)
     tests = (
         ("top", "--share", "1%"),
         ("periods", "--per", "cuenta", "--base", "2024", "--current", "2025"),
     )
     for name, *options in tests:
-        sabueso("try", name, "pagos", *options, "--keep", name, cwd=case)
-    sabueso("screen", cwd=case)
+        inside("try", name, "pagos", *options, "--keep", name, cwd=case)
+    inside("screen", cwd=case)
     plan = case / "case.toml"
     with _cluster(tmp_path) as address:
         plan.write_text(f'{plan.read_text()}\n[engine]\nkind = "spark"\nmaster = "{address}"\n')
         done = sabueso("screen", cwd=case, **_small(tmp_path))
         assert not done.stderr
-        first = sabueso("queue", "--format", "json", cwd=case).stdout
-        identity = json.loads(first)[0]["id"]
-        assert "amount" in sabueso("dig", identity, cwd=case).stdout
-    sabueso("paper", cwd=case)
+    assert inside_json("queue", cwd=case)
+    inside("paper", cwd=case)
     findings = sorted((case / "runs" / "0001").glob("finding-*.json"))
     assert len(findings) == len(tests)
     for finding in findings:
@@ -541,7 +544,7 @@ def test_a_cluster_screens_and_papers_a_case(tmp_path):
         assert finding.read_bytes() == again.read_bytes()
     assert (case / "papers" / "working-paper.html").stat().st_size > 10_000
     # The cluster has gone: one sentence, and the case as it was.
-    done = sabueso("screen", cwd=case, code=2)
+    done = inside("screen", cwd=case, code=2)
     assert "cannot be reached" in done.stderr and done.stderr.count("\n") == 1
     assert not (case / "runs" / "0003").exists()
 
@@ -557,10 +560,10 @@ def test_a_cluster_screens_and_papers_a_case(tmp_path):
     ],
 )  # fmt: skip
 def test_an_engine_that_is_not_there_is_one_sentence(tmp_path, engine, message, environment):
-    sabueso("open", "c", cwd=tmp_path)
+    inside("open", "c", cwd=tmp_path)
     case = tmp_path / "c"
     (tmp_path / "x.csv").write_text("id,amount\n" + "".join(f"A{i},{i}.50\n" for i in range(30)))
-    sabueso("intake", "../x.csv", "--as", "x", cwd=case)
+    inside("intake", "../x.csv", "--as", "x", cwd=case)
     with (case / "case.toml").open("a") as plan:
         plan.write(f"\n[engine]\n{engine}\n")
     done = sabueso("try", "zscore", "x", cwd=case, code=2, **environment)
