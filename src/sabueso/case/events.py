@@ -81,6 +81,12 @@ class Source:
         return dict(self.event.body.get("roles", {}))
 
     @property
+    def minus(self) -> frozenset[str] | None:
+        """The sides whose amounts had a minus of their own; None where none was recorded."""
+        found = self.event.body.get("minus")
+        return None if found is None else frozenset(found)
+
+    @property
     def sums(self) -> dict[str, Decimal]:
         return {name: Decimal(text) for name, text in self.event.body["sums"].items()}
 

@@ -150,7 +150,8 @@ class _Files:
             self.found.outputs.append(output)
         if not self.prior.columns:
             columns = {c.name: c for c in report.columns}
-            self.prior = replace(self.prior, columns=columns, roles=report.roles)
+            minus = None if report.minus is None else frozenset(report.minus)
+            self.prior = replace(self.prior, columns=columns, roles=report.roles, minus=minus)
         return report
 
 
@@ -168,11 +169,18 @@ def _check_signs(
     UserError
         If the plan's roles that make the amounts are not those that the last file was read by.
     """
-    read = [source.roles for source in taken if not source.base]
+    read = [source for source in taken if not source.base]
     if not read or section is None:
         return
+    minus, asked = read[-1].minus, section.read.minus
+    if minus is not None and asked is not None and minus != set(asked):
+        raise UserError(
+            f"{case.plan_path}: tables.{table}.read.minus is {sorted(asked)}, and the files of the table were "
+            f"read with {sorted(minus)}: read them anew, with sabueso intake --as {table} --again, or the "
+            "amounts would not be of one making"
+        )
     for role in SIGNING:
-        was, now = read[-1].get(role), section.roles.get(role)
+        was, now = read[-1].roles.get(role), section.roles.get(role)
         if was != now:
             raise UserError(
                 f"{case.plan_path}: tables.{table}.roles.{role} is {now or 'none'}, and the files of the "
@@ -188,9 +196,10 @@ def _prior(
     for source in taken:
         for column in source.columns:
             columns.setdefault(column.name, column)
+    minus = next((s.minus for s in reversed(taken) if s.minus is not None), None)
     if section is None:
-        return Prior(columns)
-    return Prior(columns, dict(section.roles), frozenset(section.columns), complete)
+        return Prior(columns, minus=minus)
+    return Prior(columns, dict(section.roles), frozenset(section.columns), complete, minus=minus)
 
 
 def changed(path: Path, table: str) -> UserError:

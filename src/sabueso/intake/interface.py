@@ -187,6 +187,8 @@ class FileReport:
     replaces: str = ""
     currencies: tuple[str, ...] = ()
     parquet_sha256: str = ""
+    minus: tuple[str, ...] | None = None
+    """The sides whose amounts had a minus of their own; None where one column has the amounts."""
     how: Mapping[str, Any] = field(default_factory=dict)
     signed: list[dict[str, str | None]] = field(default_factory=list)
     """A few rows whose amount got its sign from elsewhere: the texts, and the amount."""
@@ -230,6 +232,7 @@ class FileReport:
             ],
             "detected": self.detected,
             "roles": self.roles,
+            **({} if self.minus is None else {"minus": list(self.minus)}),
             "sums": {k: format(v, "f") for k, v in self.sums.items()},
             "quarantined_sums": {k: format(v, "f") for k, v in self.quarantined_sums.items()},
             "totals_lines": [

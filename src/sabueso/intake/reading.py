@@ -12,6 +12,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from sabueso.base.errors import UserError
 from sabueso.intake.formats.convert import SIGNED, Conversion, usual_columns
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.deciding import Format
@@ -24,6 +25,7 @@ from sabueso.intake.formats.detection import (
 )
 from sabueso.intake.formats.headings import headings_of
 from sabueso.intake.formats.names import Named, free_period, own_names
+from sabueso.intake.formats.sides import clearly, own_minus
 from sabueso.intake.formats.year_month import year_and_month
 from sabueso.intake.interface import Damaged, Layout, Reader
 from sabueso.intake.readers.choice import readable, reader_for
@@ -31,7 +33,7 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.population.period_names import PERIOD_NAMES, period_of, shared_year
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
-SIGNED_SHARE = 0.95
+SIDE_ROLES: tuple[Role, ...] = ("debit", "credit")
 
 
 @dataclass
@@ -170,9 +172,41 @@ class Reading:
         return next((c for c in self.columns if c.name == SIGNED), None)
 
     @property
-    def credits_signed(self) -> bool:
-        """Whether the amounts of the credit column have their minus already."""
-        return self.signed is not None and _are_signed(self.layout, self.formats, self.roles)
+    def minus(self) -> frozenset[str]:
+        """Of a debit and a credit column, the sides whose amounts stand with a minus of their own.
+
+        Raises
+        ------
+        UserError
+            If they clearly do otherwise than in the table's files before.
+        """
+        if self.signed is None:
+            return frozenset()
+        if self.settings.minus is not None:
+            return frozenset(self.settings.minus)
+        sides = {side: self._amounts_of(side) for side in SIDE_ROLES}
+        before = self.prior.minus
+        for side, values in sides.items():
+            if before is not None and clearly(values) and own_minus(values) != (side in before):
+                here, there = ("with", "without") if own_minus(values) else ("without", "with")
+                raise UserError(
+                    f"{self.path}: the amounts of {self.roles[side]!r} stand {here} a minus of their own, and in "
+                    f"the table's files before {there} one: take it as another table with --as, or say which "
+                    "sides have one: read.minus in case.toml"
+                )
+        if before is not None:
+            return before
+        # One debit below nothing is a reversal.
+        found = {side for side, values in sides.items() if own_minus(values)}
+        return frozenset(found - ({"debit"} if len(sides["debit"]) < 2 else set()))
+
+    def _amounts_of(self, side: Role) -> list[Decimal]:
+        """The amounts of a side in the sample but for those of nothing."""
+        name = self.roles.get(side, "")
+        if name not in self.layout.header:
+            return []
+        texts = [t.strip() for t in self.layout.sample.column(name).to_pylist() if t and t.strip()]
+        return [v for v in self.formats[name].read(pa.array(texts, pa.string())).to_pylist() if v]
 
     def begin(self) -> Conversion:
         """A new pass: its columns, an empty tally, and how its cells become values."""
@@ -191,7 +225,7 @@ class Reading:
             base=base,
             rates={self.settings.currency: Decimal(1), **self.settings.rates},
             missing=self.settings.missing,
-            credit_signed=self.credits_signed,
+            minus=self.minus,
             added=self.layout.added,
             usual=None
             if self.settings.balances == "rows"
@@ -249,12 +283,3 @@ def _period_by(path: Path, own: Layout) -> str | None:
     if own.sheet and period_of(own.sheet, f"{stem} {shared_year(own.sheets)}"):
         return "sheet name"
     return "file name" if period_of(stem) else None
-
-
-def _are_signed(layout: Layout, formats: Mapping[str, Format], roles: Mapping[Role, str]) -> bool:
-    name = roles.get("credit", "")
-    if name not in layout.header:
-        return False
-    texts = [v.strip() for v in layout.sample.column(name).to_pylist() if v and v.strip()]
-    values = [v for v in formats[name].read(pa.array(texts, pa.string())).to_pylist() if v]
-    return bool(values) and sum(v < 0 for v in values) >= SIGNED_SHARE * len(values)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from decimal import Decimal
-from typing import Self
+from typing import Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
@@ -56,6 +56,10 @@ class ReadSettings(BaseModel):
     )
     columns: str | None = Field(
         None, description='"may differ": a file may lack columns of the table, or add some'
+    )
+    minus: list[Literal["debit", "credit"]] | None = Field(
+        None,
+        description="of a debit and a credit column, those whose amounts stand with a minus of their own; none: []",
     )
     rates: dict[str, Decimal] = Field(
         default_factory=dict, description="CURRENCY = what one unit is in the case's currency"

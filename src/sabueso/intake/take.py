@@ -154,6 +154,7 @@ def _report(reading: Reading) -> FileReport:
         totals_lines=totals_lines(tally),
         damaged=sorted(tally.damaged, key=lambda d: d.line),
         notes=[*notes_of(reading), *_of_another_currency(reading)],
+        minus=None if reading.signed is None else tuple(sorted(reading.minus)),
         how=how_read(reading),
         signed=tally.signed,
         first_date=_iso(tally.first_date),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -29,15 +31,25 @@ def described(reading: Reading) -> dict[str, str]:
     roles = reading.roles
     texts = {name: f.described() for name, f in reading.formats.items()}
     amount = base_of(roles.get("amount", ""), reading.settings)
-    added = reading.credits_signed
     for column in reading.columns:
         if column.name not in texts and not column.is_place:
-            pair = "debit with credit, which is negative already" if added else "debit less credit"
+            pair = made_of("debit", "credit", reading.minus)
             made = pair if column.name == SIGNED else f"{amount} at the plan's rates"
             texts[column.name] = made
     if "side" in roles and amount in texts:
         texts[amount] += f", sign by {roles['side']}"
     return texts
+
+
+def made_of(debit: str, credit: str, minus: Collection[str]) -> str:
+    """How one amount is made of two sides, of which some have a minus of their own."""
+    if not minus:
+        return f"{debit} less {credit}"
+    if set(minus) == {"credit"}:
+        return f"{debit} with {credit}, which is negative already"
+    if set(minus) == {"debit"}:
+        return f"{debit} without its minus, less {credit}"
+    return f"{debit} less {credit}, both without their minus"
 
 
 def _differences(reading: Reading) -> list[str]:
@@ -161,10 +173,9 @@ def _assumed_roles(reading: Reading) -> list[Assumed]:
         return []
     found: list[Assumed] = []
     if "debit" in roles and "credit" in roles:
-        text = f"{amount} is {roles['debit']} less {roles['credit']}"
-        if reading.credits_signed:
-            text = f"{amount} is {roles['debit']} with {roles['credit']}, which is negative already"
-        found.append(Assumed(text, "roles", (roles["debit"], roles["credit"])))
+        text = f"{amount} is {made_of(roles['debit'], roles['credit'], reading.minus)}"
+        key = "read.minus" if reading.minus else "roles"
+        found.append(Assumed(text, key, (roles["debit"], roles["credit"])))
     elif "side" in roles:
         text = f"the sign of {amount} is that of the side in {roles['side']}"
         found.append(Assumed(text, "roles.side", (amount,)))

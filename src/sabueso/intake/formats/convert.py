@@ -85,7 +85,8 @@ def says_missing(text: str, more: Collection[str] = ()) -> bool:
 class Conversion:
     """How the columns of one file become values.
 
-    ``signed`` is the column made of the debit and credit columns, where there is such a pair;
+    ``signed`` is the column made of the debit and credit columns, where there is such a pair, and ``minus``
+    are the sides whose amounts have a minus of their own;
     ``converted`` the one in the case's currency, made of the column ``base`` with the ``rates``.
     Amounts beside a column in the role ``side`` get their sign from it. Columns ``added`` stand on no line, and
     say nothing of what a line is. ``usual`` are columns that rows usually have something in; where they are None
@@ -100,7 +101,7 @@ class Conversion:
     base: str = ""
     rates: Mapping[str, Decimal] = field(default_factory=dict)
     missing: Collection[str] = ()
-    credit_signed: bool = False
+    minus: Collection[str] = ()
     added: Collection[str] = ()
     usual: Collection[str] | None = None
 
@@ -133,7 +134,7 @@ class Conversion:
         columns = {name: values[name] for name in self.header}
         if self.signed is not None:
             debit, credit = values[self.roles["debit"]], values[self.roles["credit"]]
-            columns[SIGNED] = _signed(debit, credit, self.signed, added=self.credit_signed)
+            columns[SIGNED] = _signed(debit, credit, self.signed, self.minus)
         self._sided(columns, bad)
         self._at_rates(columns, bad)
         columns[LINE_COLUMN] = pa.array(batch.lines, pa.int64())
@@ -302,14 +303,16 @@ def _texts(raw: pa.Array, code: bool) -> tuple[pa.Array, pa.Array]:
     return text, pc.if_else(pc.is_null(text), text, plain)
 
 
-def _signed(debit: pa.Array, credit: pa.Array, column: Column, *, added: bool = False) -> pa.Array:
-    """Debit less credit, or with it where credits are negative already; missing where both are."""
+def _signed(debit: pa.Array, credit: pa.Array, column: Column, minus: Collection[str]) -> pa.Array:
+    """Debit less credit, each without the minus that a side in ``minus`` has of its own; missing where
+    both are."""
     kind = pa.decimal128(column.precision, column.scale)
     wide = pa.decimal128(37, column.scale)  # a difference has one digit more
     neither = pc.and_(pc.is_null(debit), pc.is_null(credit))
     zero = pa.scalar(0, pa.int64()).cast(wide)
-    sides = [pc.coalesce(side.cast(wide), zero) for side in (debit, credit)]
-    difference = (pc.add if added else pc.subtract)(*sides).cast(kind)
+    out, into = (pc.coalesce(side.cast(wide), zero) for side in (debit, credit))
+    out = pc.negate(out) if "debit" in minus else out
+    difference = (pc.add if "credit" in minus else pc.subtract)(out, into).cast(kind)
     return pc.if_else(neither, pa.scalar(None, kind), difference)
 
 

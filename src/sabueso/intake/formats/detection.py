@@ -79,13 +79,15 @@ class Told(Exception):
 class Prior:
     """What earlier files of the same table settled: columns, roles. ``derived`` are columns that the plan
     makes; with ``complete`` no role is guessed beside those that it gives. ``called`` is what the rows
-    say they are from, where that is not the file's own name."""
+    say they are from, where that is not the file's own name. ``minus`` are the sides whose amounts had a
+    minus of their own, where there were sides."""
 
     columns: Mapping[str, Column] = field(default_factory=dict)
     roles: Mapping[str, str] = field(default_factory=dict)
     derived: frozenset[str] = frozenset()
     complete: bool = False
     called: str = ""
+    minus: frozenset[str] | None = None
 
 
 def check_columns(path: Path, layout: Layout, settings: ReadSettings, prior: Prior) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Mapping, Sequence
+from decimal import Decimal
 
 from sabueso.intake.formats.called import folded
 
@@ -102,3 +103,18 @@ def phrased_pair(names: Sequence[str]) -> tuple[str, str] | None:
         if out in known and into in known:
             return known[out], known[into]
     return None
+
+
+MINUS_SHARE, CLEAR = 0.95, 10
+
+
+def own_minus(values: Sequence[Decimal]) -> bool:
+    """Whether the amounts of one side stand with a minus of their own, as money out does in some banks'
+    downloads: all but a few."""
+    return bool(values) and sum(v < 0 for v in values) >= MINUS_SHARE * len(values)
+
+
+def clearly(values: Sequence[Decimal]) -> bool:
+    """Whether there are so many amounts that their signs are a habit, and no few reversals."""
+    below = sum(v < 0 for v in values)
+    return len(values) >= CLEAR and max(below, len(values) - below) >= MINUS_SHARE * len(values)
