@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import json
+import re
+import shlex
 from pathlib import Path
 
 import pytest
@@ -240,3 +242,67 @@ def test_parts_of_two_digits_are_days_where_a_name_or_a_day_tells(
 
     hints = Hints(code=looks_like_code(name, texts), dated=looks_like_date(name))
     assert decide(texts, hints).type == kind
+
+
+@pytest.mark.parametrize(
+    ("name", "form"),
+    [
+        ("Monat", "{m:02}.{y}"), ("Abrechnungsmonat", "{m:02}.{y}"), ("Period", "{y}.{m:02}"),
+        ("mes", "{m:02}.{y}"), ("Posting Month", "{m:02}.{y}"),
+    ],
+)  # fmt: skip
+def test_months_and_years_with_a_mark_are_no_numbers(tmp_path, name, form):
+    months = [(2023 + i // 12, 1 + i % 12) for i in range(18)]
+    rows = [
+        f"{name};Kto;Betrag",
+        *(f"{form.format(y=y, m=m)};{k};{i},50" for i, (y, m) in enumerate(months) for k in (1, 2)),
+    ]
+    (tmp_path / "a.csv").write_text("\n".join(rows) + "\n")
+    inside("open", "c", "--currency", "EUR", cwd=tmp_path)
+    report = inside_json("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c")
+    types = {c["name"]: c["type"] for c in report["files"][0]["columns"]}
+    assert (types[name], types["Betrag"]) == ("text", "number")
+    asked = ("--per", "Kto", "--base", "2023-03", "--current", "2023-04")
+    lines = inside_json("try", "periods", "t", *asked, cwd=tmp_path / "c")["groups"][0]["lines"]
+    assert [(line["base"], line["current"]) for line in lines] == [("2.50", "3.50")] * 2
+
+
+def test_amounts_with_four_decimals_stay_numbers(tmp_path):
+    values = [f"{i}.20{i:02}" for i in range(10, 30)]
+    (tmp_path / "a.csv").write_text("id,rate\n" + "".join(f"A{v},{v}\n" for v in values))
+    inside("open", "c", cwd=tmp_path)
+    report = inside_json("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c")
+    assert [c["type"] for c in report["files"][0]["columns"]][:2] == ["text", "number"]
+
+
+MORE_HEADERS = [
+    ({"Inv #": "text", "Amt": "number"}, {"document": "Inv #", "amount": "Amt"}),
+    ({"Check #": "text", "Paid (USD)": "number"}, {"amount": "Paid (USD)"}),
+    ({"PersNr": "text", "Bruttolohn CHF": "number", "Abzug": "number"}, {"amount": "Bruttolohn CHF"}),
+    ({"A EUR": "number", "B EUR": "number"}, {}),  # two of them: neither is guessed
+    ({"Balance USD": "number", "Units": "number"}, {"quantity": "Units"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("columns", "roles"), MORE_HEADERS)
+def test_a_currency_or_two_words_tell_a_role(columns, roles):
+    found = guess_roles(
+        [Column(name, kind) for name, kind in columns.items()],
+        dict.fromkeys(columns, (5, 10)),
+    )
+    assert {role: found.get(role) for role in {"amount", *roles}} == {"amount": None, **roles}
+
+
+def test_what_is_said_to_come_next_runs(tmp_path):
+    inside("open", "c", "--currency", "EUR", cwd=tmp_path)
+    tables = {
+        "dated": "Datum,Name\n2024-01-02,a\n2024-02-03,b\n",
+        "grouped": "Konto Nr,Betrag\n4000,5.00\n4100,6.00\n",
+        "bare": "x,Betrag\na,5.00\nb,6.00\n",
+    }
+    for name, text in tables.items():
+        (tmp_path / f"{name}.csv").write_text(text)
+        said = inside("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "c").stdout
+        command = re.search(r"next: sabueso (dig .+)", said)
+        assert command is not None
+        inside(*shlex.split(command[1]), cwd=tmp_path / "c")

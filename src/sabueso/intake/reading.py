@@ -30,7 +30,7 @@ from sabueso.intake.formats.year_month import year_and_month
 from sabueso.intake.interface import Damaged, Layout, Reader
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
-from sabueso.population.period_names import PERIOD_NAMES, period_of, shared_year
+from sabueso.population.period_names import names_period, period_of, shared_year
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
 SIDE_ROLES: tuple[Role, ...] = ("debit", "credit")
@@ -251,8 +251,7 @@ def _months_by(own: Layout) -> tuple[str, ...]:
 def _has_no_date(formats: Mapping[str, Format], roles: Mapping[Role, str]) -> bool:
     """Whether there are amounts, and nothing that tells when they were."""
     return "amount" in roles and not any(
-        isinstance(found, DateFormat) or name.casefold() in PERIOD_NAMES
-        for name, found in formats.items()
+        isinstance(found, DateFormat) or names_period(name) for name, found in formats.items()
     )
 
 

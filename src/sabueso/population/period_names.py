@@ -39,6 +39,29 @@ PERIOD_NAMES = frozenset(
     ]
 ) | {"fiscal year", "fiscal period"}
 """What a column of periods is called."""
+_ENDS = ("monat", "jahr", "periode", "quartal", "maand", "kuukausi", "månad")
+"""What compounds that name a period end in."""
+_OF_BOOKS = frozenset(
+    ["posting", "accounting", "booking", "reporting", "payroll", "pay", "billing", "fiscal", "gl"]
+)
+"""Words beside which a period is that of the books, and not when something was built or is due."""
+
+
+def names_period(name: str) -> bool:
+    """Whether a column is called as those of the periods of the books are, alone or in a compound.
+
+    Examples
+    --------
+    >>> names_period("Period"), names_period("Abrechnungsmonat"), names_period("posting_month"), names_period("Year built")
+    (True, True, True, False)
+    """
+    plain = name.lower().replace("_", " ").strip()
+    first, _, last = plain.rpartition(" ")
+    return plain in PERIOD_NAMES or (
+        last in PERIOD_NAMES and first in _OF_BOOKS if first else plain.endswith(_ENDS)
+    )
+
+
 _YEAR = r"(?:19|20)[0-9]{2}"
 _DAY = re.compile(
     rf"(?<![0-9])({_YEAR})[-_. ]?(0[1-9]|1[0-2])[-_. ]?(0[1-9]|[12][0-9]|3[01])(?![0-9])"

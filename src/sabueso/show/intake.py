@@ -11,7 +11,9 @@ from rich.text import Text
 from sabueso.case.events import RuleOutcome
 from sabueso.case.taken import TakeReport
 from sabueso.intake.interface import Assumed, FileReport, TotalsLine
+from sabueso.population.expressions import quoted_name
 from sabueso.report import numbers as num
+from sabueso.report.commands import shell
 from sabueso.report.palette import AMBER, SEA, STONE
 from sabueso.show.console import next_steps, notes, open_table, said, title
 from sabueso.show.rules import show_rules
@@ -54,13 +56,25 @@ def show_intake(console: Console, report: TakeReport) -> None:
             console.print(Text(line), soft_wrap=True)
         console.print()
     if report.kept:
-        by = " --by month" if "date" in report.roles else " --measure count"
-        steps = [f"sabueso dig {report.table}{by}"]
+        steps = [f"sabueso dig {report.table}{_looked_at(report)}"]
         if report.amount is not None:
             steps.append(f"sabueso try digits {report.table}")
     else:
         steps = [f"sabueso intake PATH --as {report.table}"]
     next_steps(console, steps)
+
+
+def _looked_at(report: TakeReport) -> str:
+    """How a table is looked at first: by month, else by whom or what its amounts are."""
+    if report.amount is None:
+        return " --by month --measure count" if "date" in report.roles else " --measure count"
+    if "date" in report.roles:
+        return " --by month"
+    groups = (
+        report.roles[role] for role in ("account", "party", "preparer") if role in report.roles
+    )
+    name = next(groups, None)
+    return "" if name is None else f" --by {shell(quoted_name(name))}"
 
 
 def show_changes(console: Console, report: TakeReport) -> None:

@@ -82,6 +82,8 @@ class Hints:
     measure : bool
         The header names amounts or dates: texts that do not fit are damage, and a letter after the
         digits is a side of the ledger (``12C`` elsewhere is a seat).
+    period : bool
+        The header names a month or another period.
     """
 
     kind: str | None = None
@@ -93,6 +95,7 @@ class Hints:
     begins: str = ""
     moment: bool = False
     measure: bool = False
+    period: bool = False
 
 
 def decide(values: Sequence[str], hints: Hints) -> Format:
@@ -122,9 +125,25 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
             return DateFormat(_form_of_order(hints.dates))
     if kind is None and (hints.code or any(re.fullmatch(r"0[0-9]+", v) for v in values)):
         return TextFormat()
+    if kind is None and _are_months(values, hints):
+        return TextFormat()
     sided = hints.measure or kind == "number"
     least = least if kind is None else 0
     return _decide_number(values, hints.decimal, hints.thousands, least, sided) or TextFormat()
+
+
+_MONTHS = [
+    re.compile(text)
+    for text in (r"(0[1-9]|1[0-2])[.,](19|20)[0-9]{2}", r"(19|20)[0-9]{2}[.,](0[1-9]|1[0-2])")
+]
+_MONTHS_UNNAMED = 6
+
+
+def _are_months(values: Sequence[str], hints: Hints) -> bool:
+    """Whether figures with a mark are months and years, ``03.2024`` or ``2024.03``, by the header's name or by
+    so many that are nothing else."""
+    named = hints.period or (not hints.measure and len(values) >= _MONTHS_UNNAMED)
+    return named and any(all(form.fullmatch(v) for v in values) for form in _MONTHS)
 
 
 def yearless(values: Sequence[str], dates: str | None, *, dated: bool) -> DateFormat | None:

@@ -32,6 +32,7 @@ from sabueso.intake.formats.sides import side_column
 from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Layout
 from sabueso.intake.settings import ReadSettings
+from sabueso.population.period_names import names_period
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role
 
 _OF_EXCHANGE = frozenset(
@@ -205,6 +206,7 @@ def _hints(name: str, values: list[str], settings: ReadSettings, prior: Prior) -
         dated=looks_like_date(name),
         moment=looks_like_moment(name),
         measure=looks_like_measure(name),
+        period=names_period(name),
     )
 
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from sabueso.intake.formats.called import NUMBER_ROLES, folded, looks_like_date, worded
+from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.header_words import RUNNING, WORDS
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
@@ -45,6 +46,7 @@ def guess_roles(
         if name is not None:
             guess.give(role, name)
     _settle_sides(guess, both_filled)
+    _settle_money(guess)
     _settle_date(guess)
     _settle_name(guess)
     _settle_buyer(guess)
@@ -111,7 +113,7 @@ class _Guess:
                     n, rows = self.distinct.get(column.name, (0, 0))
                     another = n < rows
                 scored.append((another, several, rank, position, column.name))
-            elif role == "preparer" and set(parts) & _BY and set(parts) & _ENTERED:
+            elif _said_in_two(role, set(parts)):
                 scored.append((False, True, len(words), position, column.name))
         return min(scored)[4] if scored else None
 
@@ -127,6 +129,13 @@ class _Guess:
             named = column.type in ("text", "number") and rows > 0 and n >= 0.2 * rows
             return named and self.is_on_most_rows(column.name)
         return column.type == "text"
+
+
+def _said_in_two(role: Role, parts: set[str]) -> bool:
+    """Whether two words of a name say a role that neither says alone: entered by, inv. no."""
+    if role == "document":
+        return "inv" in parts and bool(parts & {"no", "nr", "num", "number"})
+    return role == "preparer" and bool(parts & _BY) and bool(parts & _ENTERED)
 
 
 _MONEY = frozenset(WORDS["amount"].split()[:12])
@@ -198,6 +207,22 @@ def _settle_sides(guess: _Guess, both_filled: Callable[[str, str], bool]) -> Non
         name = found.pop(alone)
         if "amount" not in found:
             found["amount"] = name
+
+
+def _settle_money(guess: _Guess) -> None:
+    """Where no column is called as amounts are, the one whose name states a currency has them."""
+    if not guess.found.keys().isdisjoint(("amount", "debit")):
+        return
+    named = [
+        column.name
+        for column in guess.columns
+        if column.name not in guess.taken
+        and column.type == "number"
+        and stated_currency(column.name, {}, "")
+        and not _named_otherwise("amount", set(worded(column.name)))
+    ]
+    if len(named) == 1:
+        guess.give("amount", named[0])
 
 
 _NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])

@@ -78,6 +78,12 @@ def num_lines(count: int) -> str:
     return f"{count:,} line{'s' if count != 1 else ''}"
 
 
+def said_above(header: int, above: int) -> str:
+    """What is said of the lines above a header."""
+    verb = "is" if above == 1 else "are"
+    return f"the header is line {header}; {num_lines(above)} before it {verb} no part of the table"
+
+
 Record = tuple[int, Mapping[str, Any]]
 """The place of a record in its source, and its values by column name."""
 

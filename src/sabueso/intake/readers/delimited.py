@@ -22,7 +22,7 @@ from sabueso.base.errors import ProgramFault, UserError
 from sabueso.intake.formats.above import currency_above, scale_notes, year_above
 from sabueso.intake.formats.header import LOOKED_AT, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout, OtherEncoding
-from sabueso.intake.readers.cells import column_names, counted, name_notes, num_lines
+from sabueso.intake.readers.cells import column_names, counted, name_notes, said_above
 from sabueso.intake.readers.fixed_places import Places, cut_batches, is_spaced, layout_at_places
 from sabueso.intake.readers.records import (
     NEWLINE,
@@ -259,8 +259,7 @@ def _header(
         )
     skipped = [i for i in range(start, top) if lines[i].strip()]
     if skipped:
-        text = f"the header is line {first + 1}; {num_lines(len(skipped))} before it are no part of the table"
-        notes.append(Assumed(text, "read.header"))
+        notes.append(Assumed(said_above(first + 1, len(skipped)), "read.header"))
     # One mark more, or less, at the end of every line is a habit of the program that wrote them.
     wide = Counter(len(row) for row in rows[found.row + 1 :] if any(row))
     usual = wide.most_common(1)[0][0] if wide else len(cells)

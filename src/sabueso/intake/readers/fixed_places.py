@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 from sabueso.intake.formats.above import currency_above, scale_notes, year_above
 from sabueso.intake.formats.header import LOOKED_AT, Found, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout
-from sabueso.intake.readers.cells import SAMPLE_ROWS, column_names, name_notes, num_lines
+from sabueso.intake.readers.cells import SAMPLE_ROWS, column_names, name_notes, said_above
 from sabueso.intake.readers.records import RULE, is_rule
 from sabueso.intake.settings import ReadSettings
 
@@ -237,10 +237,7 @@ def layout_at_places(
         text = f"the names stand in two lines, {top + 1} and {at + 1}"
         notes.append(Assumed(text, "read.header"))
     if skipped:
-        text = (
-            f"the header is line {at + 1}; {num_lines(skipped)} before it are no part of the table"
-        )
-        notes.append(Assumed(text, "read.header"))
+        notes.append(Assumed(said_above(at + 1, skipped), "read.header"))
     return Places(
         header=names,
         header_line=header_line,
