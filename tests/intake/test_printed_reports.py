@@ -220,3 +220,45 @@ def test_twelve_hours_put_the_month_first(engine, tmp_path):
     rows = [f"05/0{1 + i % 9}/2025 0{1 + i % 9}:30 PM,{10 + i}.25" for i in range(20)]
     report = taken(engine, tmp_path / "pos.csv", "\n".join(["Timestamp,Amount", *rows]))
     assert report.first_date == "2025-05-01 13:30:00" and any("assumed" in n for n in report.notes)
+
+
+@pytest.mark.parametrize("total", ["", "{:,.2f}"])
+def test_what_stands_on_top_of_every_page_is_no_row(engine, tmp_path, total):
+    """Titles run over the columns, with the page's number and a day; sums are named after their page."""
+    lines, amounts = [], []
+    for page in range(4):
+        lines += [f"ACME CORP                          CHECK REGISTER                      PAGE {page + 1}",
+                  "RUN DATE 04/02/24", "",
+                  "CHECK NO   DATE       PAYEE                          AMOUNT   STATUS",
+                  "---------- ---------- ---------------------- -------------- --------"]  # fmt: skip
+        amounts.append(
+            [Decimal(1000 + (page * 30 + i) * 7919 % 90_000).scaleb(-2) for i in range(30)]
+        )
+        lines += [
+            f"{100000 + page * 30 + i:<10} {START + timedelta(i):%m/%d/%y}   {f'PAYEE {i % 7}':<22} {a:>14,.2f} CLEARED "
+            for i, a in enumerate(amounts[-1])
+        ]
+        lines += ["", f"{'PAGE TOTAL':<44} {total.format(sum(amounts[-1])):>14}"]
+    report = taken(engine, tmp_path / "checks.txt", "\n".join(lines) + "\n")
+    assert [c.name for c in report.columns][:5] == ["CHECK NO", "DATE", "PAYEE", "AMOUNT", "STATUS"]
+    assert (report.accepted, report.quarantined, report.totals) == (120, 0, 4)
+    assert report.sums["AMOUNT"] == sum(map(sum, amounts)) and agree(report)
+    assert len(report.totals_lines) == (4 if total else 0)
+    assert "6 lines say again what stands above the header, and are no rows" in report.notes
+
+
+def test_sums_of_binary_fractions_leave_no_trace(engine, tmp_path):
+    """A spreadsheet keeps 50.3999999999996 where it shows 50.40; a third is a third."""
+    book = xlsxwriter.Workbook(tmp_path / "b.xlsx")
+    sheet = book.add_worksheet()
+    values = [round(i * 1.13, 2) + 100_000.1 - 100_000 for i in range(1, 40)]
+    for row, (name, value) in enumerate(
+        [("Amount", "Rate"), *((v, 1 + i / 2048) for i, v in enumerate(values))]
+    ):
+        sheet.write(row, 0, name)
+        sheet.write(row, 1, value)
+    book.close()
+    report = taken(engine, tmp_path / "b.xlsx")
+    amount, rate = report.columns[:2]
+    assert (amount.name, amount.scale) == ("Amount", 2) and rate.scale > 10
+    assert report.sums["Amount"] == sum(Decimal(str(round(v, 2))) for v in values)

@@ -37,7 +37,7 @@ class Batch:
     ``continued`` the further lines of records that span several. ``part`` names the part of the
     file they are from, such as a sheet. ``stated`` are sums of columns that the file states outside
     of its rows, each with what it is called. ``headings`` counts lines that say whose the rows below
-    them are. ``file_lines`` is how many lines the whole file has,
+    them are, ``titles`` those that say again what stands above the header. ``file_lines`` is how many lines the whole file has,
     where a reader counts them apart from its rows and tells it with its last batch.
     """
 
@@ -50,6 +50,7 @@ class Batch:
     stated: dict[str, tuple[str, Decimal]] = field(default_factory=dict)
     file_lines: int = 0
     headings: int = 0
+    titles: int = 0
 
 
 class Assumed(str):

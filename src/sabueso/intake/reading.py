@@ -45,6 +45,7 @@ class Tally:
     blank: int = 0
     headers: int = 0
     headings: int = 0
+    titles: int = 0
     continued: int = 0
     file_lines: int = 0
     sums: dict[str, Decimal] = field(default_factory=dict)

@@ -121,7 +121,7 @@ def _lines(reading: Reading) -> tuple[int, int]:
         If the reader counted others than were accounted for.
     """
     tally, layout = reading.tally, reading.layout
-    headers = layout.header_line + layout.skipped + tally.headers + tally.headings
+    headers = layout.header_line + layout.skipped + tally.headers + tally.headings + tally.titles
     counted = tally.accepted + len(tally.damaged) + tally.totals + tally.blank
     lines = headers + counted + tally.continued
     if tally.file_lines and tally.file_lines != lines:
@@ -233,6 +233,7 @@ def _note_batch(batch: Batch, reading: Reading) -> None:
     tally.damaged += batch.damaged
     tally.blank += batch.blank
     tally.headings += batch.headings
+    tally.titles += batch.titles
     tally.continued += batch.continued
     tally.file_lines = max(tally.file_lines, batch.file_lines)
     tally.totals_rows += [
@@ -247,7 +248,7 @@ def _sorted_out(
     reading.tally.blank += int(found.blank.sum())
     reading.tally.absent += found.absent
     confirm_marks(batch.cells, reading.formats, reading.tally)
-    found = with_totals_by_sum(found, reading)
+    found = with_totals_by_sum(batch, found, reading)
     note_totals(found, batch, reading)
     note_balances(found, batch, reading)
     note_damage(found, batch, reading, conversion)

@@ -65,6 +65,12 @@ def notes_of(reading: Reading) -> list[str]:
     if tally.headers:
         again = "once" if tally.headers == 1 else f"{tally.headers:,} times"
         found.append(f"the header stands among the rows {again} more, and is no row")
+    if tally.titles:
+        verb = "says" if tally.titles == 1 else "say"
+        is_are = "is no row" if tally.titles == 1 else "are no rows"
+        found.append(
+            f"{num_lines(tally.titles)} {verb} again what stands above the header, and {is_are}"
+        )
     for name, f in formats.items():
         if isinstance(f, (DateFormat, NumberFormat)) and f.assumed:
             dated = isinstance(f, DateFormat)

@@ -25,11 +25,13 @@ MOST_SUSPECTS = 200
 LEAST_SUMMED = 2
 NOISE = Decimal("1e-10")
 """Part of a sum of floats that may be noise."""
+THOUSANDS = {".": (",", " ", "'", "\u00a0", "\u202f"), ",": (".", " ", "'", "\u00a0", "\u202f")}
+"""Marks of thousands that go with a decimal mark."""
 MOST_WORDED = 100_000
 """Rows of a file up to which every text is looked at for a total's word."""
 
 
-def with_totals_by_sum(found: Converted, reading: Reading) -> Converted:
+def with_totals_by_sum(batch: Batch, found: Converted, reading: Reading) -> Converted:
     """The batch with rows taken for totals that say so by what they add up to, whatever words they have.
 
     A row is looked at that has no date (where the table has one), or hardly a text, or that begins with a
@@ -45,6 +47,12 @@ def with_totals_by_sum(found: Converted, reading: Reading) -> Converted:
     since = np.flatnonzero(totals)
     for place in suspects.tolist():
         row = {name: found.values.column(name)[place].as_py() for name in named}
+        if totals[place]:
+            row |= {
+                name: _stated(batch, name, place, reading.formats[name])
+                for name, value in row.items()
+                if value is None
+            }
         stated = {
             name: value
             for name, value in row.items()
@@ -148,10 +156,17 @@ def _sums_of(
 
 
 def _stated(batch: Batch, name: str, place: int, format: Format) -> Decimal | None:
-    """The figure of a total whose text does not fit the column: a float that a program added up, with the
-    noise of all that went into it, is meant to the column's decimals."""
+    """The figure of a total whose text does not fit the column: with marks of thousands where no row has a
+    thousand, or a float that a program added up, with the noise of all that went into it, which is meant to
+    the column's decimals."""
     text = (batch.cells.column(name)[place].as_py() or "").strip()
-    if not isinstance(format, NumberFormat) or not re.fullmatch(r"-?[0-9]+\.[0-9]{6,16}", text):
+    if not isinstance(format, NumberFormat) or not text:
+        return None
+    for mark in () if format.thousands else THOUSANDS[format.decimal]:
+        grouped = replace(format, thousands=mark).read(pa.array([text], pa.string()))
+        if grouped[0].is_valid:
+            return Decimal(grouped[0].as_py())
+    if not re.fullmatch(r"-?[0-9]+\.[0-9]{6,16}", text):
         return None
     value = Decimal(text)
     near = value.quantize(Decimal(1).scaleb(-format.scale))

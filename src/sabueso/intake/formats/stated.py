@@ -7,7 +7,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 _TOTAL_WORDS = (
-    r"(?:(?:sub|gran|grand|zwischen|gesamt|sous|totale?|somme)[ -]?)?(?:total(?:es|s|e|i|en)?|totaal|totaux|sumas?"
+    r"(?:(?:sub|gran|grand|zwischen|gesamt|sous|totale?|somme|page|report|batch|group|daily|account|vendor|supplier|customer|department|company)[ -]?)?(?:total(?:es|s|e|i|en)?|totaal|totaux|sumas?"
     r"|summen?|summa|gesamt|somme|somma|soma|razem|suma ogolem|ogolem|og[oó][lł]em|celkem|spolu|skupaj|ukupno|[oö]sszesen|yhteens[aä]"
     r"|totalt|i alt|toplam|kokku|i[sš] viso|viso|kop[aā]|итого|всего|разом|всього|общо|σύνολο|sum|合計|合计|總計|总计|小計|小计|累計|累计|합계|소계|총계|الإجمالي|المجموع|סהכ)"
 )

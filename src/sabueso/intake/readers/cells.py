@@ -48,17 +48,28 @@ def name_notes(header: Sequence[str], names: Sequence[str]) -> tuple[str, ...]:
     return tuple(notes)
 
 
+TRACE = 1e-9
+"""What a sum of amounts in binary fractions may be off, far below any digit that somebody wrote."""
+
+
+def _is_nearly(value: float) -> bool:
+    """Whether a number is one of at most six decimals but for such a trace: 50.3999999999996 is 50.4, and a
+    third stays as it is."""
+    return 1 <= abs(value) < 1e9 and abs(value - round(value, 6)) < TRACE
+
+
 def text_of(value: Any) -> str | None:
     """A value as it is written where every program reads it the same; None where there is none.
 
-    A float has the 15 digits that a spreadsheet keeps; a time with a zone is told in UTC.
+    A float has the 15 digits that a spreadsheet keeps, without the traces of sums that were made of binary
+    fractions; a time with a zone is told in UTC.
     """
     if value is None or isinstance(value, str):
         return value or None
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, float):
-        short = format(value, ".15g")
+        short = format(round(value, 6) if _is_nearly(value) else value, ".15g")
         return format(Decimal(short), "f") if "e" in short else short
     if isinstance(value, Decimal):
         return format(value, "f")

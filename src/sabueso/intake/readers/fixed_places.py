@@ -30,10 +30,12 @@ _SPACED = re.compile(r"\S {2,}\S")
 
 @dataclass(frozen=True)
 class Places(Layout):
-    """``cuts`` are the blank places between the columns."""
+    """``cuts`` are the blank places between the columns, ``titles`` the lines above the header without their
+    figures, as they come again on each page."""
 
     encoding: str
     cuts: tuple[int, ...]
+    titles: pa.Array
 
 
 def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
@@ -157,8 +159,9 @@ def _cut(lines: list[str], layout: Places, first: int) -> Batch:
     for place in layout.cuts:
         between = pc.utf8_slice_codeunits(texts, place, place + 1)
         crossed |= np.asarray(pc.not_equal(pc.utf8_trim_whitespace(between), ""))
-    crossed &= ~blank
-    kept = ~blank & ~crossed
+    titles = _are_titles(texts, layout.titles) & ~blank
+    crossed &= ~blank & ~titles
+    kept = ~blank & ~crossed & ~titles
     chosen = texts.filter(pa.array(kept))
     edges = [-1, *layout.cuts]
     columns = []
@@ -176,7 +179,32 @@ def _cut(lines: list[str], layout: Places, first: int) -> Batch:
             for i in np.flatnonzero(crossed).tolist()
         ],
         blank=int(blank.sum()),
+        titles=int(titles.sum()),
     )
+
+
+def _unnumbered(texts: pa.Array) -> pa.Array:
+    """Lines without what differs from page to page: figures are one, and blanks."""
+    plain = pc.replace_substring_regex(pc.utf8_trim_whitespace(texts), "[0-9]+", "0")
+    return pc.replace_substring_regex(plain, " +", " ")
+
+
+def _without_pages(lines: list[str], found: Found) -> list[str]:
+    """The lines but for titles that come again on each page: they run over the columns."""
+    top = found.row if found.above is None else found.above
+    plain = _unnumbered(pa.array([line.expandtabs() for line in lines], pa.string())).to_pylist()
+    titles = {text for text in plain[:top] if text}
+    return lines[:top] + [
+        line for line, text in zip(lines[top:], plain[top:], strict=True) if text not in titles
+    ]
+
+
+def _are_titles(texts: pa.Array, titles: pa.Array) -> np.ndarray:
+    """The lines that stand above the first header, come again on top of another page."""
+    if not len(titles):
+        return np.zeros(len(texts), dtype=bool)
+    found = pc.is_in(_unnumbered(texts), value_set=titles)
+    return np.asarray(found.to_numpy(zero_copy_only=False), dtype=bool)
 
 
 def is_spaced(filled: Sequence[str]) -> bool:
@@ -212,6 +240,9 @@ def layout_at_places(
     )
     if found is None:
         return None
+    paged = _without_pages(lines, found)
+    if len(paged) < len(lines):
+        cuts = cuts_of(paged) or cuts
     at = found.row
     none = given == "none" or (found.none and given is None)
     header = [""] * (len(cuts) + 1) if none else names_of(lines[at], cuts)
@@ -251,4 +282,7 @@ def layout_at_places(
         year=year_above(titles),
         encoding=encoding,
         cuts=cuts,
+        titles=_unnumbered(
+            pa.array([line.expandtabs() for line in lines[:top] if line.strip()], pa.string())
+        ),
     )
