@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from conftest import inside, inside_json
 from sabueso.intake.formats.called import folded, looks_like_code, role_of_master, worded
+from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.population.table import Column
 
@@ -306,3 +307,25 @@ def test_what_is_said_to_come_next_runs(tmp_path):
         command = re.search(r"next: sabueso (dig .+)", said)
         assert command is not None
         inside(*shlex.split(command[1]), cwd=tmp_path / "c")
+
+
+SIGNS = {"£": "GBP", "€": "EUR", "₹": "INR", "zł": "PLN", "US$": "USD", "CHF": "CHF", "$": "$"}
+
+
+@pytest.mark.parametrize(
+    "form", ["Amount ({})", "Amount({})", "Importe [{}]", "Betrag {}", "Amount, {}"]
+)
+@pytest.mark.parametrize("sign", SIGNS)
+def test_a_currency_in_a_header_is_stated(form, sign):
+    name = form.format(sign)
+    expected = None if sign == "CHF" and "," in form else SIGNS[sign]
+    assert stated_currency(name, {}, "EUR") == expected
+
+
+def test_amounts_whose_header_has_a_currency_state_it(tmp_path):
+    (tmp_path / "a.csv").write_text(
+        "Date,Supplier,Amount (£)\n2024-01-02,A,5.00\n2024-01-03,B,6.00\n"
+    )
+    inside("open", "c", cwd=tmp_path)
+    said = inside("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c").stdout
+    assert "11.00 GBP, the same" in said and "state no currency" not in said

@@ -149,7 +149,7 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
 
 
 _NUMBERED = re.compile(
-    r"\b(id|no|num|numero|number|nr|code|codigo|kod|kodu|kode|kodas|szam|element|center|centre|iban|nif|cif)\b"
+    r"\b(id|no|nbr|num|numero|number|nr|code|codigo|kod|kodu|kode|kodas|szam|element|center|centre|iban|nif|cif)\b"
 )
 
 

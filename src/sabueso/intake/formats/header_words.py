@@ -91,7 +91,7 @@ WORDS: dict[Role, str] = {
     ),
 }
 CODE_WORDS = re.compile(
-    r"\b(id|code|codigo|no|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
+    r"\b(id|code|codigo|no|nbr|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
     r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|document|documento|ref\w*|pago|employee|"
     r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
     r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
