@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from conftest import inside, inside_json, screened
 from sabueso.base.errors import UserError
+from sabueso.screens.recompute.proposed import proposed_recomputations
 from sabueso.stats.annuity import (
     Terms,
     due_dates,
@@ -316,3 +317,25 @@ def test_the_loan_of_the_sample_by_the_terms_of_its_plan(marisma, tmp_path):
         "Instalments 14 to 24, 2025-02-28 to 2025-12-31, are each 52,602.19 where 52,216.79 is due: 385.40, 4,239.40 in "
         "all."
     )
+
+
+def _proposed_sums(population):
+    return [p.settings["on"] for p in proposed_recomputations(population, object()) if "expect" in p.settings]  # fmt: skip
+
+
+def test_a_sum_that_is_proposed_holds_for_nearly_all_rows(populate):
+    """Net and tax are gross, be the tax nothing on some; a balance that ends at nothing is no such sum, and an
+    amount made of debit and credit says nothing of them."""
+    whole = [
+        {"n": Decimal(i * 137 + 10001).scaleb(-2), "t": Decimal(0 if i % 4 == 0 else i * 29 + 101).scaleb(-2)}
+        for i in range(200)
+    ]  # fmt: skip
+    billed = [{"gross": r["n"] + r["t"], **r} for r in whole]
+    assert _proposed_sums(populate(billed, amount="n")) == ["gross"]
+    cut = [
+        {"before": Decimal(i * 31).scaleb(-2), "amount": Decimal(3000).scaleb(-2), "after": max(Decimal(i * 31 - 3000), Decimal(0)).scaleb(-2)}
+        for i in range(1, 200)
+    ]  # fmt: skip
+    assert _proposed_sums(populate(cut, amount="amount")) == []
+    sides = [{"debit": r["n"], "credit": r["t"] + 1, "amount": r["n"] - r["t"] - 1} for r in whole]
+    assert _proposed_sums(populate(sides, amount="amount", debit="debit", credit="credit")) == []

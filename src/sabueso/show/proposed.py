@@ -20,7 +20,7 @@ def show_proposed(
     if not found:
         console.print(
             Text(
-                " no test is proposed for what these tables hold; survey TABLE says of each test why"
+                " no test is proposed for what these tables hold; survey TABLE says which suit, and what each needs"
             )
         )
         next_steps(console, ["sabueso survey"])

@@ -35,8 +35,8 @@ def proposed_digits(
 ) -> Iterator[Proposal]:
     """First and first-two digits, where nothing speaks against them."""
     table = population.table
-    measure, date = table.role("amount"), table.role("date")
-    if measure is None or date is None or is_budget(table):
+    measure = table.role("amount")
+    if measure is None or is_budget(table):
         return
     signs = signs_of(population, measure)
     if signs.rows < LEAST["first"]:

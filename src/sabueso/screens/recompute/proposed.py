@@ -74,10 +74,15 @@ def _running(population: Population, amount: Column) -> Iterator[Proposal]:
 
 def _sums(population: Population, amount: Column) -> Iterator[Proposal]:
     """Amounts of a row that are the sum of two others, such as net, tax and gross."""
-    columns = [
-        c for c in population.table.columns if c.type == "number" and c.scale == amount.scale
-    ]
-    names = [c.name for c in columns if c.scale][:MOST_ADDED]
+    table = population.table
+    # What was made of two columns is their sum by its making.
+    made = {each.column.name for each in table.derived}
+    made |= {amount.name} if {"debit", "credit"} <= table.roles.keys() else set()
+    names = [
+        c.name
+        for c in table.columns
+        if c.type == "number" and c.scale == amount.scale and c.scale and c.name not in made
+    ][:MOST_ADDED]
     triples = [
         (whole, one, other)
         for one, other in combinations(names, 2)
@@ -90,18 +95,21 @@ def _sums(population: Population, amount: Column) -> Iterator[Proposal]:
     for place, (whole, one, other) in enumerate(triples):
         wide = {name: sql.cast(sql.column(name), WIDE) for name in (whole, one, other)}
         both = [exp.NEQ(this=sql.column(name), expression=sql.integer(0)) for name in (one, other)]
-        added = exp.Add(this=wide[one], expression=wide[other])
+        same = exp.EQ(this=wide[whole], expression=exp.Add(this=wide[one], expression=wide[other]))
+        known = exp.Not(this=sql.is_missing(exp.paren(same.copy())))
+        # That a column is another where the third is nothing makes no sum of them; nor are they one that
+        # only holds where all three are something.
+        counted = {
+            "all": known, "held": same, "both": exp.and_(*both), "same": exp.and_(*both, same),
+        }  # fmt: skip
         fields += [
-            exp.alias_(sql.only(sql.count(), exp.and_(*both)), f"n{place}"),
-            exp.alias_(
-                sql.only(sql.count(), exp.and_(*both, exp.EQ(this=wide[whole], expression=added))),
-                f"same{place}",
-            ),
+            exp.alias_(sql.only(sql.count(), condition.copy()), f"{name}{place}")
+            for name, condition in counted.items()
         ]
     row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
     best = max(range(len(triples)), key=lambda place: row[f"same{place}"])
-    n, same = row[f"n{best}"], row[f"same{best}"]
-    if n >= LEAST_ROWS and same >= HOLDS * n:
+    n, holding, both_there, alike = (row[f"{k}{best}"] for k in ("all", "held", "both", "same"))
+    if both_there >= LEAST_ROWS and alike >= HOLDS * both_there and holding >= HOLDS * n:
         whole, one, other = triples[best]
         yield Proposal(
             f"{whole} of {population.table.name} is {one} and {other}",
@@ -109,7 +117,7 @@ def _sums(population: Population, amount: Column) -> Iterator[Proposal]:
                 what="product", on=whole, expect=f"{quoted_name(one)} + {quoted_name(other)}"
             ),
             f"Rows whose {whole} is not what it is made of.",
-            f"it holds for {same:,} of {n:,} rows that have both",
+            f"it holds for {holding:,} of {n:,} rows, in {both_there:,} of which both are something",
         )
 
 
