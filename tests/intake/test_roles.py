@@ -280,6 +280,10 @@ MORE_HEADERS = [
     ({"Inv #": "text", "Amt": "number"}, {"document": "Inv #", "amount": "Amt"}),
     ({"Check #": "text", "Paid (USD)": "number"}, {"amount": "Paid (USD)"}),
     ({"PersNr": "text", "Bruttolohn CHF": "number", "Abzug": "number"}, {"amount": "Bruttolohn CHF"}),
+    (
+        {"Submitted": "date", "Approved On": "date", "Amount USD": "number"},
+        {"date": "Submitted", "amount": "Amount USD"},
+    ),
     ({"A EUR": "number", "B EUR": "number"}, {}),  # two of them: neither is guessed
     ({"Balance USD": "number", "Units": "number"}, {"quantity": "Units"}),
 ]  # fmt: skip

@@ -7,6 +7,7 @@ adds to a key: where a client has a column called ``line``, the number of the li
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -19,6 +20,8 @@ OWN = " (sabueso)"
 """What a name of this program's ends in where a client's column has the plain one."""
 LABEL_ROLES = ("date", "party", "account", "text")
 MOST_PARTS = 4
+_MIDNIGHT = re.compile(r"([0-9]{4}-[0-9]{2}-[0-9]{2})[ T]00:00(?::00)?")
+"""A day, of a column that has days with a time of nought."""
 BETWEEN = " · "
 
 
@@ -308,7 +311,11 @@ def of_flag(kind: str, flag: Mapping[str, Any], where: str | None, table: Table)
     if kind in (Row.kind, Sampled.kind):
         context = flag.get("context") or {}
         columns = (table.roles.get(role) for role in LABEL_ROLES)
-        shown = [str(context[c]) for c in columns if c is not None and context.get(c) is not None]
+        shown = [
+            _MIDNIGHT.sub(r"\1", str(context[c]))
+            for c in columns
+            if c is not None and context.get(c) is not None
+        ]
         return KINDS[kind](named, tuple(shown))  # type: ignore[call-arg]
     return KINDS[kind](named)
 

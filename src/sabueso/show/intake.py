@@ -74,7 +74,10 @@ def _looked_at(report: TakeReport) -> str:
         report.roles[role] for role in ("account", "party", "preparer") if role in report.roles
     )
     name = next(groups, None)
-    return "" if name is None else f" --by {shell(quoted_name(name))}"
+    if name is None:
+        return ""
+    plain = quoted_name(name.lower()) == name.lower()
+    return f" --by {name if plain else shell(quoted_name(name))}"
 
 
 def show_changes(console: Console, report: TakeReport) -> None:

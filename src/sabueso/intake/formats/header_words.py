@@ -40,7 +40,7 @@ WORDS: dict[Role, str] = {
         "날짜 일자 거래일 التاريخ תאריך วันที่ dt"
     ),
     "entered": (
-        "entered created added time hour hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt "
+        "entered created added submitted time hour hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt "
         "eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione "
         "создан создано введено 入力日 登録日 录入日期 创建时间 入力日時 등록일 olusturma kayit luotu loodud dibuat"
     ),

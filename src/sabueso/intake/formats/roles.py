@@ -276,6 +276,8 @@ def _settle_date(guess: _Guess) -> None:
         if c.type in ("date", "timestamp")
         and c.name not in guess.taken
         and not _named_otherwise("date", set(worded(c.name)))
+        # When somebody approved it is not when it was.
+        and set(worded(c.name)).isdisjoint(WORDS["approver"].split())
         and 2 * guess.distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
     ]
     if len(dates) == 1:
