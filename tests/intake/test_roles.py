@@ -6,6 +6,7 @@ import csv
 import json
 import re
 import shlex
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
@@ -333,3 +334,24 @@ def test_amounts_whose_header_has_a_currency_state_it(tmp_path):
     inside("open", "c", cwd=tmp_path)
     said = inside("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c").stdout
     assert "11.00 GBP, the same" in said and "state no currency" not in said
+
+
+@pytest.mark.parametrize(
+    "name", ["amount_cents", "Amount (pence)", "valorCentavos", "amount_minor"]
+)
+def test_hundredths_are_no_amounts_until_somebody_makes_them(tmp_path, name):
+    rows = "".join(f"t{i},2024-01-02,{i * 37 + 1}\n" for i in range(40))
+    (tmp_path / "a.csv").write_text(f"id,day,{name}\n{rows}")
+    inside("open", "c", "--currency", "EUR", cwd=tmp_path)
+    case = tmp_path / "c"
+    report = inside_json("intake", "../a.csv", "--as", "t", cwd=case)
+    (told,) = (a for a in report["assumed"] if "hundredths" in a["text"])
+    assert "amount" not in report["roles"] and told["key"].endswith("columns")
+    made = told["text"].partition("made by ")[2]
+    plan = case / "case.toml"
+    text = plan.read_text().replace("[tables.t]\n", f"[tables.t]\ncolumns = {{money = '{made}'}}\n")
+    plan.write_text(text.replace("roles = {", 'roles = {amount = "money", '))
+    found = inside_json("dig", "t", cwd=case)
+    assert (
+        found["population"]["total"] == f"{Decimal(sum(i * 37 + 1 for i in range(40))).scaleb(-2)}"
+    )

@@ -12,16 +12,18 @@ from sabueso.base.currencies import WITHOUT_CENTS
 from sabueso.base.plain import Values
 from sabueso.base.words import listed
 from sabueso.intake.doubts import either_order
-from sabueso.intake.formats.called import looks_like_date
+from sabueso.intake.formats.called import looks_like_date, worded
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.deciding import yearless
 from sabueso.intake.formats.detection import base_of, differing
 from sabueso.intake.formats.downward import filled_cells, plain, printed_once
+from sabueso.intake.formats.header_words import HUNDREDTHS
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
 from sabueso.intake.readers.cells import num_lines
 from sabueso.intake.reading import Reading
+from sabueso.population.expressions import quoted_name
 from sabueso.population.period_names import names_month
 from sabueso.population.table import LINE_COLUMN, Role
 
@@ -222,6 +224,15 @@ def _no_amount(reading: Reading) -> list[Assumed]:
         if isinstance(f, NumberFormat) and f.scale and f.unit != "%"
         and name not in reading.roles.values()
     ]  # fmt: skip
+    cents = [
+        name
+        for name, f in reading.formats.items()
+        if isinstance(f, NumberFormat) and not f.scale and not HUNDREDTHS.isdisjoint(worded(name))
+    ]
+    if cents:
+        made = f"cast({quoted_name(cents[0])} / 100 as decimal(18, 2))"
+        text = f"{cents[0]} is in hundredths by its name, and no column is taken for the amounts: one is made by {made}"
+        return [Assumed(text, "columns")]
     if not numbers:
         return []
     told = listed(numbers[:4]) + (" …" if len(numbers) > 4 else "")

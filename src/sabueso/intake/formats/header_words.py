@@ -168,3 +168,9 @@ def inflected(word: str) -> list[str]:
         ):
             found.append(known)
     return found
+
+
+HUNDREDTHS = frozenset(
+    ["cents", "centavos", "centimos", "centimes", "centesimi", "pence", "pennies", "paise", "minor"]
+)
+"""Words of a column whose figures are hundredths of money."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from sabueso.intake.formats.called import NUMBER_ROLES, folded, looks_like_date, worded
 from sabueso.intake.formats.currencies import stated_currency
-from sabueso.intake.formats.header_words import RUNNING, WORDS
+from sabueso.intake.formats.header_words import HUNDREDTHS, RUNNING, WORDS
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
 
@@ -185,7 +185,8 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
     if role == "amount":
         # What an account stands at after each row is no amount of the row, and a cost centre no cost.
-        return not parts.isdisjoint(RUNNING) or not parts.isdisjoint(_NO_AMOUNT)
+        # Nor are hundredths amounts, which would be a hundred times the money.
+        return not all(map(parts.isdisjoint, (RUNNING, _NO_AMOUNT, HUNDREDTHS)))
     return role == "account" and bool(
         parts & {"bancaria", "bancario", "bank", "iban", "balance", "saldo", "credito"}
     )
