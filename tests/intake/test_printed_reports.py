@@ -262,3 +262,30 @@ def test_sums_of_binary_fractions_leave_no_trace(engine, tmp_path):
     amount, rate = report.columns[:2]
     assert (amount.name, amount.scale) == ("Amount", 2) and rate.scale > 10
     assert report.sums["Amount"] == sum(Decimal(str(round(v, 2))) for v in values)
+
+
+def test_a_header_that_comes_again_is_the_header_whatever_stands_above_it(engine, tmp_path):
+    """Blocks of an account each, at fixed places: every row and every sum, and what names the account is
+    told and not taken for names of columns."""
+    lines, whole = [], Decimal(0)
+    for block in range(12):
+        lines += [
+            f"Konto: {4700 + block} Miete {block}",
+            "Datum       Text                          Betrag",
+        ]
+        amounts = [Decimal(100 + (block * 9 + i) * 7919 % 90_000).scaleb(-2) for i in range(9)]
+        for i, amount in enumerate(amounts):
+            shown = f"{amount:.2f}".replace(".", ",")
+            lines.append(
+                f"{START + timedelta(i * 7 + block):%d.%m.%Y}  {f'Beleg {i}':<22} {shown:>14}"
+            )
+        whole += sum(amounts)
+        shown = f"{sum(amounts):,.2f}".translate(str.maketrans(",.", ".,"))
+        lines += [f"{'Summe':<34} {shown:>14}", ""]
+    report = taken(engine, tmp_path / "konten.txt", "\n".join(lines) + "\n")
+    assert [c.name for c in report.columns][:3] == ["Datum", "Text", "Betrag"]
+    assert (report.accepted, report.totals) == (108, 12) and agree(report)
+    assert report.sums["Betrag"] == whole and report.quarantined == 11
+    assert {d.text.strip() if d.text else d.value for d in report.damaged} >= {
+        "Konto: 4711 Miete 11"
+    }

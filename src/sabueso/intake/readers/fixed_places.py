@@ -7,6 +7,7 @@ is set aside: nothing tells whose it is.
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -25,6 +26,8 @@ from sabueso.intake.settings import ReadSettings
 LEAST_COLUMNS, LEAST_LINES = 3, 5
 MOST_LINES = 20_000
 ALIGNED, MOST_SUMS = 0.9, 3
+LEAST_AGAIN = 3
+"""Times that a line comes again before it is taken for the header of as many blocks."""
 _SPACED = re.compile(r"\S {2,}\S")
 
 
@@ -183,9 +186,16 @@ def _cut(lines: list[str], layout: Places, first: int) -> Batch:
     )
 
 
+_PAGE = (
+    r"(?i)(?:page|seite|p[aá]g[a-zí.]*|blatt|folio|sida|side|strona|strana|стр[а-я.]*|頁|페이지)[^\p{L}0-9]*[0-9]+"
+    r"(?: *(?:of|von|de|di|/) *[0-9]+)?"
+)
+
+
 def _unnumbered(texts: pa.Array) -> pa.Array:
-    """Lines without what differs from page to page: figures are one, and blanks."""
-    plain = pc.replace_substring_regex(pc.utf8_trim_whitespace(texts), "[0-9]+", "0")
+    """Lines without what differs from page to page, the page's number; any other figure may be that of an
+    account whose rows follow."""
+    plain = pc.replace_substring_regex(pc.utf8_trim_whitespace(texts), _PAGE, "page")
     return pc.replace_substring_regex(plain, " +", " ")
 
 
@@ -214,6 +224,8 @@ def is_spaced(filled: Sequence[str]) -> bool:
 
 def _head_at_places(lines: list[str], cuts: tuple[int, ...]) -> Found | None:
     """The header of columns at fixed places; titles run over them."""
+    if (again := _comes_again(lines)) is not None:
+        return Found(again, len(cuts) + 1)
     found = None
     for most in (0, 1):
         rows = [
@@ -224,6 +236,19 @@ def _head_at_places(lines: list[str], cuts: tuple[int, ...]) -> Found | None:
         if found is not None and not found.none:
             break
     return found
+
+
+def _comes_again(lines: list[str]) -> int | None:
+    """The line of words that comes again above each page or block: the header, whatever stands above it."""
+    worded = [
+        line.strip()
+        for line in lines[:MOST_LINES]
+        if _SPACED.search(line.strip()) and not any(map(str.isdigit, line))
+    ]
+    often = [line for line, times in Counter(worded).items() if times >= LEAST_AGAIN]
+    places = [i for i, line in enumerate(lines[:LOOKED_AT]) if line.strip() in often]
+    # Names in two lines come again as two.
+    return places[0] if len(often) == 1 and places else None
 
 
 def layout_at_places(
