@@ -281,6 +281,7 @@ MORE_HEADERS = [
     ({"Inv #": "text", "Amt": "number"}, {"document": "Inv #", "amount": "Amt"}),
     ({"Check #": "text", "Paid (USD)": "number"}, {"amount": "Paid (USD)"}),
     ({"PersNr": "text", "Bruttolohn CHF": "number", "Abzug": "number"}, {"amount": "Bruttolohn CHF"}),
+    ({"F. Operación": "date", "F. Valor": "date", "Importe": "number"}, {"date": "F. Operación", "amount": "Importe"}),
     (
         {"Submitted": "date", "Approved On": "date", "Amount USD": "number"},
         {"date": "Submitted", "amount": "Amount USD"},
@@ -354,4 +355,12 @@ def test_hundredths_are_no_amounts_until_somebody_makes_them(tmp_path, name):
     found = inside_json("dig", "t", cwd=case)
     assert (
         found["population"]["total"] == f"{Decimal(sum(i * 37 + 1 for i in range(40))).scaleb(-2)}"
+    )
+
+
+def test_what_is_below_nothing_with_decimals_is_no_code():
+    assert not looks_like_code("Acc. balance moved", ["-12.50", "-3.00", "4.10"])
+    assert not looks_like_code("Acc. depreciation", ["12.50", "3.00", "4.10"])
+    assert looks_like_code("Acc.", ["12.50", "3.00", "4.10"]) and looks_like_code(
+        "Account", ["100-20", "100-30"]
     )

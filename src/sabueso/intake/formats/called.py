@@ -111,6 +111,13 @@ _MEASURE_WORDS = frozenset(
             "rate",
             "due",
             "discount",
+            "depreciation",
+            "amortisation",
+            "amortization",
+            "amortizacion",
+            "amortissement",
+            "ammortamento",
+            "abschreibung",
             "descuento",
             "base",
         ],
@@ -118,6 +125,9 @@ _MEASURE_WORDS = frozenset(
         *WORDS["quantity"].split(),
         *RUNNING,
     ]
+)
+_BELOW = re.compile(
+    r"-[0-9][0-9.,' ]*[.,][0-9]{1,2}|\([0-9][0-9.,' ]*[.,][0-9]{1,2}\)|[0-9][0-9.,' ]*[.,][0-9]{2}-"
 )
 _DECIMAL = re.compile(r"[^0-9]*[0-9][0-9.,' ]*[.,][0-9]{1,2}[^0-9]*")
 
@@ -132,6 +142,9 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     plain = " ".join(words)
     if CODE_WORDS.search(plain) is None and CODE_NAMES.isdisjoint(words):
         return False
+    below = [v for v in values if _BELOW.fullmatch(v)]
+    if below and 2 * len(below) >= len(values):
+        return False  # no code is below nothing, with decimals
     measure = not _MEASURE_WORDS.isdisjoint(words)
     if not measure or not values:
         return not (measure and not values and not _NUMBERED.search(plain))

@@ -266,6 +266,12 @@ def _settle_buyer(guess: _Guess) -> None:
             return
 
 
+_OF_VALUE = frozenset(
+    ["valor", "value", "valuta", "valeur", "wertstellung", "wert", "due", "vencimiento", "vto", "falligkeit", "echeance",
+     "scadenza", "vervaldatum", "maturity", "vencimento"]
+)  # fmt: skip
+
+
 def _settle_date(guess: _Guess) -> None:
     """The only column of dates that most rows fill, where no name told."""
     if "date" in guess.found:
@@ -281,5 +287,8 @@ def _settle_date(guess: _Guess) -> None:
         and set(worded(c.name)).isdisjoint(WORDS["approver"].split())
         and 2 * guess.distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
     ]
+    if len(dates) > 1:
+        # When money is due, or bears interest from, is not when it moved.
+        dates = [name for name in dates if _OF_VALUE.isdisjoint(worded(name))]
     if len(dates) == 1:
         guess.found["date"] = dates[0]

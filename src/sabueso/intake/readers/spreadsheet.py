@@ -144,9 +144,7 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
         notes.append(Assumed(text, "read.header"))
     skipped = sum(map(bool, filled[:top]))
     if skipped:
-        text = (
-            f"the header is row {head[place][0]}; {skipped} filled above are no part of the table"
-        )
+        text = f"the header is row {head[place][0]}; {skipped} filled above {'is' if skipped == 1 else 'are'} no part of the table"
         notes.append(Assumed(text, "read.header"))
     notes += scale_notes(cells[:top])
     names = column_names(texts)
