@@ -140,3 +140,19 @@ def test_peers_stand_in_the_master_that_is_linked(tmp_path):
     inside("screen", cwd=tmp_path / "case")
     (odd,) = inside_json("queue", "--kind", "entity", cwd=tmp_path / "case")
     assert odd["subject"] == {"employee": "M004"}
+
+
+def test_what_no_group_has_rows_enough_for_is_not_kept(tmp_path):
+    """Of all rows each party has enough, of those above nothing none."""
+    rng = random.Random(5)
+    lines = ["id,day,supplier,amount"]
+    for i in range(400):
+        lines.append(f"P{i},2024-{1 + i % 12:02d}-03,S{i % 30},{rng.gauss(0, 800):.2f}")
+    (tmp_path / "p.csv").write_text("\n".join(lines) + "\n")
+    inside("open", ".", "--currency", "EUR", cwd=tmp_path)
+    inside("intake", "p.csv", "--as", "p", cwd=tmp_path)
+    proposed = inside_json("survey", "p", "--propose", "--keep", cwd=tmp_path)
+    (screen,) = (s for s in proposed["screens"] if s["test"] == "zscore")
+    assert screen["refused"].startswith("no group can be tested: only")
+    kept = tomllib.loads((tmp_path / "case.toml").read_text())["screens"]
+    assert "zscore" not in {s["test"] for s in kept} and kept

@@ -102,6 +102,9 @@ def _tried(
         finding = screen.run(rows, screen.settings.from_plan(valued, proposal.name))
     except UserError as error:
         return replace(made, refused=str(error))
+    if finding.not_tested and not finding.groups:
+        # A sign, or a part of the rows, may leave less of every group than all rows promised.
+        return replace(made, refused=f"no group can be tested: {finding.not_tested[0].reason}")
     known = any(
         s.name == proposal.name or (s.test, s.table, s.settings) == (test, table, settings)
         for s in case.plan.screens

@@ -35,7 +35,7 @@ def show_proposed(
     console.print(table)
     console.print()
     console.print(Text(
-        f" {num.many(sum(e.flagged for e in found), 'flag')} in all, of {num.many(len(found), 'screen')}; one subject "
+        f" {num.many(sum(e.flagged for e in found), 'flag')} in all, of {num.many(sum(not e.refused for e in found), 'screen')}; one subject "
         "that several flag is one exception"
     ))  # fmt: skip
     if kept is None:
