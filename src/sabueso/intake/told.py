@@ -230,7 +230,7 @@ def _no_amount(reading: Reading) -> list[Assumed]:
         if isinstance(f, NumberFormat) and not f.scale and not HUNDREDTHS.isdisjoint(worded(name))
     ]
     if cents:
-        made = f"cast({quoted_name(cents[0])} / 100 as decimal(18, 2))"
+        made = f"{quoted_name(cents[0])} * 0.01"
         text = f"{cents[0]} is in hundredths by its name, and no column is taken for the amounts: one is made by {made}"
         return [Assumed(text, "columns")]
     if not numbers:
