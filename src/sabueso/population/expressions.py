@@ -150,7 +150,7 @@ def scalar(text: str, table: Table, what: str = "--by") -> Tree:
 
 def quoted_name(name: str) -> str:
     """A column's name as a user types it in an expression: in quotes where it needs them."""
-    plain = name.isidentifier() and name.isascii() and name.lower() == name and _reads_as(name)
+    plain = name.isidentifier() and name.isascii() and _reads_as(name)
     return name if plain else '"' + name.replace('"', '""') + '"'
 
 

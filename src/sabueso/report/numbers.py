@@ -78,6 +78,11 @@ def many(n: int, word: str, plural: str | None = None) -> str:
     return f"{n:,} {word if n == 1 else plural or word + 's'}"
 
 
+def verb(n: int, one: str = "has", more: str = "have") -> str:
+    """The verb of a count."""
+    return one if n == 1 else more
+
+
 def group_name(group: ByColumn) -> str:
     """A group as text: its values, missing ones said."""
     shown = [_value_name(name, value) for name, value in group.items()]

@@ -76,8 +76,7 @@ def _looked_at(report: TakeReport) -> str:
     name = next(groups, None)
     if name is None:
         return ""
-    plain = quoted_name(name.lower()) == name.lower()
-    return f" --by {name if plain else shell(quoted_name(name))}"
+    return f" --by {shell(quoted_name(name))}"
 
 
 def show_changes(console: Console, report: TakeReport) -> None:

@@ -68,7 +68,7 @@ def cautions_of(
         found.append(
             Caution(
                 "singular",
-                f"{len(singular)} groups have no spread to measure by",
+                f"{num.many(len(singular), 'group')} {num.verb(len(singular))} no spread to measure by",
                 {"groups": len(singular)},
             )
         )

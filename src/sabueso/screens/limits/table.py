@@ -15,6 +15,7 @@ from sabueso.population import sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.report import numbers as num
 from sabueso.report.numbers import MINUS
 from sabueso.screens.finding import Aim, Caution, NotTested, Rung, with_structs
 from sabueso.screens.grouping import UNITS, Grouping, Keyed, key_table
@@ -84,19 +85,20 @@ def size_cautions(sizes: Sequence[int], not_tested: Sequence[NotTested]) -> list
     few = [n for n in sizes if n < 11]
     if few:
         which = (
-            f"{len(few)} of {len(sizes)} groups have fewer than 11 rows"
+            f"{len(few)} of {len(sizes)} groups {num.verb(len(few))} fewer than 11 rows"
             if len(sizes) > 1
-            else f"only {few[0]} rows are used; a limit on fewer than 11 means little"
+            else f"only {num.many(few[0], 'row')} {num.verb(few[0], 'is', 'are')} used; a limit on fewer than 11 means little"
         )
         figures = {"groups": len(few), "smallest_n": min(few)}
         cautions.append(Caution("too_few", which, figures))
     flat = [t for t in not_tested if t.reason.startswith("zero_spread")]
     if flat:
         rows = sum(t.rows for t in flat)
+        have, are = num.verb(len(flat)), num.verb(len(flat), "is", "are")
         which = (
-            f"{len(flat)} groups ({rows:,} rows) have no spread and are not tested"
+            f"{num.many(len(flat), 'group')} ({num.many(rows, 'row')}) {have} no spread and {are} not tested"
             if len(sizes) > 1
-            else f"the {rows:,} amounts have no spread and are not tested"
+            else f"the {num.many(rows, 'amount')} {num.verb(rows)} no spread and {num.verb(rows, 'is', 'are')} not tested"
         )
         cautions.append(Caution("zero_spread", which, {"groups": len(flat), "rows": rows}))
     return cautions

@@ -8,6 +8,7 @@ from typing import Protocol
 
 from scipy.special import ndtr
 
+from sabueso.report import numbers as num
 from sabueso.screens.cautions import few_percent
 from sabueso.screens.finding import Caution, NotTested
 from sabueso.screens.limits import table as lim
@@ -56,7 +57,7 @@ def _few(tested: Sequence[Tested]) -> Caution | None:
         return None
     return Caution(
         "too_few",
-        f"{len(few)} of {len(tested)} groups have fewer than {GOOD_FROM} rows, where the limits of the "
+        f"{len(few)} of {len(tested)} groups {num.verb(len(few))} fewer than {GOOD_FROM} rows, where the limits of the "
         "sequential test are rough",
         {"groups": len(few), "smallest_n": min(few)},
     )
@@ -69,7 +70,7 @@ def _unreachable(tested: Sequence[Tested], limit: Fraction) -> Caution | None:
     largest = max(short)
     return Caution(
         "limit_unreachable",
-        f"{len(short)} of {len(tested)} groups are too small for any row to pass {float(limit):g}: with "
+        f"{len(short)} of {len(tested)} groups {num.verb(len(short), 'is', 'are')} too small for any row to pass {float(limit):g}: with "
         f"n = {largest} the largest possible |z| is {greatest_deviate(largest):.2f}",
         {"groups": len(short), "largest_n": largest},
     )
