@@ -12,32 +12,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from conftest import screened, table_of
-from sabueso.population.engines import EngineSettings, open_engine
-from sabueso.population.population import Population
+from conftest import screened
 
 USERS = ("ana", "blas", "few", None)
 DIGITS = {"first": 1, "first-two": 2, "first-three": 3, "second": 2, "last-two": None}
 
 
-@pytest.fixture(scope="module")
-def of_rows(tmp_path_factory):
-    folder = tmp_path_factory.mktemp("digits")
-    engine = open_engine(EngineSettings())
-    made = []
-
-    def build(pairs):
-        rows = [
-            {"id": f"R{i}", "who": who, "amount": None if u is None else Decimal(u).scaleb(-2)}
-            for i, (who, u) in enumerate(pairs)
-        ]
-        made.append(folder / f"{len(made)}.parquet")
-        table = table_of(rows, made[-1], id="id", preparer="who", amount="amount")
-        engine.attach(table)
-        return Population(engine, table)
-
-    yield build
-    engine.close()
+def _population(populate, pairs):
+    rows = [
+        {"id": f"R{i}", "who": who, "amount": None if u is None else Decimal(u).scaleb(-2)}
+        for i, (who, u) in enumerate(pairs)
+    ]
+    return populate(rows, id="id", preparer="who", amount="amount")
 
 
 @st.composite
@@ -96,8 +82,8 @@ def _kept(units, sign):
     st.sampled_from(["absolute", "positive", "negative"]),
     st.sampled_from(["both", "high", "low"]),
 )
-def test_classes(of_rows, pairs, digits, sign, side):
-    population = of_rows(pairs)
+def test_classes(populate, pairs, digits, sign, side):
+    population = _population(populate, pairs)
     content = screened(population, "digits", by="who", digits=digits, sign=sign, side=side)
     law = _law(digits)
     by_user = {}
@@ -188,8 +174,8 @@ def test_classes(of_rows, pairs, digits, sign, side):
 
 @settings(max_examples=10)
 @given(ledgers(), st.sampled_from(["first", "first-two", "second"]))
-def test_differences_between_sorted_distinct_amounts(of_rows, pairs, digits):
-    content = screened(of_rows(pairs), "digits", of="differences", digits=digits)
+def test_differences_between_sorted_distinct_amounts(populate, pairs, digits):
+    content = screened(_population(populate, pairs), "digits", of="differences", digits=digits)
     distinct = sorted({u for _, u in pairs if u})
     steps = np.diff(distinct).tolist()
     least = {"first": 1, "second": 10, "first-two": 10}[digits]

@@ -172,18 +172,14 @@ def _check_signs(
     read = [source for source in taken if not source.base]
     if not read or section is None:
         return
-    minus, asked = read[-1].minus, section.read.minus
-    if minus is not None and asked is not None and minus != set(asked):
-        raise UserError(
-            f"{case.plan_path}: tables.{table}.read.minus is {sorted(asked)}, and the files of the table were "
-            f"read with {sorted(minus)}: read them anew, with sabueso intake --as {table} --again, or the "
-            "amounts would not be of one making"
-        )
-    for role in SIGNING:
-        was, now = read[-1].roles.get(role), section.roles.get(role)
+    last = read[-1]
+    made = {f"roles.{role}": (last.roles.get(role), section.roles.get(role)) for role in SIGNING}
+    if last.minus is not None and section.read.minus is not None:
+        made["read.minus"] = str(sorted(last.minus)), str(sorted(section.read.minus))
+    for key, (was, now) in made.items():
         if was != now:
             raise UserError(
-                f"{case.plan_path}: tables.{table}.roles.{role} is {now or 'none'}, and the files of the "
+                f"{case.plan_path}: tables.{table}.{key} is {now or 'none'}, and the files of the "
                 f"table were read with {was or 'none'}: read them anew, with sabueso intake --as {table} "
                 "--again, or the amounts would not be of one making"
             )

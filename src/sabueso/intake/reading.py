@@ -76,7 +76,8 @@ class Reading:
     """A file between its first look and its report.
 
     ``own`` is its layout under its own names, ``layout`` under the table's; ``formats`` and ``roles``
-    change while it is read, and each pass has a ``tally`` of its own.
+    change while it is read, and each pass has a ``tally`` of its own. ``minus`` are, of a debit and a credit
+    column, the sides whose amounts stand with a minus of their own.
     """
 
     path: Path
@@ -90,6 +91,7 @@ class Reading:
     formats: dict[str, Format]
     roles: dict[Role, str]
     columns: tuple[Column, ...] = ()
+    minus: frozenset[str] = frozenset()
     tally: Tally = field(default_factory=Tally)
 
     @classmethod
@@ -172,8 +174,7 @@ class Reading:
             return None
         return next((c for c in self.columns if c.name == SIGNED), None)
 
-    @property
-    def minus(self) -> frozenset[str]:
+    def _with_minus(self) -> frozenset[str]:
         """Of a debit and a credit column, the sides whose amounts stand with a minus of their own.
 
         Raises
@@ -213,6 +214,7 @@ class Reading:
         """A new pass: its columns, an empty tally, and how its cells become values."""
         self.tally = Tally()
         self.columns = columns_of(self.layout, self.formats, self.roles, self.settings)
+        self.minus = self._with_minus()
         converted, base = None, ""
         if self.settings.rates and "currency" in self.roles and "amount" in self.roles:
             converted = next(c for c in self.columns if c.name == self.roles["amount"])

@@ -26,6 +26,7 @@ from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
 from sabueso.population.period_names import names_month
 from sabueso.population.table import LINE_COLUMN, Role
+from sabueso.report import numbers as num
 
 
 def described(reading: Reading) -> dict[str, str]:
@@ -68,8 +69,8 @@ def notes_of(reading: Reading) -> list[str]:
         again = "once" if tally.headers == 1 else f"{tally.headers:,} times"
         found.append(f"the header stands among the rows {again} more, and is no row")
     if tally.titles:
-        verb = "says" if tally.titles == 1 else "say"
-        is_are = "is no row" if tally.titles == 1 else "are no rows"
+        verb = num.verb(tally.titles, "says", "say")
+        is_are = num.verb(tally.titles, "is no row", "are no rows")
         found.append(
             f"{num_lines(tally.titles)} {verb} again what stands above the header, and {is_are}"
         )

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.convert import TOTALS_COLUMNS, Converted
-from sabueso.intake.formats.deciding import Format
+from sabueso.intake.formats.deciding import MARKS, Format
 from sabueso.intake.formats.header_words import RUNNING
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.stated import states_balance, states_total
@@ -25,8 +25,6 @@ MOST_SUSPECTS = 200
 LEAST_SUMMED = 2
 NOISE = Decimal("1e-10")
 """Part of a sum of floats that may be noise."""
-THOUSANDS = {".": (",", " ", "'", "\u00a0", "\u202f"), ",": (".", " ", "'", "\u00a0", "\u202f")}
-"""Marks of thousands that go with a decimal mark."""
 MOST_WORDED = 100_000
 """Rows of a file up to which every text is looked at for a total's word."""
 
@@ -162,7 +160,8 @@ def _stated(batch: Batch, name: str, place: int, format: Format) -> Decimal | No
     text = (batch.cells.column(name)[place].as_py() or "").strip()
     if not isinstance(format, NumberFormat) or not text:
         return None
-    for mark in () if format.thousands else THOUSANDS[format.decimal]:
+    marks = (thousands for decimal, thousands in MARKS if decimal == format.decimal and thousands)
+    for mark in () if format.thousands else marks:
         grouped = replace(format, thousands=mark).read(pa.array([text], pa.string()))
         if grouped[0].is_valid:
             return Decimal(grouped[0].as_py())

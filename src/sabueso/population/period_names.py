@@ -47,6 +47,15 @@ _OF_BOOKS = frozenset(
 """Words beside which a period is that of the books, and not when something was built or is due."""
 
 
+def _words_of(name: str) -> str:
+    return name.lower().replace("_", " ").strip()
+
+
+def names_period_alone(name: str) -> bool:
+    """Whether a column is called as a period is, and nothing besides."""
+    return _words_of(name) in PERIOD_NAMES
+
+
 def names_period(name: str) -> bool:
     """Whether a column is called as those of the periods of the books are, alone or in a compound.
 
@@ -55,7 +64,7 @@ def names_period(name: str) -> bool:
     >>> names_period("Period"), names_period("Abrechnungsmonat"), names_period("posting_month"), names_period("Year built")
     (True, True, True, False)
     """
-    plain = name.lower().replace("_", " ").strip()
+    plain = _words_of(name)
     first, _, last = plain.rpartition(" ")
     return plain in PERIOD_NAMES or (
         last in PERIOD_NAMES and first in _OF_BOOKS if first else plain.endswith(_ENDS)

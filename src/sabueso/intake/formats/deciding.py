@@ -57,7 +57,7 @@ class TextFormat:
         return Column(name, "text")
 
 
-_MARKS = ((".", ""), (",", ""), (".", ","), (",", "."), (",", " "), (".", " "), (",", "'"), (".", "'"),
+MARKS = ((".", ""), (",", ""), (".", ","), (",", "."), (",", " "), (".", " "), (",", "'"), (".", "'"),
           (",", "\u00a0"), (",", "\u202f"))  # fmt: skip
 
 
@@ -231,7 +231,7 @@ def _decide_number(
     best: tuple[tuple[int, int], NumberFormat] | None = None
     times = Counter(values)
     unit = unit_of(times)
-    for preference, (point, mark) in enumerate(_MARKS):
+    for preference, (point, mark) in enumerate(MARKS):
         if decimal not in (None, point) or thousands not in (None, mark):
             continue
         found = fitted(NumberFormat(point, mark, unit=unit), list(times), sided=sided)

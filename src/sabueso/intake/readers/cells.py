@@ -15,6 +15,7 @@ import numpy as np
 import pyarrow as pa
 
 from sabueso.intake.interface import Batch, Damaged
+from sabueso.report import numbers as num
 
 SAMPLE_ROWS = 500
 BATCH_ROWS = 50_000
@@ -91,7 +92,7 @@ def num_lines(count: int) -> str:
 
 def said_above(header: int, above: int) -> str:
     """What is said of the lines above a header."""
-    verb = "is" if above == 1 else "are"
+    verb = num.verb(above, "is", "are")
     return f"the header is line {header}; {num_lines(above)} before it {verb} no part of the table"
 
 

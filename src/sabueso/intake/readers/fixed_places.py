@@ -33,8 +33,8 @@ _SPACED = re.compile(r"\S {2,}\S")
 
 @dataclass(frozen=True)
 class Places(Layout):
-    """``cuts`` are the blank places between the columns, ``titles`` the lines above the header without their
-    figures, as they come again on each page."""
+    """``cuts`` are the blank places between the columns, ``titles`` the lines above the header without the
+    number of their page, as they come again on each."""
 
     encoding: str
     cuts: tuple[int, ...]
@@ -199,14 +199,9 @@ def _unnumbered(texts: pa.Array) -> pa.Array:
     return pc.replace_substring_regex(plain, " +", " ")
 
 
-def _without_pages(lines: list[str], found: Found) -> list[str]:
-    """The lines but for titles that come again on each page: they run over the columns."""
-    top = found.row if found.above is None else found.above
-    plain = _unnumbered(pa.array([line.expandtabs() for line in lines], pa.string())).to_pylist()
-    titles = {text for text in plain[:top] if text}
-    return lines[:top] + [
-        line for line, text in zip(lines[top:], plain[top:], strict=True) if text not in titles
-    ]
+def _titles_of(lines: Sequence[str]) -> pa.Array:
+    """What stands above a header, as it comes again."""
+    return _unnumbered(pa.array([line.expandtabs() for line in lines if line.strip()], pa.string()))
 
 
 def _are_titles(texts: pa.Array, titles: pa.Array) -> np.ndarray:
@@ -265,15 +260,17 @@ def layout_at_places(
     )
     if found is None:
         return None
-    paged = _without_pages(lines, found)
-    if len(paged) < len(lines):
-        cuts = cuts_of(paged) or cuts
     at = found.row
     none = given == "none" or (found.none and given is None)
+    top = at if none or found.above is None else found.above
+    above = _titles_of(lines[:top])
+    again = _are_titles(pa.array([line.expandtabs() for line in lines[top:]], pa.string()), above)
+    if again.any():
+        # What comes again on each page runs over the columns.
+        rows = [line for line, title in zip(lines[top:], again, strict=True) if not title]
+        cuts = cuts_of([*lines[:top], *rows]) or cuts
     header = [""] * (len(cuts) + 1) if none else names_of(lines[at], cuts)
-    top = at
-    if found.above is not None and not none:
-        top = found.above
+    if top != at:
         header = joined_names(names_of(lines[top], cuts), header)
     names = column_names(header)
     header_line = at if none else at + 1
@@ -307,7 +304,5 @@ def layout_at_places(
         year=year_above(titles),
         encoding=encoding,
         cuts=cuts,
-        titles=_unnumbered(
-            pa.array([line.expandtabs() for line in lines[:top] if line.strip()], pa.string())
-        ),
+        titles=above,
     )

@@ -26,6 +26,7 @@ from sabueso.intake.readers.cells import (
 from sabueso.intake.readers.source import is_text, plain_suffix
 from sabueso.intake.readers.xml_elements import root_name
 from sabueso.intake.settings import ReadSettings
+from sabueso.report import numbers as num
 
 LOOKED_AT = 50  # rows among which the header is looked for
 
@@ -144,7 +145,7 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
         notes.append(Assumed(text, "read.header"))
     skipped = sum(map(bool, filled[:top]))
     if skipped:
-        text = f"the header is row {head[place][0]}; {skipped} filled above {'is' if skipped == 1 else 'are'} no part of the table"
+        text = f"the header is row {head[place][0]}; {skipped} filled above {num.verb(skipped, 'is', 'are')} no part of the table"
         notes.append(Assumed(text, "read.header"))
     notes += scale_notes(cells[:top])
     names = column_names(texts)

@@ -15,7 +15,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
-from sabueso.population.period_names import PERIOD_NAMES, names_period, span_named
+from sabueso.population.period_names import names_period, names_period_alone, span_named
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -91,12 +91,9 @@ def period_columns(population: Population) -> list[str]:
     """Columns of a table that are called as columns of periods are, and whose every value names one: by that
     name alone, or where there is none by one among other words."""
     named = [column for column in population.table.columns if names_period(column.name)]
-    alone = [column for column in named if _plain(column) in PERIOD_NAMES]
-    return _of_periods(population, alone) or _of_periods(population, named)
-
-
-def _plain(column: Column) -> str:
-    return column.name.lower().replace("_", " ").strip()
+    alone = [column for column in named if names_period_alone(column.name)]
+    others = [column for column in named if column not in alone]
+    return _of_periods(population, alone) or _of_periods(population, others)
 
 
 def _of_periods(population: Population, columns: Sequence[Column]) -> list[str]:
