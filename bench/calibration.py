@@ -29,13 +29,9 @@ from sabueso.population.table import Column, Part, Table
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.stats.adjust import adjust
-from sabueso.stats.digits import (
-    DIGIT_TESTS,
-    NO_DEPARTURE,
-    NONCONFORMING,
-    expected_shares,
-    fit_digits,
-)
+from sabueso.stats.digit_law import DIGIT_TESTS, expected_shares
+from sabueso.stats.digit_verdict import NO_DEPARTURE, NONCONFORMING
+from sabueso.stats.digits import fit_digits
 from sabueso.stats.distance import beta_limit, classical, squared_distances
 from sabueso.stats.distance_law import robust_tail
 from sabueso.stats.mcd import minimum_covariance_determinant

@@ -9,21 +9,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sabueso.stats.adjust import adjust
+from sabueso.stats.digit_law import DIGIT_TESTS, class_labels, expected_shares
+from sabueso.stats.digit_verdict import concluded, published_range
 from sabueso.stats.digits import (
-    DIGIT_TESTS,
     binomial_band,
     binomial_p,
-    class_labels,
-    concluded,
     deviation_error,
     expected_deviation,
-    expected_shares,
     fit_digits,
-    mantissa_arc,
-    published_range,
-    significand_test,
 )
 from sabueso.stats.hypergeometric import upper_tail, upper_tails
+from sabueso.stats.significand import mantissa_arc, significand_test
 
 
 def _leading(numbers: list[int], length: int) -> list[int]:

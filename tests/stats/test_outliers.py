@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from known import definition
-from sabueso.stats.digits import compare_digits
+from sabueso.stats.digit_change import compare_digits
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.sequential import sequential_deviates
 

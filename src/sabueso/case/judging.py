@@ -12,7 +12,7 @@ from sabueso.base.plain import Json
 from sabueso.base.words import listed
 from sabueso.case.events import RuleOutcome, Source
 from sabueso.case.folder import Case
-from sabueso.case.plan import TableSection
+from sabueso.case.plan_parts import TableSection
 from sabueso.intake.interface import Assumed, FileReport
 from sabueso.intake.rules.judging import RuleReport, judge
 from sabueso.intake.settings import ReadSettings

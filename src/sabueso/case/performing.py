@@ -17,7 +17,7 @@ from sabueso.case.aside import screened
 from sabueso.case.exceptions import canonical
 from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
-from sabueso.case.plan import ScreenSection, ViewSection
+from sabueso.case.plan_parts import ScreenSection, ViewSection
 from sabueso.case.recording import Failed, Inputs
 from sabueso.case.views import performed
 from sabueso.population import sql

@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Collection, Iterable, Mapping
-from datetime import date
-from decimal import Decimal
+from collections.abc import Collection, Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 from pydantic import (
     BaseModel,
-    ConfigDict,
     Field,
     ValidationError,
     ValidationInfo,
@@ -21,163 +18,27 @@ from pydantic import (
 )
 
 from sabueso.base.errors import UserError, nearest
-from sabueso.base.plain import Json, Values
+from sabueso.base.plain import Values
+from sabueso.case.plan_parts import (
+    TABLE_NAME,
+    CaseSection,
+    EngineSection,
+    PopulationSection,
+    RegisterSection,
+    ScreenSection,
+    Section,
+    TableSection,
+    ViewSection,
+    flat_facts,
+)
 from sabueso.case.word_lists import WORDS
 from sabueso.intake.settings import ReadSettings
-from sabueso.population.table import ROLES
 
 if TYPE_CHECKING:
     from sabueso.screens.rules.declared import AnyRule
 
-_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]{0,40}")
-SCHEMA = re.compile(r"[a-z_][a-z0-9_]{0,62}")
-_SIZE = re.compile(r"[1-9][0-9]*(\.[0-9]+)? ?(KB|MB|GB|TB|KiB|MiB|GiB|TiB)")
-CAPACITY = 1000
-"""Exceptions that one run of a screen makes at most, where the plan says nothing else."""
 
-
-class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class CaseSection(_Part):
-    """``[case]``."""
-
-    name: str
-    currency: str = "EUR"
-    fiscal_year_starts: int = Field(1, ge=1, le=12)
-    prepared_by: str = ""
-    question: str = ""
-    scope: str = ""
-    capacity: int = Field(CAPACITY, ge=1, le=1_000_000)
-    material_change: Decimal = Field(Decimal(5), ge=0)
-
-    @property
-    def says_currency(self) -> bool:
-        """Whether the currency is what somebody, or the amounts, said."""
-        return "currency" in self.model_fields_set
-
-
-class EngineSection(_Part):
-    """``[engine]``."""
-
-    kind: str = "duckdb"
-    memory: str = ""
-    threads: int = Field(0, ge=0)
-    master: str = ""
-    remote: str = ""
-
-    @field_validator("memory")
-    @classmethod
-    def _a_size(cls, value: str) -> str:
-        if value and not _SIZE.fullmatch(value):
-            raise ValueError(f'{value!r} is no size of memory; expected such as "4GB" or "800MB"')
-        return value
-
-
-class RegisterSection(_Part):
-    """``[register]``: where the review register lies, if not in the case's folder."""
-
-    url: str = ""
-    name: str = Field("", alias="schema")
-
-    @field_validator("url")
-    @classmethod
-    def _a_server(cls, value: str) -> str:
-        if value and not re.match(r"postgres(ql)?://\S+$", value):
-            raise ValueError("expected a URL such as postgresql://user@server/database")
-        return value
-
-    @field_validator("name")
-    @classmethod
-    def _a_schema(cls, value: str) -> str:
-        if value and not SCHEMA.fullmatch(value):
-            raise ValueError(f"{value!r} is no schema; expected small letters, digits and _")
-        return value
-
-    @model_validator(mode="after")
-    def _both(self) -> RegisterSection:
-        if bool(self.url) != bool(self.name):
-            raise ValueError("it takes both url and schema, a schema of its own for each case")
-        return self
-
-
-class FileControl(_Part):
-    """What the client states of one file: its rows, the sum of its amounts."""
-
-    rows: int | None = Field(None, ge=0)
-    sum: Decimal | None = None
-
-
-class TableControl(FileControl):
-    """``[tables.NAME.control]``: the same of the whole table, and by file."""
-
-    files: dict[str, FileControl] = Field(default_factory=dict)
-
-
-class TableSection(_Part):
-    """``[tables.NAME]``."""
-
-    prefix: str = Field(default="", pattern=r"^([A-Z][A-Z0-9]{1,5})?$")
-    sources: list[str] = Field(default_factory=list)
-    roles: dict[str, str] = Field(default_factory=dict)
-    read: ReadSettings = Field(default_factory=ReadSettings)
-    columns: dict[str, str] = Field(default_factory=dict)
-    links: dict[str, str] = Field(default_factory=dict)
-    control: TableControl = Field(default_factory=TableControl)
-    rules: list[Json] = Field(default_factory=list)
-
-    @field_validator("roles")
-    @classmethod
-    def _known_roles(cls, value: dict[str, str]) -> dict[str, str]:
-        for role in value:
-            if role not in ROLES:
-                raise ValueError(f"there is no role {role!r}{nearest(role, ROLES)}")
-        return value
-
-
-class PopulationSection(_Part):
-    """``[populations.NAME]``: rows of a table that later work is on, and why the others are not."""
-
-    table: str
-    where: str = Field(min_length=1)
-    reason: str = Field(min_length=1)
-
-
-class ViewSection(_Part):
-    """``[[views]]``: a drill-down that is made again with each run of the programme."""
-
-    name: str = Field(min_length=1)
-    table: str
-    where: str = ""
-    by: list[str] = Field(default_factory=list)
-    across: str = ""
-    measures: list[str] = Field(default_factory=list)
-    measure: Literal["sum", "count", "mean", "min", "max"] = "sum"
-    on: str = ""
-    having: str = ""
-    sort: str = ""
-    limit: int = Field(15, ge=1)
-    within: int = Field(0, ge=0)
-
-
-class ScreenSection(BaseModel):
-    """``[[screens]]``: a name, a test, a table, and the test's settings."""
-
-    model_config = ConfigDict(extra="allow", frozen=True)
-
-    name: str = Field(min_length=1)
-    test: str
-    table: str
-    purpose: str = ""
-    capacity: int | None = Field(None, ge=1, le=1_000_000)
-
-    @property
-    def settings(self) -> Values:
-        return dict(self.model_extra or {})
-
-
-class Plan(_Part):
+class Plan(Section):
     """The whole of ``case.toml``."""
 
     case: CaseSection
@@ -193,7 +54,7 @@ class Plan(_Part):
     @classmethod
     def _usable(cls, value: Values) -> Values:
         for name in flat_facts(value):
-            if not all(_NAME.fullmatch(part) for part in name.split(".")):
+            if not all(TABLE_NAME.fullmatch(part) for part in name.split(".")):
                 raise ValueError(f"fact {name!r}: expected a letter, then letters, digits or _")
         return value
 
@@ -207,7 +68,7 @@ class Plan(_Part):
     def _apart(cls, value: dict[str, TableSection]) -> dict[str, TableSection]:
         known: dict[str, str] = {}
         for name in value:
-            if not _NAME.fullmatch(name):
+            if not TABLE_NAME.fullmatch(name):
                 raise ValueError(_unusable(name))
             other = known.setdefault(name.lower(), name)
             if other != name:
@@ -234,7 +95,7 @@ class Plan(_Part):
     def _populations_of_tables(self) -> Plan:
         tables = {name.lower() for name in self.tables}
         for name, section in self.populations.items():
-            if not _NAME.fullmatch(name):
+            if not TABLE_NAME.fullmatch(name):
                 raise ValueError(
                     f"population {name!r}: expected a letter, then letters, digits or _"
                 )
@@ -259,38 +120,6 @@ class Plan(_Part):
         return name in self.tables or name in self.populations
 
 
-def flat_facts(values: Mapping[str, Any], before: str = "") -> Values:
-    """Facts in tables within tables by their full names.
-
-    Examples
-    --------
-    >>> flat_facts({"approval": 5000, "loan": {"rate": 0.035}})
-    {'approval': 5000, 'loan.rate': Decimal('0.035')}
-
-    Raises
-    ------
-    ValueError
-        If a value is none that an expression could hold.
-    """
-    found: Values = {}
-    for name, value in values.items():
-        if isinstance(value, Mapping):
-            found |= flat_facts(value, f"{before}{name}.")
-        elif isinstance(value, list):
-            found[before + name] = [_fact(f"{before}{name}", each) for each in value]
-        else:
-            found[before + name] = _fact(before + name, value)
-    return found
-
-
-def _fact(name: str, value: Any) -> Any:
-    if isinstance(value, float):
-        return Decimal(repr(value))
-    if isinstance(value, bool) or not isinstance(value, (int, Decimal, str, date)):
-        raise ValueError(f"fact {name!r}: expected a number, a text, a date, or a list of these")
-    return value
-
-
 def _free_prefix(table: str, used: Collection[str]) -> str:
     letters = "".join(c for c in table.upper() if c.isascii() and c.isalnum())
     for candidate in (letters[:3], letters[:4], letters[:5], letters[:1] + letters[-2:]):
@@ -308,7 +137,7 @@ def check_table_name(name: str, known: Iterable[str] = ()) -> str:
         If it cannot, or differs from a known one in case alone: engines and some file systems take
         the two for one.
     """
-    if not _NAME.fullmatch(name):
+    if not TABLE_NAME.fullmatch(name):
         raise UserError(_unusable(name))
     for other in known:
         if other != name and other.lower() == name.lower():

@@ -12,7 +12,8 @@ from pydantic import ValidationError
 from sabueso.base.errors import UserError
 from sabueso.base.files import write_whole
 from sabueso.base.plain import Json, Values
-from sabueso.case.plan import Plan, ViewSection
+from sabueso.case.plan import Plan
+from sabueso.case.plan_parts import ViewSection
 
 UNSAID = 'currency = "EUR", until the amounts state theirs or it is said here'
 

@@ -14,7 +14,7 @@ from sabueso.base.plain import Cells
 from sabueso.case.exceptions import exception_id
 from sabueso.case.folder import Case
 from sabueso.case.performing import Performed, perform
-from sabueso.case.plan import ScreenSection
+from sabueso.case.plan_parts import ScreenSection
 from sabueso.case.recording import (
     Run,
     ScreenRun,

@@ -11,7 +11,8 @@ from sabueso.base.hashing import Hashes
 from sabueso.case.events import Source
 from sabueso.case.folder import Case
 from sabueso.case.judging import ToJudge, currency_assumed, judge_files, one_currency
-from sabueso.case.plan import TableSection, check_table_name, rules_of
+from sabueso.case.plan import check_table_name, rules_of
+from sabueso.case.plan_parts import TableSection
 from sabueso.case.taken import Known, Read, Taking
 from sabueso.intake.formats.detection import Prior
 from sabueso.intake.interface import FileReport

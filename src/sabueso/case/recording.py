@@ -20,7 +20,7 @@ from sabueso.screens import find_screen
 from sabueso.version import __version__
 
 if TYPE_CHECKING:
-    from sabueso.case.plan import ViewSection
+    from sabueso.case.plan_parts import ViewSection
     from sabueso.population.drill import Drill
     from sabueso.screens.finding import Finding
 

@@ -13,7 +13,8 @@ from sabueso.population.table import Column, Derived, Linked, Part, Table, unify
 
 if TYPE_CHECKING:
     from sabueso.case.events import Source
-    from sabueso.case.plan import Plan, TableSection
+    from sabueso.case.plan import Plan
+    from sabueso.case.plan_parts import TableSection
 
 
 class Sourced(Protocol):

@@ -12,7 +12,7 @@ from sabueso.base.exact import exactly
 from sabueso.base.plain import Json
 from sabueso.case.events import Source
 from sabueso.case.judging import Control
-from sabueso.case.plan import TableSection
+from sabueso.case.plan_parts import TableSection
 from sabueso.intake.interface import Assumed, FileReport
 from sabueso.intake.rules.judging import RuleReport
 from sabueso.intake.take import Progress

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.case.folder import Case
-from sabueso.case.plan import ViewSection
+from sabueso.case.plan_parts import ViewSection
 from sabueso.case.plan_writing import write_view
 from sabueso.population.drill import Asked, Drill, drill
 from sabueso.population.population import Population

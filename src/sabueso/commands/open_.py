@@ -88,7 +88,7 @@ def _moved(folder: Path, server: tuple[str, str]) -> Answer[Case]:
 def _server(url: str, schema: str) -> tuple[str, str]:
     from pydantic import ValidationError
 
-    from sabueso.case.plan import RegisterSection
+    from sabueso.case.plan_parts import RegisterSection
 
     try:
         RegisterSection(url=url, schema=schema)

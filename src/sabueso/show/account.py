@@ -14,6 +14,7 @@ LEFT_OUT = {
     "set_aside": "set aside by review",
     "below_10": "below 10.00",
     "missing_key": "without a subject",
+    "key_says_nothing": "with a key that states nothing",
 }
 
 

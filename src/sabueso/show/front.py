@@ -11,7 +11,7 @@ from sabueso.base.words import listed
 from sabueso.case.folder import Case
 from sabueso.case.marked import DRAWN
 from sabueso.case.noting import WHOLE
-from sabueso.case.plan import ScreenSection
+from sabueso.case.plan_parts import ScreenSection
 from sabueso.case.queue import AuditException
 from sabueso.case.register import Event
 from sabueso.case.sampling import SampleState

@@ -20,7 +20,8 @@ from sabueso.screens import grouping as grp
 from sabueso.screens.digits.suitability import STAGED, AmountFacts, Amounts, facts_of_groups
 from sabueso.screens.finding import NotTested
 from sabueso.screens.grouping import UNITS, Grouping
-from sabueso.stats.digits import SIGNIFICAND_TESTS, DigitTest
+from sabueso.stats.digit_law import DigitTest
+from sabueso.stats.significand import SIGNIFICAND_TESTS
 
 # Cosines are summed in whole steps: the same sum in any order, and on engines whose cosines differ in
 # the last bit. What that rounds off is far below the chance of the test.

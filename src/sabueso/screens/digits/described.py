@@ -10,7 +10,8 @@ from sabueso.population.table import money
 from sabueso.screens.digits.classes import Counted, class_text
 from sabueso.screens.digits.result import DigitClass, DigitGroup
 from sabueso.stats.adjust import adjust
-from sabueso.stats.digits import DigitFit, SignificandFit, mantissa_arc, significand_test
+from sabueso.stats.digits import DigitFit
+from sabueso.stats.significand import SignificandFit, mantissa_arc, significand_test
 
 NORMAL_95 = 1.959963984540054
 """The quantile of the normal law between whose signs 95 % lie."""

@@ -25,7 +25,9 @@ from sabueso.screens.digits.result import (
 from sabueso.screens.digits.suitability import STAGED
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.stats.adjust import Method, adjust
-from sabueso.stats.digits import DigitFit, DigitTest, compare_digits
+from sabueso.stats.digit_change import compare_digits
+from sabueso.stats.digit_law import DigitTest
+from sabueso.stats.digits import DigitFit
 from sabueso.stats.hypergeometric import upper_tail
 
 MOST_REPEATED, MOST_IN_CLASS = 10, 3

@@ -2,105 +2,46 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import replace
 from decimal import Decimal
-from functools import partial
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
-from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import sql
 from sabueso.population.calendar import Span
-from sabueso.population.expressions import equals, label, quoted_name
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table
 from sabueso.report.blocks import Suit
 from sabueso.screens import grouping as grp
 from sabueso.screens.cautions import copied_rows
 from sabueso.screens.digits.classes import (
-    asked_conditions,
-    class_condition,
     count_classes,
     least_units,
 )
 from sabueso.screens.digits.described import described_groups
-from sabueso.screens.digits.detail import carrier, changed_classes, repeated_amounts, who_is_behind
+from sabueso.screens.digits.detail import changed_classes, repeated_amounts, who_is_behind
 from sabueso.screens.digits.doubts import digit_cautions
+from sabueso.screens.digits.flags import change_flags, flagged_classes
 from sabueso.screens.digits.proposed import proposed_digits
 from sabueso.screens.digits.result import DigitChange, DigitGroup, DigitMore
+from sabueso.screens.digits.settings import DigitsSettings
 from sabueso.screens.digits.suitability import STAGED, distinct_amounts
 from sabueso.screens.digits.view import DigitsView
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping, distinct_units
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.settings import MeasureSettings, listed
-from sabueso.screens.subject import Class, own_key, own_name
-from sabueso.stats.digits import (
-    DigitFit,
-    DigitTest,
-    fit_digits,
-)
+from sabueso.stats.digit_law import DigitTest
+from sabueso.stats.digits import DigitFit, fit_digits
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
-
-
-class DigitsSettings(MeasureSettings):
-    """Settings of ``digits``."""
-
-    digits: DigitTest = Field("first", description="which digits are counted")
-    of: Literal["amounts", "differences"] = Field(
-        "amounts",
-        description="the amounts, or the differences between sorted distinct amounts (second order)",
-    )
-    sign: Literal["absolute", "positive", "negative", "each"] = Field(
-        "absolute", description="amounts of both signs, of one, or each sign as a group of its own"
-    )
-    at_least: Decimal | None = Field(
-        None, gt=0, description="amounts nearer to zero than this are left out"
-    )
-    compare: list[str] = Field(
-        default_factory=list, description="two periods whose digits are compared, as 2024,2025"
-    )
-    side: Literal["both", "high", "low"] = Field(
-        "both", description="classes that are flagged: too frequent (high), too rare (low), or both"
-    )
-    z_limit: Decimal | None = Field(
-        None, gt=0, description="a flagged class must also pass this |z| (for example 1.96)"
-    )
-    alpha: float = Field(
-        0.05, gt=0, lt=1, description="a flagged class has an adjusted p below this"
-    )
-    tolerance: float | None = Field(
-        None, gt=0, description="band of ± this per cent of the expected share, not the default"
-    )
-    by_whom: str | None = Field(
-        None, description="column whose values may be behind a flagged class: preparer, supplier"
-    )
-    min_group: int = Field(50, ge=1, description="rows below which a group is not tested")
-
-    _periods = field_validator("compare", mode="before")(listed)
-
-    @model_validator(mode="after")
-    def _fitting(self) -> DigitsSettings:
-        if self.compare and len(self.compare) != 2:
-            raise ValueError("compare needs two periods, such as 2024,2025")
-        if self.compare and (self.by or self.of == "differences" or self.sign == "each"):
-            raise ValueError(
-                "compare goes with amounts of one population: leave by, of and sign each out"
-            )
-        if self.of == "differences" and self.by_whom:
-            raise ValueError("nobody enters a difference: by-whom goes with amounts")
-        if self.of == "differences" and self.digits == "last-two":
-            raise ValueError("the second-order test is one of leading digits")
-        return self
 
 
 AGAINST = frozenset({"assigned_numbers", "repeated_prices", "bounded"})
@@ -214,9 +155,9 @@ class Digits(Screen):
                 replace(group, behind=found) for group, found in zip(described, behind, strict=True)
             ]
         if settings.compare:
-            flags = _change_flags(described, change, settings, measure)
+            flags = change_flags(described, change, settings, measure)
         elif amounts:
-            flags = _flags(counted.keys, fit, described, settings, measure, table)
+            flags = flagged_classes(counted.keys, fit, described, settings, measure, table)
         else:
             flags = Flags("class", pa.table({}))  # no row is behind a difference
         return Finding(
@@ -311,83 +252,6 @@ def _differences(base: exp.Select, groups: Grouping) -> exp.Select:
     return exp.select(*wanted).from_(gaps.subquery("g")).where(kept)
 
 
-def _flags(
-    keys: list[ByColumn],
-    fit: DigitFit | None,
-    described: list[DigitGroup],
-    settings: DigitsSettings,
-    measure: Column,
-    table: Table,
-) -> Flags:
-    """Flagged classes, largest |z| first; of a class that somebody carries, his rows."""
-    rows, test = [], settings.digits
-    by_whom = label(settings.by_whom, table) if settings.by_whom else ""
-    if fit is not None:
-        where = np.argwhere(fit.flagged)
-        strength = np.abs(fit.z[fit.flagged])
-        for i, k in where[np.argsort(-strength, kind="stable")].tolist():
-            item = described[i].classes[k]
-            who = carrier(item, described[i].behind or [], described[i].n, settings.alpha)
-            named = {} if who is None else {by_whom: who.value}
-            own = class_key(measure.name, test, item.digits, {**keys[i], **named})
-            row: Cells = {"subject": own, "who": named}
-            if keys[i]:
-                row["group"] = keys[i]
-            low, high = item.band_low, item.band_high
-            row |= {
-                "score": item.z,
-                "limit": (high if item.share > high else low),
-                "direction": "high" if item.share > item.expected else "low",
-                "p": item.p,
-                "p_adjusted": item.p_adjusted,
-                "amount": item.amount if who is None else who.amount,
-                "count": item.count if who is None else who.count,
-                "share": item.share,
-                "expected": item.expected,
-            }
-            rows.append(row)
-    if not any(row["who"] for row in rows):
-        rows = [{name: value for name, value in row.items() if name != "who"} for row in rows]
-    found = pa.Table.from_pylist(rows) if rows else pa.table({})
-    return Flags("class", found, partial(class_subject, measure.name, settings))
-
-
-def _change_flags(
-    described: list[DigitGroup],
-    change: DigitChange | None,
-    settings: DigitsSettings,
-    measure: Column,
-) -> Flags:
-    """Classes of the second period whose share changed, largest |z| first."""
-    if change is None:
-        return Flags("class", pa.table({}))
-    second = settings.compare[1]
-    counts = {c.digits: c for c in described[1].classes}
-    rows = []
-    changed = [c for c in change.classes if c.flagged]
-    for item in sorted(changed, key=lambda c: -abs(c.z)):
-        now = counts[item.digits]
-        rows.append(
-            {
-                "subject": class_key(
-                    measure.name, settings.digits, item.digits, {"period": second}
-                ),
-                "group": {"period": second},
-                "score": item.z,
-                "limit": item.before,
-                "direction": "high" if item.z > 0 else "low",
-                "p": item.p,
-                "p_adjusted": item.p_adjusted,
-                "amount": now.amount,
-                "count": now.count,
-                "share": item.after,
-                "expected": item.before,
-            }
-        )
-    found = pa.Table.from_pylist(rows) if rows else pa.table({})
-    return Flags("class", found, partial(class_subject, measure.name, settings))
-
-
 def _large_enough(base: exp.Select, groups: Grouping, test: DigitTest) -> exp.Select:
     """The differences that have as many digits as are tested."""
     size = sql.magnitude(sql.column(UNITS, "l"))
@@ -406,33 +270,3 @@ def _too_small(
     found = population.query(grp.per_group(base, groups, {"few": sql.only(sql.count(), small)}))
     keys = groups.keys(found)
     return {tuple(key.values()): n for key, n in zip(keys, grp.integers(found, "few"), strict=True)}
-
-
-def class_key(on: str, test: str, digits: str, group: Mapping[str, Any]) -> ByColumn:
-    """The key of a class: the column measured, the class, and the group it is of."""
-    return {own_name("on", group): on, own_name(test, group): digits, **group}
-
-
-def class_subject(
-    on: str, settings: DigitsSettings, flag: Mapping[str, Any], where: str | None, table: Table
-) -> Class:
-    """The subject of a flagged class, with the condition of its rows."""
-    named, group = flag["subject"], flag.get("group") or {}
-    digits = named[own_key(settings.digits, named)]
-    # A class that nobody carries alone has no such part in its key.
-    without = {n for n, v in (flag.get("who") or {}).items() if v is None}
-    key = {name: value for name, value in named.items() if name not in without}
-    columns = [c.name for c in table.columns]
-    parts = [class_condition(on, settings.digits, digits)]
-    for name, value in group.items():
-        if settings.compare:
-            span = Span.of(value, table.fiscal_year_starts)
-            parts.append(span.condition(quoted_name(table.roles["date"])))
-        else:
-            parts.append(equals(name, value, columns))
-    who = {name: value for name, value in (flag.get("who") or {}).items() if value is not None}
-    parts += [equals(name, value, columns) for name, value in who.items()]
-    parts += asked_conditions(on, settings.model_dump())
-    parts += [f"({where})"] if where else []
-    name = f"{settings.digits} {digits} · {on}"
-    return Class(key, name, {**group, **who}, " and ".join(parts))

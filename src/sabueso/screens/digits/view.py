@@ -20,7 +20,7 @@ from sabueso.screens.digits.result import (
 )
 from sabueso.screens.subject import own_key
 from sabueso.screens.view import View, and_more
-from sabueso.stats.digits import DEPARTING, NO_DEPARTURE, NONCONFORMING, SLIGHT
+from sabueso.stats.digit_verdict import DEPARTING, NO_DEPARTURE, NONCONFORMING, SLIGHT
 
 MOST_CLASSES, MOST_STRONG, MOST_GROUPS, MOST_BEHIND = 10, 16, 20, 8
 C = TypeVar("C", DigitClass, ChangedClass)

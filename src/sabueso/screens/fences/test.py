@@ -25,7 +25,9 @@ from sabueso.screens.finding import Aim, Finding, Flags, NotTested
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
+from sabueso.screens.limits.aiming import solved_limit
 from sabueso.screens.limits.effects import Effect, FlaggedSums, effects_of, without_flagged
+from sabueso.screens.limits.histogram import ends_of, histogram
 from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
@@ -174,7 +176,7 @@ class Fences(Screen):
         aim: Aim | None = None
         tested, not_tested = _quartiles(worths, scale, settings)
         if settings.aim is not None:
-            aim = lim.aim(
+            aim = solved_limit(
                 population, base, groups, _limit_table(groups, tested),
                 settings.side, settings.aim, measure.scale,
             )  # fmt: skip
@@ -201,7 +203,7 @@ class Fences(Screen):
         ]
         if tested and not groups.labels:
             bounds = (tested[0].limits.least, tested[0].limits.greatest)
-            bins = lim.histogram(population, base, scale.decimals, bounds, tested[0].ends)
+            bins = histogram(population, base, scale.decimals, bounds, tested[0].ends)
             described = [replace(described[0], histogram=bins)]
         return Finding(
             test=self.name,
@@ -255,7 +257,7 @@ def _quartiles(
         units = scale.arranged(part, worth)
         effects = effects_of(worth)
         quartiles = _by_rule(units, settings.rule)
-        ends = [[round(q) for q in units.quantiles(s)] for s in lim.ends_of(worths.groups)]
+        ends = [[round(q) for q in units.quantiles(s)] for s in ends_of(worths.groups)]
         for place, (key, effect, (q1, median, q3)) in enumerate(
             zip(worths.keys[part], effects, quartiles, strict=True)
         ):

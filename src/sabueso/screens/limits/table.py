@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from math import ceil
 
 import numpy as np
 import pyarrow as pa
@@ -14,18 +13,16 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 from sabueso.report import numbers as num
 from sabueso.report.numbers import MINUS
-from sabueso.screens.finding import Aim, Caution, NotTested, Rung, with_structs
+from sabueso.screens.finding import Caution, NotTested, with_structs
 from sabueso.screens.grouping import UNITS, Grouping, Keyed, key_table
-from sabueso.screens.limits.result import Histogram
 from sabueso.screens.limits.scales import LOG_DECIMALS, WORTH, Scale
 from sabueso.screens.subject import row_key
 
 INT64 = np.iinfo(np.int64)
 CONTEXT_ROLES = ("date", "party", "account", "preparer", "text")
-BINS = 60
 OWN_ENDS = ("own_least", "own_greatest")
 
 
@@ -341,114 +338,3 @@ def _near(
     select = select.from_(population.base(plain, reasons).where(reach).subquery("b"))
     select = select.join("limits", on=grouping.join("b", "limits"), join_type="inner")
     return select.where({"low": low, "high": high}.get(side, exp.paren(exp.or_(low, high))))
-
-
-def ends_of(grouping: Grouping) -> tuple[str, ...]:
-    """Shares between which the middle of a histogram lies; groups have none."""
-    return () if grouping.labels else ("0.005", "0.995")
-
-
-def histogram(
-    population: Population,
-    base: exp.Select,
-    scale: int,
-    bounds: tuple[int, int],
-    ends: Sequence[int],
-) -> Histogram:
-    """Counts of all rows used in equal bins, for a figure.
-
-    The bins cover the limits and the middle 99 % of the rows, which lie between ``ends``; what
-    lies outside is counted as ``below`` and ``above``, so that the counts add to n. The end of the
-    whole numbers is no limit.
-    """
-    units = sql.column(UNITS, "b")
-    limits = [bound for bound in bounds if bound not in (int(INT64.min), int(INT64.max))]
-    least, greatest = int(min([ends[0], *limits])), int(max([ends[1], *limits])) + 1
-    width = max(-(-(greatest - least) // BINS), 1)
-    off = exp.Sub(this=units.copy(), expression=sql.integer(least))
-    place = exp.Floor(
-        this=exp.Div(this=sql.cast(exp.paren(off), "DOUBLE"), expression=sql.integer(width))
-    )
-    clipped = exp.Greatest(
-        this=sql.integer(-1),
-        expressions=[exp.Least(this=sql.cast(place, "BIGINT"), expressions=[sql.integer(BINS)])],
-    )
-    inner = exp.select(exp.alias_(clipped, "bin")).from_(base.subquery("b"))
-    select = (
-        exp.select("bin", exp.alias_(sql.count(), "n")).from_(inner.subquery("c")).group_by("bin")
-    )
-    counts = {row["bin"]: row["n"] for row in population.query(select).to_pylist()}
-    unit = 10**scale
-    return Histogram(
-        edges=[(least + i * width) / unit for i in range(BINS + 1)],
-        counts=[counts.get(i, 0) for i in range(BINS)],
-        below=counts.get(-1, 0),
-        above=counts.get(BINS, 0),
-    )
-
-
-AIM_STEPS = 10_000
-"""A limit that is solved for is rounded up to this fraction: it can be written down and met again."""
-_AROUND = ("0.5", "0.67", "0.8", "0.9", "1.1", "1.25", "1.5", "2")
-
-
-def aim(
-    population: Population,
-    base: exp.Select,
-    grouping: Grouping,
-    limits: pa.Table,
-    side: str,
-    capacity: int,
-    scale: int,
-) -> Aim:
-    """The least limit that flags no more than a number of rows, and the ladder of limits around it.
-
-    Parameters
-    ----------
-    base : Select
-        With the units and ``worth``, the amount in minor units.
-    limits : Table
-        A :func:`limit_table`; its least and greatest are not used.
-    capacity : int
-        How many exceptions can be reviewed.
-    scale : int
-        Decimals of the amount.
-    """
-    value = sql.cast(sql.column(UNITS, "b"), "DOUBLE")
-    above = exp.Sub(this=value, expression=sql.column("upper", "limits"))
-    below = exp.Sub(this=sql.column("lower", "limits"), expression=value.copy())
-    off: Tree = {
-        "high": above,
-        "low": below,
-        "both": exp.Greatest(this=above, expressions=[below]),
-    }[side]
-    strength = exp.Div(this=exp.paren(off), expression=sql.column("unit", "limits"))
-    inner = exp.select(exp.alias_(strength, "strength"), sql.column(WORTH, "b"))
-    inner = inner.from_(base.subquery("b"))
-    inner = inner.join("limits", on=grouping.join("b", "limits"), join_type="inner")
-    rows = inner.subquery("r")
-    far = sql.column("strength", "r")
-    select = exp.select(far).from_(rows).order_by(sql.ordered(far.copy(), descending=True))
-    found = population.query(select.limit(capacity + 1), limits=limits).column("strength")
-    last = found[capacity].as_py() if len(found) > capacity else 0.0
-    solved = Decimal(max(ceil(max(last, 0.0) * AIM_STEPS), 1)) / AIM_STEPS
-    steps = sorted({solved, *(_rounded(solved * Decimal(factor)) for factor in _AROUND)})
-    fields: list[Tree] = []
-    for place, step in enumerate(steps):
-        passed = exp.GT(this=far.copy(), expression=sql.number(step))
-        worth = exp.Case().when(passed.copy(), sql.column(WORTH, "r"))
-        fields += [
-            exp.alias_(sql.only(sql.count(), passed), f"n{place}"),
-            exp.alias_(sql.exact_sum(worth), f"t{place}"),
-        ]
-    counted = population.query(exp.select(*fields).from_(rows.copy()), limits=limits).to_pylist()[0]
-    ladder = [
-        Rung(step, counted[f"n{place}"], money(int(counted[f"t{place}"] or 0), scale))
-        for place, step in enumerate(steps)
-    ]
-    return Aim(capacity, solved, ladder)
-
-
-def _rounded(value: Decimal) -> Decimal:
-    """Three significant digits."""
-    return Decimal(f"{value:.3g}")

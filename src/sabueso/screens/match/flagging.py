@@ -18,7 +18,9 @@ Pairs = dict[int, list[tuple[int, float]]]
 """By the place of a key its partners on the other side, each with its similarity of 100."""
 
 
-def flags_of(left: Keys, right: Keys, pairs: Pairs, find: str) -> list[Cells]:
+def flags_of(
+    left: Keys, right: Keys, pairs: Pairs, find: str, columns: Sequence[str]
+) -> list[Cells]:
     """Keys that are absent or present, the largest amounts first; of keys among themselves pairs once."""
     own = right is left
     rows: list[Cells] = []
@@ -53,21 +55,40 @@ def flags_of(left: Keys, right: Keys, pairs: Pairs, find: str) -> list[Cells]:
             "ids": [mine[i].first_id],
         }
         if own:
-            row["subject"] = {name: str(value) for name, value in row["subject"].items()}
-            of = [i, *(k for k, _ in partners if k != i)]
-            row["ids"] = list(
-                dict.fromkeys(each for k in of for each in (mine[k].first_id, mine[k].last_id))
-            )
-            row["members"] = [
-                {"file": file, "line": line}
-                for file, line in [
-                    mine[i].place,
-                    *(theirs[k].place for k, _ in partners if k != i),
-                ]
-            ]
+            row |= _together_with(left, i, [k for k, _ in partners if k != i], mine, columns)
         rows.append(row)
     rows.sort(key=lambda r: (-(r["score"] or 0), -abs(r["amount"] or 0), str(r["subject"])))
     return rows
+
+
+def _together_with(
+    keys: Keys,
+    place: int,
+    others: Sequence[int],
+    looked: Mapping[int, Rows],
+    columns: Sequence[str],
+) -> Cells:
+    """A key with those that are alike in its own table: the rows and the amount of all of them."""
+    of = [place, *others]
+    ids = (each for k in of for each in (looked[k].first_id, looked[k].last_id))
+    found: Cells = {
+        "subject": {n: str(v) for n, v in zip(keys.labels, keys.keys[place], strict=True)},
+        "rows": sum(keys.rows[k] for k in of),
+        "ids": list(dict.fromkeys(ids)),
+        "members": [{"file": looked[k].place[0], "line": looked[k].place[1]} for k in of],
+    }
+    every = [
+        " and ".join(
+            expressions.equals(name, str(value), columns)
+            for name, value in zip(keys.labels, keys.keys[k], strict=True)
+        )
+        for k in of
+    ]
+    if others:
+        found["selects"] = " or ".join(f"({one})" for one in every)
+    if keys.measure is not None:
+        found["amount"] = money(sum(keys.units[k] for k in of), keys.measure.scale)
+    return found
 
 
 def _looked_at(
@@ -124,15 +145,19 @@ class _Periods(Entity):
 
 def cluster_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
     members = tuple((m["file"], m["line"]) for m in flag["members"])
-    if len(members) == 1:
-        # One spelling on several rows: they are told by it.
-        return _Shared(flag["subject"])
-    return Cluster(flag["subject"], members)
+    if len(members) == flag["rows"] > 1:
+        return Cluster(flag["subject"], members)
+    return _Shared(flag["subject"], members, flag.get("selects") or "", where or "")
 
 
+@dataclass(frozen=True)
 class _Shared(Cluster):
-    """Rows of one key."""
+    """Rows of one key, or of all the ways in which it is written."""
+
+    selects: str = ""
+    asked: str = ""
 
     def rows(self, table: Table) -> str:
         names = [c.name for c in table.columns]
-        return " and ".join(expressions.equals(n, v, names) for n, v in self.clients().items())
+        own = " and ".join(expressions.equals(n, v, names) for n, v in self.clients().items())
+        return f"({self.selects or own}) and ({self.asked})" if self.asked else self.selects or own

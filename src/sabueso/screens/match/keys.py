@@ -12,6 +12,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.population import expressions, sql
+from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
@@ -63,6 +64,13 @@ class Keys:
 def missing_key(on: Sequence[str], table: Table) -> Reason:
     trees = [expressions.scalar(text, table, "--on") for text in on]
     return Reason("missing_key", exp.or_(*(sql.is_missing(tree) for tree in trees)))
+
+
+def says_nothing(on: Sequence[str], table: Table) -> Reason:
+    """Rows whose key is no value of its own: that two tables have it is no likeness."""
+    trees = [expressions.scalar(text, table, "--on") for text in on]
+    each = [exp.paren(states_nothing(tree)) for tree in trees]
+    return Reason("key_says_nothing", exp.or_(*each))
 
 
 def keys_of(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal
 
 import pyarrow as pa
@@ -11,12 +11,13 @@ from pydantic import Field, field_validator, model_validator
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Cells
 from sabueso.population.population import Population, Reason
+from sabueso.population.table import Table
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags, Make
 from sabueso.screens.interface import Screen
 from sabueso.screens.match.flagging import Pairs, cluster_of, flags_of, in_periods, together
-from sabueso.screens.match.keys import Key, Keys, keys_of, missing_key
+from sabueso.screens.match.keys import Key, Keys, keys_of, missing_key, says_nothing
 from sabueso.screens.match.proposed import proposed_matches
 from sabueso.screens.match.result import Compared, MatchGroup
 from sabueso.screens.match.three_way import Sides, Tolerance, compare
@@ -144,10 +145,10 @@ class Match(Screen):
                 f"every key of {table.name!r} is among its own: with --find present those are found that "
                 "several rows have"
             )
-        reasons = [missing_key(settings.on, table)]
+        reasons = _without_key(settings, settings.on, table)
         left = right = keys_of(population, settings.on, settings.when, reasons)
         if not own:
-            theirs = [missing_key(other_on, other.table)]
+            theirs = _without_key(settings, other_on, other.table)
             right = keys_of(other, other_on, settings.when, theirs)
         pairs = _pairs(left, right, settings)
         for i, partners in pairs.items():
@@ -155,7 +156,7 @@ class Match(Screen):
             right.matched.update(k for k, _ in partners)
         compared = None
         if settings.receipts is None:
-            flags = flags_of(left, right, pairs, settings.find)
+            flags = flags_of(left, right, pairs, settings.find, [c.name for c in table.columns])
         else:
             flags, compared = _three_way(population, other, settings, reasons)
         make: Make | None = cluster_of if own else None
@@ -193,6 +194,13 @@ class Match(Screen):
             currency=table.currency,
             scale=amount.scale if amount is not None else 2,
         )
+
+
+def _without_key(settings: MatchSettings, on: Sequence[str], table: Table) -> list[Reason]:
+    """Why rows have no key to be compared. What stands for nothing, such as n/a, is absent among the keys of
+    the other table like any other, but present in none."""
+    found = [missing_key(on, table)]
+    return found if settings.find == "absent" else [*found, says_nothing(on, table)]
 
 
 def _three_way(
@@ -245,7 +253,9 @@ def _pairs(left: Keys, right: Keys, settings: MatchSettings) -> Pairs:
 
     known: dict[Key, list[int]] = {}
     for k, key in enumerate(right.keys):
-        known.setdefault(form(key), []).append(k)
+        # Marks alone are no key, in whatever script.
+        if "" not in form(key)[:parts]:
+            known.setdefault(form(key), []).append(k)
     found = {}
     for i, key in enumerate(left.keys):
         partners = [k for k in known.get(form(key), ()) if not (own and k == i)]

@@ -154,7 +154,6 @@ class MatchView(View[MatchGroup]):
         named = self.finding.flags.named(flag).short()
         own = next(iter(flag.get("ids") or []), None)
         known = "" if own is None or str(own) == named else f" of {own}"
-        other = "other keys of its own table" if self._own else self.finding.used["other"]
         amount = (
             ""
             if flag["amount"] is None
@@ -164,7 +163,12 @@ class MatchView(View[MatchGroup]):
             periods = f" in {', '.join(flag['periods'])}" if flag.get("periods") else ""
             return f"{columns} {named} has {rows}{amount}{periods}, and is absent among {other}{periods and ' then'}."
         differs = f", unlike in {', '.join(flag['differs'])}" if flag["differs"] else ""
-        return f"{columns} {named}{known} has {rows}{amount}, and is among {other}: {', '.join(_partners(flag, named))}{differs}."
+        told = ", ".join(_partners(flag, named))
+        if not self._own:
+            return f"{columns} {named}{known} has {rows}{amount}, and is among {self.finding.used['other']}: {told}{differs}."
+        if all(p["key"] == named for p in flag["partners"]):
+            return f"{columns} {named} is that of {rows}{amount}: {', '.join(filter(None, [own and str(own), told]))}."
+        return f"{columns} {named}{known} stands with {told} of its own table on {rows}{amount}{differs}."
 
 
 def _partners(flag: Cells, named: str) -> list[str]:

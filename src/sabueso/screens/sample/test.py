@@ -20,18 +20,12 @@ from sabueso.report import numbers as num
 from sabueso.screens.drawn import Evaluated, Judged
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.interface import Screen
-from sabueso.screens.sample.draw import (
-    Drawn,
-    Frame,
-    chosen_edges,
-    draw_items,
-    draw_money,
-    draw_strata,
-    strata_between,
-)
+from sabueso.screens.sample.draw import draw_items, draw_money
 from sabueso.screens.sample.evaluation import evaluate
+from sabueso.screens.sample.frame import Drawn, Frame
 from sabueso.screens.sample.result import Draw, SampleGroup
 from sabueso.screens.sample.settings import BY_MONEY, SampleSettings, exact, is_share, share_of
+from sabueso.screens.sample.strata import chosen_edges, draw_strata, strata_between
 from sabueso.screens.sample.told import told
 from sabueso.screens.sample.view import SampleView
 from sabueso.stats.sample_size import attribute_size, money_size, strata_size

@@ -3,75 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 import pyarrow as pa
-from pydantic import Field, field_validator
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Cells
 from sabueso.population import expressions
-from sabueso.population.damaged import all_damaged, damaged_words
+from sabueso.population.damaged import damaged_words
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Table, money
-from sabueso.report import numbers as num
+from sabueso.population.table import Column, Table
 from sabueso.report.blocks import Suit
-from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.finding import Finding, Flags
+from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.sequence.looking import COMMON, Looking
 from sabueso.screens.sequence.result import SequenceTotals, Series
-from sabueso.screens.sequence.series import HEAD, NUMBER, TAIL, Numbers
+from sabueso.screens.sequence.series import Numbers
+from sabueso.screens.sequence.settings import SequenceSettings
 from sabueso.screens.sequence.view import SequenceView
-from sabueso.screens.settings import Settings, listed_once
 from sabueso.screens.subject import NumberRange
-from sabueso.stats.adjust import Method, adjust
-from sabueso.stats.gaps import gap_probability
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 MOST_SERIES = 500
-RARE, COMMON, MOST_RARE = 0.001, 0.95, 20
-"""Share of a group's numbers that a form has at most to be another, and that the commonest has at least;
-and how many of them there may be."""
 PROPOSED_MISSING = 0.02
-
-
-class SequenceSettings(Settings):
-    """Settings of ``sequence``."""
-
-    of: str | None = Field(
-        None, description="the column of numbers (default: role document, or id)"
-    )
-    by: list[str] = Field(
-        default_factory=list, description="series apart by columns, such as year or proveedor"
-    )
-    find: list[str] = Field(
-        ["gaps", "repeats", "order", "form"],
-        description="what is looked for: gaps, repeats, order, form",
-    )
-    least: int = Field(30, ge=3, description="numbers of a series below which it is none")
-    incomplete: float = Field(
-        0.05, ge=0, lt=1, description="share of missing numbers from which a gap must be unlikely"
-    )
-    days: int = Field(7, ge=0, description="days by which a number may lie outside those beside it")
-    alpha: float = Field(
-        0.05, gt=0, lt=1, description="adjusted p below which a gap of an incomplete series counts"
-    )
-    adjust: Method = Field("holm", description="adjustment of p for the number of intervals")
-
-    _listed = field_validator("by", "find", mode="before")(listed_once)
-
-    @field_validator("find")
-    @classmethod
-    def _known(cls, value: list[str]) -> list[str]:
-        wrong = [each for each in value if each not in ("gaps", "repeats", "order", "form")]
-        if wrong or not value:
-            raise ValueError("expected gaps, repeats, order or form")
-        return value
 
 
 class Sequence(Screen):
@@ -128,7 +86,7 @@ class Sequence(Screen):
         numbers = Numbers(
             population, expressions.scalar(given, table, "--of"), grouping, date, measure
         )
-        looking = _Looking(
+        looking = Looking(
             numbers, settings, expressions.label(given, table), measure, damaged_words(table)
         )
         with numbers.ready(settings.days):
@@ -171,259 +129,3 @@ def _default(table: Table) -> str:
 
 def _range(flag: Mapping[str, Any], where: str | None, table: Table) -> NumberRange:
     return NumberRange(flag["subject"], flag["column"], flag["before"], flag["after"], flag["what"])
-
-
-@dataclass
-class _Looking:
-    """What was found so far in the series of a table."""
-
-    numbers: Numbers
-    settings: SequenceSettings
-    label: str
-    measure: Column | None
-    damaged: frozenset[str] = frozenset()
-    """What stands on lines that were set aside as damaged, word by word."""
-    explained: int = 0
-
-    def look(self, *, dated: bool) -> None:
-        """Look for all that is asked for; series that are too short are counted alone."""
-        asked = self.settings.find
-        every = self.numbers.series()
-        kept = {
-            self.numbers.key(row): row for row in every if row["numbers"] >= self.settings.least
-        }
-        days = self.settings.days
-        self.odd = self.numbers.odd_counts(days)
-        gaps = [g for g in self.numbers.gaps() if self.numbers.key(g) in kept]
-        # Numbers of a series that hardly follows the days are not out of its order.
-        judged = dated and "order" in asked
-        self.unordered = {
-            key
-            for key, row in kept.items()
-            if judged and self._odd(key)[1] > self.settings.incomplete * row["numbers"]
-        }
-        ordered = [row for key, row in kept.items() if judged and key not in self.unordered]
-        off = self.numbers.out_of_order(days, ordered)
-        self.flags: list[Cells] = []
-        self.tested = 0
-        if "gaps" in asked:
-            self.flags += self._gaps(gaps, kept)
-        if "repeats" in asked:
-            found = [r for r in self.numbers.repeats() if self.numbers.key(r) in kept]
-            self.flags += [self._repeat(row) for row in found if self._is_rare(row, kept)]
-        self.flags += map(self._order, off)
-        other = self._forms(every) if "form" in asked else []
-        self.flags += other
-        self.looked_at = sum(int(row["numbers"]) for row in kept.values())
-        self.series = [self._described(row, judged=judged) for row in kept.values()]
-        rest = [row for row in every if self.numbers.key(row) not in kept]
-        many = sum(self._odd(key)[0] for key in kept)
-        self.more_gaps = many - len(gaps) if "gaps" in asked else 0
-        self.totals = SequenceTotals(
-            len(kept), len(rest), sum(int(row["rows"]) for row in rest), len(other)
-        )
-        self.cautions = self._cautions(dated)
-
-    def _odd(self, key: tuple[Any, ...]) -> tuple[int, int]:
-        """How many gaps a series has, and how many numbers out of order."""
-        return self.odd.get(key, (0, 0))
-
-    def _complete(self, row: Cells) -> bool:
-        span = int(row["high"]) - int(row["low"]) + 1
-        return bool(span - row["numbers"] <= self.settings.incomplete * span)
-
-    def _gaps(self, gaps: list[Cells], kept: Mapping[Any, Cells]) -> list[Cells]:
-        """Gaps of a series that is complete but for a few; of another those that chance does not make."""
-        loose = {key for key, row in kept.items() if not self._complete(row)}
-        self.tested = sum(int(kept[key]["numbers"]) - 1 for key in loose)
-        judged = [gap for gap in gaps if self.numbers.key(gap) in loose]
-        p = np.ones(len(judged))
-        for place, gap in enumerate(judged):
-            row = kept[self.numbers.key(gap)]
-            span = int(row["high"]) - int(row["low"]) + 1
-            p[place] = gap_probability([gap["missing"]], int(row["numbers"]), span)[0]
-        # Where no number is missing between two, as many are always: p is 1.
-        every = np.concatenate([p, np.ones(max(self.tested - len(p), 0))])
-        adjusted = adjust(every, self.settings.adjust)[: len(p)]
-        found = [
-            self._gap(gap, float(raw), float(own))
-            for gap, raw, own in zip(judged, p, adjusted, strict=True)
-            if own < self.settings.alpha and not self._on_damaged_lines(gap)
-        ]
-        found += [
-            self._gap(gap, None, None)
-            for gap in gaps
-            if self.numbers.key(gap) not in loose and not self._on_damaged_lines(gap)
-        ]
-        # Of complete series first, longest first; then the least likely of the others.
-        found.sort(key=lambda f: (f["p"] or 0.0, -f["missing"], f["from"]))
-        return found
-
-    def _gap(self, gap: Cells, p: float | None, adjusted: float | None) -> Cells:
-        first = self._spelled(gap, int(gap[NUMBER]) + 1)
-        last = self._spelled(gap, int(gap["next"]) - 1)
-        name = first if first == last else f"{first} – {last}"
-        return self._flag(gap, name, "missing", gap["one"], gap["next_text"]) | {
-            "score": float(gap["missing"]), "p": p, "p_adjusted": adjusted,
-            "from": first, "to": last, "missing": int(gap["missing"]),
-        }  # fmt: skip
-
-    def _on_damaged_lines(self, gap: Cells) -> bool:
-        """Whether a gap is on damaged lines, and no gap; its numbers are then counted as explained."""
-        first, last = int(gap[NUMBER]) + 1, int(gap["next"]) - 1
-        if not all_damaged(first, last, lambda number: self._spelled(gap, number), self.damaged):
-            return False
-        self.explained += last - first + 1
-        return True
-
-    def _is_rare(self, row: Cells, kept: Mapping[Any, Cells]) -> bool:
-        """Whether repeats are the exception in a series, and not how it is kept: an entry has several
-        lines of one number."""
-        series = kept[self.numbers.key(row)]
-        return bool(series["repeated"] <= self.settings.incomplete * series["numbers"])
-
-    def _repeat(self, row: Cells) -> Cells:
-        amount = None if self.measure is None else money(int(row[UNITS]), self.measure.scale)
-        name = row["one"] if row["one"] == row["other"] else f"{row['one']}, {row['other']}"
-        return self._flag(row, name, f"used {row['n']:,} times", row["one"], row["other"]) | {
-            "score": float(row["n"]), "from": row["one"], "to": row["other"], "amount": amount,
-            "rows": int(row["n"]),
-        }  # fmt: skip
-
-    def _order(self, row: Cells) -> Cells:
-        what = f"of {row['first_day']}, between numbers of {row['before']} and {row['after']}"
-        return self._flag(row, row["one"], what, row["one"], row["one"]) | {
-            "score": float(row["away"]), "from": row["one"], "to": row["one"],
-        }  # fmt: skip
-
-    def _forms(self, every: list[Cells]) -> list[Cells]:
-        """Numbers written as hardly any other of their group."""
-        groups: dict[tuple[Any, ...], list[Cells]] = {}
-        for row in self.numbers.forms(every):
-            groups.setdefault(tuple(self.numbers.group(row).values()), []).append(row)
-        found = []
-        for forms in groups.values():
-            whole = sum(int(row["n"]) for row in forms)
-            # The number of digits grows with a series: that is no other form.
-            by_shape: dict[str, list[Cells]] = {}
-            for row in forms:
-                by_shape.setdefault(_shape(row["form"]), []).append(row)
-            sizes = {s: sum(int(r["n"]) for r in rows) for s, rows in by_shape.items()}
-            if max(sizes.values()) < COMMON * whole:
-                continue
-            for shape, rows in by_shape.items():
-                if sizes[shape] > min(RARE * whole, MOST_RARE):
-                    continue
-                for row in rows:
-                    usual = max(sizes, key=lambda s: sizes[s])
-                    what = f"written as {shape or '(empty)'}, where {sizes[usual]:,} of {whole:,} are as {usual}"
-                    found.append(
-                        self._flag(row, row["one"], what, row["one"], row["other"])
-                        | {"score": float(whole / int(row["n"])), "from": row["one"], "to": row["other"],
-                           "rows": int(row["n"])}
-                    )  # fmt: skip
-        return found
-
-    def _flag(self, row: Cells, name: str, what: str, before: str, after: str) -> Cells:
-        group = self.numbers.group(row)
-        return {
-            "subject": {**group, self.label: name},
-            "group": group,
-            "score": None,
-            "limit": None,
-            "direction": what.split(" ")[0],
-            "p": None,
-            "p_adjusted": None,
-            "amount": None,
-            "from": None,
-            "to": None,
-            "missing": None,
-            "rows": None,
-            "what": what,
-            "column": self.label,
-            "before": before,
-            "after": after,
-        }
-
-    def _spelled(self, gap: Cells, number: int) -> str:
-        """A missing number as the one before it is written."""
-        digits = len(str(gap["one"])) - len(gap[HEAD]) - len(gap[TAIL])
-        return f"{gap[HEAD]}{number:0{digits}d}{gap[TAIL]}"
-
-    def _described(self, row: Cells, *, judged: bool) -> Series:
-        gaps, off = self._odd(self.numbers.key(row))
-        span = int(row["high"]) - int(row["low"]) + 1
-        name = f"{row[HEAD]}…{row[TAIL]}"
-        width = int(row["shortest"]) - len(row[HEAD]) - len(row[TAIL])
-        return Series(
-            group=self.numbers.group(row),
-            series=name,
-            first=f"{row[HEAD]}{row['low']:0{width}d}{row[TAIL]}",
-            last=f"{row[HEAD]}{row['high']:0{width}d}{row[TAIL]}",
-            count=int(row["rows"]),
-            numbers=int(row["numbers"]),
-            missing=span - int(row["numbers"]),
-            gaps=gaps,
-            repeated=int(row["repeated"]),
-            out_of_order=off if judged else None,
-            complete=self._complete(row),
-        )
-
-    def _cautions(self, dated: bool) -> list[Caution]:
-        found = []
-        if self.explained:
-            text = (
-                f"{num.many(self.explained, 'missing number stands', 'missing numbers stand')} on lines of the files "
-                "that were set aside as damaged: no gap is named for them"
-            )
-            found.append(Caution("on_damaged_lines", text, {"numbers": self.explained}))
-        if self.more_gaps > 0:
-            text = (
-                f"of {num.many(len(self.series), 'series', 'series')} there are {self.more_gaps:,} more gaps than the "
-                "longest that were looked at: not every one is named"
-            )
-            found.append(Caution("more_gaps", text, {"gaps": self.more_gaps}))
-        if self.unordered:
-            text = (
-                f"in {num.many(len(self.unordered), 'series', 'series')} of {len(self.series):,} more than "
-                f"{num.percent(self.settings.incomplete)} of the numbers lie outside the days of those beside them: "
-                "they do not follow the days, and none is named for it"
-            )
-            found.append(Caution("numbers_not_by_day", text, {"series": len(self.unordered)}))
-        loose = [s for s in self.series if not s.complete]
-        if loose and "gaps" in self.settings.find:
-            text = (
-                f"{num.many(len(loose), 'series', 'series')} of {len(self.series):,} lack more than "
-                f"{num.percent(self.settings.incomplete)} of the numbers between their first and last: not every "
-                "number of theirs is of this table, and only gaps that chance would hardly make are named"
-            )
-            found.append(Caution("incomplete_series", text, {"series": len(loose)}))
-        many = [s for s in self.series if s.repeated > self.settings.incomplete * s.numbers]
-        if many and "repeats" in self.settings.find:
-            text = (
-                f"in {num.many(len(many), 'series', 'series')} of {len(self.series):,} more than "
-                f"{num.percent(self.settings.incomplete)} of the numbers are of several rows, as the lines of an entry "
-                "are: repeats are not named there"
-            )
-            found.append(Caution("numbers_of_several_rows", text, {"series": len(many)}))
-        if not dated and "order" in self.settings.find:
-            found.append(Caution("no_date", "the rows have no date: their order is not judged", {}))
-        if self.totals.series_not_looked_at:
-            text = (
-                f"{num.many(self.totals.series_not_looked_at, 'series', 'series')} of fewer than {self.settings.least:,} "
-                f"numbers, {num.many(self.totals.rows_not_looked_at, 'row')} in all, are not looked at"
-            )
-            found.append(
-                Caution("short_series", text, {"series": self.totals.series_not_looked_at})
-            )
-        return found
-
-
-def _shape(form: str) -> str:
-    """A form with every run of digits as one."""
-    shape: list[str] = []
-    for mark in form:
-        if mark == "9" and shape and shape[-1] == mark:
-            continue
-        shape.append(mark)
-    return "".join(shape)

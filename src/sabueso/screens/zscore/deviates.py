@@ -16,6 +16,7 @@ from sabueso.screens.finding import NotTested
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.effects import Effect, effects_of
+from sabueso.screens.limits.histogram import ends_of
 from sabueso.screens.limits.scales import Scale
 from sabueso.screens.worths import Worths
 from sabueso.stats.arranged import Arranged
@@ -106,7 +107,7 @@ def group_figures(worths: Worths, scale: Scale, asked: Asked) -> list[DeviateGro
         totals = units.totals() if scale.is_log else [e.total for e in effects]
         squares = units.squares() if scale.is_log else [e.squares for e in effects]
         medians = units.quantiles("0.5") if scale.is_log else [e.median for e in effects]
-        ends = [list(map(round, units.quantiles(share))) for share in lim.ends_of(worths.groups)]
+        ends = [list(map(round, units.quantiles(share))) for share in ends_of(worths.groups)]
         doubled = np.array([int(2 * median) for median in medians], dtype=np.int64)
         figures = zip(
             worths.keys[part], effects, totals, squares, medians, zip(*ends, strict=True) if ends else repeat(()),

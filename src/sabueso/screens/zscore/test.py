@@ -7,12 +7,10 @@ from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
 from functools import partial
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
-from pydantic import Field, model_validator
-from scipy.special import ndtr
 
 from sabueso.base.plain import ByColumn, Values
 from sabueso.population import sql
@@ -25,12 +23,13 @@ from sabueso.screens.finding import Aim, Finding, Flags, NotTested
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
+from sabueso.screens.limits.aiming import solved_limit
 from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
 from sabueso.screens.limits.every import every_deviate
+from sabueso.screens.limits.histogram import histogram
 from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.settings import MeasureSettings
 from sabueso.screens.worths import Worths
 from sabueso.screens.zscore.cautions import cautions_of
 from sabueso.screens.zscore.deviates import (
@@ -40,13 +39,13 @@ from sabueso.screens.zscore.deviates import (
     limits_of,
     testable,
 )
+from sabueso.screens.zscore.probability import adjusted_p, by_chance, p_of
 from sabueso.screens.zscore.result import DeviateResult
 from sabueso.screens.zscore.sequential import sequential_limits, steps_of
+from sabueso.screens.zscore.settings import ZScoreSettings
 from sabueso.screens.zscore.view import ZScoreView
-from sabueso.stats.adjust import adjust
 from sabueso.stats.moments import (
     deviate_limits,
-    deviate_p,
     greatest_deviate,
     moments,
     shape,
@@ -60,40 +59,6 @@ if TYPE_CHECKING:
 
 LEAST_PROPOSED = 12
 """Rows of a group from which its amounts are proposed to be compared."""
-
-
-class ZScoreSettings(MeasureSettings):
-    """Settings of ``zscore``."""
-
-    limit: Decimal | None = Field(
-        None, gt=0, description="deviates beyond which a row is flagged (3; modified: 3.5)"
-    )
-    method: Literal["plain", "modified", "sequential"] = Field(
-        "plain",
-        description="(x - mean)/s; the median and its absolute deviations; or the sequential deviate "
-        "test, which removes and recomputes",
-    )
-    most: int = Field(10, ge=1, le=1000, description="outliers of a group looked for in sequence")
-    alpha: float = Field(0.05, gt=0, lt=1, description="level of the sequential test")
-    aim: int | None = Field(
-        None, ge=1, description="solve for the limit that flags as many rows as can be reviewed"
-    )
-    scale: Literal["amount", "log"] = Field(
-        "amount",
-        description="the measure as it is, or sign(x)·log10(1 + |x|/u), u 1% of the median |x|",
-    )
-    side: Literal["both", "high", "low"] = Field("both", description="which side is flagged")
-    min_group: int = Field(3, ge=2, description="rows below which a group is not tested")
-
-    @model_validator(mode="after")
-    def _fitting(self) -> ZScoreSettings:
-        if self.method == "sequential" and (self.limit is not None or self.aim is not None):
-            raise ValueError("the sequential test has limits of its own; leave limit and aim out")
-        if self.method == "sequential" and self.side != "both":
-            raise ValueError("the sequential test looks at both sides")
-        if self.aim is not None and self.limit is not None:
-            raise ValueError("aim solves for the limit; give one of them")
-        return self
 
 
 class ZScore(Screen):
@@ -207,7 +172,7 @@ class ZScore(Screen):
             if settings.aim is None:
                 return limit
             places, _ = _limits(groups_found, settings.method, limit)
-            aim = lim.aim(
+            aim = solved_limit(
                 population, base, groups, limits_of(groups, places), settings.side, settings.aim,
                 measure.scale,
             )  # fmt: skip
@@ -238,7 +203,7 @@ class ZScore(Screen):
         if tested and not groups.labels:
             bounds = (tested[0].least, tested[0].greatest)
             ends = tested[0].group.ends
-            bins = lim.histogram(population, base, scale.decimals, bounds, ends)
+            bins = histogram(population, base, scale.decimals, bounds, ends)
             described = [replace(described[0], histogram=bins)]
         doubt = copied_rows(population, measure, reasons, account.used)
         copied = [] if doubt is None or settings.method == "sequential" else [doubt]
@@ -253,7 +218,7 @@ class ZScore(Screen):
             groups=described,
             flags=flags,
             tests_made=sum(t.group.n for t in tested),
-            flags_by_chance=_by_chance(tested, settings, limit),
+            flags_by_chance=by_chance(tested, settings, limit),
             cautions=[*cautions_of(tested, described, not_tested, settings, limit), *copied],
             not_tested=not_tested,
             currency=table.currency,
@@ -308,8 +273,8 @@ def _flags(
         columns: dict[str, Any] = {"score": score, "direction": lim.directions(high)}
         return Flags("row", lim.flag_table(found, columns)), sums
     at = found.column("position").to_numpy()
-    p = _p_of(strength, at, tested, settings)
-    adjusted = _adjusted(worths, scale, tested, p, settings)
+    p = p_of(strength, at, tested, settings)
+    adjusted = adjusted_p(worths, scale, tested, p, settings)
     columns = {
         "score": score,
         "limit": np.full(len(strength), float(limit)),
@@ -318,76 +283,6 @@ def _flags(
         "p_adjusted": pa.array(adjusted, from_pandas=True),
     }
     return Flags("row", lim.flag_table(found, columns)), sums
-
-
-def _p_of(
-    strength: np.ndarray, at: np.ndarray, tested: Sequence[Tested], settings: ZScoreSettings
-) -> np.ndarray:
-    """p of deviates, of the groups at ``at``; NaN where no law holds.
-
-    The modified deviate has no exact law: the normal one is used where the middle of the group is
-    normal, and none elsewhere. A test of one side has its p.
-    """
-    n = np.array([t.group.n for t in tested], dtype=np.float64)
-    both = settings.side == "both"
-    if settings.method == "plain":
-        return deviate_p(strength, np.maximum(n, 3)[at], two_sided=both) if len(at) else strength
-    normal = np.array([t.group.middle_normal for t in tested], dtype=bool)
-    tail = ndtr(-strength) * (2 if both else 1)
-    return np.where(normal[at], tail, np.nan) if len(at) else tail
-
-
-def _by_chance(tested: Sequence[Tested], settings: ZScoreSettings, limit: Fraction) -> float | None:
-    """How many rows of normal data of these sizes would be beyond the limit; of modified deviates those of
-    groups whose rows have a p."""
-    if settings.method == "sequential":
-        # The level is that of finding any in a group that has none.
-        return settings.alpha * len(tested)
-    n = np.array([t.group.n for t in tested], dtype=np.float64)
-    if settings.method == "modified":
-        n = n[[bool(t.group.middle_normal) for t in tested]]
-        if not len(n):
-            return None
-        p = np.full(len(n), ndtr(-float(limit)) * (2 if settings.side == "both" else 1))
-    else:
-        p = deviate_p(float(limit), np.maximum(n, 3), two_sided=settings.side == "both")
-    return float((n * p).sum())
-
-
-def _adjusted(
-    worths: Worths, scale: Scale, tested: list[Tested], p: np.ndarray, settings: ZScoreSettings
-) -> np.ndarray:
-    """Adjusted p of the flagged rows. Holm and Bonferroni need those alone; the false discovery rate needs
-    the rank of each p among all."""
-    known = np.isfinite(p)
-    found = np.full(len(p), np.nan)
-    if not known.any():
-        return found
-    if settings.adjust != "bh":
-        family = sum(t.group.n for t in tested)
-        found[known] = adjust(p[known], settings.adjust, max(family, len(p)))
-        return found
-    position = np.full(len(worths.keys), -1)
-    position[[t.group.place for t in tested]] = range(len(tested))
-    centre, unit = np.array([t.centre for t in tested]), np.array([t.unit for t in tested])
-    every = [np.empty(0)]
-    for part, worth in worths.slices():
-        for block in scale.arranged(part, worth).blocks(position[part]):
-            at = block.of_rows[0][block.of_rows[0] >= 0]
-            off = (block.values[block.of_rows[0] >= 0] - centre[at]) / unit[at]
-            if settings.side == "both":
-                every.append(_p_of(np.abs(off), at, tested, settings))
-            else:
-                far = off if settings.side == "high" else -off
-                tail = _p_of(np.abs(off), at, tested, settings)
-                every.append(np.where(far >= 0, tail, 1 - tail))
-    all_p = np.concatenate(every)
-    ranked = np.sort(all_p[np.isfinite(all_p)])
-    stepped = adjust(ranked, "bh")
-    # Equal p have one adjusted p, the largest of their ranks.
-    place = np.searchsorted(ranked, p[known], side="right") - 1
-    found[known] = stepped[np.maximum(place, 0)]
-    return found
 
 
 def _described(

@@ -1,0 +1,40 @@
+"""Texts that stand where a value should and state none: what they are alike in is no likeness."""
+
+from __future__ import annotations
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.sql import Tree
+
+STATES_NOTHING = frozenset(
+    [
+        "na", "n/a", "n.a.", "nan", "null", "none", "nil", "no", "not available", "not applicable", "unknown",
+        "not known", "missing", "empty", "blank", "tbd", "tbc", "tba", "to follow", "#n/a", "#na", "#null!",
+        "#value!", "#ref!", "#div/0!", "x", "xx", "xxx", "xxxx", "xxxxx", "xxxxxx",
+        "s/d", "s/n", "s/c", "sin", "sin datos", "sin dato", "sin cuenta", "sin número", "sin numero",
+        "sin asignar", "ninguno", "ninguna", "desconocido", "desconocida", "no aplica", "no consta",
+        "k.a.", "k. a.", "keine", "keiner", "keine angabe", "ohne", "unbekannt", "entfällt", "fehlt", "leer",
+        "aucun", "aucune", "inconnu", "inconnue", "sans", "néant", "neant", "non renseigné", "non applicable",
+        "n.d.", "nd", "nessuno", "nessuna", "sconosciuto", "sconosciuta", "non disponibile", "assente",
+        "nenhum", "nenhuma", "desconhecido", "desconhecida", "sem", "não informado", "nao informado",
+        "geen", "onbekend", "nvt", "n.v.t.", "ingen", "inget", "ukendt", "ukjent", "okänd", "saknas",
+        "brak", "nieznany", "nieznana", "není", "žádný", "neznámý", "yok", "bilinmiyor", "belirsiz",
+        "нет", "не указан", "не указано", "неизвестно", "відсутній", "無", "无", "なし", "不明",
+    ]
+)  # fmt: skip
+"""Such texts, small letters."""
+
+
+_MARKS = " \u00a0\t-/._#0,;:*?!+=~'\"()[]<>\u2013\u2014\u2026\u00b7\u2212"
+
+
+def states_nothing(tree: Tree) -> Tree:
+    """Whether a value is a text of those, or has nothing but marks and zeros, such as ``-`` or ``0000``."""
+    text = sql.cast(tree, "TEXT")
+    words = exp.In(
+        this=exp.Lower(this=exp.Trim(this=text)),
+        expressions=[sql.text(word) for word in sorted(STATES_NOTHING)],
+    )
+    left = sql.call("TRANSLATE", text.copy(), sql.text(_MARKS), sql.text(""))
+    return exp.or_(exp.EQ(this=left, expression=sql.text("")), words)

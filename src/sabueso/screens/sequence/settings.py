@@ -1,0 +1,42 @@
+"""Settings of the test of numbers."""
+
+from __future__ import annotations
+
+from pydantic import Field, field_validator
+
+from sabueso.screens.settings import Settings, listed_once
+from sabueso.stats.adjust import Method
+
+
+class SequenceSettings(Settings):
+    """Settings of ``sequence``."""
+
+    of: str | None = Field(
+        None, description="the column of numbers (default: role document, or id)"
+    )
+    by: list[str] = Field(
+        default_factory=list, description="series apart by columns, such as year or proveedor"
+    )
+    find: list[str] = Field(
+        ["gaps", "repeats", "order", "form"],
+        description="what is looked for: gaps, repeats, order, form",
+    )
+    least: int = Field(30, ge=3, description="numbers of a series below which it is none")
+    incomplete: float = Field(
+        0.05, ge=0, lt=1, description="share of missing numbers from which a gap must be unlikely"
+    )
+    days: int = Field(7, ge=0, description="days by which a number may lie outside those beside it")
+    alpha: float = Field(
+        0.05, gt=0, lt=1, description="adjusted p below which a gap of an incomplete series counts"
+    )
+    adjust: Method = Field("holm", description="adjustment of p for the number of intervals")
+
+    _listed = field_validator("by", "find", mode="before")(listed_once)
+
+    @field_validator("find")
+    @classmethod
+    def _known(cls, value: list[str]) -> list[str]:
+        wrong = [each for each in value if each not in ("gaps", "repeats", "order", "form")]
+        if wrong or not value:
+            raise ValueError("expected gaps, repeats, order or form")
+        return value
