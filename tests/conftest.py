@@ -5,8 +5,10 @@ from __future__ import annotations
 import io
 import json
 import os
+import shutil
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
@@ -133,11 +135,25 @@ def as_json(*arguments: str, cwd: Path) -> Any:
 def marisma(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The sample case at full size, as ``sabueso demo`` leaves it. Do not change it.
 
-    One for each process of the suite: some tests look at what lies in it before and after.
+    It is built once; each process of the suite has a copy, as some tests look at what lies in it before and
+    after.
     """
     folder = tmp_path_factory.mktemp("sample") / "marisma"
-    sabueso("demo", str(folder))
-    return folder
+    together = tmp_path_factory.getbasetemp()
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        together = together.parent
+    built, begun = together / "built" / "marisma", together / "begun"
+    try:
+        begun.touch(exist_ok=False)
+    except FileExistsError:
+        until = time.monotonic() + 900
+        while not (built.parent / "done").exists():
+            assert time.monotonic() < until, "the process that builds the sample case ended"
+            time.sleep(0.2)
+    else:
+        sabueso("demo", str(built))
+        (built.parent / "done").touch()
+    return Path(shutil.copytree(built, folder))
 
 
 def shorten(case: Path, *kept: str) -> Path:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import inside, inside_json
+from conftest import inside, inside_json, shorten
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.sealing import check_seal
@@ -53,16 +53,15 @@ def test_a_run_performed_again_is_equal_whatever_has_changed(marisma, tmp_path):
     done = inside_json("redo", "1", cwd=case)
     assert done["equal"] and len(done["screens"]) == 21
     assert sum(s["marks"] for s in done["screens"]) >= len(first)
-    text = inside("redo", "1", cwd=case).stdout
-    assert "values and" in text and "▲" not in text
     assert "there is no run 7" in inside("redo", "7", cwd=case, code=2).stderr
 
 
 def test_what_differs_is_named(marisma, tmp_path):
     case = tmp_path / "m"
-    shutil.copytree(marisma, case)
+    shorten(Path(shutil.copytree(marisma, case)))
+    inside("screen", cwd=case)
     # A figure is changed together with the hashes that the register has of it: only the rows tell.
-    path = case / "runs/0001/finding-04.json"
+    path = case / "runs/0002/finding-01.json"
     content = json.loads(path.read_text())
     content["flag_count"] += 1
     path.write_text(json.dumps(content))
@@ -70,7 +69,7 @@ def test_what_differs_is_named(marisma, tmp_path):
     forge(case, path)
     done = inside("redo", cwd=case, code=2)
     assert "flag_count was" in done.stdout and "differs in 1 places" in done.stderr
-    kept = case / "runs/0001/plan.toml"
+    kept = case / "runs/0002/plan.toml"
     kept.write_bytes(kept.read_bytes() + b"# more")
     assert "plan.toml" in inside("redo", cwd=case, code=2).stderr
 

@@ -103,6 +103,7 @@ def test_all_notes_are_kept_and_shown_but_for_those_replaced(case):
         cwd=case,
     )
     assert f"in the place of event {first[0]}" in again.stdout
+    shorten(case, screen)
     inside("paper", cwd=case)
     page = (case / "papers/working-paper.html").read_text()
     for text, there in (

@@ -95,9 +95,9 @@ def test_the_preparer_behind_each_digit_excess_is_named(marisma):
 
 
 def test_the_sample_intake_reconciles(marisma):
-    events = json.loads(sabueso("queue", "--format", "json", cwd=marisma).stdout)
+    events = json.loads(inside("queue", "--format", "json", cwd=marisma).stdout)
     assert events
-    report = as_json("intake", *map(str, sorted((marisma / "inbox/payments").glob("*.csv"))),
+    report = inside_json("intake", *map(str, sorted((marisma / "inbox/payments").glob("*.csv"))),
                      "--as", "again", "--check", cwd=marisma)  # fmt: skip
     total = report["total"]
     assert total["quarantined"] == 9
@@ -140,20 +140,20 @@ def test_paper_holds_everything_and_nothing_from_elsewhere(marisma):
 
 
 def test_data_cannot_become_markup_or_a_formula(tmp_path):
-    sabueso("open", "c", cwd=tmp_path)
+    inside("open", "c", cwd=tmp_path)
     case = tmp_path / "c"
     rows = [f'"<b>{i}</b>",2024-01-02,{10 + i % 7}.00,"=HYPERLINK(""x"")"' for i in range(40)]
     rows.append('"<script>alert(1)</script>",2024-01-03,99999.00,"=1+1"')
     (tmp_path / "x.csv").write_text("\n".join(["id,date,amount,supplier", *rows]) + "\n")
-    sabueso("intake", "../x.csv", "--as", "x", cwd=case)
-    sabueso("try", "fences", "x", "--keep", "=cmd()", cwd=case)
-    sabueso("screen", cwd=case)
-    sabueso("paper", cwd=case)
+    inside("intake", "../x.csv", "--as", "x", cwd=case)
+    inside("try", "fences", "x", "--keep", "=cmd()", cwd=case)
+    inside("screen", cwd=case)
+    inside("paper", cwd=case)
     page = (case / "papers/working-paper.html").read_text()
     assert "<script>alert" not in page and "&lt;script&gt;alert(1)" in page
-    out = sabueso("dig", "x", "--rows", "--format", "csv", cwd=case).stdout
+    out = inside("dig", "x", "--rows", "--format", "csv", cwd=case).stdout
     assert ",'=1+1," in out and ",=" not in out
-    sabueso("queue", "--out", "q.xlsx", cwd=case)
+    inside("queue", "--out", "q.xlsx", cwd=case)
     row = CalamineWorkbook.from_path(str(case / "q.xlsx")).get_sheet_by_index(0).to_python()[1]
     assert row[7] == "=cmd()"
 
@@ -201,7 +201,7 @@ def test_data_cannot_become_markup_or_a_formula(tmp_path):
 )
 def test_mistakes_get_one_sentence(marisma, arguments, message):
     before = sorted(p for p in marisma.rglob("*") if p.is_file())
-    done = sabueso(*arguments, cwd=marisma, code=2)
+    done = inside(*arguments, cwd=marisma, code=2)
     assert re.search(message, done.stderr), done.stderr
     assert done.stderr.startswith("sabueso: ") and done.stderr.count("\n") == 1
     assert "Traceback" not in done.stderr and not done.stdout
@@ -244,7 +244,7 @@ def test_outside_of_a_case(tmp_path):
 
 
 def test_outputs_in_every_form(marisma, tmp_path):
-    base = ["try", "fences", "payments", "--by", "cuenta"]
+    base = ["try", "fences", "payroll", "--by", "categoria"]
     flagged = inside_json(*base, cwd=marisma)["flag_count"]
     for suffix in ("csv", "xlsx", "parquet", "json", "html", "png", "svg"):
         out = tmp_path / f"f.{suffix}"

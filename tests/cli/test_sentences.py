@@ -8,7 +8,7 @@ from sabueso.screens import find_screen
 
 def test_sentences_go_together(tmp_path):
     verdicts = set()
-    for kind, population in populations(14, tmp_path):
+    for kind, population in populations(9, tmp_path):
         for test, settings in TRIED:
             screen = find_screen(test)
             finding = screen.run(population, screen.settings.from_plan(settings, test))

@@ -8,13 +8,13 @@ from sabueso.base.libraries import let_pandas_in
 from torture import torture
 
 SOME = {
-    "files": 54,
-    "expressions": 150,
-    "arguments": 40,
-    "plans": 24,
-    "alterations": 16,
-    "kills": 8,
-    "races": 4,
+    "files": 36,
+    "expressions": 100,
+    "arguments": 30,
+    "plans": 16,
+    "alterations": 9,
+    "kills": 4,
+    "races": 2,
 }
 
 

@@ -30,6 +30,7 @@ from sabueso.population.derived import with_derived
 from sabueso.population.drill import Asked, drill, rows
 from sabueso.population.driving import Candidate, of_change, of_rows, rate_and_volume
 from sabueso.population.engines import Engine, EngineSettings, QueryError, open_engine
+from sabueso.population.nothing import states_nothing
 from sabueso.population.pairs import correlations
 from sabueso.population.peers import peers_of
 from sabueso.population.population import Population
@@ -209,6 +210,32 @@ def test_values_per_row_are_equal(populations):
     here, there = _both(populations, select.from_("ledger").order_by(*sql.place()))
     for name, title in zip(trees, PER_ROW, strict=True):
         assert here.column(name).to_pylist() == there.column(name).to_pylist(), title
+
+
+def test_what_states_nothing_is_equal_and_right(engines, tmp_path):
+    nothing = [
+        "-",
+        "--",
+        " n/a ",
+        "N/A",
+        "0000",
+        "0",
+        "—",
+        "…",
+        " ",
+        "Sin cuenta",
+        "UNBEKANNT",
+        "#REF!",
+        "x",
+    ]
+    something = ["0a", "10", "ES-00", "é", "Ж", "n/a 7", "無題", "xy", "no. 5"]
+    rows_ = [{"id": f"R{i:02d}", "key": key} for i, key in enumerate([*nothing, *something])]
+    table = replace(table_of(rows_, tmp_path / "keys.parquet", id="id"), name="keys")
+    for engine in engines:
+        engine.attach(table)
+        tree = exp.select(sql.column("key")).from_('"keys"')
+        tree = tree.where(states_nothing(sql.column("key"))).order_by(sql.column("id"))
+        assert engine.query(tree).column("key").to_pylist() == nothing
 
 
 def test_digit_classes_are_equal_and_right(populations):

@@ -70,8 +70,7 @@ def _worked(case: Path) -> None:
     for test, options in tests.items():
         given = [_named(option, quoted) for option in options]
         command = ["try", test, "t", *given]
-        inside(*command, "--keep", test, cwd=case)
-        found = inside_json(*command, cwd=case)
+        found = inside_json(*command, "--keep", test, cwd=case)
         if test == "zscore":
             assert [f["subject"][keys["id"]] for f in found["flags"]] == ["R0301", "R0017"]
             assert [f["subject"][own_name("line", [keys["id"]])] for f in found["flags"]] == [
@@ -129,7 +128,7 @@ def _plan_role(case: Path, role: str) -> str:
     )
 
 
-@settings(max_examples=2, phases=(Phase.explicit, Phase.generate))
+@settings(max_examples=1, phases=(Phase.explicit, Phase.generate))
 @given(st.permutations(NAMES))
 def test_columns_called_anything_in_any_role(tmp_path_factory, names):
     chosen = list(names[: len(ROLES)])

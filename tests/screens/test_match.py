@@ -166,6 +166,34 @@ def test_one_account_on_two_masters_and_twice_on_one(case):
     assert {r["id"] for r in inside_json("dig", item["id"], cwd=case)["rows"]} == {"S060", "S061"}
 
 
+def test_a_key_written_in_two_ways_leads_to_all_its_rows(tmp_path):
+    rows = ["ES12 3456,100", "ES12 3456,200", "es123456,50", "es123456,25", "ES77,10", "-,11", "-,12", "n/a,13", "N/A,14"]  # fmt: skip
+    lines = [f"P{i},2025-01-0{i},{row}.00" for i, row in enumerate(rows, start=1)]
+    (tmp_path / "pay.csv").write_text("\n".join(["id,date,iban,amount", *lines]) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    inside("intake", "pay.csv", "--as", "pay", cwd=tmp_path)
+    asked = ("try", "match", "pay", "--other", "pay", "--on", "iban", "--find", "present", "--keys")
+    text = inside(*asked, "normalised", "--keep", "one account", cwd=tmp_path).stdout
+    assert "with a key that states nothing 4" in text and "flagged 1 of 3 keys" in text
+    inside("screen", cwd=tmp_path)
+    (item,) = inside_json("queue", cwd=tmp_path)
+    assert item["amount"] == "375.00"
+    dug = inside_json("dig", item["id"], "--rows", cwd=tmp_path)
+    assert [row["id"] for row in dug["rows"]] == ["P2", "P1", "P3", "P4"]
+    said = " ".join(inside("why", item["id"], cwd=tmp_path).stdout.split())
+    assert (
+        "iban ES12 3456 of P1 stands with es123456 (P3) of its own table on 4 rows of 375.00"
+        in said
+    )
+    plain = inside(*asked, "exact", cwd=tmp_path).stdout
+    assert "flagged 2 of 3 keys" in plain
+    # Of another table: what stands for nothing is among no keys, and absent like any other.
+    inside("intake", "pay.csv", "--as", "again", cwd=tmp_path)
+    asked = ("try", "match", "pay", "--other", "again", "--on", "iban")
+    assert inside_json(*asked, "--find", "present", cwd=tmp_path)["flag_count"] == 3
+    assert inside_json(*asked, "--other-where", "amount > 40", cwd=tmp_path)["flag_count"] == 4
+
+
 def test_what_does_not_suit_is_said(case):
     def refused(*arguments: str) -> str:
         return inside("try", "match", "pay", *arguments, cwd=case, code=2).stderr

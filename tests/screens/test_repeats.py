@@ -57,6 +57,9 @@ def test_planted_repeats_are_found_and_habits_are_not(populate):
     add(6, "333.30", 60, "F06-0950")
     add(6, "333.30", 61, "F06-0950")
     add(6, "-333.30", 70, "A06-0001")  # reversed: innocent
+    for day in (10, 200):  # far apart, and of no document
+        for nothing, party in (("-", 7), ("n/a", 8), ("0000", 9)):
+            add(party, "512.40", day, nothing)
     found = screened(
         populate(rows, date="day", party="party", amount="amount", document="doc", id="id"),
         "repeats",

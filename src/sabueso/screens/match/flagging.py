@@ -84,8 +84,7 @@ def _together_with(
         )
         for k in of
     ]
-    if others:
-        found["selects"] = " or ".join(f"({one})" for one in every)
+    found["selects"] = " or ".join(f"({one})" for one in every) if others else None
     if keys.measure is not None:
         found["amount"] = money(sum(keys.units[k] for k in of), keys.measure.scale)
     return found

@@ -161,7 +161,7 @@ class MatchView(View[MatchGroup]):
         )
         if not flag["partners"]:
             periods = f" in {', '.join(flag['periods'])}" if flag.get("periods") else ""
-            return f"{columns} {named} has {rows}{amount}{periods}, and is absent among {other}{periods and ' then'}."
+            return f"{columns} {named} has {rows}{amount}{periods}, and is absent among {self.finding.used['other']}{periods and ' then'}."
         differs = f", unlike in {', '.join(flag['differs'])}" if flag["differs"] else ""
         told = ", ".join(_partners(flag, named))
         if not self._own:
