@@ -288,6 +288,15 @@ MORE_HEADERS = [
     ),
     ({"A EUR": "number", "B EUR": "number"}, {}),  # two of them: neither is guessed
     ({"Balance USD": "number", "Units": "number"}, {"quantity": "Units"}),
+    ({"Due Date": "date", "Invoice Date": "date", "Total Due": "number"}, {"date": "Invoice Date", "amount": "Total Due"}),
+    ({"Due Dt": "date", "Paid Dt": "date", "Paid Amt": "number"}, {"date": "Paid Dt", "amount": "Paid Amt"}),
+    ({"Fee": "number", "USD Value": "number"}, {"amount": "USD Value"}),
+    ({"Who": "text", "Fee": "number"}, {"amount": "Fee"}),
+    (
+        {"Posting Date": "date", "Doc Date": "date", "G/L": "text", "Amount in doc. curr.": "number"},
+        {"date": "Posting Date", "account": "G/L", "amount": "Amount in doc. curr."},
+    ),
+    ({"Bank A/C": "text", "A/C No": "text", "Amount": "number"}, {"account": "A/C No", "amount": "Amount"}),
 ]  # fmt: skip
 
 
@@ -364,3 +373,40 @@ def test_what_is_below_nothing_with_decimals_is_no_code():
     assert looks_like_code("Acc.", ["12.50", "3.00", "4.10"]) and looks_like_code(
         "Account", ["100-20", "100-30"]
     )
+
+
+def test_of_two_pairs_of_amounts_and_currencies_the_one_in_one_currency_is_the_tables(tmp_path):
+    """Whichever stands first of an amount and its currency; and none where both are in several."""
+    pairs = [("250.10", "USD", "230.00", "EUR"), ("90.00", "GBP", "105.30", "EUR")] * 20
+    inside("open", "c", cwd=tmp_path)
+    for name, header, order in (
+        ("after", "Amount,Currency,Amount,Currency", (0, 1, 2, 3)),
+        ("before", "Currency,Amount,Currency,Amount", (1, 0, 3, 2)),
+    ):
+        lines = [
+            f"D{i},2024-01-{1 + i % 28:02d},{','.join(pair[k] for k in order)}"
+            for i, pair in enumerate(pairs)
+        ]
+        (tmp_path / f"{name}.csv").write_text("\n".join([f"Doc,Date,{header}", *lines]) + "\n")
+        report = inside_json("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "c")
+        assert (
+            report["roles"]["amount"] == "Amount 2" and report["roles"]["currency"] == "Currency 2"
+        )
+        assert Decimal(report["total"]["amount"]) == sum(Decimal(p[2]) for p in pairs)
+    mixed = [f"D{i},2024-01-05,{a},{b},{a},{b}" for i, (a, b, _, _) in enumerate(pairs)]
+    (tmp_path / "x.csv").write_text("\n".join(["Doc,Date,Amount,Currency,Amount,Currency", *mixed]))
+    said = inside("intake", "../x.csv", "--as", "x", cwd=tmp_path / "c", code=2).stderr
+    assert "do not add up" in said
+
+
+def test_numbers_that_a_spreadsheet_cut_short_are_told(tmp_path):
+    accounts = ["6.22E+11", "4,01E+15", "912345678", "ES12E+1"] * 5
+    lines = [f"P{i};2024-01-{1 + i:02d};{a};{10 + i}.50" for i, a in enumerate(accounts)]
+    (tmp_path / "x.csv").write_text("\n".join(["id;date;account number;amount", *lines]) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    said = " ".join(inside("intake", "x.csv", "--as", "x", cwd=tmp_path).stdout.split())
+    assert (
+        "account number: a number on 10 of the first 20 lines was cut short by a spreadsheet"
+        in said
+    )
+    assert "such as '6.22E+11'" in said

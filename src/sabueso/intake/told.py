@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection
 
 import numpy as np
@@ -90,7 +91,27 @@ def notes_of(reading: Reading) -> list[str]:
         for (name, text), count in sorted(tally.absent.items())
     ]
     found += [*_of_balances(reading), *_by_month(reading), *_of_no_year(reading)]
-    return found + _assumed_roles(reading) + _left_blank(reading)
+    return found + _cut_short(reading) + _assumed_roles(reading) + _left_blank(reading)
+
+
+_CUT = re.compile(r"[+-]?\d(?:[.,]\d+)?[eE]\+\d{1,3}")
+
+
+def _cut_short(reading: Reading) -> list[str]:
+    """What is said of long numbers that a spreadsheet wrote with an exponent before the file was made."""
+    sample, found = reading.layout.sample, list[str]()
+    for name, f in reading.formats.items():
+        if f.type != "text" or name not in sample.column_names:
+            continue
+        texts = [t.strip() for t in sample.column(name).to_pylist() if t]
+        cut = [t for t in texts if _CUT.fullmatch(t)]
+        if cut:
+            found.append(
+                f"{name}: a number on {len(cut):,} of the first {num_lines(sample.num_rows)} was cut short by a "
+                f"spreadsheet before it came here, such as {cut[0]!r}: its last digits are lost, and different "
+                "numbers may look alike"
+            )
+    return found
 
 
 def _of_balances(reading: Reading) -> list[Assumed]:

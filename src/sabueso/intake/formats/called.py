@@ -63,13 +63,14 @@ def worded(name: str) -> list[str]:
     return list(dict.fromkeys(found))
 
 
+_LEDGER = re.compile(r"(?i)\b(?:g/l|a/c)(?!\w)")
 _CAPITAL_WITHIN = re.compile(r"([a-zà-ÿ])([A-Z][a-zà-ÿ])")
 
 
 def folded(name: str) -> str:
     """Small letters, without accents, words apart: ``N.º Factura`` -> ``n o factura``, ``CompteNum`` -> ``compte
     num``. What is written without blanks stays together."""
-    name = _CAPITAL_WITHIN.sub(r"\1 \2", name).replace("#", " no ")
+    name = _CAPITAL_WITHIN.sub(r"\1 \2", _LEDGER.sub(" gl ", name)).replace("#", " no ")
     plain = "".join(map(_without_accent, unicodedata.normalize("NFKC", name.translate(_LETTERS))))
     plain = plain.replace("\u0e4d\u0e32", "\u0e33")  # one vowel of Thai, which is taken apart
     return " ".join(_TOKEN.findall(plain.casefold()))

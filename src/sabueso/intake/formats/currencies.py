@@ -25,6 +25,8 @@ _LAST = re.compile(
     r"(?:[(\[（]\s*([^()\[\]（）]{1,4})\s*[)\]）]|[\s_]([A-Z]{3})|(?:,\s*|\s)([^\s\w,()\[\]（）]{1,3}|[^\s()\[\]（）]{0,2}\$|[^\W\d_]{1,3}\.?))\s*$"
 )
 
+_FIRST = re.compile(r"\s*([A-Z]{3})[ _](.+)")
+
 
 def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str | None:
     """The currency of a column's amounts, as they state it: a code, or the sign where several currencies have
@@ -34,6 +36,8 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
     --------
     >>> stated_currency("Valor (R$)", {}, "EUR"), stated_currency("amount", {}, "EUR"), stated_currency("GBP", {}, "EUR")
     ('BRL', None, 'GBP')
+    >>> stated_currency("USD Value", {}, "EUR"), stated_currency("NET Value", {}, "EUR")
+    ('USD', None)
     >>> stated_currency("amount_usd", {}, "EUR"), stated_currency("amount_all", {}, "EUR")
     ('USD', None)
     >>> stated_currency("x", {"x": NumberFormat(unit="$")}, "CAD"), stated_currency("x", {"x": NumberFormat(unit="$")}, "EUR")
@@ -49,6 +53,9 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
     if name.islower() and (code := re.search(r"[a-z][ _]([a-z]{3})$", name.strip())):
         # amount_usd
         return code[1].upper() if code[1].upper() in _IN_NAMES else None
+    first = _FIRST.match(name)
+    if first is not None and first[1] in _ALONE and _MONEY.search(first[2].casefold()):
+        return coded(first[1], own)
     said = _LAST.search(name)
     text = "" if said is None else (said[1] or said[2] or said[3]).strip()
     # Without brackets a sign is one where it is no word besides: Kwota zł, but not: Cr Fr.

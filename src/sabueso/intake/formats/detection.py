@@ -269,6 +269,28 @@ def _in_one_currency(
             if (named := currency_column(single)) is not None:
                 guessed["currency"] = named
             return
+    _of_another_pair(guessed, columns, samples)
+
+
+def _of_another_pair(
+    guessed: dict[Role, str], columns: Sequence[Column], samples: Mapping[str, list[str]]
+) -> None:
+    """The amounts of a second pair of an amount and its currency that stand as the first do, where those are in
+    one currency."""
+    places = {column.name: i for i, column in enumerate(columns)}
+    amount = places[guessed["amount"]]
+    step = places[guessed["currency"]] - amount
+    if abs(step) != 1:
+        return
+    for place, column in enumerate(columns):
+        beside = columns[place + step].name if 0 <= place + step < len(columns) else None
+        free = place != amount and column.name not in guessed.values() and column.type == "number"
+        if beside is None or not free or beside in guessed.values():
+            continue
+        codes = {written(each) for each in samples[beside]}
+        if len(codes) == 1 and currency_column({beside: samples[beside]}) is not None:
+            guessed |= {"amount": column.name, "currency": beside}
+            return
 
 
 def _without_totals(sample: pa.Table) -> pa.Table:

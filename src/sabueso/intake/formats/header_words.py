@@ -68,7 +68,7 @@ WORDS: dict[Role, str] = {
         "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant student driver"
     ),
     "account": (
-        "account cuenta acct ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
+        "account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
         "счет рахунок λογαριασμοσ 勘定科目 科目 계정과목 계정 الحساب חשבון บัญชี fokonyvi element kostenart hesabi saskaita konts konta حساب"
     ),
     "document": (

@@ -104,17 +104,22 @@ class _Guess:
             if matched and not _named_otherwise(role, set(parts)):
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
-                another = role == "text" and bool(set(parts) & _OF_ANOTHER)
-                if role == "date" and "amount" in self.found:
+                another = int(role == "text" and bool(set(parts) & _OF_ANOTHER))
+                if role == "date":
+                    # When money is due, or bears interest from, is not when it moved.
                     # Of several days the one that is called as the amount is: Paid Amt, Paid Dt.
-                    another = set(parts).isdisjoint(set(worded(self.found["amount"])) - _MONEY)
+                    own = set(worded(self.found.get("amount", "")))
+                    as_amount = not set(parts).isdisjoint(own - _MONEY - _IN_CURRENCY - _OF_VALUE)
+                    another = 2 * (not _OF_VALUE.isdisjoint(parts)) or int(not as_amount)
+                if role == "amount":
+                    another = int(set(matched) <= _BESIDE)
                 if role == "id":
                     # What tells every row apart comes before what comes again.
                     n, rows = self.distinct.get(column.name, (0, 0))
-                    another = n < rows
+                    another = int(n < rows)
                 scored.append((another, several, rank, position, column.name))
             elif _said_in_two(role, set(parts)):
-                scored.append((False, True, len(words), position, column.name))
+                scored.append((0, True, len(words), position, column.name))
         return min(scored)[4] if scored else None
 
     def _suits(self, role: Role, column: Column) -> bool:
@@ -140,6 +145,10 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
 
 _MONEY = frozenset(WORDS["amount"].split()[:12])
 """Words of amounts that say nothing besides."""
+_IN_CURRENCY = frozenset(["in", "doc", "document", "local", "cur", "curr", "currency", "lc", "dc"])
+"""What a name says of the currency that amounts are in."""
+_BESIDE = frozenset(["fee", "fees", "gebuhr", "frais", "charge", "charges"])
+"""Words of what is charged beside an amount, where there is one."""
 _BY = frozenset(
     ["by", "par", "por", "von", "da", "durch", "door", "oleh", "tarafindan", "av", "af"]
 )
