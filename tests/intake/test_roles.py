@@ -296,6 +296,8 @@ MORE_HEADERS = [
         {"Posting Date": "date", "Doc Date": "date", "G/L": "text", "Amount in doc. curr.": "number"},
         {"date": "Posting Date", "account": "G/L", "amount": "Amount in doc. curr."},
     ),
+    ({"Mat. Doc.": "text", "Doc. Currency": "text", "Amount": "number"}, {"document": "Mat. Doc.", "amount": "Amount"}),
+    ({"Card Member": "text", "Merchant": "text"}, {"preparer": "Card Member", "party": "Merchant"}),
     ({"Bank A/C": "text", "A/C No": "text", "Amount": "number"}, {"account": "A/C No", "amount": "Amount"}),
 ]  # fmt: skip
 

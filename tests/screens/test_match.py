@@ -166,6 +166,22 @@ def test_one_account_on_two_masters_and_twice_on_one(case):
     assert {r["id"] for r in inside_json("dig", item["id"], cwd=case)["rows"]} == {"S060", "S061"}
 
 
+def test_a_column_of_each_rows_own_is_proposed_whatever_stands_for_nothing_in_it(tmp_path):
+    """One row in four states no account: the two that share one are met all the same."""
+    accounts = [f"ES{7 * 10**18 + i * 7919:020d}" if i % 4 else ("n/a", "-", "00000000000")[i % 3] for i in range(200)]  # fmt: skip
+    accounts[9] = accounts[10]
+    lines = [f"S{i:03d},Firm {i},{account}" for i, account in enumerate(accounts)]
+    (tmp_path / "suppliers.csv").write_text("\n".join(["id,name,iban", *lines]) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    inside("intake", "suppliers.csv", "--as", "suppliers", cwd=tmp_path)
+    (screen,) = inside_json("survey", "--propose", "--keep", cwd=tmp_path)["screens"]
+    assert (screen["test"], screen["settings"]["find"], screen["flagged"]) == (
+        "match",
+        "present",
+        1,
+    )
+
+
 def test_a_key_written_in_two_ways_leads_to_all_its_rows(tmp_path):
     rows = ["ES12 3456,100", "ES12 3456,200", "es123456,50", "es123456,25", "ES77,10", "-,11", "-,12", "n/a,13", "N/A,14"]  # fmt: skip
     lines = [f"P{i},2025-01-0{i},{row}.00" for i, row in enumerate(rows, start=1)]

@@ -201,7 +201,7 @@ def _assumed_roles(reading: Reading) -> list[Assumed]:
         return _no_amount(reading)
     if prior.columns or prior.complete or amount is None or "amount" in prior.roles:
         return []
-    found: list[Assumed] = []
+    found: list[Assumed] = _no_date(reading)
     if "debit" in roles and "credit" in roles:
         text = f"{amount} is {made_of(roles['debit'], roles['credit'], reading.minus)}"
         key = "read.minus" if reading.minus else "roles"
@@ -236,6 +236,17 @@ def _may_be_cents(reading: Reading, amount: str) -> bool:
     known = {count["values"]: count["counts"] for count in digits if count["values"]}
     many = sum(known.values())
     return many >= LEAST_WHOLE and known.get("0", 0) <= MOST_ROUND * many
+
+
+def _no_date(reading: Reading) -> list[Assumed]:
+    """What is said of several days none of which is called as that of a row is."""
+    days = [name for name, f in reading.formats.items() if f.type in ("date", "timestamp")]
+    if "date" in reading.roles or len(days) < 2:
+        return []
+    text = (
+        f"no column is called as the day of a row is, and none is taken for it: {listed(days[:4])}"
+    )
+    return [Assumed(text + (" …" if len(days) > 4 else ""), "roles.date")]
 
 
 def _no_amount(reading: Reading) -> list[Assumed]:

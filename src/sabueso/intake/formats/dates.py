@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any
 
 import pyarrow as pa
@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from sabueso.base.figures import plain_figures
 from sabueso.base.months import CROATIAN_MONTHS, MONTHS, folded_month
+from sabueso.intake.formats import clocks
 from sabueso.population.table import Column, ColumnType
 
 DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
@@ -64,6 +65,7 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     ),
     "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
     "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
+    "%Y%m%d%H%M%S": (r"(?:19|20)[0-9]{12}", "timestamp", "year first", "yyyymmddhhmmss"),
     "epoch": (r"1[0-9]{9}(?:[0-9]{3})?", "timestamp", "", "seconds since 1970, in UTC"),
     "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
@@ -122,6 +124,14 @@ DATE_FORMS["year name"] = (
     rf"[0-9]{{4}}\.?(?: m\.?)?{_BETWEEN}{_NAME}{_BETWEEN}[0-9]{{1,2}}\.?(?: d\.?)?",
     "date", "year first", "year, month by its name, day",
 )  # fmt: skip
+for _form, (_pattern, _type, _order, _shown) in list(DATE_FORMS.items()):
+    if _type == "date" and _order and _form not in ("%Y-%m", "%m/%Y"):
+        DATE_FORMS[_form + clocks.SUFFIX] = (
+            f"(?:{_pattern}){clocks.PATTERN}",
+            "timestamp",
+            _order,
+            _shown + " and a time of day",
+        )
 YEARLESS = {
     "%d/%m": (r"[0-9]{1,2}/[0-9]{1,2}", "date", "day first", "dd/mm"),
     "%m/%d": (r"[0-9]{1,2}/[0-9]{1,2}", "date", "month first", "mm/dd"),
@@ -207,11 +217,13 @@ def _moment(form: str, text: str | None) -> date | time | None:
     text = plain_figures(text)
     if not re.fullmatch(pattern, text):
         # A moment at midnight may be written as its day alone.
-        day = re.split(r"[ T]%[HI]", form)[0]
+        day = re.split(rf"[ T]%[HI]|{clocks.SUFFIX}\Z", form)[0]
         if kind != "timestamp" or day == form or day not in DATE_FORMS:
             return None
         alone = _moment(day, text)
         return None if alone is None else datetime.combine(alone, time())  # type: ignore[arg-type]
+    if form.endswith(clocks.SUFFIX):
+        return clocks.moment(text, partial(_day_of, form))
     if form in _NAMED:
         return _named(form, text)
     if form.startswith("buddhist"):
@@ -231,6 +243,11 @@ def _moment(form: str, text: str | None) -> date | time | None:
     except ValueError:
         return None
     return read if kind == "timestamp" else read.date() if kind == "date" else read.time()
+
+
+def _day_of(form: str, text: str) -> date | None:
+    """The day of a form that has a time of day behind it."""
+    return _moment(form.removesuffix(clocks.SUFFIX), text)  # type: ignore[return-value]
 
 
 def _spaced(text: str) -> str:
@@ -300,6 +317,10 @@ class DateFormat:
                 return texts.cast(pa.timestamp("us", zone)).cast(kind)
             except pa.ArrowInvalid:
                 pass
+        elif len(texts) > MANY_DATES and self.form.endswith(clocks.SUFFIX):
+            read = clocks.moments(texts, partial(_day_of, self.form))
+            if read.null_count == texts.null_count:
+                return read
         elif (
             len(texts) > MANY_DATES
             and self.order

@@ -177,7 +177,9 @@ def _is_rather_a_code(date: DateFormat, values: Sequence[str], hints: Hints) -> 
     if hints.kind == "date" or hints.dated:
         return False
     if hints.code:
-        return date.form == "%Y%m%d" or _TWO_DIGIT_YEAR.search(date.form) is not None
+        return (
+            date.form in ("%Y%m%d", "%Y%m%d%H%M%S") or _TWO_DIGIT_YEAR.search(date.form) is not None
+        )
     if not _TWO_DIGIT_YEAR.search(date.form):
         return False
     parts = [[int(part) for part in re.findall("[0-9]+", value)[:2]] for value in set(values)]
@@ -201,6 +203,8 @@ def _decide_date(
         if form in YEARLESS or (dates and order and order != dates and order != "year first"):
             continue
         if (form == "serial" and not dated) or (form == "epoch" and not moment):
+            continue
+        if form == "%Y%m%d%H%M%S" and not (dated or moment):
             continue
         shape = re.compile(pattern)
         if not any(map(shape.fullmatch, probe)):

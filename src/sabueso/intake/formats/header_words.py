@@ -65,7 +65,7 @@ WORDS: dict[Role, str] = {
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "
         "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor agent broker "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
-        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant student driver"
+        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant student driver guest borrower passenger subscriber"
     ),
     "account": (
         "account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
@@ -92,7 +92,7 @@ WORDS: dict[Role, str] = {
 }
 CODE_WORDS = re.compile(
     r"\b(id|code|codigo|no|nbr|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
-    r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|document|documento|ref\w*|pago|employee|"
+    r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|doc|document|documento|mcc|plant|plnt|room|ref\w*|pago|employee|"
     r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
     r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
     r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|center|centre|centro|department|dept|plz|compte|fournisseur|client|"

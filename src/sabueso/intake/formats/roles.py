@@ -139,10 +139,17 @@ class _Guess:
 def _said_in_two(role: Role, parts: set[str]) -> bool:
     """Whether two words of a name say a role that neither says alone: entered by, inv. no."""
     if role == "document":
-        return "inv" in parts and bool(parts & {"no", "nr", "num", "number"})
-    return role == "preparer" and bool(parts & _BY) and bool(parts & _ENTERED)
+        numbered = bool(parts & {"no", "nr", "num", "number"})
+        return ("inv" in parts and numbered) or ("doc" in parts and parts <= _OF_DOCUMENTS)
+    if role != "preparer":
+        return False
+    return bool(parts & _BY and parts & _ENTERED) or {"card", "member"} <= parts
 
 
+_OF_DOCUMENTS = frozenset(
+    ["doc", "no", "nr", "num", "number", "mat", "acc", "acctg", "purch", "sales", "bill", "ref"]
+)
+"""Words of a name that is a document's number: Mat. Doc., and not: Doc. Currency."""
 _MONEY = frozenset(WORDS["amount"].split()[:12])
 """Words of amounts that say nothing besides."""
 _IN_CURRENCY = frozenset(["in", "doc", "document", "local", "cur", "curr", "currency", "lc", "dc"])
@@ -190,6 +197,8 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return bool(parts & _OF_A_MASTER)
     if role == "currency":
         return "foreign" in parts
+    if role == "party":
+        return {"card", "member"} <= parts  # whoever holds the card, and not whom it pays
     if role in ("document", "id"):
         return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
     if role == "amount":

@@ -8,6 +8,7 @@ import sqlglot.expressions as exp
 
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
+from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import Proposal, is_budget, settings_of
@@ -150,7 +151,9 @@ def _singular(population: Population, table: Table, without: set[str]) -> dict[s
     for column in table.columns:
         if column.type != "text" or column.name in without or column.is_place:
             continue
-        select = own.used(exp.select(exp.alias_(sql.column(column.name), "v"))).limit(200_000)
+        value = sql.column(column.name)
+        stated = exp.Not(this=exp.paren(states_nothing(value)))
+        select = own.used(exp.select(exp.alias_(value.copy(), "v"))).where(stated).limit(200_000)
         values = [v for v in own.query(select).column("v").to_pylist() if v]
         # A name is many words; what tells one from all others is mostly digits.
         digits = sum(sum(c.isdigit() for c in v) * 2 > len(v.replace(" ", "")) for v in values)
