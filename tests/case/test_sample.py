@@ -9,7 +9,7 @@ import pytest
 
 from conftest import inside, inside_json, screened
 from sabueso.screens.drawn import Judged
-from sabueso.screens.sample import draw
+from sabueso.screens.sample import frame
 from sabueso.screens.sample.test import Sample
 from sabueso.stats.drawing import drawn_places, random_start, spaced_places
 
@@ -23,7 +23,7 @@ def _rows(n=400, seed=1):
 @pytest.mark.parametrize("size", [1, 7, 40, 390])
 @pytest.mark.parametrize("lines", [16, 1024])
 def test_money_units_are_those_of_a_plain_count(populate, size, lines, monkeypatch):
-    monkeypatch.setattr(draw, "LINES", lines)
+    monkeypatch.setattr(frame, "LINES", lines)
     rows = _rows()
     rows[5]["amount"], rows[9]["amount"] = Decimal("0.00"), Decimal("-3.00")
     found = screened(populate(rows, id="id", amount="amount"), "sample", method="money", size=size, seed=4)  # fmt: skip
@@ -62,7 +62,7 @@ def test_money_units_are_those_of_a_plain_count(populate, size, lines, monkeypat
     "settings", [{}, {"strata": 3}, {"edges": "10, 50, 400"}, {"take_all": "300"}]
 )
 def test_strata_hold_every_row_once_and_get_their_share(populate, settings, monkeypatch):
-    monkeypatch.setattr(draw, "LINES", 50)
+    monkeypatch.setattr(frame, "LINES", 50)
     rows = _rows(900)
     found = screened(populate(rows, id="id", amount="amount"), "sample", method="strata", size=60, seed=9, **settings)  # fmt: skip
     groups, flags = found["groups"], found["flags"]
@@ -85,7 +85,7 @@ def test_strata_hold_every_row_once_and_get_their_share(populate, settings, monk
 @pytest.mark.parametrize("lines", [7, 1024])
 def test_places_are_those_of_the_rows_in_their_order(populate, method, lines, monkeypatch):
     """Whatever the blocks in which rows are counted, and whichever rows a condition leaves out."""
-    monkeypatch.setattr(draw, "LINES", lines)
+    monkeypatch.setattr(frame, "LINES", lines)
     rows = _rows(500)
     kept = [r for r in rows if r["amount"] > 20]
     found = screened(populate(rows, "amount > 20", id="id", amount="amount"), "sample", method=method, size=33, seed=8)  # fmt: skip
