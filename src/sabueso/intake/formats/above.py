@@ -40,8 +40,10 @@ def currency_above(rows: Sequence[Sequence[str]]) -> str:
 _DATED = re.compile(
     r"([0-9]{1,2})[ ./-]{1,2}([0-9]{1,2}|[^\W\d_]{3,}\.?)[ ./,-]{1,2}((?:19|20)[0-9]{2})(?![0-9])"
     r"|((?:19|20)[0-9]{2})-([0-9]{2})-([0-9]{2})"
+    r"|(?<![^|])((?:19|20)[0-9]{2})([0-9]{2})([0-9]{2})(?![^|])"
     r"|([^\W\d_]{3,})\.?(?: [0-9]{1,2},)?[ ./-]{1,2}((?:19|20)[0-9]{2})(?![0-9])"
 )
+_COMPACT = re.compile("[0-9]{8}")
 _YEAR = re.compile(r"(?<![0-9])(?:19|20)[0-9]{2}(?![0-9])")
 LEAST_OF_A_YEAR, MOST_DAYS, HALF_A_YEAR = 330, 370, 182
 
@@ -54,10 +56,15 @@ def year_above(rows: Sequence[Sequence[str]]) -> str:
     --------
     >>> year_above([["Statement", "01 Dec 2024 - 31 Dec 2024"]]), year_above([["from 01/01/2025 to 12/31/2025"]])
     ('2024-06', '2025-01')
+    >>> year_above([["20240131", "29098", "20240101", "20241231"]]), year_above([["No. 20241231"]])
+    ('2024-01', '')
     >>> year_above([["Ledger 2024"]]), year_above([["Fiscal years 2023 and 2025"]]), year_above([["Ledger"]])
     ('2024-01', '', '')
     """
-    text = " ".join(cell for row in rows for cell in row)
+    # A cell of eight figures and nothing else may be a day.
+    text = " ".join(
+        f"|{cell}|" if _COMPACT.fullmatch(cell) else cell for row in rows for cell in row
+    )
     days = sorted(filter(None, map(_dated, _DATED.finditer(text))))
     if days:
         apart = days[-1] - days[0]
@@ -72,6 +79,7 @@ def year_above(rows: Sequence[Sequence[str]]) -> str:
 def _dated(said: re.Match[str]) -> date | None:
     """The day of a date; of a month and its year the middle."""
     first, second, year, *iso, name, of = said.groups()
+    iso = iso[:3] if iso[0] is not None else iso[3:]
     if year is not None:
         month = int(second) if second.isdigit() else MONTHS.get(folded_month(second.strip(".")), 0)
         day, month = (month, int(first)) if month > 12 else (int(first), month)

@@ -37,7 +37,7 @@ _LETTERS = str.maketrans(
 
 
 _ENDINGS = re.compile(
-    r"([a-z]{3,}?)(nr|nummer|nummern|datum|betrag|bedrag|konto|preis|prijs|menge|text|zeit|tag|rekening)"
+    r"([a-z]{3,}?)(nr|nummer|nummern|feld|datum|betrag|bedrag|konto|preis|prijs|menge|text|zeit|tag|rekening)"
 )
 """What words of one piece end in, in languages that put words together."""
 

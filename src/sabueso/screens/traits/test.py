@@ -122,6 +122,8 @@ class Traits(Screen):
             return
         if table.role("account") is None or table.role("preparer") is None:
             return
+        if table.role("document") is None and table.role("id") is None:
+            return
         yield Proposal(
             f"traits of {table.name}",
             settings_of(),
