@@ -36,7 +36,7 @@ from sabueso.screens import find_screen
 hypothesis.settings.register_profile(
     "suite",
     deadline=None,
-    max_examples=30,
+    max_examples=20,
     suppress_health_check=[hypothesis.HealthCheck.function_scoped_fixture],
 )
 hypothesis.settings.load_profile("suite")
