@@ -98,7 +98,7 @@ _CUT = re.compile(r"[+-]?\d(?:[.,]\d+)?[eE]\+\d{1,3}")
 
 
 def _cut_short(reading: Reading) -> list[str]:
-    """What is said of long numbers that a spreadsheet wrote with an exponent before the file was made."""
+    """What is said of long numbers, such as those of accounts, that were written with an exponent."""
     sample, found = reading.layout.sample, list[str]()
     for name, f in reading.formats.items():
         if f.type != "text" or name not in sample.column_names:
@@ -107,9 +107,9 @@ def _cut_short(reading: Reading) -> list[str]:
         cut = [t for t in texts if _CUT.fullmatch(t)]
         if cut:
             found.append(
-                f"{name}: a number on {len(cut):,} of the first {num_lines(sample.num_rows)} was cut short by a "
-                f"spreadsheet before it came here, such as {cut[0]!r}: its last digits are lost, and different "
-                "numbers may look alike"
+                f"{name}: on {len(cut):,} of the first {num_lines(sample.num_rows)} stands a number with an exponent, "
+                f"such as {cut[0]!r}, as spreadsheets write long ones: digits that are not shown are lost, and "
+                "different numbers may look alike"
             )
     return found
 
