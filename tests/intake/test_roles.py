@@ -298,6 +298,16 @@ MORE_HEADERS = [
     ),
     ({"Mat. Doc.": "text", "Doc. Currency": "text", "Amount": "number"}, {"document": "Mat. Doc.", "amount": "Amount"}),
     ({"Card Member": "text", "Merchant": "text"}, {"preparer": "Card Member", "party": "Merchant"}),
+    (
+        {"Movement Debit": "number", "Movement Credit": "number", "Balance Debit": "number", "Balance Credit": "number"},
+        {"debit": "Movement Debit", "credit": "Movement Credit"},
+    ),
+    (
+        {"Opening Debit": "number", "Opening Credit": "number", "Period Debit": "number", "Period Credit": "number"},
+        {"debit": "Period Debit", "credit": "Period Credit"},
+    ),
+    ({"2023 Debit": "number", "2023 Credit": "number", "2024 Debit": "number", "2024 Credit": "number"},
+     {"debit": None, "credit": None}),
     ({"Bank A/C": "text", "A/C No": "text", "Amount": "number"}, {"account": "A/C No", "amount": "Amount"}),
 ]  # fmt: skip
 

@@ -78,7 +78,7 @@ class Layout:
     one beside it. ``sheet`` is the first sheet taken, and ``sheets`` are all, where it has sheets. ``skipped`` counts lines beside the first ``header_line`` that
     hold no rows: the headers of further sheets. ``added`` are columns that no line has: what stands in them is
     told by the name of the file, or by lines above. ``currency`` is what lines above the header state, or nothing; ``year`` the
-    month from which on they say that the rows are, as 2025-01.
+    month from which on they say that the rows are, as 2025-01; ``titled`` the only year that stands there.
     """
 
     header: list[str]
@@ -93,6 +93,7 @@ class Layout:
     added: tuple[str, ...] = field(default=(), kw_only=True)
     currency: str = field(default="", kw_only=True)
     year: str = field(default="", kw_only=True)
+    titled: str = field(default="", kw_only=True)
     sheets: tuple[str, ...] = field(default=(), kw_only=True)
 
 

@@ -282,6 +282,6 @@ def _named(
 def _period_by(path: Path, own: Layout) -> str | None:
     """Where the period of rows is told: by the name of their sheet, or of their file."""
     stem = path.name.partition(".")[0]
-    if own.sheet and period_of(own.sheet, f"{stem} {shared_year(own.sheets)}"):
+    if own.sheet and period_of(own.sheet, f"{stem} {shared_year(own.sheets)} {own.titled}"):
         return "sheet name"
     return "file name" if period_of(stem) else None

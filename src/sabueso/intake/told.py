@@ -16,7 +16,7 @@ from sabueso.intake.doubts import either_order
 from sabueso.intake.formats.called import looks_like_date, worded
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
-from sabueso.intake.formats.deciding import yearless
+from sabueso.intake.formats.deciding import Hints, beside_known, yearless
 from sabueso.intake.formats.detection import base_of, differing
 from sabueso.intake.formats.downward import filled_cells, plain, printed_once
 from sabueso.intake.formats.header_words import HUNDREDTHS
@@ -81,6 +81,7 @@ def notes_of(reading: Reading) -> list[str]:
             text = f"{name}: read as {f.described()}; nothing in the file contradicts it{either_order(tally, name)}"
             key = "read.dates" if dated else "read.decimal"
             found.append(Assumed(text, key, () if dated else (name,)))
+    found += _days_in_two_ways(reading)
     found += [
         f"{name}: numbers that a program wrote as binary floats are read to 15 digits"
         for name, f in formats.items()
@@ -92,6 +93,34 @@ def notes_of(reading: Reading) -> list[str]:
     ]
     found += [*_of_balances(reading), *_by_month(reading), *_of_no_year(reading)]
     return found + _cut_short(reading) + _assumed_roles(reading) + _left_blank(reading)
+
+
+def _days_in_two_ways(reading: Reading) -> list[str]:
+    """What is said of days that stand year first beside others of one column."""
+    sample, found = reading.layout.sample, list[str]()
+    for name, f in reading.formats.items():
+        both = isinstance(f, DateFormat) and f.beside
+        if name not in sample.column_names or not (
+            both or (f.type == "text" and looks_like_date(name))
+        ):
+            continue
+        texts = [t.strip() for t in sample.column(name).to_pylist() if t and t.strip()]
+        seen = beside_known(texts, Hints(dated=True))
+        if seen is None:
+            continue
+        kinds = (
+            f"{name}: of the first {len(texts):,} days {seen.known:,} stand year first or as a number, as a "
+            f"spreadsheet gives its own, and {seen.texts:,} otherwise, such as {seen.example!r}"
+        )
+        if both:
+            found.append(f"{kinds}; both are read")
+        elif seen.swapped:
+            text = (
+                f"{kinds}; none of those is after the 12th of a month, and all of these are beyond: days were perhaps "
+                "taken for months before the file was made, and the column stays text"
+            )
+            found.append(Assumed(text, "types"))
+    return found
 
 
 _CUT = re.compile(r"[+-]?\d(?:[.,]\d+)?[eE]\+\d{1,3}")

@@ -76,6 +76,18 @@ def year_above(rows: Sequence[Sequence[str]]) -> str:
     return f"{years.pop()}-01" if len(years) == 1 else ""
 
 
+def one_year(rows: Sequence[Sequence[str]]) -> str:
+    """The only year that lines above a header state; nothing where they state none, or several.
+
+    Examples
+    --------
+    >>> one_year([["Wages Jan 2024"], ["printed in 2024"]]), one_year([["2023 and 2024"]]), one_year([])
+    ('2024', '', '')
+    """
+    years = {year for row in rows for cell in row for year in _YEAR.findall(cell)}
+    return years.pop() if len(years) == 1 else ""
+
+
 def _dated(said: re.Match[str]) -> date | None:
     """The day of a date; of a month and its year the middle."""
     first, second, year, *iso, name, of = said.groups()

@@ -204,6 +204,8 @@ def _of_the_buddhist_era(text: str) -> date | None:
     return _day(year - BUDDHIST, month, day)
 
 
+KNOWN = {"date": "%Y-%m-%d", "timestamp": "%Y-%m-%d %H:%M:%S"}
+"""The forms in which a spreadsheet's own days and moments are given, but for those that are numbers."""
 _ARROW = {"date": pa.date32(), "timestamp": pa.timestamp("us"), "time": pa.time64("us")}
 MANY_DATES = 5_000
 
@@ -264,6 +266,15 @@ def _instant(text: str) -> datetime | None:
     return read.astimezone(UTC).replace(tzinfo=None) if read.tzinfo else read
 
 
+def known_day(text: str | None, kind: ColumnType) -> Any:
+    """What a spreadsheet gives of a day that it knows for one: year first, or its number; None of other texts."""
+    found = _moment(KNOWN[kind], text)
+    if found is not None:
+        return found
+    day = _moment("serial", text)
+    return day if kind == "date" or day is None else datetime.combine(day, time())  # type: ignore[arg-type]
+
+
 def _iso(form: str) -> tuple[str, str]:
     """Pattern and replacement that turn a form's texts with two-digit parts into ISO 8601."""
     sizes = {"Y": 4, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
@@ -280,11 +291,13 @@ def _iso(form: str) -> tuple[str, str]:
 @dataclass(frozen=True)
 class DateFormat:
     """A date, timestamp or time of day. ``assumed`` where the column does not tell its order. Of days without a
-    year ``begins`` is the month that they begin with, as 2025-01."""
+    year ``begins`` is the month that they begin with, as 2025-01. ``beside`` where others of the column stand
+    year first, as a spreadsheet gives the days that it knows for such."""
 
     form: str
     assumed: bool = False
     begins: str = ""
+    beside: bool = False
 
     @property
     def type(self) -> ColumnType:
@@ -295,7 +308,13 @@ class DateFormat:
         return DATE_FORMS[self.form][2]
 
     def fits(self, text: str) -> bool:
-        return self._placed(_moment(self.form, text)) is not None
+        return self._read(text) is not None
+
+    def _read(self, text: str | None) -> Any:
+        found = self._placed(_moment(self.form, text))
+        if found is None and self.beside:
+            return known_day(text, self.type)
+        return found
 
     def _placed(self, found: Any) -> Any:
         """A day without a year in its year; others as they are."""
@@ -332,12 +351,12 @@ class DateFormat:
                 return pc.replace_substring_regex(texts, *_iso(self.form)).cast(kind)
             except pa.ArrowInvalid:
                 pass
-        found = (_moment(self.form, text) for text in texts.to_pylist())
-        return pa.array(list(map(self._placed, found)), kind)
+        return pa.array(list(map(self._read, texts.to_pylist())), kind)
 
     def described(self) -> str:
         year = f", from {self.begins} on" if self.begins else ""
-        return f"{self.type} {DATE_FORMS[self.form][3]}{year}" + (
+        both = " or yyyy-mm-dd" if self.beside else ""
+        return f"{self.type} {DATE_FORMS[self.form][3]}{both}{year}" + (
             " (assumed)" if self.assumed else ""
         )
 

@@ -11,7 +11,8 @@ from typing import ClassVar, Protocol
 import pyarrow as pa
 
 from sabueso.base.figures import plain_figures
-from sabueso.intake.formats.dates import DATE_FORMS, YEARLESS, DateFormat
+from sabueso.intake.formats import clocks
+from sabueso.intake.formats.dates import DATE_FORMS, YEARLESS, DateFormat, known_day
 from sabueso.intake.formats.numbers import NumberFormat, fitted, unit_of
 from sabueso.population.table import Column, ColumnType
 
@@ -116,6 +117,9 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
     if kind != "number":
         dated = hints.dated or kind == "date"
         moment = hints.moment or kind == "date"
+        if (both := beside_known(values, hints)) is not None:
+            # Whoever says that they are dates has looked.
+            return TextFormat() if both.swapped and kind is None else both.format
         date = _decide_date(values, hints.dates, least if kind is None else 1, dated, moment)
         if date is not None and not _is_rather_a_code(date, values, hints):
             return date
@@ -168,6 +172,51 @@ def _fits_nearly_all(found: Format, times: Mapping[str, int]) -> bool:
             if allowed < 0:
                 return False
     return bool(times)
+
+
+@dataclass(frozen=True)
+class Beside:
+    """Days that a spreadsheet knows for such among others that it does not: how those are read, how many are of
+    each kind, one of the texts, and whether all stand as where days were taken for months."""
+
+    format: DateFormat
+    known: int
+    texts: int
+    example: str
+    swapped: bool
+
+
+def beside_known(values: Sequence[str], hints: Hints) -> Beside | None:
+    """How days are read that stand year first and in another form in one column; None where they do not.
+
+    A program that reads days first as months first, or the other way round, makes days of those up to the
+    twelfth, and not of the rest: then what it knows is not what was meant.
+    """
+    if not (hints.dated or hints.kind == "date"):
+        return None
+    days = {v: day for v in set(values) if (day := known_day(v, "timestamp")) is not None}
+    known, rest = [v for v in values if v in days], [v for v in values if v not in days]
+    if min(len(known), len(rest)) < LEAST_BESIDE:
+        return None
+    least = len(rest) - int(len(values) * TOLERATED)
+    found = _decide_date(rest, hints.dates, least, hints.dated, hints.moment)
+    if found is None or found.order not in ("day first", "month first"):
+        return None
+    moments = any(":" in v for v in known) or found.type == "timestamp"
+    if moments and found.type == "date":
+        found = replace(found, form=found.form + clocks.SUFFIX)
+    others = [sorted(map(int, re.findall("[0-9]+", v)[:2])) for v in rest if found.fits(v)]
+    figures = "%" in found.form
+    swapped = (
+        figures
+        and max(day.day for day in days.values()) <= 12
+        and min(each[-1] for each in others) > 12
+    )
+    return Beside(replace(found, beside=True), len(known), len(rest), rest[0], swapped)
+
+
+LEAST_BESIDE = 3
+"""Days of each of two kinds from which a column has both."""
 
 
 def _is_rather_a_code(date: DateFormat, values: Sequence[str], hints: Hints) -> bool:

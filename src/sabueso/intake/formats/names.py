@@ -119,7 +119,7 @@ class Named:
         of_sheet = self.period == "sheet name"
         if of_sheet and not sheet:
             raise UserError(f'{path}: has no sheets; read.period = "sheet name" is for workbooks')
-        beside = f"{stem} {shared_year(layout.sheets)}"
+        beside = f"{stem} {shared_year(layout.sheets)} {layout.titled}"
         found = period_of(sheet, beside) if of_sheet else period_of(stem)
         if found is None:
             name = f"sheet {sheet!r}" if of_sheet else "the file's name"
@@ -140,8 +140,11 @@ class Named:
         texts = pa.array([value] * layout.sample.num_rows, pa.string())
         note: str = f"{name}: by the {self.period}, such as {value}"
         if self.assumed:
+            year = ""
+            if self.period == "sheet name" and period_of(layout.sheet, path.stem) is None:
+                year = f", and the year {value[:4]} by {'the lines above the header' if layout.titled else 'those of all'}"
             note = Assumed(
-                f"{name}: by the {self.period}, since the rows have amounts and no date",
+                f"{name}: by the {self.period}{year}, since the rows have amounts and no date",
                 "read.period",
                 (name,),
             )

@@ -15,7 +15,13 @@ from sabueso.population.table import Column, Role
 def _several(role: Role, columns: Sequence[Column]) -> bool:
     """Whether more than one number column is called as those in a role are."""
     words = WORDS[role].split()
-    named = [c for c in columns if c.type == "number" and set(folded(c.name).split()) & set(words)]
+    named = [
+        c
+        for c in columns
+        if c.type == "number"
+        and set(folded(c.name).split()) & set(words)
+        and not _named_otherwise(role, set(worded(c.name)))
+    ]
     return len(named) > 1
 
 
@@ -186,6 +192,11 @@ _NO_AMOUNT = frozenset(
      "percent", "pct", "percentage", "count", "days", "hours", "grade", "group", "year", "age", "element"]
 )  # fmt: skip
 """Words beside those of amounts by which a number is none of a row."""
+_STANDING = frozenset(
+    ["balance", "opening", "closing", "initial", "final", "apertura", "cierre", "inicial", "eroffnung", "anfang",
+     "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
+)  # fmt: skip
+"""Words of what an account stood at before its rows, or stands at after them."""
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
 
@@ -201,6 +212,9 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return {"card", "member"} <= parts  # whoever holds the card, and not whom it pays
     if role in ("document", "id"):
         return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
+    if role in ("debit", "credit"):
+        # What an account stands at has its sides too.
+        return not (parts.isdisjoint(RUNNING) and parts.isdisjoint(_STANDING))
     if role == "amount":
         # What an account stands at after each row is no amount of the row, and a cost centre no cost.
         # Nor are hundredths amounts, which would be a hundred times the money.

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Generator, Iterator
+from collections.abc import Collection, Generator, Iterable, Iterator
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 
 from sabueso.base.errors import UserError
 from sabueso.base.words import listed
-from sabueso.intake.formats.above import currency_above, scale_notes
+from sabueso.intake.formats.above import currency_above, one_year, scale_notes, year_above
 from sabueso.intake.formats.header import find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Layout
 from sabueso.intake.readers.books import Book, is_marked_up, open_book
@@ -39,6 +39,8 @@ class _Sheet:
     columns: list[int]  # positions in the row
     notes: tuple[str, ...]
     currency: str = ""
+    begins: str = ""
+    year: str = ""
 
 
 @dataclass(frozen=True)
@@ -94,6 +96,8 @@ class SpreadsheetReader:
             taken=chosen,
             sheets=tuple(s.name for s in chosen),
             currency=next(iter(stated), ""),
+            year=_shared(s.begins for s in chosen),
+            titled=_shared(s.year for s in chosen),
             sheet=first.name,
             found={"header": first.header_row} if first.header_row > 1 else {},
             notes=tuple(notes),
@@ -150,8 +154,15 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
     notes += scale_notes(cells[:top])
     names = column_names(texts)
     notes += name_notes(texts, names)
-    stated = currency_above(cells[:top])
-    return _Sheet(name, names, head[place][0], columns, tuple(notes), stated)
+    above = cells[:top]
+    told = currency_above(above), year_above(above), one_year(above)
+    return _Sheet(name, names, head[place][0], columns, tuple(notes), *told)
+
+
+def _shared(told: Iterable[str]) -> str:
+    """What all sheets tell; nothing where one tells something else."""
+    found = set(told)
+    return found.pop() if len(found) == 1 else ""
 
 
 def _records(book: Book, sheet: _Sheet) -> Iterator[Record]:
