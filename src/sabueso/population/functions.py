@@ -248,7 +248,10 @@ def folded(text: str) -> str:
 def folded_tree(text: Tree) -> Tree:
     """A text in small letters without accents."""
     low = exp.Lower(this=sql.cast(text, "VARCHAR"))
-    return sql.call("TRANSLATE", low, sql.text(_ACCENTED), sql.text(_PLAIN))
+    folded = sql.call("TRANSLATE", low, sql.text(_ACCENTED), sql.text(_PLAIN))
+    # To look each letter up takes long: only where there is one beyond ASCII.
+    beyond = exp.RegexpLike(this=low.copy(), expression=sql.text("[^ -~]"))
+    return exp.Case().when(beyond, folded).else_(low.copy())
 
 
 def _word_in(call: Call) -> Tree:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
@@ -29,6 +31,9 @@ STATES_NOTHING = frozenset(
 _MARKS = " \u00a0\t-/._#0,;:*?!+=~'\"()[]<>\u2013\u2014\u2026\u00b7\u2212"
 
 
+_PATTERN = f"[{re.escape(_MARKS)}]*"
+
+
 def states_nothing(tree: Tree) -> Tree:
     """Whether a value is a text of those, or has nothing but marks and zeros, such as ``-`` or ``0000``."""
     text = sql.cast(tree, "TEXT")
@@ -36,5 +41,12 @@ def states_nothing(tree: Tree) -> Tree:
         this=exp.Lower(this=exp.Trim(this=text)),
         expressions=[sql.text(word) for word in sorted(STATES_NOTHING)],
     )
-    left = sql.call("TRANSLATE", text.copy(), sql.text(_MARKS), sql.text(""))
-    return exp.or_(exp.EQ(this=left, expression=sql.text("")), words)
+    marks = exp.RegexpLike(this=text.copy(), expression=sql.text(f"^{_PATTERN}$"))
+    return exp.or_(marks, words)
+
+
+def is_nothing(text: str | None) -> bool:
+    """The same of a text at hand; a missing one is none."""
+    if text is None:
+        return False
+    return text.strip().lower() in STATES_NOTHING or re.fullmatch(_PATTERN, text) is not None

@@ -9,6 +9,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from sabueso.population.nothing import is_nothing
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.repeats.clusters import (
     Candidate,
@@ -89,7 +90,7 @@ def _groups(
         yield (
             key,
             [
-                Candidate(place, int(units), day, document)
+                Candidate(place, int(units), day, None if is_nothing(document) else document)
                 for place, (*_, units, day, document) in members
             ],
         )

@@ -9,7 +9,6 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.population import sql
-from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -43,8 +42,8 @@ class Search:
             SIZE: exp.Abs(this=units.copy()),
             **self._columns.trees(),
             "day": exp.null() if date is None else sql.cast(sql.column(date.name), "DATE"),
-            "document": exp.null() if document is None else _number(document),
-            "coarse": exp.null() if document is None else _coarse(_number(document)),
+            "document": exp.null() if document is None else _text(document),
+            "coarse": exp.null() if document is None else _coarse(_text(document)),
         }
         self._reasons = reasons
 
@@ -167,11 +166,8 @@ class Search:
         return int(row["pairs"] or 0) // 2, int(row["n"] or 0)
 
 
-def _number(column: Column) -> Tree:
-    """A document's number as text; none where what stands there states none: rows without one are not of one
-    document."""
-    text = sql.cast(sql.column(column.name), "TEXT")
-    return exp.Case().when(exp.Not(this=exp.paren(states_nothing(text))), text.copy())
+def _text(column: Column) -> Tree:
+    return sql.cast(sql.column(column.name), "TEXT")
 
 
 def _coarse(document: Tree) -> Tree:

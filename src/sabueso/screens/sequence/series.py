@@ -21,7 +21,6 @@ REST, ONLY = "[0-9]{1,18}[^0-9]*$", "^[0-9]+"
 """The last digits of a text with what stands after them; of these the digits."""
 HEAD, TAIL, NUMBER, SHORT, LONG = "head", "tail", "number", "short", "long"
 MOST_FOUND = 200_000
-DIGITS, AS = "0123456789", "9" * 10
 
 
 class Numbers:
@@ -287,7 +286,12 @@ class Numbers:
 
     def _by_form(self, base: exp.Select, first: Tree, last: Tree, n: Tree) -> list[Cells]:
         """Forms of a base of texts, with the first and the last text of each."""
-        form = sql.call("TRANSLATE", first.copy(), sql.text(DIGITS), sql.text(AS))
+        form = exp.RegexpReplace(
+            this=first.copy(),
+            expression=sql.text("[0-9]"),
+            replacement=sql.text("9"),
+            modifiers=sql.text("g"),
+        )
         keys = self._grouping.columns("b")
         select = exp.select(
             *keys,
