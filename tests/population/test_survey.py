@@ -154,6 +154,23 @@ def test_a_journal_out_of_balance_and_months_without_rows(tmp_path):
     }
 
 
+def test_who_or_what_is_not_stated_is_a_doubt_of_whoever_it_is(tmp_path):
+    lines = [f"{i},2024-01-{1 + i},{party},{who},{10 + i}.50,{paid}" for i, (party, who, paid) in enumerate(
+        [("Norte", "ana", "no"), ("n/a", "ana", "no"), ("n/a", "-", "yes"), ("Sur", "-", "no"), ("Sur", "leo", "no")])]  # fmt: skip
+    (tmp_path / "x.csv").write_text(
+        "\n".join(["id,date,supplier,preparer,amount,paid", *lines]) + "\n"
+    )
+    sabueso("open", ".", cwd=tmp_path)
+    sabueso("intake", "x.csv", "--as", "x", cwd=tmp_path)
+    doubts = {
+        c["column"]: d["text"]
+        for c in as_json("survey", "x", cwd=tmp_path)["columns"]
+        for d in c["doubts"]
+    }
+    said = "what stands for no value is among the most frequent: {} on 2 rows"
+    assert doubts == {"supplier": said.format("'n/a'"), "preparer": said.format("'-'")}
+
+
 def test_links_are_kept_when_asked(tmp_path):
     sabueso("open", "c", cwd=tmp_path)
     case = tmp_path / "c"

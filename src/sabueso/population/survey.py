@@ -13,6 +13,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.plain import ByColumn, Cells, Json, Values, plain
 from sabueso.population import expressions, sql
+from sabueso.population.nothing import is_nothing
 from sabueso.population.population import Account, Population, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, money
@@ -146,6 +147,10 @@ def _top(population: Population, column: Column) -> list[tuple[Any, int]]:
     return [(row["value"], row["n"]) for row in population.query(select).to_pylist()]
 
 
+_WHOSE = ("id", "party", "account", "document", "preparer", "approver")
+"""Roles of columns that say whose a row is, or which."""
+
+
 def _doubts(s: ColumnSurvey) -> list[tuple[str, str]]:
     filled = s.rows - s.missing
     found = []
@@ -157,6 +162,15 @@ def _doubts(s: ColumnSurvey) -> list[tuple[str, str]]:
         found.append(("missing", f"{100 * s.missing / s.rows:.1f}% of the rows have no value"))
     if s.role == "id" and s.distinct < filled:
         found.append(("not_unique", f"{filled:,} rows have {s.distinct:,} distinct ids"))
+    if s.role in _WHOSE and s.column.type == "text":
+        named = [f"{value!r} on {n:,}" for value, n in s.top if is_nothing(value)]
+        if named:
+            found.append(
+                (
+                    "states_nothing",
+                    f"what stands for no value is among the most frequent: {', '.join(named)} rows",
+                )
+            )
     if s.column.type in ("date", "timestamp") and filled:
         first, last = str(s.least)[:4], str(s.greatest)[:4]
         if first < "1990" or last > "2100":
