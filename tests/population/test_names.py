@@ -143,7 +143,6 @@ def test_columns_called_anything_in_any_role(tmp_path_factory, names):
 @pytest.mark.parametrize(
     "names",
     [["line", "on", "period", "first", "amount", "units", "file", "group"],
-     ["file", "date", "first-two", "b", "units", "position", "period", "line"],
      ["period", "score", "on", "limits", "select", "g0", "c0", "row_line"]],
 )  # fmt: skip
 def test_columns_called_as_parts_of_a_key(tmp_path, names):
