@@ -22,6 +22,7 @@ from sabueso.intake.formats.downward import filled_cells, plain, printed_once
 from sabueso.intake.formats.header_words import HUNDREDTHS
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
+from sabueso.intake.may_not_count import may_not_count
 from sabueso.intake.readers.cells import num_lines
 from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
@@ -92,7 +93,8 @@ def notes_of(reading: Reading) -> list[str]:
         for (name, text), count in sorted(tally.absent.items())
     ]
     found += [*_of_balances(reading), *_by_month(reading), *_of_no_year(reading)]
-    return found + _cut_short(reading) + _assumed_roles(reading) + _left_blank(reading)
+    found += [*_cut_short(reading), *_assumed_roles(reading), *may_not_count(reading)]
+    return found + _left_blank(reading)
 
 
 def _days_in_two_ways(reading: Reading) -> list[str]:
