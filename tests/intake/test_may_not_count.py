@@ -19,7 +19,9 @@ def _assumed(folder, header, lines):
     inside("open", "c", cwd=folder)
     report = inside_json("intake", "../x.csv", "--as", "x", cwd=folder / "c")
     assert report["total"]["accepted"] == len(lines)
-    return [note["text"] for note in report["assumed"] if note["key"].endswith("rules")]
+    return [
+        note["text"] for note in report["assumed"] if note["key"].endswith(("rules", "columns"))
+    ]
 
 
 def test_examples():
@@ -32,6 +34,7 @@ def test_examples():
         ("Status", "Cleared", "Voided", "Status: 'Voided' on 5 of the first 40 lines: they are rows like all others"),
         ("Void", "", "X", "Void: 'X' on 5 of the first 40 lines: they are rows like all others"),
         ("Estado", "contabilizado", "Anulado", "Estado: 'Anulado' on 5"),
+        ("Doc Type", "INV", "CN", "Doc Type: 'CN' on 5 of the first 40 lines, with amounts above nothing as all others"),
         ("Version", "Actual", "Budget", "Version: 'Budget' on 5 and 'Actual' on 35 of the first 40 lines"),
     ],
 )  # fmt: skip
@@ -49,6 +52,11 @@ def test_rows_called_off_and_plans_are_told(tmp_path, column, usual, odd, said):
 def test_nothing_is_said_of_what_counts(tmp_path, column, values):
     lines = [f"2024-01-{1 + i % 28:02d},{10 + i}.50,{values[i % len(values)]}" for i in range(40)]
     assert _assumed(tmp_path, f"date,amount,{column}", lines) == []
+
+
+def test_credit_notes_below_nothing_are_as_they_should_be(tmp_path):
+    lines = [f"2024-01-{1 + i % 28:02d},{'' if i % 8 else '-'}{10 + i}.50,{'INV' if i % 8 else 'CN'}" for i in range(40)]  # fmt: skip
+    assert _assumed(tmp_path, "date,amount,Doc Type", lines) == []
 
 
 @given(

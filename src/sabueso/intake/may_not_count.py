@@ -1,5 +1,5 @@
-"""What is said of rows that may not count: those called cancelled or not posted, plans beside actuals, and
-accounts that add up others. All are rows until somebody says otherwise."""
+"""What is said of rows that may not count, or count otherwise: those called cancelled or not posted, credit notes
+above nothing, plans beside actuals, and accounts that add up others. All are rows until somebody says otherwise."""
 
 from __future__ import annotations
 
@@ -37,6 +37,13 @@ _HEADS = frozenset(
 """Words of headers under which a mark calls a row off."""
 _MARKS = frozenset(["x", "y", "yes", "true", "t", "1", "j", "ja", "s", "si", "sí", "o", "oui", "sim"])  # fmt: skip
 _NO_MARKS = frozenset(["", "n", "no", "false", "f", "0", "nein", "non", "não", "nao", "nee", "-"])
+CREDITS = frozenset(
+    ["cn", "nc", "ncr", "crn", "credit", "credit note", "credit memo", "creditnote", "refund", "refunded", "return",
+     "reversal", "chargeback", "gutschrift", "rückerstattung", "erstattung", "nota de crédito", "nota de credito",
+     "abono", "devolución", "avoir", "remboursement", "nota di credito", "rimborso", "creditnota", "estorno",
+     "devolução", "korekta", "kreditnota"]
+)  # fmt: skip
+"""What is taken off what others are added to."""
 ACTUAL = frozenset(["actual", "actuals", "real", "ist", "réel", "réalisé", "effettivo", "realizado", "act"])  # fmt: skip
 PLANNED = frozenset(
     ["budget", "budgeted", "forecast", "plan", "planned", "presupuesto", "previsto", "prevision", "previsión",
@@ -44,6 +51,8 @@ PLANNED = frozenset(
 )  # fmt: skip
 MOST_KINDS = 12
 """Distinct texts up to which a column says of what kind a row is."""
+MOSTLY_ABOVE = 0.95
+"""Share of amounts above nothing from which all are taken to have one sign."""
 LEAST_ADDED, MOSTLY_ADDED = 3, 0.8
 """Accounts that others begin with, and the share of them that are the sum of those, from which they are sums."""
 
@@ -54,6 +63,7 @@ def may_not_count(reading: Reading) -> list[Assumed]:
     sample = reading.layout.sample
     if amount is None or not sample.num_rows:
         return []
+    values = _values(reading, amount)
     found = []
     for name in reading.formats:
         if name not in sample.column_names:
@@ -62,8 +72,12 @@ def may_not_count(reading: Reading) -> list[Assumed]:
         kinds = Counter(filter(None, texts))
         if 0 < len(kinds) <= MOST_KINDS:
             found += [
-                Assumed(f"{name}: {said}", "rules", (amount,))
-                for said in (_called_off(name, kinds, len(texts)), _beside(kinds, len(texts)))
+                Assumed(f"{name}: {said}", key, (amount,))
+                for said, key in (
+                    (_called_off(name, kinds, len(texts)), "rules"),
+                    (_above_nothing(texts, values), "columns"),
+                    (_beside(kinds, len(texts)), "rules"),
+                )
                 if said
             ]
     return [*found, *_added_up_again(reading, amount)]
@@ -80,6 +94,32 @@ def _called_off(name: str, kinds: Mapping[str, int], lines: int) -> str:
     are = num.verb(many, "it is a row like all others", "they are rows like all others")
     return (
         f"{listed([repr(text) for text in off])} on {many:,} of the first {num_lines(lines)}: {are}"
+    )
+
+
+def _values(reading: Reading, amount: str) -> list[Decimal | None]:
+    """The amounts of the first lines; none where they are made of two columns."""
+    found, sample = reading.formats.get(amount), reading.layout.sample
+    if amount not in sample.column_names or not isinstance(found, NumberFormat):
+        return []
+    if "side" in reading.roles:
+        return []
+    return list(found.read(plain(sample.column(amount))).to_pylist())
+
+
+def _above_nothing(texts: Sequence[str], values: Sequence[Decimal | None]) -> str:
+    """What is said of credit notes and their like whose amounts have the sign of all others."""
+    known = [(text, v) for text, v in zip(texts, values, strict=False) if v]
+    of_credits = [v for text, v in known if text.lower() in CREDITS]
+    others = [v for text, v in known if text.lower() not in CREDITS]
+    if not of_credits or not others:
+        return ""
+    if min(sum(v > 0 for v in part) / len(part) for part in (of_credits, others)) < MOSTLY_ABOVE:
+        return ""
+    named = list(dict.fromkeys(text for text, _ in known if text.lower() in CREDITS))
+    return (
+        f"{listed([repr(text) for text in named])} on {len(of_credits):,} of the first {num_lines(len(texts))}, with "
+        "amounts above nothing as all others: they are added, and not taken off"
     )
 
 
