@@ -28,7 +28,7 @@ TIMES = [
     "%I:%M:%S%p",
     "%H:%M Uhr",
 ]
-BETWEEN = [" ", ", ", "T", "  ", " - "]
+BETWEEN = [" ", ", ", "T", "  ", " - ", "-"]
 seconds = st.datetimes(datetime(1990, 1, 1), datetime(2060, 12, 31))
 
 

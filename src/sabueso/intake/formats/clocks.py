@@ -12,14 +12,14 @@ import pyarrow.compute as pc
 SUFFIX = " clock"
 """What the name of a form of days ends in where a time of day stands behind them."""
 _CLOCK = (
-    r"[0-9]{1,2}[:.][0-9]{2}(?:[:.][0-9]{2}(?:[.,:][0-9]{1,9})?)?(?:[ \x{a0}]?[AaPp]\.?[ \x{a0}]?[Mm]\.?)?"
-    r"(?: ?(?:Uhr|h|hrs))?"
+    r"[0-9]{1,2}[:.][0-9]{2}(?:[:.][0-9]{2}(?:[.,:][0-9]{1,9})?)?"
+    "(?:[ \u00a0]?[AaPp]\\.?[ \u00a0]?[Mm]\\.?)?(?: ?(?:Uhr|h|hrs))?"
 )
-_SPLIT = rf"\A(?P<day>.*?[0-9.年월日일])(?:[ ,T:]{{1,3}}| - )(?P<clock>{_CLOCK})\z"
-PATTERN = rf"(?:[ ,T:]{{1,3}}| - )(?:{_CLOCK})".replace(
-    r"\x{a0}", "\u00a0"
-)  # of Python, without its own groups
-_PYTHON = re.compile(_SPLIT.replace(r"\x{a0}", "\u00a0").replace(r"\z", r"\Z"))
+_BETWEEN = "[ ,T:-]{1,3}"
+PATTERN = f"{_BETWEEN}(?:{_CLOCK})"
+"""What follows a day."""
+_BOTH = f"(?P<day>.*?[0-9.年월日일]){_BETWEEN}(?P<clock>{_CLOCK})"
+_PYTHON = re.compile(_BOTH)
 
 
 def apart(text: str) -> tuple[str, str] | None:
@@ -30,7 +30,7 @@ def apart(text: str) -> tuple[str, str] | None:
     >>> apart("03-MAR-24 02.05.11.123456 PM"), apart("03.03.2024, 14:05 Uhr"), apart("03.03.2024")
     (('03-MAR-24', '02.05.11.123456 PM'), ('03.03.2024', '14:05 Uhr'), None)
     """
-    found = _PYTHON.match(text)
+    found = _PYTHON.fullmatch(text)
     return None if found is None else (found["day"], found["clock"])
 
 
@@ -68,7 +68,7 @@ def moment(text: str, day: Callable[[str], date | None]) -> datetime | None:
 
 def moments(texts: pa.Array, day: Callable[[str], date | None]) -> pa.Array:
     """Texts of days and times of day, shape (n,): of each, days and times, the distinct ones are read."""
-    parts = pc.extract_regex(texts, _SPLIT)
+    parts = pc.extract_regex(texts, rf"\A{_BOTH}\z")
 
     def read(name: str, of: Callable[[str], date | time | None], kind: pa.DataType) -> pa.Array:
         encoded = pc.struct_field(parts, name).dictionary_encode()
