@@ -145,6 +145,19 @@ def test_even_payees_are_flagged_no_more_often_than_stated(populate):
     assert flagged <= 5  # of 30 at 5 %: more than 5 come once in a hundred
 
 
+def test_a_payee_that_states_nothing_is_said(populate):
+    rows, _ = _ledger(payees=3)
+    known = screened(populate(rows, date="day", party="party", amount="amount"), "payees")
+    assert known["cautions"] == []
+    named = [
+        {**row, "party": "n/a" if row["party"] == rows[0]["party"] else row["party"]}
+        for row in rows
+    ]
+    found = screened(populate(named, date="day", party="party", amount="amount"), "payees")
+    (caution,) = found["cautions"]
+    assert caution["text"] == "'n/a', taken for a payee, states nothing: the rows may be of several"
+
+
 def test_what_does_not_suit_is_said(populate):
     rows, _ = _ledger(payees=3)
     with pytest.raises(UserError, match="names no party"):

@@ -72,6 +72,18 @@ def test_planted_repeats_are_found_and_habits_are_not(populate):
     assert (group["clusters"], group["rows"], group["excess"]) == (3, 6, "3376.30")
     assert (group["reversed"], group["reversed_rows"]) == (1, 2)
     assert {"usual", "reversed"} <= {c["code"] for c in found["cautions"]}
+    assert "states_nothing" not in {c["code"] for c in found["cautions"]}
+    # Of nobody named nothing is concluded: of three rows at hand two would repeat one another.
+    for day, party in ((30, "n/a"), (31, "n/a"), (32, "-")):
+        rows.append({"id": f"P{len(rows):05d}", "day": START + timedelta(days=day), "party": party,
+                     "amount": Decimal("77.70"), "doc": f"X-{day}"})  # fmt: skip
+    again = screened(
+        populate(rows, date="day", party="party", amount="amount", document="doc", id="id"),
+        "repeats",
+    )
+    assert [f["subject"] for f in again["flags"]] == [f["subject"] for f in found["flags"]]
+    (said,) = (c["text"] for c in again["cautions"] if c["code"] == "states_nothing")
+    assert said.startswith("2 rows of one amount, close in time or of one document, say nothing")
     assert group["looked_at"] == group["clusters"] + group["usual"]
 
 

@@ -12,7 +12,9 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
+from sabueso.base.words import listed
 from sabueso.population import expressions, sql
+from sabueso.population.nothing import is_nothing
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
@@ -238,4 +240,14 @@ def _cautions(found: PayeeDays, settings: PayeesSettings) -> list[Caution]:
                 "they are new is not known"
             )
             cautions.append(Caution("no_date_known", text, {"payees": without}))
+    nobody = [
+        str(value) for key in found.keys for value in key.values()
+        if isinstance(value, str) and is_nothing(value)
+    ]  # fmt: skip
+    if nobody:
+        text = (
+            f"{listed(list(map(repr, nobody[:3])))}{' …' if len(nobody) > 3 else ''}, taken for "
+            f"{num.verb(len(nobody), 'a payee, states', 'payees, state')} nothing: the rows may be of several"
+        )
+        cautions.append(Caution("states_nothing", text, {"payees": len(nobody)}))
     return cautions

@@ -45,12 +45,14 @@ class Repeated:
 
 @dataclass
 class Judged:
-    """The clusters, the least likely first, and how many there were of any kind."""
+    """The clusters, the least likely first, and how many there were of any kind; ``unnamed`` are rows that would
+    repeat one another, of whom nobody says whose they are."""
 
     repeated: list[Repeated]
     looked_at: int = 0
     reversed: int = 0
     reversed_rows: int = 0
+    unnamed: int = 0
 
     @property
     def usual(self) -> int:
@@ -63,6 +65,9 @@ def judged(
     """Judge the clusters of some candidates, which come by party, size and day."""
     outcome = Judged([])
     for (*party, size), candidates in _groups(found, grouping):
+        if any(isinstance(part, str) and is_nothing(part) for part in party):
+            outcome.unnamed += len(candidates)
+            continue
         kept, undone = without_reversed(candidates)
         outcome.reversed += bool(undone)
         outcome.reversed_rows += 2 * undone

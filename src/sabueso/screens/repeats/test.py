@@ -149,7 +149,7 @@ class Repeats(Screen):
             flags=_flags(repeated, found, table, measure),
             tests_made=0,
             subjects=outcome.looked_at,
-            cautions=_cautions(group, date, document),
+            cautions=_cautions(group, date, document, outcome.unnamed),
             not_tested=[],
             currency=table.currency,
             scale=measure.scale,
@@ -234,7 +234,9 @@ def _differs(cluster: Found) -> list[str]:
     return found
 
 
-def _cautions(group: RepeatGroup, date: Column | None, document: Column | None) -> list[Caution]:
+def _cautions(
+    group: RepeatGroup, date: Column | None, document: Column | None, unnamed: int
+) -> list[Caution]:
     found = []
     if date is None:
         found.append(
@@ -259,6 +261,13 @@ def _cautions(group: RepeatGroup, date: Column | None, document: Column | None) 
             "no finding: rows of those amounts lie as close by chance"
         )
         found.append(Caution("usual", text, {"clusters": group.usual}))
+    if unnamed:
+        said = num.verb(unnamed, "says", "say")
+        text = (
+            f"{num.many(unnamed, 'row')} of one amount, close in time or of one document, {said} nothing of whose "
+            f"{num.verb(unnamed, 'it is', 'they are')}, such as n/a: that they repeat one another is not concluded"
+        )
+        found.append(Caution("states_nothing", text, {"rows": unnamed}))
     if group.reversed:
         text = (
             f"{num.many(group.reversed_rows, 'row')} were taken out first: an equal opposite amount of the same "
