@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import doctest
-from datetime import datetime
+from datetime import date, datetime
 
 import pyarrow as pa
 import pytest
@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json
 from sabueso.intake.formats import clocks, dates
 from sabueso.intake.formats.dates import DATE_FORMS, DateFormat
+from sabueso.intake.formats.deciding import Hints, decide
 
 DAYS = {
     "%d/%m/%Y": "%d/%m/%Y", "%m/%d/%Y": "%m/%d/%Y", "%d.%m.%Y": "%d.%m.%Y", "%d-%m-%y": "%d-%m-%y",
@@ -90,3 +91,41 @@ def test_columns_of_moments_date_their_rows(tmp_path, header, texts, read):
     assert {row[header][:10] for row in rows} == set(read)
     hours = inside_json("dig", "x", "--by", "hour", cwd=tmp_path / "c")
     assert len(hours["total"]["groups"]) == 2
+
+
+ORDINAL = {
+    "%Y%j": lambda d: d.strftime("%Y%j"),
+    "%y%j": lambda d: d.strftime("%y%j"),
+    "century %y%j": lambda d: f"1{d:%y%j}",
+    "century %y%m%d": lambda d: f"1{d:%y%m%d}",
+}
+
+
+@given(
+    st.lists(st.dates(date(2022, 1, 1), date(2029, 12, 31)), min_size=12, max_size=40, unique=True),
+    st.sampled_from(sorted(ORDINAL)),
+)
+def test_days_that_are_figures_alone_are_read_where_a_name_says_so(days, form):
+    texts = [ORDINAL[form](day) for day in days]
+    found = decide(texts, Hints(dated=True))
+    assert found == DateFormat(form)
+    assert found.read(pa.array(texts)).to_pylist() == days
+    assert not isinstance(decide(texts, Hints()), DateFormat)
+
+
+@given(
+    st.lists(st.dates(date(1955, 1, 1), date(2035, 12, 31)), min_size=40, max_size=60, unique=True)
+)
+def test_numbers_of_days_are_those_of_a_spreadsheet(days):
+    texts = [str((day - date(1899, 12, 30)).days) for day in days]
+    found = decide(texts, Hints(dated=True))
+    assert found.form == "serial" and found.read(pa.array(texts)).to_pylist() == days
+
+
+@given(
+    st.lists(st.dates(date(2000, 1, 1), date(2029, 12, 31)), min_size=12, max_size=40, unique=True),
+    st.sampled_from(["%d%m%y", "%m%d%y", "%y%m%d"]),
+)
+def test_six_figures_of_day_month_and_year_are_no_day_of_a_year(days, order):
+    found = decide([day.strftime(order) for day in days], Hints(dated=True))
+    assert not (isinstance(found, DateFormat) and found.form in ORDINAL)

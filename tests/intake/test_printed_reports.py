@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 import xlsxwriter
 
-from conftest import inside
+from conftest import inside, inside_json
 from sabueso.intake.formats.detection import Prior
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
@@ -289,3 +289,25 @@ def test_a_header_that_comes_again_is_the_header_whatever_stands_above_it(engine
     assert {d.text.strip() if d.text else d.value for d in report.damaged} >= {
         "Konto: 4711 Miete 11"
     }
+
+
+def test_a_list_drawn_with_bars_is_cut_at_them(tmp_path):
+    """Bars on both sides, rules between, and a sum under it."""
+    amounts = [Decimal(10_000 + 37 * i).scaleb(-2) for i in range(60)]
+    rule = "-" * 60
+    lines = ["12.01.2025          List of postings              1", rule,
+             "|  Doc.No    |  Pstng Date  |  G/L Acct  |   Amount | Crcy |", rule]  # fmt: skip
+    lines += [
+        f"| {1900000000 + i} |  {1 + i % 28:02d}.01.2024  |  400000    | {str(a).replace('.', ','):>8} | EUR  |"
+        for i, a in enumerate(amounts)
+    ]
+    lines += [rule, f"|* Total     |              |            | {str(sum(amounts)).replace('.', ','):>8} | EUR  |", rule]  # fmt: skip
+    (tmp_path / "list.txt").write_text("\n".join(lines) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    report = inside_json("intake", "list.txt", "--as", "list", cwd=tmp_path)
+    roles = {"document": "Doc.No", "date": "Pstng Date", "account": "G/L Acct", "amount": "Amount", "currency": "Crcy"}  # fmt: skip
+    assert roles.items() <= report["roles"].items()
+    total = report["total"]
+    assert (total["accepted"], total["totals"]) == (60, 1)
+    assert Decimal(total["amount"]) == sum(amounts)
+    assert all(t["agrees"] for f in report["files"] for t in f["totals_lines"])

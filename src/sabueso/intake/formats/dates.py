@@ -65,12 +65,18 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     ),
     "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
     "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
+    "%Y%j": (r"(?:19|20)[0-9]{5}", "date", "year first", "year and day of the year"),
+    "%y%j": (r"[0-3][0-9][0-3][0-9]{2}", "date", "year first", "yy and day of the year"),
+    "century %y%j": (r"[01][0-9]{5}", "date", "year first", "century, year and day of the year"),
+    "century %y%m%d": (r"[01][0-9]{6}", "date", "year first", "century, yymmdd"),
     "%Y%m%d%H%M%S": (r"(?:19|20)[0-9]{12}", "timestamp", "year first", "yyyymmddhhmmss"),
     "epoch": (r"1[0-9]{9}(?:[0-9]{3})?", "timestamp", "", "seconds since 1970, in UTC"),
     "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
 }
+OF_FIGURES = ("%Y%j", "%y%j", "century %y%j", "century %y%m%d", "%Y%m%d%H%M%S", "serial")
+"""Forms of figures alone, which are days only where a name says so."""
 _CLOCKS = {" %H:%M:%S": r" [0-9]{1,2}:[0-9]{2}:[0-9]{2}", " %H:%M": r" [0-9]{1,2}:[0-9]{2}",
            "T%H:%M:%S": r"T[0-9]{2}:[0-9]{2}:[0-9]{2}",
            " %H.%M.%S": r" [0-9]{1,2}\.[0-9]{2}\.[0-9]{2}",
@@ -125,7 +131,7 @@ DATE_FORMS["year name"] = (
     "date", "year first", "year, month by its name, day",
 )  # fmt: skip
 for _form, (_pattern, _type, _order, _shown) in list(DATE_FORMS.items()):
-    if _type == "date" and _order and _form not in ("%Y-%m", "%m/%Y"):
+    if _type == "date" and _order and _form not in ("%Y-%m", "%m/%Y", *OF_FIGURES):
         DATE_FORMS[_form + clocks.SUFFIX] = (
             f"(?:{_pattern}){clocks.PATTERN}",
             "timestamp",
@@ -228,6 +234,12 @@ def _moment(form: str, text: str | None) -> date | time | None:
         return clocks.moment(text, partial(_day_of, form))
     if form in _NAMED:
         return _named(form, text)
+    if form.startswith("century"):
+        # The first figure counts centuries from 1900.
+        text, form = (
+            f"{19 + int(text[0])}{text[1:]}",
+            form.removeprefix("century ").replace("%y", "%Y"),
+        )
     if form.startswith("buddhist"):
         return _of_the_buddhist_era(text)
     if form in ("dotted", "signs", "era"):
@@ -344,7 +356,7 @@ class DateFormat:
             len(texts) > MANY_DATES
             and self.order
             and "%" in self.form
-            and "%I" not in self.form
+            and not {"%I", "%j", "century"} & set(re.findall("%[Ij]|century", self.form))
             and self.form not in YEARLESS
         ):
             try:

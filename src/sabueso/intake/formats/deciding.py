@@ -6,13 +6,14 @@ import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import ClassVar, Protocol
 
 import pyarrow as pa
 
 from sabueso.base.figures import plain_figures
 from sabueso.intake.formats import clocks
-from sabueso.intake.formats.dates import DATE_FORMS, YEARLESS, DateFormat, known_day
+from sabueso.intake.formats.dates import DATE_FORMS, OF_FIGURES, YEARLESS, DateFormat, known_day
 from sabueso.intake.formats.numbers import NumberFormat, fitted, unit_of
 from sabueso.population.table import Column, ColumnType
 
@@ -242,6 +243,25 @@ def _form_of_order(dates: str | None) -> str:
     return {"day first": "%d/%m/%Y", "month first": "%m/%d/%Y"}.get(dates or "", "%Y-%m-%d")
 
 
+LEAST_ORDINAL = 10
+"""Distinct texts from which five figures that are all a year and a day of it are no numbers of days."""
+
+
+def _are_days_of_six(texts: Sequence[str]) -> bool:
+    """Whether six figures may be day, month and year, in whatever order: then they are no day of a year."""
+    return any(
+        sum(bool(_of_six(text, order)) for text in texts) > 0.5 * len(texts)
+        for order in ("%d%m%y", "%m%d%y", "%y%m%d")
+    )
+
+
+def _of_six(text: str, order: str) -> datetime | None:
+    try:
+        return datetime.strptime(text, order) if len(text) == 6 else None
+    except ValueError:
+        return None
+
+
 def _decide_date(
     values: Sequence[str], dates: str | None, least: int, dated: bool, moment: bool
 ) -> DateFormat | None:
@@ -251,13 +271,17 @@ def _decide_date(
     for form, (pattern, _, order, _) in DATE_FORMS.items():
         if form in YEARLESS or (dates and order and order != dates and order != "year first"):
             continue
-        if (form == "serial" and not dated) or (form == "epoch" and not moment):
+        if form in OF_FIGURES and not (dated or (moment and form == "%Y%m%d%H%M%S")):
             continue
-        if form == "%Y%m%d%H%M%S" and not (dated or moment):
+        if form == "epoch" and not moment:
             continue
         shape = re.compile(pattern)
         if not any(map(shape.fullmatch, probe)):
             continue
+        if form == "century %y%j" and _are_days_of_six(probe):
+            continue
+        if form == "%y%j" and len(times) < LEAST_ORDINAL:
+            continue  # a few numbers of days may look so
         found = DateFormat(form)
         count = sum(times[v] for v in times if found.fits(v))
         if count >= max(least, 1):
@@ -271,6 +295,8 @@ def _decide_date(
         return None  # the same name is of two months, and nothing tells which
     # A year that far ahead is counted from another beginning.
     best = [f for f in best if f.form.startswith("buddhist")] or best
+    if any(f.form == "%y%j" for f in best):
+        best = [f for f in best if f.form != "serial"]
     orders = {f.order for f in best}
     # Who counts the hours to twelve twice puts the month first, as a rule.
     best.sort(key=lambda f: "%p" in f.form and f.order != "month first")

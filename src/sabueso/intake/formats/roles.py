@@ -100,7 +100,7 @@ class _Guess:
         for position, column in enumerate(self.columns):
             if column.name in self.taken or not self._suits(role, column):
                 continue
-            if role in ("document", "id") and looks_like_date(column.name):
+            if role in ("document", "id", "account") and looks_like_date(column.name):
                 continue  # a day that could not be read as one
             parts = worded(column.name)
             matched = [part for part in parts if part in words]

@@ -25,6 +25,7 @@ from sabueso.intake.readers.delimited_header import (
     detect_delimiter,
     first_records,
     header_of,
+    is_bordered,
     usual_fields,
 )
 from sabueso.intake.readers.fixed_places import Places, cut_batches, is_spaced, layout_at_places
@@ -116,7 +117,7 @@ class DelimitedReader:
         if language and (language == UNTOLD or encoding not in ("latin-1", "cp1252")):
             assumed.append(assumed_encoding(encoding, language))
         delimiter = settings.delimiter or (said[1] if said else detect_delimiter(lines[start:]))
-        if settings.delimiter is None and not said:
+        if settings.delimiter is None and not said and not is_bordered(lines):
             places = layout_at_places(lines, encoding, assumed, settings)
             if places is not None and len(places.header) > usual_fields(lines, delimiter):
                 return places

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections import Counter
+from collections.abc import Sequence
 from itertools import islice
 from pathlib import Path
 
@@ -116,8 +117,18 @@ def usual_fields(lines: list[str], delimiter: str) -> int:
     return sizes.most_common(1)[0][0] if sizes else 0
 
 
+def is_bordered(lines: Sequence[str]) -> bool:
+    """Whether a list is drawn with bars on both sides of its lines, and as many between their columns."""
+    drawn = [line.strip() for line in lines[:200] if any(map(str.isalnum, line))]
+    bars = Counter(line.count("|") for line in drawn if line.startswith("|") and line.endswith("|"))
+    usual, many = bars.most_common(1)[0] if bars else (0, 0)
+    return usual > 2 and many > 0.8 * len(drawn)
+
+
 def detect_delimiter(lines: list[str]) -> str:
     """The mark that cuts most lines into equally many fields, of those into the most."""
+    if is_bordered(lines):
+        return "|"
     chosen = [line for line in lines[:200] if line.strip()]
     best, score = ",", (0.0, 0)
     for mark in DELIMITERS:
