@@ -311,3 +311,25 @@ def test_a_list_drawn_with_bars_is_cut_at_them(tmp_path):
     assert (total["accepted"], total["totals"]) == (60, 1)
     assert Decimal(total["amount"]) == sum(amounts)
     assert all(t["agrees"] for f in report["files"] for t in f["totals_lines"])
+
+
+@pytest.mark.parametrize(
+    ("last", "said"),
+    [
+        ("T|40|{total}", "states 40 rows, as many as were read and {shown}, what column 4 adds up to"),
+        ("9|0000040|1.00", "states 40 rows, as many as were read"),
+        ("T|41|1.00", None),
+    ],
+)  # fmt: skip
+def test_a_last_record_that_counts_the_others_is_told(tmp_path, last, said):
+    amounts = [Decimal(120_000 + 37 * i).scaleb(-2) for i in range(40)]
+    lines = [f"D|2024-01-{1 + i % 28:02d}|E{i % 7}|{a}|PAY" for i, a in enumerate(amounts)]
+    total = sum(amounts)
+    (tmp_path / "batch.txt").write_text("\n".join([*lines, last.format(total=total)]) + "\n")
+    inside("open", ".", cwd=tmp_path)
+    text = inside("intake", "batch.txt", "--as", "batch", cwd=tmp_path).stdout
+    text = " ".join(text.split())
+    if said is None:
+        assert "the last, is no row" not in text
+    else:
+        assert f"line 41, the last, is no row and {said.format(shown=f'{total:,}')}" in text

@@ -93,7 +93,12 @@ def notes_of(reading: Reading) -> list[str]:
         for (name, text), count in sorted(tally.absent.items())
     ]
     found += [*_of_balances(reading), *_by_month(reading), *_of_no_year(reading)]
-    found += [*_cut_short(reading), *_assumed_roles(reading), *may_not_count(reading)]
+    found += [
+        *_last_record(reading),
+        *_cut_short(reading),
+        *_assumed_roles(reading),
+        *may_not_count(reading),
+    ]
     return found + _left_blank(reading)
 
 
@@ -123,6 +128,28 @@ def _days_in_two_ways(reading: Reading) -> list[str]:
             )
             found.append(Assumed(text, "types"))
     return found
+
+
+def _last_record(reading: Reading) -> list[str]:
+    """What is said of a last line that is no row and states how many there are, or what they add up to."""
+    tally, delimiter = reading.tally, getattr(reading.layout, "delimiter", "")
+    last = max(tally.damaged, key=lambda d: d.line, default=None)
+    if last is None or not delimiter or last.line < tally.file_lines - 1:
+        return []
+    cells = [cell.strip() for cell in last.text.split(delimiter)]
+    told = []
+    if str(tally.accepted) in (cell.lstrip("0") for cell in cells):
+        told.append(f"{num.many(tally.accepted, 'row')}, as many as were read")
+    for name, f in reading.formats.items():
+        total = tally.sums.get(name)
+        if not total or not isinstance(f, NumberFormat):
+            continue
+        stated = [cell for cell in cells if f.fits(cell)]
+        if total in f.read(pa.array(stated, pa.string())).to_pylist():
+            told.append(f"{num.amount(total, f.scale)}, what {name} adds up to")
+    if not told:
+        return []
+    return [f"line {last.line:,}, the last, is no row and states {listed(told)}"]
 
 
 _CUT = re.compile(r"[+-]?\d(?:[.,]\d+)?[eE]\+\d{1,3}")
