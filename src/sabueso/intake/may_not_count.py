@@ -145,7 +145,8 @@ def _added_up_again(reading: Reading, amount: str) -> list[Assumed]:
         return []
     values = found.read(plain(sample.column(column))).to_pylist()
     sums = dict(zip(codes, (value or Decimal(0) for value in values), strict=True))
-    parents = _sums_of_others(sums)
+    # Where both are nothing, that they are equal tells nothing.
+    parents = {code: total for code, total in _sums_of_others(sums).items() if total or sums[code]}
     hold = [code for code, total in parents.items() if sums[code] == total]
     if len(parents) < LEAST_ADDED or len(hold) < MOSTLY_ADDED * len(parents):
         return []
