@@ -92,7 +92,7 @@ WORDS: dict[Role, str] = {
 }
 CODE_WORDS = re.compile(
     r"\b(id|code|codigo|no|nbr|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
-    r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|doc|document|documento|mcc|plant|plnt|room|ref\w*|pago|employee|"
+    r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|doc|document|documento|mcc|plnt|ref\w*|pago|employee|"
     r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
     r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
     r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|center|centre|centro|department|dept|plz|compte|fournisseur|client|"
