@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json
 from sabueso.intake.formats import clocks, dates
 from sabueso.intake.formats.dates import DATE_FORMS, DateFormat
-from sabueso.intake.formats.deciding import Hints, decide
+from sabueso.intake.formats.deciding import decide
+from sabueso.intake.formats.hints import Hints
 
 DAYS = {
     "%d/%m/%Y": "%d/%m/%Y", "%m/%d/%Y": "%m/%d/%Y", "%d.%m.%Y": "%d.%m.%Y", "%d-%m-%y": "%d-%m-%y",

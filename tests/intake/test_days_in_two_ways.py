@@ -11,7 +11,9 @@ from xlsxwriter import Workbook
 
 from conftest import inside, inside_json
 from sabueso.intake.formats.dates import DateFormat
-from sabueso.intake.formats.deciding import Hints, TextFormat, beside_known, decide
+from sabueso.intake.formats.days import beside_known
+from sabueso.intake.formats.deciding import TextFormat, decide
+from sabueso.intake.formats.hints import Hints
 
 FORMS = ["%d/%m/%Y", "%m/%d/%Y", "%d.%m.%y", "%d-%b-%Y"]
 SERIAL = date(1899, 12, 30)

@@ -17,8 +17,9 @@ from conftest import inside, inside_json
 from sabueso.base.errors import UserError
 from sabueso.base.figures import plain_figures
 from sabueso.base.months import CROATIAN_MONTHS, MONTHS
-from sabueso.intake.formats.deciding import Hints, TextFormat, decide
+from sabueso.intake.formats.deciding import TextFormat, decide
 from sabueso.intake.formats.detection import Prior
+from sabueso.intake.formats.hints import Hints
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
 

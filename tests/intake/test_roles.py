@@ -208,7 +208,8 @@ def test_amounts_beside_the_sign_of_a_currency(
 
     import pyarrow as pa
 
-    from sabueso.intake.formats.deciding import Hints, decide
+    from sabueso.intake.formats.deciding import decide
+    from sabueso.intake.formats.hints import Hints
 
     def told(value: int) -> str:
         digits = f"{abs(value) / 100:,.2f}".translate(str.maketrans(",.", ".,"))
@@ -240,7 +241,8 @@ def test_parts_of_two_digits_are_days_where_a_name_or_a_day_tells(
     name: str, texts: list[str], kind: str
 ) -> None:
     from sabueso.intake.formats.called import looks_like_date
-    from sabueso.intake.formats.deciding import Hints, decide
+    from sabueso.intake.formats.deciding import decide
+    from sabueso.intake.formats.hints import Hints
 
     hints = Hints(code=looks_like_code(name, texts), dated=looks_like_date(name))
     assert decide(texts, hints).type == kind

@@ -12,9 +12,10 @@ import pyarrow.compute as pc
 
 from sabueso.intake.formats.called import looks_like_measure
 from sabueso.intake.formats.convert import Conversion, Converted
-from sabueso.intake.formats.deciding import TOLERATED, TextFormat, widened
+from sabueso.intake.formats.deciding import TextFormat, widened
 from sabueso.intake.formats.detection import Told, Widen, base_of
 from sabueso.intake.formats.header import is_header
+from sabueso.intake.formats.hints import TOLERATED
 from sabueso.intake.formats.numbers import MOST_DIGITS, NumberFormat, too_long
 from sabueso.intake.interface import Batch, Damaged
 from sabueso.intake.reading import Reading

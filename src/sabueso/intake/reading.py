@@ -24,13 +24,13 @@ from sabueso.intake.formats.detection import (
     detect,
 )
 from sabueso.intake.formats.headings import headings_of
-from sabueso.intake.formats.names import Named, free_period, own_names
+from sabueso.intake.formats.names import Named, beside_sheets, free_period, own_names
 from sabueso.intake.formats.sides import clearly, own_minus
 from sabueso.intake.formats.year_month import year_and_month
 from sabueso.intake.interface import Damaged, Layout, Reader
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
-from sabueso.population.period_names import names_period, period_of, shared_year
+from sabueso.population.period_names import names_period, period_of
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
 SIDE_ROLES: tuple[Role, ...] = ("debit", "credit")
@@ -282,6 +282,6 @@ def _named(
 def _period_by(path: Path, own: Layout) -> str | None:
     """Where the period of rows is told: by the name of their sheet, or of their file."""
     stem = path.name.partition(".")[0]
-    if own.sheet and period_of(own.sheet, f"{stem} {shared_year(own.sheets)} {own.titled}"):
+    if own.sheet and period_of(own.sheet, beside_sheets(path, own)):
         return "sheet name"
     return "file name" if period_of(stem) else None

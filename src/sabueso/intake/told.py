@@ -16,10 +16,11 @@ from sabueso.intake.doubts import either_order
 from sabueso.intake.formats.called import looks_like_date, worded
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
-from sabueso.intake.formats.deciding import Hints, beside_known, yearless
+from sabueso.intake.formats.days import beside_known, yearless
 from sabueso.intake.formats.detection import base_of, differing
 from sabueso.intake.formats.downward import filled_cells, plain, printed_once
 from sabueso.intake.formats.header_words import HUNDREDTHS
+from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
 from sabueso.intake.may_not_count import may_not_count
@@ -102,6 +103,11 @@ def notes_of(reading: Reading) -> list[str]:
     return found + _left_blank(reading)
 
 
+def _texts(sample: pa.Table, name: str) -> list[str]:
+    """What fills a column of the first lines, trimmed."""
+    return [text.strip() for text in sample.column(name).to_pylist() if text and text.strip()]
+
+
 def _days_in_two_ways(reading: Reading) -> list[str]:
     """What is said of days that stand year first beside others of one column."""
     sample, found = reading.layout.sample, list[str]()
@@ -111,7 +117,7 @@ def _days_in_two_ways(reading: Reading) -> list[str]:
             both or (f.type == "text" and looks_like_date(name))
         ):
             continue
-        texts = [t.strip() for t in sample.column(name).to_pylist() if t and t.strip()]
+        texts = _texts(sample, name)
         seen = beside_known(texts, Hints(dated=True))
         if seen is None:
             continue
@@ -161,7 +167,7 @@ def _cut_short(reading: Reading) -> list[str]:
     for name, f in reading.formats.items():
         if f.type != "text" or name not in sample.column_names:
             continue
-        texts = [t.strip() for t in sample.column(name).to_pylist() if t]
+        texts = _texts(sample, name)
         cut = [t for t in texts if _CUT.fullmatch(t)]
         if cut:
             found.append(
@@ -194,7 +200,7 @@ def _of_no_year(reading: Reading) -> list[str]:
             text = f"{name}: days without a year are the nearest to the dates above the header, from {f.begins} on"
             found.append(Assumed(text, "read.year"))
         elif f.type != "date" and name in sample.column_names:
-            texts = [t.strip() for t in sample.column(name).to_pylist() if t and t.strip()]
+            texts = _texts(sample, name)
             dated = looks_like_date(name)
             if len(texts) >= LEAST_DAYS and yearless(texts, None, dated=dated) is not None:
                 found.append(

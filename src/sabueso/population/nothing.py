@@ -9,23 +9,28 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.sql import Tree
 
-STATES_NOTHING = frozenset(
+MISSING = frozenset(
+    ["na", "n/a", "n.a.", "nan", "null", "none", "nil", "#n/a", "#na", "#null!", "#value!", "#ref!", "#div/0!",
+     "-", "--", "–", "—", ".", "..", "s/d", "k.a.", "n.d.", "nd"]
+)  # fmt: skip
+"""Texts that stand for nothing where a number or a date is expected, small letters."""
+STATES_NOTHING = MISSING | frozenset(
     [
-        "na", "n/a", "n.a.", "nan", "null", "none", "nil", "no", "not available", "not applicable", "unknown",
-        "not known", "missing", "empty", "blank", "tbd", "tbc", "tba", "to follow", "#n/a", "#na", "#null!",
-        "#value!", "#ref!", "#div/0!", "x", "xx", "xxx", "xxxx", "xxxxx", "xxxxxx",
-        "s/d", "s/n", "s/c", "sin", "sin datos", "sin dato", "sin cuenta", "sin número", "sin numero",
+        "no", "not available", "not applicable", "unknown",
+        "not known", "missing", "empty", "blank", "tbd", "tbc", "tba", "to follow",
+        "x", "xx", "xxx", "xxxx", "xxxxx", "xxxxxx",
+        "s/n", "s/c", "sin", "sin datos", "sin dato", "sin cuenta", "sin número", "sin numero",
         "sin asignar", "ninguno", "ninguna", "desconocido", "desconocida", "no aplica", "no consta",
-        "k.a.", "k. a.", "keine", "keiner", "keine angabe", "ohne", "unbekannt", "entfällt", "fehlt", "leer",
+        "k. a.", "keine", "keiner", "keine angabe", "ohne", "unbekannt", "entfällt", "fehlt", "leer",
         "aucun", "aucune", "inconnu", "inconnue", "sans", "néant", "neant", "non renseigné", "non applicable",
-        "n.d.", "nd", "nessuno", "nessuna", "sconosciuto", "sconosciuta", "non disponibile", "assente",
+        "nessuno", "nessuna", "sconosciuto", "sconosciuta", "non disponibile", "assente",
         "nenhum", "nenhuma", "desconhecido", "desconhecida", "sem", "não informado", "nao informado",
         "geen", "onbekend", "nvt", "n.v.t.", "ingen", "inget", "ukendt", "ukjent", "okänd", "saknas",
         "brak", "nieznany", "nieznana", "není", "žádný", "neznámý", "yok", "bilinmiyor", "belirsiz",
         "нет", "не указан", "не указано", "неизвестно", "відсутній", "無", "无", "なし", "不明",
     ]
 )  # fmt: skip
-"""Such texts, small letters."""
+"""Texts that state nothing of whose or which something is, small letters."""
 
 
 _MARKS = " \u00a0\t-/._#0,;:*?!+=~'\"()[]<>\u2013\u2014\u2026\u00b7\u2212"

@@ -72,8 +72,8 @@ def year_above(rows: Sequence[Sequence[str]]) -> str:
         if apart.days >= LEAST_OF_A_YEAR:
             begin = days[0]
         return f"{begin.year}-{begin.month:02d}" if apart.days <= MOST_DAYS else ""
-    years = set(_YEAR.findall(text))
-    return f"{years.pop()}-01" if len(years) == 1 else ""
+    year = one_year(rows)
+    return f"{year}-01" if year else ""
 
 
 def one_year(rows: Sequence[Sequence[str]]) -> str:

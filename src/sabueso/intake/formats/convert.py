@@ -18,6 +18,7 @@ from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.sides import side_sign
 from sabueso.intake.formats.stated import BARE_TOTAL, states_balance, states_total
 from sabueso.intake.interface import Batch
+from sabueso.population.nothing import MISSING
 from sabueso.population.table import LINE_COLUMN, Column, Role
 
 SIGNED = "amount"
@@ -25,34 +26,6 @@ SIGNED = "amount"
 LEAST_USUAL = 0.8
 """Share of rows that are filled in a column that rows usually have."""
 TOTALS_COLUMNS = 24
-MISSING = frozenset(
-    [
-        "na",
-        "n/a",
-        "n.a.",
-        "nan",
-        "null",
-        "none",
-        "nil",
-        "#n/a",
-        "#na",
-        "#null!",
-        "#value!",
-        "#ref!",
-        "#div/0!",
-        "-",
-        "--",
-        "–",
-        "—",
-        ".",
-        "..",
-        "s/d",
-        "k.a.",
-        "n.d.",
-        "nd",
-    ]
-)
-"""Texts that stand for nothing where a number or a date is expected, small letters."""
 CODE_ROLES: tuple[Role, ...] = (
     "id", "account", "party", "document", "preparer", "approver",
 )  # fmt: skip

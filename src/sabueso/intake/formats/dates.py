@@ -356,7 +356,7 @@ class DateFormat:
             len(texts) > MANY_DATES
             and self.order
             and "%" in self.form
-            and not {"%I", "%j", "century"} & set(re.findall("%[Ij]|century", self.form))
+            and not re.search("%[Ij]|century", self.form)
             and self.form not in YEARLESS
         ):
             try:

@@ -24,8 +24,9 @@ from sabueso.intake.formats.called import (
 )
 from sabueso.intake.formats.convert import CODE_ROLES, SIGNED, TOTALS_COLUMNS, says_missing
 from sabueso.intake.formats.currencies import currency_column, names_one_currency
-from sabueso.intake.formats.deciding import Format, Hints, TextFormat, decide
+from sabueso.intake.formats.deciding import Format, TextFormat, decide
 from sabueso.intake.formats.header import is_header
+from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat, units_of
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.formats.sides import side_column

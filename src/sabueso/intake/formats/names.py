@@ -65,6 +65,12 @@ def _folded(name: str) -> str:
     return "".join(c for c in plain if c.isalnum()) or name.lower()
 
 
+def beside_sheets(path: Path, layout: Layout) -> str:
+    """What may tell the year of sheets called by a month: the file's name, those of all, and the lines above."""
+    stem = path.name.partition(".")[0]
+    return f"{stem} {shared_year(layout.sheets)} {layout.titled}"
+
+
 def free_period(header: Sequence[str]) -> str:
     """The name of the column that periods are put into."""
     taken = {name.casefold() for name in header}
@@ -119,8 +125,7 @@ class Named:
         of_sheet = self.period == "sheet name"
         if of_sheet and not sheet:
             raise UserError(f'{path}: has no sheets; read.period = "sheet name" is for workbooks')
-        beside = f"{stem} {shared_year(layout.sheets)} {layout.titled}"
-        found = period_of(sheet, beside) if of_sheet else period_of(stem)
+        found = period_of(sheet, beside_sheets(path, layout)) if of_sheet else period_of(stem)
         if found is None:
             name = f"sheet {sheet!r}" if of_sheet else "the file's name"
             raise UserError(

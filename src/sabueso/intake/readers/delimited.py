@@ -116,8 +116,11 @@ class DelimitedReader:
         assumed = []
         if language and (language == UNTOLD or encoding not in ("latin-1", "cp1252")):
             assumed.append(assumed_encoding(encoding, language))
-        delimiter = settings.delimiter or (said[1] if said else detect_delimiter(lines[start:]))
-        if settings.delimiter is None and not said and not is_bordered(lines):
+        delimiter = settings.delimiter or (said[1] if said else "")
+        if not delimiter and is_bordered(lines):
+            delimiter = "|"
+        if not delimiter:
+            delimiter = detect_delimiter(lines)
             places = layout_at_places(lines, encoding, assumed, settings)
             if places is not None and len(places.header) > usual_fields(lines, delimiter):
                 return places

@@ -127,8 +127,6 @@ def is_bordered(lines: Sequence[str]) -> bool:
 
 def detect_delimiter(lines: list[str]) -> str:
     """The mark that cuts most lines into equally many fields, of those into the most."""
-    if is_bordered(lines):
-        return "|"
     chosen = [line for line in lines[:200] if line.strip()]
     best, score = ",", (0.0, 0)
     for mark in DELIMITERS:

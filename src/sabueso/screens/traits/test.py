@@ -120,9 +120,7 @@ class Traits(Screen):
             or table.dated() is None
         ):
             return
-        if table.role("account") is None or table.role("preparer") is None:
-            return
-        if table.role("document") is None and table.role("id") is None:
+        if None in (table.role("account"), table.role("preparer"), _key_of(table)):
             return
         yield Proposal(
             f"traits of {table.name}",
