@@ -33,10 +33,12 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Part, Table
 from sabueso.screens import find_screen
 
+# Few examples; many where they are asked for (CONTRIBUTING.md).
+EXAMPLES = int(os.environ.get("SABUESO_TEST_EXAMPLES", "12"))
 hypothesis.settings.register_profile(
     "suite",
     deadline=None,
-    max_examples=20,
+    max_examples=EXAMPLES,
     suppress_health_check=[hypothesis.HealthCheck.function_scoped_fixture],
 )
 hypothesis.settings.load_profile("suite")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 
 from conftest import inside, inside_json
+from sabueso.screens.rules import test as rules
 
 ROWS = "".join(
     f"P-{n:03d},2024-01-{n % 27 + 1:02d},{'S9' if n == 5 else f'S{n % 3}'},{'' if n == 8 else 'kl'},{n},2,{2 * n + (n == 9)}.00\n"
@@ -90,6 +91,10 @@ def test_hits_and_missing_numbers_are_exceptions_that_open(case):
     assert "P-020 – P-022" in page and "voided forms seen" in page
     again = inside_json("try", "rules", "pay", "--of", "numbers", cwd=case)
     assert [f["missing"] for f in again["flags"]] == [3, 1]
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(rules, "MOST_GAPS", 1)
+        refused = inside("try", "rules", "pay", "--of", "numbers", cwd=case, code=2)
+    assert "more than 1 gaps" in refused.stderr
 
 
 @pytest.mark.parametrize(

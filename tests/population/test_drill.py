@@ -11,7 +11,7 @@ from datetime import date, timedelta
 from decimal import Decimal
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json, shorten
@@ -150,7 +150,6 @@ def test_a_view_equals_a_plain_look(populate, rows, by, across, measures, having
         assert set(seen) == met
 
 
-@settings(max_examples=15)
 @given(
     st.lists(st.integers(-(10**6), 10**6), min_size=1, max_size=40),
     st.sampled_from([0, 10**9, -(10**14)]),

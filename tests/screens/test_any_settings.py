@@ -117,7 +117,7 @@ def _strategy(annotation: object) -> st.SearchStrategy:
 
 
 @pytest.mark.parametrize("test", screen_names())
-@settings(max_examples=15, suppress_health_check=list(HealthCheck))
+@settings(suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_any_settings_give_a_finding_or_a_sentence(populations, test, data):
     screen = find_screen(test)

@@ -8,7 +8,7 @@ from math import log, log10
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
@@ -75,7 +75,6 @@ def _kept(units, sign):
     ]
 
 
-@settings(max_examples=10)
 @given(
     ledgers(),
     st.sampled_from(sorted(DIGITS)),
@@ -172,7 +171,6 @@ def test_classes(populate, pairs, digits, sign, side):
         assert Decimal(flag["amount"]) == Decimal(sum(inside)).scaleb(-2)
 
 
-@settings(max_examples=10)
 @given(ledgers(), st.sampled_from(["first", "first-two", "second"]))
 def test_differences_between_sorted_distinct_amounts(populate, pairs, digits):
     content = screened(_population(populate, pairs), "digits", of="differences", digits=digits)

@@ -7,7 +7,7 @@ from decimal import Decimal
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
@@ -71,7 +71,6 @@ def _mardia(x):
     )
 
 
-@settings(max_examples=15)
 @given(
     ledgers(),
     st.booleans(),

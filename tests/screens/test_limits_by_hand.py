@@ -7,7 +7,7 @@ from math import log10, sqrt
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
@@ -118,7 +118,6 @@ def _amount(value, unit):
     return float(np.sign(value) * (10 ** abs(value) - 1) * unit)
 
 
-@settings(max_examples=12)
 @given(
     ledgers(),
     st.sampled_from(["plain", "modified"]),
@@ -183,7 +182,6 @@ def test_deviates(of_rows, pairs, method, scale, side, limit):
         _close(adjusted[rank], top, 1e-6)
 
 
-@settings(max_examples=8)
 @given(ledgers(), st.sampled_from(["both", "high", "low"]))
 def test_false_discovery_rate_ranks_every_row(of_rows, pairs, side):
     content = screened(of_rows(pairs), "zscore", by="account", side=side, adjust="bh", limit="1.5")
@@ -209,7 +207,6 @@ def _quartiles(values, rule):
     return tuple(np.quantile(values, p, method=method) for p in (0.25, 0.5, 0.75))
 
 
-@settings(max_examples=12)
 @given(
     ledgers(),
     st.sampled_from(["linear", "weibull", "hinges"]),
@@ -259,7 +256,6 @@ def test_fences(of_rows, pairs, rule, scale, side, beyond):
         _check_amounts(group["without_flags"], [u for ident, u in rows if ident not in flags])
 
 
-@settings(max_examples=8)
 @given(ledgers(signs=(1,)), st.sampled_from(["plain", "sequential", "modified"]))
 def test_the_histogram_counts_every_row_once(of_rows, pairs, method):
     content = screened(of_rows(pairs), "zscore", method=method)
@@ -276,7 +272,6 @@ def test_the_histogram_counts_every_row_once(of_rows, pairs, method):
     assert edges[0] >= min([x.min(), *limits]) - 1 and edges[-1] <= max([x.max(), *limits]) + (edges[1] - edges[0]) + 1  # fmt: skip
 
 
-@settings(max_examples=10)
 @given(ledgers(), st.integers(1, 30), st.sampled_from(["zscore", "fences"]))
 def test_an_aim_is_met_and_the_next_limit_would_miss_it(of_rows, pairs, aim, test):
     population = of_rows(pairs)
@@ -297,7 +292,6 @@ def test_an_aim_is_met_and_the_next_limit_would_miss_it(of_rows, pairs, aim, tes
         assert told["flag_count"] == rung["flagged"]
 
 
-@settings(max_examples=10)
 @given(ledgers(signs=(1,)), st.integers(1, 12))
 def test_the_sequential_test_removes_the_furthest_and_recomputes(of_rows, pairs, most):
     content = screened(of_rows(pairs), "zscore", method="sequential", most=most, alpha=0.05)

@@ -6,7 +6,7 @@ from collections import defaultdict
 from dataclasses import replace
 from decimal import Decimal
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import screened, table_of
@@ -81,7 +81,6 @@ def _populations(rows, other, folder):
     return engine, Population(engine, tables["ledger"], tables=tables)
 
 
-@settings(max_examples=20)
 @given(ledgers(), ledgers(), st.sampled_from(["exact", "normalised"]), st.sampled_from(["absent", "present"]))  # fmt: skip
 def test_two_tables(tmp_path_factory, rows, other, method, find):
     engine, people = _populations(rows, other, tmp_path_factory.mktemp("match"))
@@ -109,7 +108,6 @@ def test_two_tables(tmp_path_factory, rows, other, method, find):
         assert len(flag["partners"]) == min(len(partners), 5)
 
 
-@settings(max_examples=20)
 @given(ledgers(least=6), st.sampled_from(["exact", "normalised"]))
 def test_one_table_among_its_own(populate, rows, method):
     """Every key that several rows have, once: with all rows of all ways in which it is written."""

@@ -8,7 +8,7 @@ from decimal import Decimal
 import numpy as np
 import pytest
 import xlsxwriter
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json, screened
@@ -204,7 +204,6 @@ def test_a_tolerance_is_a_band_around_the_expectation(populate):
         screened(people, "periods", **asked, tolerance="20", amount_limit="5")
 
 
-@settings(max_examples=12)
 @given(st.integers(0, 10**6), st.sampled_from([1, -1]))
 def test_a_season_is_found_however_one_month_went_wrong(populate, seed, sign):
     """Level, growth and months of three years; one of the past months is a hundred times too large."""

@@ -7,7 +7,7 @@ from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import screened
@@ -68,7 +68,6 @@ def _cents(value):
     )
 
 
-@settings(max_examples=15)
 @given(
     ledgers(),
     st.sampled_from(PAIRS),
@@ -137,7 +136,6 @@ def test_lines(populate, rows, pair, per, amount, percent, share, with_items):
         assert sum(Decimal(parts[n]) for n in ("volume", "rate", "mix")) == totals[1] - totals[0]
 
 
-@settings(max_examples=8)
 @given(ledgers(), st.sampled_from(sorted(EARLIER)), st.sampled_from([None, "1.5"]))
 def test_the_mean_of_periods_before(populate, rows, current, limit):
     years = EARLIER[current]

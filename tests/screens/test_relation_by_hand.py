@@ -7,7 +7,7 @@ from decimal import Decimal
 
 import numpy as np
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, given
 from hypothesis import strategies as st
 from scipy import stats
 
@@ -95,7 +95,6 @@ def _check(group, points):
     return np.minimum(2 * stats.t.sf(np.abs(outside), n - 3), 1)
 
 
-@settings(max_examples=12)
 @given(ledgers(), st.booleans(), st.booleans(), st.sampled_from([0.01, 0.2]))
 def test_every_figure(populate, rows, per_payee, by_place, alpha):
     people = populate(rows, party="payee", amount="amount")

@@ -11,7 +11,7 @@ from pathlib import Path
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import inside as sabueso
@@ -83,7 +83,6 @@ def expected_left(rule, rows):
     return [row for row in rows if low <= row["amount"] <= high]
 
 
-@settings(max_examples=25)
 @given(few, few, st.sampled_from(["mark", "set aside"]))
 @pytest.mark.parametrize(
     "values",

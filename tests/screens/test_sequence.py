@@ -101,7 +101,7 @@ def test_forms_and_spellings_are_those_of_a_plain_look(populate, texts):
     with numbers.ready(7):
         series = numbers.series()
         found = {row["form"]: (row["n"], row["one"], row["other"]) for row in numbers.forms(series)}
-        repeats = {(row["one"], row["other"], row["n"]) for row in numbers.repeats()}
+        repeats = {(row["one"], row["other"], row["n"]) for row in numbers.repeats(series)}
     by_form, by_number = defaultdict(list), defaultdict(list)
     for text in texts:
         by_form[re.sub("[0-9]", "9", text)].append(text)

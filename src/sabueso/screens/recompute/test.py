@@ -246,7 +246,7 @@ class Recompute(Screen):
             flags=flags,
             tests_made=0,
             subjects=group.checked,
-            cautions=_cautions(group),
+            cautions=_cautions(group, len(flags)),
             not_tested=[],
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
@@ -267,11 +267,15 @@ def _told(loan: Loan) -> str:
     return f"{t.principal:,} at {rate} % a year in {t.periods:,} instalments, {t.per_year} a year, {t.day_count}{special}"
 
 
-def _cautions(group: RecomputeGroup) -> list[Caution]:
+def _cautions(group: RecomputeGroup, kept: int) -> list[Caution]:
+    found = []
+    if kept < group.flagged:
+        text = f"of {group.flagged:,} that differ the {kept:,} that differ most are kept, and no others"
+        found.append(Caution("not_all_kept", text, {"differing": group.flagged, "kept": kept}))
     if group.solved is not None and group.solved.sign_changes > 1:
         text = (
             f"what was paid changes its sign {group.solved.sign_changes} times: several rates may explain it, and one of "
             "them is given"
         )
-        return [Caution("several_rates", text, {"sign_changes": group.solved.sign_changes})]
-    return []
+        found.append(Caution("several_rates", text, {"sign_changes": group.solved.sign_changes}))
+    return found

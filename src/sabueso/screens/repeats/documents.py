@@ -6,7 +6,7 @@ import re
 import unicodedata
 from collections.abc import Sequence
 
-_APART = re.compile(r"[^0-9A-Z]+")
+_APART = re.compile(r"[\W_]+")
 
 
 def folded(text: str) -> str:
@@ -14,8 +14,8 @@ def folded(text: str) -> str:
 
     Examples
     --------
-    >>> folded("fac-2025/00417"), folded("FAC 2025 417")
-    ('FAC2025417', 'FAC2025417')
+    >>> folded("fac-2025/00417"), folded("FAC 2025 417"), folded("Š-7"), folded("Ж-7")
+    ('FAC2025417', 'FAC2025417', 'S7', 'Ж7')
     """
     plain = unicodedata.normalize("NFKD", text.upper())
     parts = _APART.split("".join(c for c in plain if not unicodedata.combining(c)))

@@ -8,7 +8,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.population import sql
+from sabueso.population import functions, sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -171,9 +171,11 @@ def _text(column: Column) -> Tree:
 
 
 def _coarse(document: Tree) -> Tree:
-    """A document's number without case, marks and any zero: numbers that are the same are so in this
-    form, and few others."""
-    tree: Tree = exp.Upper(this=document)
-    for mark in (" ", "-", "/", ".", "_", "#", "0"):
-        tree = sql.call("REPLACE", tree, sql.text(mark), sql.text(""))
-    return tree
+    """A document's number in small letters without accents, marks and any zero: numbers that are the same are so
+    in this form, and few others."""
+    return exp.RegexpReplace(
+        this=functions.folded_tree(document),
+        expression=sql.text("[^\\p{L}\\p{N}]|0"),
+        replacement=sql.text(""),
+        modifiers=sql.text("g"),
+    )

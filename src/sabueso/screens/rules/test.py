@@ -187,7 +187,12 @@ def _missing(
     damaged = damaged_words(table)
     for rule in sequences:
         column = rule.columns(table)[0].name
-        rows = population.query(gaps(rule, table).limit(MOST_GAPS)).to_pylist()
+        rows = population.query(gaps(rule, table).limit(MOST_GAPS + 1)).to_pylist()
+        if len(rows) > MOST_GAPS:
+            raise UserError(
+                f"rule {rule.title!r} of table {table.name!r}: there are more than {MOST_GAPS:,} gaps; numbers that "
+                "lack so many do not follow one another"
+            )
         rows = [row for row in rows if not _on_damaged_lines(row, damaged)]
         counts.append((rule.title, sum(r["before"] - r["after"] - 1 for r in rows)))
         found += [{**row, "column": column, "rule": rule.title} for row in rows]

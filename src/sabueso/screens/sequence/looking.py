@@ -36,6 +36,7 @@ class Looking:
     damaged: frozenset[str] = frozenset()
     """What stands on lines that were set aside as damaged, word by word."""
     explained: int = 0
+    more_repeats: int = 0
 
     def look(self, *, dated: bool) -> None:
         """Look for all that is asked for; series that are too short are counted alone."""
@@ -46,7 +47,7 @@ class Looking:
         }
         days = self.settings.days
         self.odd = self.numbers.odd_counts(days)
-        gaps = [g for g in self.numbers.gaps() if self.numbers.key(g) in kept]
+        gaps = self.numbers.gaps(list(kept.values()))
         # Numbers of a series that hardly follows the days are not out of its order.
         judged = dated and "order" in asked
         self.unordered = {
@@ -61,8 +62,10 @@ class Looking:
         if "gaps" in asked:
             self.flags += self._gaps(gaps, kept)
         if "repeats" in asked:
-            found = [r for r in self.numbers.repeats() if self.numbers.key(r) in kept]
-            self.flags += [self._repeat(row) for row in found if self._is_rare(row, kept)]
+            rare = [row for row in kept.values() if self._is_rare(row)]
+            repeats = self.numbers.repeats(rare)
+            self.flags += map(self._repeat, repeats)
+            self.more_repeats = sum(int(row["repeated"]) for row in rare) - len(repeats)
         self.flags += map(self._order, off)
         other = self._forms(every) if "form" in asked else []
         self.flags += other
@@ -71,6 +74,7 @@ class Looking:
         rest = [row for row in every if self.numbers.key(row) not in kept]
         many = sum(self._odd(key)[0] for key in kept)
         self.more_gaps = many - len(gaps) if "gaps" in asked else 0
+        self.more_off = sum(self._odd(self.numbers.key(row))[1] for row in ordered) - len(off)
         self.totals = SequenceTotals(
             len(kept), len(rest), sum(int(row["rows"]) for row in rest), len(other)
         )
@@ -128,10 +132,9 @@ class Looking:
         self.explained += last - first + 1
         return True
 
-    def _is_rare(self, row: Cells, kept: Mapping[Any, Cells]) -> bool:
+    def _is_rare(self, series: Cells) -> bool:
         """Whether repeats are the exception in a series, and not how it is kept: an entry has several
         lines of one number."""
-        series = kept[self.numbers.key(row)]
         return bool(series["repeated"] <= self.settings.incomplete * series["numbers"])
 
     def _repeat(self, row: Cells) -> Cells:
@@ -235,6 +238,12 @@ class Looking:
                 "longest that were looked at: not every one is named"
             )
             found.append(Caution("more_gaps", text, {"gaps": self.more_gaps}))
+        if more := self.more_repeats + self.more_off:
+            text = (
+                f"{num.many(more, 'more number is', 'more numbers are')} of several rows or out of the order of the days "
+                "than were looked at one by one: not every one is named"
+            )
+            found.append(Caution("more_numbers", text, {"numbers": more}))
         if self.unordered:
             text = (
                 f"in {num.many(len(self.unordered), 'series', 'series')} of {len(self.series):,} more than "

@@ -174,24 +174,26 @@ class Numbers:
         ordered = ordered.order_by(rows, *(sql.ordered(sql.column(name)) for name in self._keys))
         return self._population.query(ordered).to_pylist()
 
-    def gaps(self) -> list[Cells]:
-        """Numbers that the next one of their series does not follow, the longest gap first."""
+    def gaps(self, of: Sequence[Cells]) -> list[Cells]:
+        """Numbers of some series that the next one does not follow, the longest gap first."""
         names = [*self._keys, NUMBER, "next", "missing"]
         some = exp.GT(this=sql.column("missing", "o"), expression=sql.integer(0))
         select = exp.select(*(sql.column(name, "o") for name in names)).from_(_kept(BESIDE, "o"))
-        return self._spelled(
-            select.where(some), "missing", {"one": NUMBER, "next_text": "next"}, names
-        )
+        texts = {"one": NUMBER, "next_text": "next"}
+        return self._spelled(select.where(some), "missing", texts, names, of)
 
-    def repeats(self) -> list[Cells]:
-        """Numbers of more than one row, those of most rows first."""
+    def repeats(self, of: Sequence[Cells]) -> list[Cells]:
+        """Numbers of some series that more than one row has, those of most rows first."""
+        if not of:
+            return []
         names = [*self._keys, NUMBER, SHORT, LONG, "n", UNITS, "first_day", "last_day"]
         select = self._from(*(sql.column(name, "s") for name in names))
         several = exp.GTE(this=sql.column("n", "s"), expression=sql.integer(2))
         order = [sql.ordered(sql.column("n"), descending=True)]
         order += [sql.ordered(sql.column(name)) for name in (NUMBER, *self._keys)]
-        every = exp.select("*").from_(select.where(several).subquery("t")).order_by(*order)
-        rows = self._population.query(every.limit(MOST_FOUND)).to_pylist()
+        own = self._joined(select.where(several), "s")
+        every = exp.select("*").from_(own.subquery("t")).order_by(*order)
+        rows = self._population.query(every.limit(MOST_FOUND), wanted=self._wanted(of)).to_pylist()
         for row in rows:
             row["one"], row["other"] = spellings(row, row[NUMBER], row[SHORT], row[LONG])
         return rows
@@ -199,24 +201,27 @@ class Numbers:
     def out_of_order(self, days: int, ordered: Sequence[Cells]) -> list[Cells]:
         """Numbers of some series whose day lies outside of those of the numbers before and after them, which
         are in order, by more than so many days."""
-        if not ordered:
-            return []
         names = [*self._keys, NUMBER, "first_day", "before", "after", "away"]
         off = exp.GT(this=sql.column("away", "o"), expression=sql.integer(days))
         select = exp.select(*(sql.column(name, "o") for name in names)).from_(_kept(BESIDE, "o"))
-        series = pa.Table.from_pylist([{name: row[name] for name in self._keys} for row in ordered])
-        same = sql.both(
-            sql.same(sql.column(name, "o"), sql.column(name, "w")) for name in self._keys
-        )
+        return self._spelled(select.where(off), "away", {"one": NUMBER}, names, ordered)
+
+    def _wanted(self, of: Sequence[Cells]) -> pa.Table:
+        return pa.Table.from_pylist([{name: row[name] for name in self._keys} for row in of])
+
+    def _joined(self, select: exp.Select, alias: str) -> exp.Select:
+        """Numbers of the series that are wanted alone: those of others would take their places."""
+        same = [sql.same(sql.column(n, alias), sql.column(n, "w")) for n in self._keys]
         wanted = exp.alias_(exp.Table(this=exp.to_identifier("wanted")), "w")
-        select = select.join(wanted, on=same).where(off)
-        return self._spelled(select, "away", {"one": NUMBER}, names, wanted=series)
+        return select.join(wanted, on=sql.both(same))
 
     def _spelled(
-        self, select: exp.Select, by: str, texts: Mapping[str, str], names: Sequence[str],
-        **inputs: pa.Table,
+        self, select: exp.Select, by: str, texts: Mapping[str, str], names: Sequence[str], of: Sequence[Cells],
     ) -> list[Cells]:  # fmt: skip
-        """The first of some numbers with the spelling of one, or of the one after it."""
+        """The first of some numbers of the series ``of``, with the spelling of one, or of the one after it."""
+        if not of:
+            return []
+        select = self._joined(select, "o")
         order = [sql.ordered(sql.column(by), descending=True)]
         order += [sql.ordered(sql.column(name)) for name in (*self._keys, NUMBER)]
         first = exp.select("*").from_(select.subquery("t")).order_by(*order).limit(MOST_FOUND)
@@ -230,7 +235,7 @@ class Numbers:
                 found = found.select(exp.alias_(sql.column(size, alias), name + size, quoted=True))
         every = exp.select("*").from_(found.subquery("e"))
         rows = self._population.query(
-            every.order_by(*(o.copy() for o in order)), **inputs
+            every.order_by(*(o.copy() for o in order)), wanted=self._wanted(of)
         ).to_pylist()
         for row in rows:
             for name, number in texts.items():

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
-from decimal import Decimal
+from decimal import ROUND_CEILING, Decimal
 from typing import Any
 
 import numpy as np
@@ -233,7 +233,9 @@ class Judge:
         own = " and ".join(expressions.equals(name, value, names) for name, value in named.items())
         amount = expressions.quoted_name(self.measure.name)
         figure = money(limit, self.measure.scale)
-        low = (figure * least).quantize(Decimal(1).scaleb(-self.measure.scale))
+        # Upwards: an amount of a part of a cent below it is not among those that were counted.
+        unit = Decimal(1).scaleb(-self.measure.scale)
+        low = (figure * least).quantize(unit, rounding=ROUND_CEILING)
         which = f" and ({self.limit_text}) = {figure}" if self.several else ""
         asked = f" and ({self.asked})" if self.asked else ""
         return f"({own} and {amount} >= {low} and {amount} < {figure}{which}{asked})"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -23,6 +24,8 @@ LIMIT, PART = "at_limit", "part"
 FROM, TO = 600, 1500
 """Thousandths of a limit between which amounts are compared with those just below it."""
 LEAST_AROUND = 100
+WIDEST = Decimal("0.13")
+"""Part of a limit up to which bins of that width beside it are enough for a curve."""
 MOST_LIMITS, MOST_PIECES = 12, 3_000_000
 
 
@@ -180,8 +183,13 @@ def excess_of(counts: np.ndarray, low: int) -> Below | None:
     if int(counts.sum()) < LEAST_AROUND:
         return None
     edges = edges_of(low)
-    binned = np.add.reduceat(counts, edges[:-1] - FROM)
-    return excess_below(binned, (edges[:-1] >= low) & (edges[:-1] < 1000))
+    return excess_below(binned(counts, edges), (edges[:-1] >= low) & (edges[:-1] < 1000))
+
+
+def binned(counts: np.ndarray, edges: np.ndarray) -> np.ndarray:
+    """Rows between each edge and the next, from those at each thousandth."""
+    before = np.concatenate([[0], np.cumsum(counts)])
+    return np.diff(before[edges - FROM])
 
 
 def edges_of(low: int) -> np.ndarray:

@@ -22,7 +22,16 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.screens.split.judging import Behind, Bundled, Judge, behind, bundled
-from sabueso.screens.split.looking import FROM, LEAST_AROUND, Around, Pieces, edges_of, excess_of
+from sabueso.screens.split.looking import (
+    FROM,
+    LEAST_AROUND,
+    WIDEST,
+    Around,
+    Pieces,
+    binned,
+    edges_of,
+    excess_of,
+)
 from sabueso.screens.split.proposed import proposed_limits
 from sabueso.screens.split.result import Band, Bin, SplitGroup
 from sabueso.screens.split.view import SplitView
@@ -51,7 +60,7 @@ class SplitSettings(Settings):
     width: Decimal = Field(
         Decimal("0.05"),
         gt=0,
-        le=Decimal("0.2"),
+        le=WIDEST,
         description="part of the limit that is just below it",
     )
     within: int = Field(5, ge=0, le=60, description="days within which pieces may belong together")
@@ -212,10 +221,11 @@ def _described(
     bins = None
     if below is not None:
         edges = edges_of(low)
-        binned = np.add.reduceat(counts, edges[:-1] - FROM)
         bins = [
             Bin(figure * int(edge) / 1000, int(count), float(fit), bool(low <= edge < 1000))
-            for edge, count, fit in zip(edges[:-1], binned, below.fitted, strict=True)
+            for edge, count, fit in zip(
+                edges[:-1], binned(counts, edges), below.fitted, strict=True
+            )
         ]
     own = [each for each in whose if each.limit == limit]
     return SplitGroup(

@@ -9,6 +9,7 @@ from math import log2
 
 import sqlglot.expressions as exp
 
+from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason
@@ -151,9 +152,20 @@ class Entries:
         return int(self._population.query(select).to_pylist()[0]["n"] or 0)
 
     def of(self, patterns: Sequence[Pattern]) -> list[Cells]:
-        """The entries of some patterns, the largest first."""
+        """The entries of some patterns, the largest first.
+
+        Raises
+        ------
+        UserError
+            If they are too many to be looked at.
+        """
         if not patterns:
             return []
+        if sum(p.count for p in patterns) > MOST_KEPT:
+            raise UserError(
+                f"more than {MOST_KEPT:,} entries are as rare as asked for: ask for a smaller --share, or more traits "
+                "with --least"
+            )
         carried = ["n", *(["source"] if self._source is not None else [])]
         inner = self._from(
             *(sql.column(name, "e") for name in (*self._grouping.names, *carried)),
@@ -182,7 +194,7 @@ class Entries:
         select = select.group_by(*(key.copy() for key in keys))
         order = [sql.ordered(sql.column("total"), descending=True)]
         order += [sql.ordered(sql.column(name)) for name in self._grouping.names]
-        every = exp.select("*").from_(select.subquery("f")).order_by(*order).limit(MOST_KEPT)
+        every = exp.select("*").from_(select.subquery("f")).order_by(*order)
         found = self._population.query(every).to_pylist()
         chosen = {(self.number_of(p.traits), p.source) for p in patterns}
         return [row for row in found if (int(row["bits"]), row.get("source")) in chosen]

@@ -8,6 +8,7 @@ from typing import Any
 
 import sqlglot.expressions as exp
 
+from sabueso.base.errors import UserError
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
@@ -22,12 +23,24 @@ MOST_VALUES = 2_000_000
 def counts(
     population: Population, values: Mapping[str, Tree], reasons: list[Reason]
 ) -> dict[tuple[Any, ...], int]:
-    """Rows by some values, those that are missing left out."""
+    """Rows by some values, those that are missing left out.
+
+    Raises
+    ------
+    UserError
+        If there are too many of them to tell which are rare.
+    """
     base = population.base(dict(values), reasons)
     keys = [sql.column(name, "b") for name in values]
     select = exp.select(*keys, exp.alias_(sql.count(), "n")).from_(base.subquery("b"))
     select = select.where(*(exp.Not(this=sql.is_missing(key.copy())) for key in keys))
-    found = population.query(select.group_by(*(key.copy() for key in keys)).limit(MOST_VALUES))
+    select = select.group_by(*(key.copy() for key in keys)).limit(MOST_VALUES + 1)
+    found = population.query(select)
+    if found.num_rows > MOST_VALUES:
+        raise UserError(
+            f"there are more than {MOST_VALUES:,} accounts, or pairs of a preparer and an account or a time: none is "
+            "rare among so many; take fewer rows with --where, or another column for the account"
+        )
     columns = [found.column(name).to_pylist() for name in values]
     return dict(zip(zip(*columns, strict=True), found.column("n").to_pylist(), strict=True))
 

@@ -222,6 +222,9 @@ class Marks:
             self.cannot["turned_back"] = f"the rows lie within one {self.settings.period}"
             return
         found = self._matched(account, amount, date_, closes)
+        if found is None:
+            self.cannot["turned_back"] = "more than half a million amounts have an opposite one"
+            return
         name = sql.cast(sql.column(account.name), "TEXT")
         day = sql.cast(sql.cast(sql.column(date_.name), "DATE"), "TEXT")
         units = sql.cast(sql.minor_units(amount), "TEXT")
@@ -242,7 +245,8 @@ class Marks:
 
     def _matched(
         self, account: Column, amount: Column, date_: Column, closes: Sequence[date]
-    ) -> set[tuple[Any, ...]]:
+    ) -> set[tuple[Any, ...]] | None:
+        """Account, day and amount of what is taken back, and of what takes it back; None where they are too many."""
         within = timedelta(days=self.settings.back_within)
         day = sql.cast(sql.column(date_.name), "DATE")
         values: dict[str, Tree] = {
@@ -280,7 +284,9 @@ class Marks:
             for name in ("at", "day", "units")
         ]
         select = exp.select(*columns).from_(before).join(after, on=on, join_type="inner").distinct()
-        rows = self.population.query(select.limit(MOST_MATCHES)).to_pylist()
+        rows = self.population.query(select.limit(MOST_MATCHES + 1)).to_pylist()
+        if len(rows) > MOST_MATCHES:
+            return None
         found = set()
         for row in rows:
             for side_ in ("x", "y"):
