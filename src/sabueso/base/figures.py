@@ -1,4 +1,5 @@
-"""Digits of every script in use as the ten of ASCII: what a number or a day is, is the same in any of them."""
+"""Digits of every script in use as the ten of ASCII, and marks as typesetting has them as they are typed: what a
+number or a day is, is the same in any of them."""
 
 from __future__ import annotations
 
@@ -17,6 +18,8 @@ FIGURES: dict[int, str] = {
     0x200E: "",  # which way a line runs
     0x200F: "",
     0x061C: "",
+    **dict.fromkeys((0x2018, 0x2019, 0x02BC, 0x00B4), "'"),  # apostrophes
+    **dict.fromkeys((0x2007, 0x2008, 0x2009), "\u202f"),  # blanks that are narrow or fixed
 }
 """For ``str.translate``: code point to what it is written as."""
 
@@ -26,7 +29,7 @@ def plain_figures(text: str) -> str:
 
     Examples
     --------
-    >>> plain_figures("١٬٢٣٤٫٥٠"), plain_figures("१२.५"), plain_figures("12")
-    ('1,234.50', '12.5', '12')
+    >>> plain_figures("١٬٢٣٤٫٥٠"), plain_figures("१२.५"), plain_figures("12"), plain_figures("1’234.50")
+    ('1,234.50', '12.5', '12', "1'234.50")
     """
     return text if text.isascii() else text.translate(FIGURES)

@@ -6,6 +6,7 @@ import re
 from decimal import Decimal
 
 from sabueso.base.errors import UserError
+from sabueso.base.figures import plain_figures
 
 _SHAPE = re.compile(r"[+\-\u2212]?[0-9][0-9.,' \u00a0\u202f]*")
 _SPACES = re.compile(r"['\u00a0\u202f ]")
@@ -24,7 +25,7 @@ def typed_amount(text: str, option: str) -> Decimal:
     >>> typed_amount("1.188,00", "--amount"), typed_amount("66,5", "--amount")
     (Decimal('1188.00'), Decimal('66.5'))
     """
-    plain = text.strip()
+    plain = plain_figures(text.strip())
     none = UserError(f"{option} {text!r} is no amount; expected digits such as 1188.00")
     if not _SHAPE.fullmatch(plain):
         raise none

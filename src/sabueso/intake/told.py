@@ -13,13 +13,13 @@ from sabueso.base.currencies import WITHOUT_CENTS
 from sabueso.base.plain import Values
 from sabueso.base.words import listed
 from sabueso.intake.doubts import either_order
-from sabueso.intake.formats.called import looks_like_date, worded
+from sabueso.intake.formats.called import looks_like_code, looks_like_date, worded
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.days import beside_known, yearless
 from sabueso.intake.formats.detection import base_of, differing
 from sabueso.intake.formats.downward import filled_cells, plain, printed_once
-from sabueso.intake.formats.header_words import HUNDREDTHS
+from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
 from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
@@ -262,10 +262,10 @@ def _assumed_roles(reading: Reading) -> list[Assumed]:
     roles, prior = reading.roles, reading.prior
     amount = roles.get("amount")
     if amount is None and not prior.columns and not prior.complete:
-        return _no_amount(reading)
+        return [*_no_number(reading), *_no_amount(reading)]
     if prior.columns or prior.complete or amount is None or "amount" in prior.roles:
         return []
-    found: list[Assumed] = _no_date(reading)
+    found: list[Assumed] = [*_no_date(reading), *_no_number(reading)]
     if "debit" in roles and "credit" in roles:
         text = f"{amount} is {made_of(roles['debit'], roles['credit'], reading.minus)}"
         key = "read.minus" if reading.minus else "roles"
@@ -311,6 +311,27 @@ def _no_date(reading: Reading) -> list[Assumed]:
         f"no column is called as the day of a row is, and none is taken for it: {listed(days[:4])}"
     )
     return [Assumed(text + (" …" if len(days) > 4 else ""), "roles.date")]
+
+
+_MARKED = re.compile(r"[0-9.,' ]+")
+_MONEY = frozenset(" ".join(WORDS[role] for role in ("amount", "debit", "credit")).split())
+
+
+def _no_number(reading: Reading) -> list[Assumed]:
+    """What is said of columns that are called as amounts are, and whose figures could not be read as numbers."""
+    found = []
+    for name, f in reading.formats.items():
+        if f.type != "text" or name in reading.roles.values() or _MONEY.isdisjoint(worded(name)):
+            continue
+        if looks_like_code(name) or name not in reading.layout.sample.column_names:
+            continue
+        texts = _texts(reading.layout.sample, name)
+        figures = [text for text in texts if any(map(str.isdigit, text))]
+        if texts and 2 * len(figures) > len(texts):
+            odd = next((text for text in figures if not _MARKED.fullmatch(text)), figures[0])
+            text = f"{name} is called as amounts are, and stays text: {odd!r} is read as no number"
+            found.append(Assumed(text, "columns"))
+    return found
 
 
 def _no_amount(reading: Reading) -> list[Assumed]:

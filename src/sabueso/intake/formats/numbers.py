@@ -44,7 +44,7 @@ class NumberFormat:
     the digits; a per cent sign must, or 12 among 12% would be read as 1200%. The style ``machine``
     reads exponents, and decimals that only a binary float has, to the 15 digits that it holds.
 
-    ``dashes`` reads minuses of typesetting, ``figures`` digits of other scripts.
+    ``dashes`` reads minuses of typesetting, ``apart`` signs and parentheses with a blank beside them, ``figures`` digits of other scripts and other marks of it.
 
     ``assumed`` thousands are those of which nothing yet tells that they are no decimals: three digits
     after every mark. They are strict: whatever would be written otherwise is not theirs."""
@@ -104,6 +104,8 @@ class NumberFormat:
             text = plain_figures(text)
         if "dashes" in self.styles:
             text = text.translate(DASHES)
+        if "apart" in self.styles:
+            text = together(text)
         if "machine" in self.styles:
             text = plain_number(text)
         return _compiled(self).fullmatch(text) is not None and not too_long(text)
@@ -116,6 +118,9 @@ class NumberFormat:
             texts = _in_plain_figures(texts)
         if "dashes" in self.styles:
             texts = pc.replace_substring_regex(texts, f"[{''.join(map(chr, DASHES))}]", "-")
+        if "apart" in self.styles:
+            for apart in _APART:
+                texts = pc.replace_substring_regex(texts, apart, r"\1")
         if "machine" in self.styles:
             texts = _plain_numbers(texts)
         if not (self.thousands or self.styles or self.unit or _is_foreign(texts, self._points())):
@@ -156,7 +161,7 @@ class NumberFormat:
     def described(self) -> str:
         grouped = f"1{self.thousands}234" if self.thousands else "1234"
         floats = ", floats to 15 digits" if "machine" in self.styles else ""
-        floats += ", digits of another script" if "figures" in self.styles else ""
+        floats += ", digits or marks of another script" if "figures" in self.styles else ""
         unit = f" {self.unit}" if self.unit else ""
         if "sides" in self.styles:
             unit += " D/C"
@@ -177,6 +182,23 @@ def _in_plain_figures(texts: pa.Array) -> pa.Array:
     for letter in sorted(letters & set(map(chr, FIGURES))):
         texts = pc.replace_substring(texts, letter, FIGURES[ord(letter)])
     return texts
+
+
+_APART = (rf"\A([(+-]){BLANK}+", rf"{BLANK}+([)-])\z")
+_APART_HERE = [re.compile(text.replace(r"\z", r"\Z")) for text in _APART]
+
+
+def together(text: str) -> str:
+    """A text without the blanks between a sign, or parentheses, and what they belong to.
+
+    Examples
+    --------
+    >>> together("- 12.50"), together("12.50 -"), together("( 12.50 )"), together("-€ 5")
+    ('-12.50', '12.50-', '(12.50)', '-€ 5')
+    """
+    for apart in _APART_HERE:
+        text = apart.sub(r"\1", text)
+    return text
 
 
 _MACHINE = re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?[eE][+-]?[0-9]{1,2}|[+-]?[0-9]+\.[0-9]{9,}")
@@ -327,12 +349,16 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
             styles.add("figures")
         written, text = text, text.translate(DASHES)
         dashed = text != written
+        spaced, text = text, together(text)
+        apart = text != spaced
         if start.decimal == "." and is_machine(text):
             text = plain_number(text)
             styles.add("machine")
         if pattern.fullmatch(text):
             if dashed:
                 styles.add("dashes")
+            if apart:
+                styles.add("apart")
             side = re.search(
                 rf" ?(?:{SIDES})\Z", text.replace(start.unit, "") if start.unit else text
             )

@@ -29,6 +29,7 @@ from sabueso.intake.readers.delimited_header import (
     usual_fields,
 )
 from sabueso.intake.readers.fixed_places import Places, cut_batches, is_spaced, layout_at_places
+from sabueso.intake.readers.kept_as_text import as_told, bare, bared, kept_as_text
 from sabueso.intake.readers.records import (
     LineEnds,
     Splitter,
@@ -130,8 +131,11 @@ class DelimitedReader:
         sample = first_records("\n".join(lines[header_line:]), delimiter, len(header))
         if len(header) == 1 and settings.delimiter is None:
             _refuse_other_forms(path, lines[header_line:])
+        header = list(map(bare, header))
         names = column_names(header)
         columns = list(zip(*sample, strict=True)) if sample else [()] * len(names)
+        cells = pa.table([pa.array(c, pa.string()) for c in columns], names=names)
+        kept = kept_as_text(cells)
         return Delimited(
             header=names,
             header_line=header_line,
@@ -139,14 +143,15 @@ class DelimitedReader:
                 "encoding": encoding,
                 "delimiter": DELIMITERS.get(delimiter, repr(delimiter)),
             },
-            sample=pa.table([pa.array(c, pa.string()) for c in columns], names=names),
-            notes=(*notes, *name_notes(header, names)),
+            sample=bared(cells, kept),
+            notes=(*notes, *name_notes(header, names), *as_told(kept)),
             found={"encoding": encoding, "delimiter": delimiter}
             | ({} if header_line == 1 else {"header": header_line}),
             currency=currency_above(above),
             year=year_above(above),
             encoding=encoding,
             delimiter=delimiter,
+            kept=kept,
         )
 
     def batches(

@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.readers.kept_as_text import bared
 from sabueso.intake.readers.records import (
     NEWLINE,
     RETURN,
@@ -23,6 +24,8 @@ from sabueso.intake.readers.records import (
 class Delimited(Layout):
     encoding: str
     delimiter: str
+    kept: tuple[str, ...] = ()
+    """Columns that are written so that a spreadsheet keeps them as text."""
 
 
 def whole_block(block: bytes, layout: Delimited, kinds: Mapping[str, pa.DataType]) -> Batch | None:
@@ -85,7 +88,7 @@ def _parsed(
     quoted: bool = True,
     invalid: Callable[[pa.csv.InvalidRow], str] | None = None,
 ) -> pa.Table:
-    return pa.csv.read_csv(
+    cells = pa.csv.read_csv(
         pa.BufferReader(text),
         read_options=pa.csv.ReadOptions(
             column_names=layout.header, block_size=len(text) + 1, use_threads=False
@@ -105,6 +108,7 @@ def _parsed(
             check_utf8=False,
         ),
     )
+    return bared(cells, layout.kept)
 
 
 def damaged_record(broken: Broken, layout: Delimited) -> Damaged:
