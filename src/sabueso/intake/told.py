@@ -3,30 +3,27 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.base.currencies import WITHOUT_CENTS
 from sabueso.base.plain import Values
 from sabueso.base.words import listed
 from sabueso.intake.doubts import either_order
-from sabueso.intake.formats.called import looks_like_code, looks_like_date, worded
+from sabueso.intake.formats.called import looks_like_date
 from sabueso.intake.formats.convert import SIGNED, Converted
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.days import beside_known, yearless
 from sabueso.intake.formats.detection import base_of, differing
-from sabueso.intake.formats.downward import filled_cells, plain, printed_once
-from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
+from sabueso.intake.formats.downward import filled_cells, printed_once
 from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
 from sabueso.intake.may_not_count import may_not_count
 from sabueso.intake.readers.cells import num_lines
 from sabueso.intake.reading import Reading
-from sabueso.population.expressions import quoted_name
+from sabueso.intake.told_roles import assumed_roles, made_of, texts_of
 from sabueso.population.period_names import names_month
 from sabueso.population.table import LINE_COLUMN, Role
 from sabueso.report import numbers as num
@@ -45,17 +42,6 @@ def described(reading: Reading) -> dict[str, str]:
     if "side" in roles and amount in texts:
         texts[amount] += f", sign by {roles['side']}"
     return texts
-
-
-def made_of(debit: str, credit: str, minus: Collection[str]) -> str:
-    """How one amount is made of two sides, of which some have a minus of their own."""
-    if not minus:
-        return f"{debit} less {credit}"
-    if set(minus) == {"credit"}:
-        return f"{debit} with {credit}, which is negative already"
-    if set(minus) == {"debit"}:
-        return f"{debit} without its minus, less {credit}"
-    return f"{debit} less {credit}, both without their minus"
 
 
 def _differences(reading: Reading) -> list[str]:
@@ -97,15 +83,10 @@ def notes_of(reading: Reading) -> list[str]:
     found += [
         *_last_record(reading),
         *_cut_short(reading),
-        *_assumed_roles(reading),
+        *assumed_roles(reading),
         *may_not_count(reading),
     ]
     return found + _left_blank(reading)
-
-
-def _texts(sample: pa.Table, name: str) -> list[str]:
-    """What fills a column of the first lines, trimmed."""
-    return [text.strip() for text in sample.column(name).to_pylist() if text and text.strip()]
 
 
 def _days_in_two_ways(reading: Reading) -> list[str]:
@@ -117,7 +98,7 @@ def _days_in_two_ways(reading: Reading) -> list[str]:
             both or (f.type == "text" and looks_like_date(name))
         ):
             continue
-        texts = _texts(sample, name)
+        texts = texts_of(sample, name)
         seen = beside_known(texts, Hints(dated=True))
         if seen is None:
             continue
@@ -167,7 +148,7 @@ def _cut_short(reading: Reading) -> list[str]:
     for name, f in reading.formats.items():
         if f.type != "text" or name not in sample.column_names:
             continue
-        texts = _texts(sample, name)
+        texts = texts_of(sample, name)
         cut = [t for t in texts if _CUT.fullmatch(t)]
         if cut:
             found.append(
@@ -200,7 +181,7 @@ def _of_no_year(reading: Reading) -> list[str]:
             text = f"{name}: days without a year are the nearest to the dates above the header, from {f.begins} on"
             found.append(Assumed(text, "read.year"))
         elif f.type != "date" and name in sample.column_names:
-            texts = _texts(sample, name)
+            texts = texts_of(sample, name)
             dated = looks_like_date(name)
             if len(texts) >= LEAST_DAYS and yearless(texts, None, dated=dated) is not None:
                 found.append(
@@ -213,8 +194,6 @@ def _of_no_year(reading: Reading) -> list[str]:
 
 
 LEAST_MONTHS, LEAST_DAYS = 3, 5
-LEAST_WHOLE, MOST_ROUND = 20, 0.2
-"""Amounts from which their last digits tell that nobody rounded them; share of zeros up to which they do."""
 
 
 def _by_month(reading: Reading) -> list[str]:
@@ -254,111 +233,6 @@ def _left_blank(reading: Reading) -> list[Assumed]:
             "read.fill",
         )
         for name, many in found.items()
-    ]
-
-
-def _assumed_roles(reading: Reading) -> list[Assumed]:
-    """What was assumed of the amounts of a table's first file: which they are, and their signs."""
-    roles, prior = reading.roles, reading.prior
-    amount = roles.get("amount")
-    if amount is None and not prior.columns and not prior.complete:
-        return [*_no_number(reading), *_no_amount(reading)]
-    if prior.columns or prior.complete or amount is None or "amount" in prior.roles:
-        return []
-    found: list[Assumed] = [*_no_date(reading), *_no_number(reading)]
-    if "debit" in roles and "credit" in roles:
-        text = f"{amount} is {made_of(roles['debit'], roles['credit'], reading.minus)}"
-        key = "read.minus" if reading.minus else "roles"
-        found.append(Assumed(text, key, (roles["debit"], roles["credit"])))
-    elif "side" in roles:
-        text = f"the sign of {amount} is that of the side in {roles['side']}"
-        found.append(Assumed(text, "roles.side", (amount,)))
-    if _may_be_cents(reading, amount):
-        text = f"no amount of {amount} has decimals: they are taken as whole units of money, and not as hundredths"
-        found.append(Assumed(text, "columns", (amount,)))
-    given = {*roles.values(), LINE_COLUMN}
-    others = [
-        name
-        for name, f in reading.formats.items()
-        if isinstance(f, NumberFormat) and f.scale and name not in given
-    ]
-    if others:
-        text = f"the amounts of the table are those of {amount}, and not {', '.join(others[:4])}"
-        found.append(Assumed(text + (" …" if len(others) > 4 else ""), "roles.amount", (amount,)))
-    return found
-
-
-def _may_be_cents(reading: Reading, amount: str) -> bool:
-    """Whether amounts are whole numbers that nobody rounded: programs hand on amounts as cents too."""
-    found, sample = reading.formats.get(amount), reading.layout.sample
-    if not isinstance(found, NumberFormat) or found.scale or amount not in sample.column_names:
-        return False
-    if reading.settings.currency in WITHOUT_CENTS or found.unit:
-        return False
-    ends = pc.utf8_slice_codeunits(pc.utf8_trim_whitespace(plain(sample.column(amount))), -1)
-    digits = pc.value_counts(ends.drop_null()).to_pylist()
-    known = {count["values"]: count["counts"] for count in digits if count["values"]}
-    many = sum(known.values())
-    return many >= LEAST_WHOLE and known.get("0", 0) <= MOST_ROUND * many
-
-
-def _no_date(reading: Reading) -> list[Assumed]:
-    """What is said of several days none of which is called as that of a row is."""
-    days = [name for name, f in reading.formats.items() if f.type in ("date", "timestamp")]
-    if "date" in reading.roles or len(days) < 2:
-        return []
-    text = (
-        f"no column is called as the day of a row is, and none is taken for it: {listed(days[:4])}"
-    )
-    return [Assumed(text + (" …" if len(days) > 4 else ""), "roles.date")]
-
-
-_MARKED = re.compile(r"[0-9.,' ]+")
-_MONEY = frozenset(" ".join(WORDS[role] for role in ("amount", "debit", "credit")).split())
-
-
-def _no_number(reading: Reading) -> list[Assumed]:
-    """What is said of columns that are called as amounts are, and whose figures could not be read as numbers."""
-    found = []
-    for name, f in reading.formats.items():
-        if f.type != "text" or name in reading.roles.values() or _MONEY.isdisjoint(worded(name)):
-            continue
-        if looks_like_code(name) or name not in reading.layout.sample.column_names:
-            continue
-        texts = _texts(reading.layout.sample, name)
-        figures = [text for text in texts if any(map(str.isdigit, text))]
-        if texts and 2 * len(figures) > len(texts):
-            odd = next((text for text in figures if not _MARKED.fullmatch(text)), figures[0])
-            text = f"{name} is called as amounts are, and stays text: {odd!r} is read as no number"
-            found.append(Assumed(text, "columns"))
-    return found
-
-
-def _no_amount(reading: Reading) -> list[Assumed]:
-    """What is said of numbers with decimals none of which is called as amounts are."""
-    numbers = [
-        name
-        for name, f in reading.formats.items()
-        if isinstance(f, NumberFormat) and f.scale and f.unit != "%"
-        and name not in reading.roles.values()
-    ]  # fmt: skip
-    cents = [
-        name
-        for name, f in reading.formats.items()
-        if isinstance(f, NumberFormat) and not f.scale and not HUNDREDTHS.isdisjoint(worded(name))
-    ]
-    if cents:
-        made = f"{quoted_name(cents[0])} * 0.01"
-        text = f"{cents[0]} is in hundredths by its name, and no column is taken for the amounts: one is made by {made}"
-        return [Assumed(text, "columns")]
-    if not numbers:
-        return []
-    told = listed(numbers[:4]) + (" …" if len(numbers) > 4 else "")
-    return [
-        Assumed(
-            f"no column is called as amounts are, and none is taken for them: {told}",
-            "roles.amount",
-        )
     ]
 
 

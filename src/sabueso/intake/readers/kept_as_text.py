@@ -57,6 +57,8 @@ def bared(cells: pa.Table, names: Sequence[str]) -> pa.Table:
         column = cells.column(name)
         texts = column.cast(pa.string()) if pa.types.is_dictionary(column.type) else column
         inner = pc.replace_substring_regex(texts, rf"{_FORMULA}|\A'([^']*)\z", r"\1\2")
-        inner = pc.if_else(pc.starts_with(texts, '="'), pc.replace_substring(inner, '""', '"'), inner)
+        inner = pc.if_else(
+            pc.starts_with(texts, '="'), pc.replace_substring(inner, '""', '"'), inner
+        )
         cells = cells.set_column(cells.column_names.index(name), name, inner)
     return cells
