@@ -79,6 +79,7 @@ class Layout:
     hold no rows: the headers of further sheets. ``added`` are columns that no line has: what stands in them is
     told by the name of the file, or by lines above. ``currency`` is what lines above the header state, or nothing; ``year`` the
     month from which on they say that the rows are, as 2025-01; ``titled`` the only year that stands there.
+    ``units`` are columns whose cells are shown with currencies, and how many have which.
     """
 
     header: list[str]
@@ -94,6 +95,7 @@ class Layout:
     currency: str = field(default="", kw_only=True)
     year: str = field(default="", kw_only=True)
     titled: str = field(default="", kw_only=True)
+    units: Mapping[str, Mapping[str, int]] = field(default_factory=dict, kw_only=True)
     sheets: tuple[str, ...] = field(default=(), kw_only=True)
 
 

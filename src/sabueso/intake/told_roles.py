@@ -19,6 +19,7 @@ from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
 from sabueso.population.table import LINE_COLUMN
 
+LEAST_NOUGHTS = 3
 LEAST_WHOLE, MOST_ROUND = 20, 0.2
 """Amounts from which their last digits tell that nobody rounded them; share of zeros up to which they do."""
 
@@ -58,6 +59,11 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     if _may_be_cents(reading, amount):
         text = f"no amount of {amount} has decimals: they are taken as whole units of money, and not as hundredths"
         found.append(Assumed(text, "columns", (amount,)))
+    if amount in reading.layout.sample.column_names:
+        texts = texts_of(reading.layout.sample, amount)
+        if len(texts) >= LEAST_NOUGHTS and not any(set(text) & set("123456789") for text in texts):
+            text = f"every amount of {amount} on the first {len(texts):,} lines that have one is 0: formulas that were never computed stand so"
+            found.append(Assumed(text, "roles.amount", (amount,)))
     given = {*roles.values(), LINE_COLUMN}
     others = [
         name

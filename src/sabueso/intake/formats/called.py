@@ -167,6 +167,63 @@ _NUMBERED = re.compile(
 )
 
 
+_WHETHER = frozenset(
+    [
+        "yes",
+        "no",
+        "y",
+        "n",
+        "true",
+        "false",
+        "t",
+        "f",
+        "si",
+        "ja",
+        "nein",
+        "nee",
+        "oui",
+        "non",
+        "sim",
+        "nao",
+        "s",
+        "x",
+        "1",
+        "0",
+        "wahr",
+        "falsch",
+        "verdadero",
+        "falso",
+        "vrai",
+        "faux",
+        "tak",
+        "nie",
+        "da",
+        "ne",
+        "hayir",
+        "evet",
+        "approved",
+        "rejected",
+        "pending",
+        "да",
+        "нет",
+        "是",
+        "否",
+    ]
+)
+
+
+def says_whether(values: Sequence[str]) -> bool:
+    """Whether texts say no more than that something is so, or is not.
+
+    Examples
+    --------
+    >>> says_whether(["TRUE", "false"]), says_whether(["Sí", "No", ""]), says_whether(["kl", "mr"]), says_whether([])
+    (True, True, False, False)
+    """
+    words = {folded(value) for value in values} - {""}
+    return bool(words) and words <= _WHETHER
+
+
 def looks_like_measure(name: str) -> bool:
     """Whether a header names amounts or dates, so that texts among them are damage."""
     words = {*" ".join(WORDS[role] for role in (*NUMBER_ROLES, "date")).split(), *RUNNING}

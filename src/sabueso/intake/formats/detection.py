@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import re
-from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -14,22 +12,27 @@ import pyarrow as pa
 
 from sabueso.base.currencies import written
 from sabueso.base.errors import UserError, nearest
-from sabueso.base.words import listed
 from sabueso.intake.formats.called import (
     looks_like_code,
     looks_like_date,
     looks_like_measure,
     looks_like_moment,
+    says_whether,
     worded,
 )
 from sabueso.intake.formats.convert import CODE_ROLES, SIGNED, TOTALS_COLUMNS, says_missing
-from sabueso.intake.formats.currencies import currency_column, names_one_currency
+from sabueso.intake.formats.currencies import (
+    currency_column,
+    names_one_currency,
+    stated_currency,
+)
 from sabueso.intake.formats.deciding import Format, TextFormat, decide
 from sabueso.intake.formats.header import is_header
 from sabueso.intake.formats.hints import Hints
-from sabueso.intake.formats.numbers import NumberFormat, units_of
+from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.roles import guess_roles
-from sabueso.intake.formats.sides import side_column
+from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
+from sabueso.intake.formats.sides import both_filled, side_column
 from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Layout
 from sabueso.intake.settings import ReadSettings
@@ -134,6 +137,14 @@ def detect(
     layout: Layout, settings: ReadSettings, prior: Prior
 ) -> tuple[dict[str, Format], dict[Role, str]]:
     """Formats and roles by the sample, by what is given, and by what is settled."""
+    formats, roles = _detected(layout, settings, prior)
+    refuse_shown(layout, roles, settings)
+    return formats, roles
+
+
+def _detected(
+    layout: Layout, settings: ReadSettings, prior: Prior
+) -> tuple[dict[str, Format], dict[Role, str]]:
     sample = _without_totals(_without_headers(layout.sample, layout.header))
     samples = {
         name: [v.strip() for v in sample.column(name).to_pylist() if v and v.strip()]
@@ -142,6 +153,16 @@ def detect(
     if settings.year is None and layout.year:
         settings = settings.model_copy(update={"year": layout.year})
     formats = _formats(samples, settings, prior)
+    for name, shown in layout.units.items():
+        found = formats.get(name)
+        by_name = stated_currency(name, {}, settings.currency)
+        if (
+            isinstance(found, NumberFormat)
+            and not found.unit
+            and by_name is None
+            and len(shown) == 1
+        ):
+            formats[name] = replace(found, unit=next(iter(shown)))
     if prior.roles:
         known = {**prior.roles, "amount": base_of(prior.roles.get("amount", ""), settings)}
         given = {r: c for r, c in known.items() if c in layout.header}
@@ -152,6 +173,10 @@ def detect(
     else:
         given = {}
     guessed = _guessed(layout, samples, formats, given, rates=bool(settings.rates))
+    for role in ("preparer", "approver"):
+        # Approved: yes or no is nobody.
+        if role in guessed and role not in given and says_whether(samples[guessed[role]]):
+            del guessed[role]
     for role in (*CODE_ROLES, "currency", "side"):
         if role in guessed:
             formats[guessed[role]] = TextFormat()
@@ -170,7 +195,7 @@ def _formats(
     formats = {name: decide(present[name], hints[name]) for name in samples}
     for name, values in samples.items():
         if isinstance(formats[name], TextFormat) and looks_like_measure(name):
-            _refuse_currencies(name, values, settings)
+            refuse_currencies(name, values, settings)
     sure = [
         f.decimal
         for f in formats.values()
@@ -328,39 +353,6 @@ def _check_roles(prior: Prior, layout: Layout, settings: ReadSettings) -> None:
                 f"the role {role} is given to a column {column!r}, which the file does not have"
                 f"{nearest(column, layout.header)}; its columns are {', '.join(layout.header[:12])}"
             )
-
-
-def _refuse_currencies(name: str, values: list[str], settings: ReadSettings) -> None:
-    """Refuse amounts that each state another currency.
-
-    Raises
-    ------
-    UserError
-        If most of them do, and no type is given.
-    """
-    units = units_of(Counter(values))
-    if len(units) > 1 and 2 * units.total() > len(values) and name not in settings.types:
-        shown = listed(
-            [f"{unit} ({count} of {len(values)})" for unit, count in units.most_common(3)]
-        )
-        raise UserError(
-            f"column {name!r} holds amounts in {shown}: amounts of several currencies are never added up; give "
-            f"the currency a column of its own, or keep the column as text: "
-            f'types = {{ {json.dumps(name, ensure_ascii=False)} = "text" }} under read'
-        )
-
-
-def both_filled(sample: pa.Table) -> Callable[[str, str], bool]:
-    """Whether most rows of a sample have a figure, and no nought, in both of two columns."""
-
-    def holds(first: str, second: str) -> bool:
-        sides = [
-            [any(c in "123456789" for c in text or "") for text in sample.column(name).to_pylist()]
-            for name in (first, second)
-        ]
-        return 2 * sum(a and b for a, b in zip(*sides, strict=True)) > sample.num_rows
-
-    return holds
 
 
 def columns_of(

@@ -204,6 +204,7 @@ class Named:
             layout,
             header=header,
             sample=layout.sample.rename_columns(header),
+            units={self.names.get(name, name): shown for name, shown in layout.units.items()},
             notes=(*layout.notes, *notes),
         )
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import unicodedata
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
+
+import pyarrow as pa
 
 from sabueso.intake.formats.called import folded
 
@@ -118,3 +120,16 @@ def clearly(values: Sequence[Decimal]) -> bool:
     """Whether there are so many amounts that their signs are a habit, and no few reversals."""
     below = sum(v < 0 for v in values)
     return len(values) >= CLEAR and max(below, len(values) - below) >= MINUS_SHARE * len(values)
+
+
+def both_filled(sample: pa.Table) -> Callable[[str, str], bool]:
+    """Whether most rows of a sample have a figure, and no nought, in both of two columns."""
+
+    def holds(first: str, second: str) -> bool:
+        sides = [
+            [any(c in "123456789" for c in text or "") for text in sample.column(name).to_pylist()]
+            for name in (first, second)
+        ]
+        return 2 * sum(a and b for a, b in zip(*sides, strict=True)) > sample.num_rows
+
+    return holds

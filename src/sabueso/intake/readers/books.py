@@ -7,14 +7,16 @@ from __future__ import annotations
 import codecs
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal, InvalidOperation
+from itertools import islice
 from pathlib import Path
 from typing import Any, Protocol
 
 from sabueso.base.errors import UserError
 from sabueso.intake.readers.source import is_text, opened, other_encoding
+from sabueso.intake.readers.workbook_looks import Looks, looks_of
 from sabueso.intake.readers.xml_elements import SAFELY, elements
 
 Row = tuple[int, Sequence[Any]]
@@ -36,6 +38,12 @@ class Book(Protocol):
 
     def rows(self, name: str) -> Iterator[Row]:
         """The rows of a sheet."""
+
+    def hidden(self) -> list[str]:
+        """Sheets that are not shown."""
+
+    def looks(self, name: str, header_row: int) -> Looks:
+        """What is known of a sheet's cells below the header, by their places in its rows."""
 
 
 def is_marked_up(path: Path) -> bool:
@@ -59,16 +67,31 @@ def open_book(path: Path) -> Book:
     return _Spreadsheet.of(path)
 
 
+class _Shown:
+    """A workbook of which no more is known than its rows."""
+
+    def hidden(self) -> list[str]:
+        return []
+
+    def looks(self, name: str, header_row: int) -> Looks:
+        return Looks()
+
+
 @dataclass(frozen=True)
 class _Spreadsheet:
+    """A workbook by the library, which reads a sheet whole each time it is asked for: the last one is kept."""
+
+    path: Path
     book: Any
+    kept: dict[str, Any] = field(default_factory=dict)
+    spans: dict[str, tuple[int, int, int]] = field(default_factory=dict)
 
     @classmethod
     def of(cls, path: Path) -> _Spreadsheet:
         from python_calamine import CalamineError, CalamineWorkbook
 
         try:
-            return cls(CalamineWorkbook.from_path(str(path)))
+            return cls(path, CalamineWorkbook.from_path(str(path)))
         except (CalamineError, OSError, ValueError) as error:
             reason = (str(error).strip().splitlines() or ["no reason was given"])[0]
             raise UserError(f"{path}: cannot be read as a spreadsheet: {reason}") from None
@@ -77,18 +100,40 @@ class _Spreadsheet:
     def names(self) -> list[str]:
         return list(self.book.sheet_names)
 
+    def _sheet(self, name: str) -> Any:
+        if name not in self.kept:
+            self.kept.clear()
+            self.kept[name] = sheet = self.book.get_sheet_by_name(name)
+            row, column = sheet.start or (0, 0)
+            self.spans[name] = row, column, 0 if sheet.end is None else int(sheet.end[0]) + 1
+        return self.kept[name]
+
+    def _span(self, name: str) -> tuple[int, int, int]:
+        """The first row and column of a sheet that have something, from 0, and its height."""
+        if name not in self.spans:
+            self._sheet(name)
+        return self.spans[name]
+
     def height(self, name: str) -> int:
-        sheet = self.book.get_sheet_by_name(name)
-        return 0 if sheet.end is None else int(sheet.end[0]) + 1
+        return self._span(name)[2]
 
     def rows(self, name: str) -> Iterator[Row]:
-        sheet = self.book.get_sheet_by_name(name)
-        start = sheet.start[0] if sheet.start else 0
-        yield from enumerate(sheet.to_python(skip_empty_area=True), start + 1)
+        start = self._span(name)[0]
+        yield from enumerate(islice(self._sheet(name).iter_rows(), start, None), start + 1)
+
+    def hidden(self) -> list[str]:
+        from python_calamine import SheetVisibleEnum
+
+        shown = SheetVisibleEnum.Visible
+        return [s.name for s in self.book.sheets_metadata if s.visible != shown]
+
+    def looks(self, name: str, header_row: int) -> Looks:
+        # Rows begin at the first column that has something.
+        return looks_of(self.path, name, header_row).from_place(self._span(name)[1])
 
 
 @dataclass(frozen=True)
-class _Html:
+class _Html(_Shown):
     """The tables of a page, each a sheet; a table within another is one of its own."""
 
     path: Path
@@ -212,7 +257,7 @@ def _is_xml_2003(path: Path) -> bool:
 
 
 @dataclass(frozen=True)
-class _Xml2003:
+class _Xml2003(_Shown):
     path: Path
     heights: dict[str, int]
 

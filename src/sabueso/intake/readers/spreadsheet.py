@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Generator, Iterable, Iterator
+from collections.abc import Collection, Generator, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -24,6 +24,7 @@ from sabueso.intake.readers.cells import (
     text_table,
 )
 from sabueso.intake.readers.source import is_text, plain_suffix
+from sabueso.intake.readers.workbook_looks import Looked
 from sabueso.intake.readers.xml_elements import root_name
 from sabueso.intake.settings import ReadSettings
 from sabueso.report import numbers as num
@@ -73,7 +74,11 @@ class SpreadsheetReader:
         first = max(found, key=lambda s: book.height(s.name) - s.header_row)
         chosen = tuple(s for s in found if s.header == first.header)
         others = [s.name for s in found if s.header != first.header]
-        notes = list(first.notes)
+        notes = [*first.notes, *_hidden(book.hidden(), [s.name for s in chosen], others)]
+        looked = Looked()
+        for sheet in chosen:
+            looked.add(book.looks(sheet.name, sheet.header_row), sheet.header, sheet.columns)
+        notes += looked.notes()
         if others:
             names = ", ".join(map(repr, others))
             text = f"not taken, for their columns differ from those of {first.name!r}, the longest: {names}"
@@ -99,6 +104,7 @@ class SpreadsheetReader:
             year=_shared(s.begins for s in chosen),
             titled=_shared(s.year for s in chosen),
             sheet=first.name,
+            units=looked.currencies,
             found={"header": first.header_row} if first.header_row > 1 else {},
             notes=tuple(notes),
             skipped=sum(s.header_row for s in chosen[1:]),
@@ -114,6 +120,19 @@ class SpreadsheetReader:
             yield from batches_of(layout.header, _records(book, sheet), part)
         rows = sum(book.height(sheet.name) for sheet in layout.taken)
         yield counted(layout.header, rows)
+
+
+def _hidden(hidden: Sequence[str], taken: Sequence[str], others: Sequence[str]) -> list[str]:
+    """What is said of sheets that a workbook does not show."""
+    notes = []
+    for names, done in ((taken, "taken in"), (others, "not taken")):
+        if unseen := [name for name in names if name in hidden]:
+            shown = listed(list(map(repr, unseen[:4]))) + (" …" if len(unseen) > 4 else "")
+            which = num.verb(len(unseen), "sheet", "sheets")
+            notes.append(
+                f"{which} {shown} {num.verb(len(unseen), 'is', 'are')} hidden in the workbook, and {done}"
+            )
+    return notes
 
 
 def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
