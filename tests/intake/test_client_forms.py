@@ -324,6 +324,7 @@ def test_headings_of_a_report_stand_on_their_rows(engine, tmp_path, own_column):
     assert all(line.agrees for line in report.totals_lines) and len(report.totals_lines) == 3
     assert any("are headings" in note for note in report.notes)
     assert report.roles["party"] == "Name" and report.roles["date"] == "Date"
+    assert report.roles["account"] == name
     off, _ = taken(engine, tmp_path, content, "b.csv", headings="none")
     assert off.accepted + off.quarantined == 21 and not any("headings" in n for n in off.notes)
 

@@ -93,3 +93,11 @@ def test_a_payment_beside_a_charge_is_no_number_of_its_row(tmp_path):
     (file,) = report["files"]
     assert "Payment" not in report["roles"].values()
     assert any("Payment: '-' is read as missing" in note for note in file["notes"])
+
+
+def test_a_debit_is_not_printed_once_for_several_lines(tmp_path):
+    """Of an entry the debit stands on the first line; its number and day stand there alone, and are told."""
+    lines = [f"JE{i:03d},2024-02-{1 + i % 28:02d},5100,{i}.50,\n,,1000,,{i}.50" for i in range(30)]
+    report = _taken(tmp_path, "\n".join(["JE No,Date,Account,Debit,Credit", *lines]) + "\n")
+    told = [a["text"] for a in report["assumed"] if a["key"].endswith("read.fill")]
+    assert [text.split(" stands on")[0] for text in told] == ["JE No", "Date"]

@@ -218,7 +218,16 @@ def _left_blank(reading: Reading) -> list[Assumed]:
     roles: tuple[Role, ...] = ("account", "party", "preparer", "document")
     masks = {name: filled_cells(sample.column(name)) for name in sample.column_names}
     day = reading.roles.get("date", "")
-    with_day = [n for n in masks if day in masks and n != day and (masks[n] == masks[day]).all()]
+    # A debit stands where no credit does: what is counted is not printed once for several lines.
+    counted = {n for n, f in reading.formats.items() if isinstance(f, NumberFormat) and f.scale}
+    counted |= {
+        reading.roles.get(role, "") for role in ("amount", "debit", "credit", "quantity", "price")
+    }
+    with_day = [
+        n
+        for n in masks
+        if day in masks and n != day and n not in counted and (masks[n] == masks[day]).all()
+    ]
     texts = [n for n, f in reading.formats.items() if f.type == "text" and n in masks]
     named = [reading.roles[r] for r in roles if r in reading.roles]
     named = [name for name in (*named, *texts[:1], *with_day) if name in masks]

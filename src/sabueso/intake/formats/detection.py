@@ -263,9 +263,11 @@ def _guessed(
         named = currency_column({n: v for n, v in samples.items() if formats[n].type == "text"})
         if named is not None and named not in guessed.values():
             guessed["currency"] = named
-    heading = layout.added[0] if layout.added and "headings" in layout.found else None
+    heading = layout.found.get("headings")
+    if heading is not None and layout.added:
+        heading = layout.added[0]
     if heading is not None and "account" not in guessed and _are_coded(samples[heading]):
-        guessed["account"] = heading
+        guessed = {r: c for r, c in guessed.items() if c != heading} | {"account": heading}
     priced = guessed.get("price")
     of_exchange = priced is not None and not _OF_EXCHANGE.isdisjoint(worded(priced))
     if of_exchange and "currency" in guessed and "quantity" not in guessed and "price" not in given:

@@ -73,7 +73,8 @@ class Filling:
         above = pc.if_else(pa.array(filled_lines(cells)), above, pa.scalar(None, pa.string()))
         if into == column:
             # A line that has a text there of its own, such as a total, keeps it.
-            own = pc.if_else(pa.array(alone), pa.scalar(None, pa.string()), texts)
+            kept = ~alone & filled_cells(cells.column(column))
+            own = pc.if_else(pa.array(kept), texts, pa.scalar(None, pa.string()))
             at = cells.column_names.index(column)
             cells = cells.set_column(at, column, pc.coalesce(own, above))
         else:
