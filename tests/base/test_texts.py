@@ -223,3 +223,4 @@ def test_the_nearest_name_is_offered(name, data):
     said = nearest(wrong, [name, "0" * 12])
     assert said == "" or name in said
     assert nearest(wrong, []) == ""
+    assert nearest("?", ["a", "b", "a"]) == "; there is a, b"

@@ -16,7 +16,7 @@ class ProgramFault(Exception):
 
 def nearest(name: str, choices: Iterable[str]) -> str:
     """Return ``"; did you mean X?"`` for the choice most like ``name``, else the choices."""
-    known = [str(c) for c in choices]
+    known = list(dict.fromkeys(map(str, choices)))
     lowered = {c.lower(): c for c in reversed(known)}
     match = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.55)
     if match:
