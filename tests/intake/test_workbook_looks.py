@@ -143,11 +143,17 @@ def test_what_a_workbook_hides_is_taken_and_said(tmp_path):
             sheet.set_row(row, None, None, {"hidden": True})
         if sheet.name == "Other":
             sheet.hide()
+        else:
+            sheet.set_column(column - 1, column, None, None, {"hidden": True})
 
     report, notes = _taken(_book(tmp_path / "a.xlsx", write, sheets=("Data", "Other")))
     assert report["total"]["accepted"] == 80
     assert "sheet 'Other' is hidden in the workbook, and taken in" in notes
     assert "20 rows are hidden in the workbook, and are rows like all others" in notes
+    assert (
+        "columns Vendor and Amount are hidden in the workbook, and are read like all others"
+        in notes
+    )
 
 
 def test_yes_and_no_are_nobody(tmp_path):
@@ -158,6 +164,28 @@ def test_yes_and_no_are_nobody(tmp_path):
 
     report, _ = _taken(_book(tmp_path / "a.xlsx", write, header=header))
     assert "approver" not in report["roles"]
+
+
+def test_names_of_another_space_are_the_same(tmp_path):
+    """Some programs write ``<x:row>`` and ``<x:c>``."""
+
+    def write(book, sheet, row, column, i):
+        sheet.write(row, column, i, book.add_format({"num_format": '0.00 "zł"'}) if i % 2 else None)
+        if i % 3 == 0:
+            sheet.set_row(row, None, None, {"hidden": True})
+
+    path = _book(tmp_path / "first.xlsx", write, many=30)
+    other = tmp_path / "a.xlsx"
+    with zipfile.ZipFile(path) as given_, zipfile.ZipFile(other, "w") as made:
+        for part in given_.namelist():
+            text = given_.read(part)
+            if "worksheets/" in part:
+                text = re.sub(rb"<(/?)(row|c|v|f|sheetData|worksheet)\b", rb"<\1x:\2", text)
+            made.writestr(part, text)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(workbook_looks, "PIECE", 500)
+        found = looks_of(other, "Data", 1)
+    assert (found.currencies, found.hidden) == ({3: Counter({"zł": 15})}, 10)
 
 
 @given(

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import re
 import zipfile
+import zlib
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -29,17 +30,23 @@ _CELL = rb'<(?:\w+:)?c r="([A-Z]{1,3})([0-9]+)"'
 _ERROR = re.compile(_CELL + rb'[^>]*\bt="e"[^>]*>(?:<(?:\w+:)?f\b[^>]*?(?:/>|>[^<]*</(?:\w+:)?f>))?<(?:\w+:)?v>([^<]*)<')  # fmt: skip
 _UNCOMPUTED = re.compile(_CELL + rb"[^>]*><(?:\w+:)?f\b(?:[^>]*/>|[^>]*>[^<]*</(?:\w+:)?f>)(?:<(?:\w+:)?v ?/>)?</(?:\w+:)?c>")  # fmt: skip
 _HIDDEN = re.compile(rb'<(?:\w+:)?row\b[^>]*\bhidden="(?:1|true)"[^>]*>')
+# Its values are read by the library, which says what it cannot read.
+_DAMAGED = (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, OSError)
+_HIDDEN_COLUMNS = re.compile(rb'<(?:\w+:)?col\b[^>]*\bhidden="(?:1|true)"[^>]*>')
+_FROM, _TO = re.compile(rb'\bmin="([0-9]+)"'), re.compile(rb'\bmax="([0-9]+)"')
 _NUMBER = re.compile(rb'\br="([0-9]+)"')
 
 
 @dataclass
 class Looks:
     """Of one sheet, by the place of a column from 0: how many cells have which currency in their number format,
-    which errors, and how many formulas without a value; and how many rows below the header are hidden."""
+    which errors, and how many formulas without a value; the ``columns`` that are hidden, from one to another, and
+    how many rows below the header are."""
 
     currencies: dict[int, Counter[str]] = field(default_factory=dict)
     errors: dict[int, Counter[str]] = field(default_factory=dict)
     uncomputed: Counter[int] = field(default_factory=Counter)
+    columns: list[range] = field(default_factory=list)
     hidden: int = 0
 
     def from_place(self, start: int) -> Looks:
@@ -48,6 +55,7 @@ class Looks:
             {place - start: signs for place, signs in self.currencies.items()},
             {place - start: errors for place, errors in self.errors.items()},
             Counter({place - start: many for place, many in self.uncomputed.items()}),
+            [range(r.start - start, r.stop - start) for r in self.columns],
             self.hidden,
         )
 
@@ -59,6 +67,7 @@ class Looked:
     currencies: dict[str, Counter[str]] = field(default_factory=dict)
     errors: dict[str, Counter[str]] = field(default_factory=dict)
     uncomputed: Counter[str] = field(default_factory=Counter)
+    columns: list[str] = field(default_factory=list)
     hidden: int = 0
 
     def add(self, looks: Looks, names: Sequence[str], places: Sequence[int]) -> None:
@@ -70,6 +79,8 @@ class Looked:
                 self.errors.setdefault(name, Counter()).update(looks.errors[place])
             if looks.uncomputed[place]:
                 self.uncomputed[name] += looks.uncomputed[place]
+            if name not in self.columns and any(place in each for each in looks.columns):
+                self.columns.append(name)
         self.hidden += looks.hidden
 
     def notes(self) -> list[str]:
@@ -79,6 +90,13 @@ class Looked:
             found.append(
                 f"{num.many(self.hidden, 'row is', 'rows are')} hidden in the workbook, and {num.verb(self.hidden, 'is a row', 'are rows')} "
                 "like all others"
+            )
+        if self.columns:
+            shown = listed(self.columns[:6]) + (" …" if len(self.columns) > 6 else "")
+            many = len(self.columns)
+            found.append(
+                f"{num.verb(many, 'column', 'columns')} {shown} {num.verb(many, 'is', 'are')} hidden in the workbook, and "
+                f"{num.verb(many, 'is', 'are')} read like all others"
             )
         for name, errors in self.errors.items():
             many, said = errors.total(), listed([error for error, _ in errors.most_common(3)])
@@ -95,10 +113,15 @@ class Looked:
 
 
 def looks_of(path: Path, name: str, header_row: int) -> Looks:
-    """What is to be known of a sheet below its header; nothing of a file that is no .xlsx."""
+    """What is to be known of a sheet below its header; nothing of a file that is no .xlsx, or a damaged one."""
+    try:
+        return _searched(path, name, header_row) if zipfile.is_zipfile(path) else Looks()
+    except _DAMAGED:
+        return Looks()
+
+
+def _searched(path: Path, name: str, header_row: int) -> Looks:
     found = Looks()
-    if not zipfile.is_zipfile(path):
-        return found
     with zipfile.ZipFile(path) as archive:
         part = _part_of(archive, name)
         if part is None:
@@ -128,6 +151,10 @@ def _look(
             found.uncomputed[_place(column)] += int(row) > header_row
     if b"hidden=" in piece:
         numbers = (_NUMBER.search(row) for row in _HIDDEN.findall(piece))
+        for column in _HIDDEN_COLUMNS.findall(piece):
+            first, last = _FROM.search(column), _TO.search(column)
+            if first is not None and last is not None:
+                found.columns.append(range(int(first[1]) - 1, int(last[1])))
         found.hidden += sum(each is not None and int(each[1]) > header_row for each in numbers)
 
 
@@ -136,7 +163,9 @@ def _pieces(sheet: IO[bytes]) -> Iterator[bytes]:
     held = b""
     while read := sheet.read(PIECE):
         held += read
-        end = max(held.rfind(b"<row"), held.rfind(b":row"))
+        end = held.rfind(b"<row")
+        if end < 0 and (named := held.rfind(b":row ")) > 0:
+            end = held.rfind(b"<", 0, named)
         if end > 0:
             yield held[:end]
             held = held[end:]
@@ -158,7 +187,7 @@ def _tree(archive: zipfile.ZipFile, part: str) -> Any:
     try:
         with archive.open(part) as file:
             return etree.parse(file, etree.XMLParser(**SAFELY)).getroot()
-    except (KeyError, etree.XMLSyntaxError, zipfile.BadZipFile, NotImplementedError, RuntimeError):
+    except (KeyError, etree.XMLSyntaxError):
         return None
 
 
