@@ -101,3 +101,10 @@ def test_a_debit_is_not_printed_once_for_several_lines(tmp_path):
     report = _taken(tmp_path, "\n".join(["JE No,Date,Account,Debit,Credit", *lines]) + "\n")
     told = [a["text"] for a in report["assumed"] if a["key"].endswith("read.fill")]
     assert [text.split(" stands on")[0] for text in told] == ["JE No", "Date"]
+
+
+@pytest.mark.parametrize("name", ["Commission %", "Amount"])
+def test_a_share_is_no_amount(tmp_path, name):
+    lines = [f"2024-02-{1 + i % 28:02d},Rep {i % 7},{100 + i}.50,{i % 9}.5%" for i in range(40)]
+    report = _taken(tmp_path, "\n".join([f"date,rep,Commission,{name}", *lines]) + "\n")
+    assert report["roles"]["amount"] == "Commission"

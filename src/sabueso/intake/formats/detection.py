@@ -248,7 +248,9 @@ def _guessed(
     plan has some for amounts of several currencies."""
     columns = [formats[name].column(name) for name in layout.header]
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
-    guessed = guess_roles(columns, distinct, both_filled(layout.sample))
+    shares = {name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit == "%"}
+    held = [column for column in columns if column.name not in shares]
+    guessed = guess_roles(held, distinct, both_filled(layout.sample))
     if given:
         # What the plan says of a table before its first file; the rest is guessed beside it.
         if "amount" in given:

@@ -130,7 +130,8 @@ class _Guess:
 
     def _suits(self, role: Role, column: Column) -> bool:
         if role in NUMBER_ROLES:
-            return column.type == "number"
+            # Commission %: a share of something.
+            return column.type == "number" and "%" not in column.name
         if role == "date":
             return column.type in ("date", "timestamp")
         if role == "entered":
