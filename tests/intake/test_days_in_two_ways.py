@@ -41,7 +41,7 @@ def test_both_are_read(days, form, how, known):
         assert isinstance(found, TextFormat)
         return
     assert isinstance(found, DateFormat) and found.beside
-    read = [found._read(text) for text in texts]
+    read = [found.day_of(text) for text in texts]
     if form == "%m/%d/%Y" and all(d.day <= 12 for d in rest):
         assert found.assumed  # nothing tells the order
     else:

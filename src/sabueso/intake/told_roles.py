@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Collection
 
 import pyarrow as pa
@@ -10,7 +11,9 @@ import pyarrow.compute as pc
 
 from sabueso.base.currencies import WITHOUT_CENTS
 from sabueso.base.words import listed
-from sabueso.intake.formats.called import looks_like_code, worded
+from sabueso.intake.formats.called import looks_like_code, looks_like_date, worded
+from sabueso.intake.formats.dates import DateFormat
+from sabueso.intake.formats.days import in_both_orders, of_the_other_order
 from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
 from sabueso.intake.formats.numbers import NumberFormat
@@ -18,6 +21,7 @@ from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
 from sabueso.population.table import LINE_COLUMN
+from sabueso.report import numbers as num
 
 LEAST_NOUGHTS = 3
 LEAST_WHOLE, MOST_ROUND = 20, 0.2
@@ -45,10 +49,10 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     roles, prior = reading.roles, reading.prior
     amount = roles.get("amount")
     if amount is None and not prior.columns and not prior.complete:
-        return [*_no_number(reading), *_no_amount(reading)]
+        return [*_no_day(reading), *_no_number(reading), *_no_amount(reading)]
     if prior.columns or prior.complete or amount is None or "amount" in prior.roles:
         return []
-    found: list[Assumed] = [*_no_date(reading), *_no_number(reading)]
+    found: list[Assumed] = [*_no_date(reading), *_no_day(reading), *_no_number(reading)]
     if "debit" in roles and "credit" in roles:
         text = f"{amount} is {made_of(roles['debit'], roles['credit'], reading.minus)}"
         key = "read.minus" if reading.minus else "roles"
@@ -101,6 +105,45 @@ def _no_date(reading: Reading) -> list[Assumed]:
     return [Assumed(text + (" …" if len(days) > 4 else ""), "roles.date")]
 
 
+def _no_day(reading: Reading) -> list[Assumed]:
+    """What is said of columns that are called as days are and are none, or of which some can only be of the other
+    order of day and month."""
+    found = []
+    for name, f in reading.formats.items():
+        dated = looks_like_date(name) or not _DAYS.isdisjoint(worded(name))
+        if name not in reading.layout.sample.column_names or not dated:
+            continue
+        texts = texts_of(reading.layout.sample, name)
+        if isinstance(f, DateFormat):
+            other = of_the_other_order(f, Counter(texts))
+            if other and f.order in _ORDERS and not f.beside:
+                said = num.many(other.total(), "day", "days")
+                text = (
+                    f"{name}: {said} of the first {len(texts):,} can only be {_ORDERS[f.order]}, such as "
+                    f"{next(iter(other))!r}, and {num.verb(other.total(), 'goes', 'go')} to quarantine: others may be so too"
+                )
+                found.append(Assumed(text, "read.dates"))
+            continue
+        if f.type != "text" or name in reading.roles.values():
+            continue
+        figures = [text for text in texts if any(map(str.isdigit, text))]
+        if not texts or 2 * len(figures) <= len(texts):
+            continue
+        both = in_both_orders(figures)
+        if both is not None:
+            text = (
+                f"{name} holds days that can only be day first, such as {both[0]!r}, and some that can only be month "
+                f"first, such as {both[1]!r}: the others may be either, and it stays text"
+            )
+            found.append(Assumed(text, "read.dates"))
+            continue
+        text = f"{name} is called as days are, and stays text: {figures[0]!r} is read as no day"
+        found.append(Assumed(text, "types"))
+    return found
+
+
+_DAYS = frozenset(WORDS["date"].split())
+_ORDERS = {"day first": "month first", "month first": "day first"}
 _MARKED = re.compile(r"[0-9.,' ]+")
 
 

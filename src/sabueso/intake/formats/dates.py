@@ -116,14 +116,103 @@ DATE_FORMS["fraction"] = (
 _NAME = r"(?:[^\W\d_]|[\u0e31-\u0e4e]|\.(?=[\u0e00-\u0e7f])){3,14}\.?"
 _BETWEEN = r"[ .\-/,]{0,2}"
 _DAY = r"[0-9]{1,2}(?:st|nd|rd|th|\.|º)?"
+WEEKDAYS = frozenset(
+    [
+        "monday",
+        "tuesday",
+        "wednesday",
+        "thursday",
+        "friday",
+        "saturday",
+        "sunday",
+        "mon",
+        "tue",
+        "tues",
+        "wed",
+        "thu",
+        "thur",
+        "thurs",
+        "fri",
+        "sat",
+        "sun",
+        "lunes",
+        "martes",
+        "miercoles",
+        "jueves",
+        "viernes",
+        "sabado",
+        "domingo",
+        "lun",
+        "mar",
+        "mie",
+        "mier",
+        "jue",
+        "vie",
+        "sab",
+        "dom",
+        "montag",
+        "dienstag",
+        "mittwoch",
+        "donnerstag",
+        "freitag",
+        "samstag",
+        "sonnabend",
+        "sonntag",
+        "mo",
+        "di",
+        "mi",
+        "do",
+        "fr",
+        "sa",
+        "so",
+        "lundi",
+        "mardi",
+        "mercredi",
+        "jeudi",
+        "vendredi",
+        "samedi",
+        "dimanche",
+        "mer",
+        "jeu",
+        "ven",
+        "sam",
+        "dim",
+        "lunedi",
+        "martedi",
+        "mercoledi",
+        "giovedi",
+        "venerdi",
+        "domenica",
+        "gio",
+        "segunda",
+        "terca",
+        "quarta",
+        "quinta",
+        "sexta",
+        "maandag",
+        "dinsdag",
+        "woensdag",
+        "donderdag",
+        "vrijdag",
+        "zaterdag",
+        "zondag",
+        "ma",
+        "wo",
+        "vr",
+        "za",
+        "zo",
+    ]
+)
+"""Small letters without accents; one before a day is left off, where it is no month."""
+_OF_WEEK = r"(?:[^\W\d_]{2,14}(?:-feira)?(?:\.,?|,) ?|[^\W\d_]{2,14}(?:-feira)? )?"
 _DAY_NAME = (
-    rf"{_DAY}[ .\-/]?(?:de |of |d'|d’)?{_NAME}{_BETWEEN}(?:de |del )?(?:[0-9]{{4}}|[0-9]{{2}})(?: ?[гр]\.?)?",
+    rf"{_OF_WEEK}{_DAY}[ .\-/]?(?:de |of |d'|d’)?{_NAME}{_BETWEEN}(?:de |del )?(?:[0-9]{{4}}|[0-9]{{2}})(?: ?[гр]\.?)?",
     "date", "day first", "day, month by its name, year",
 )  # fmt: skip
 DATE_FORMS["day name"] = _DAY_NAME
 DATE_FORMS["day name, Croatian"] = (*_DAY_NAME[:3], "day, month by its Croatian name, year")
 DATE_FORMS["name day"] = (
-    rf"{_NAME}[ .\-]?[0-9]{{1,2}}(?:st|nd|rd|th)?,?[ \-][0-9]{{4}}",
+    rf"{_OF_WEEK}{_NAME}[ .\-]?[0-9]{{1,2}}(?:st|nd|rd|th)?,?[ \-][0-9]{{4}}",
     "date", "month first", "month by its name, day, year",
 )  # fmt: skip
 DATE_FORMS["year name"] = (
@@ -176,6 +265,8 @@ def _named(form: str, text: str) -> date | None:
     plain = folded_month(text)
     words = [w.strip(".") for w in re.findall(r"[^\W\d_](?:[^\W\d_]|[\u0e31-\u0e4e]|\.)*", plain)]
     months = CROATIAN_MONTHS if form == "day name, Croatian" else MONTHS
+    if len(words) > 1 and words[0] in WEEKDAYS and any(w in months for w in words[1:]):
+        words = [w for w in words[1:] if w != "feira"]
     named = [months.get(w) for w in words if w not in _NO_MONTH]
     numbers = [int(n) for n in re.findall(r"[0-9]+", plain)]
     if len(named) != 1 or named[0] is None or len(numbers) != 2:
@@ -320,9 +411,10 @@ class DateFormat:
         return DATE_FORMS[self.form][2]
 
     def fits(self, text: str) -> bool:
-        return self._read(text) is not None
+        return self.day_of(text) is not None
 
-    def _read(self, text: str | None) -> Any:
+    def day_of(self, text: str | None) -> Any:
+        """What a text states, None where it does not fit."""
         found = self._placed(_moment(self.form, text))
         if found is None and self.beside:
             return known_day(text, self.type)
@@ -363,7 +455,7 @@ class DateFormat:
                 return pc.replace_substring_regex(texts, *_iso(self.form)).cast(kind)
             except pa.ArrowInvalid:
                 pass
-        return pa.array(list(map(self._read, texts.to_pylist())), kind)
+        return pa.array(list(map(self.day_of, texts.to_pylist())), kind)
 
     def described(self) -> str:
         year = f", from {self.begins} on" if self.begins else ""

@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import date, datetime
 
 from sabueso.intake.formats import clocks
 from sabueso.intake.formats.dates import DATE_FORMS, OF_FIGURES, YEARLESS, DateFormat, known_day
@@ -124,6 +124,43 @@ def _of_six(text: str, order: str) -> datetime | None:
         return None
 
 
+BOTH_ORDERS = 0.05
+"""Share of a column's days that only the other order of day and month reads, above which none is taken for granted:
+of the days up to the twelfth as many may be the wrong way round."""
+_SWAPPED = str.maketrans("dm", "md")
+
+
+def in_both_orders(texts: Sequence[str]) -> tuple[str, str] | None:
+    """A day that is day first alone and one that is month first alone, of one form; None where not both are there."""
+    for form, (_, kind, order, _) in DATE_FORMS.items():
+        other = form.translate(_SWAPPED)
+        if order != "day first" or kind != "date" or other not in DATE_FORMS or "%" not in form:
+            continue
+        mine = [t for t in texts if DateFormat(form).fits(t)]
+        theirs = [t for t in texts if DateFormat(other).fits(t)]
+        alone = [t for t in mine if t not in theirs], [t for t in theirs if t not in mine]
+        if all(alone):
+            return alone[0][0], alone[1][0]
+    return None
+
+
+def of_the_other_order(found: DateFormat, times: Mapping[str, int]) -> Counter[str]:
+    """Texts that a form does not read, and that with day and month changed does, with how many there are."""
+    other = found.form.translate(_SWAPPED)
+    if other == found.form or other not in DATE_FORMS or "%" not in found.form:
+        return Counter()
+    swapped = DateFormat(other)
+    return Counter({t: n for t, n in times.items() if not found.fits(t) and swapped.fits(t)})
+
+
+def _of_another_calendar(found: DateFormat, texts: Sequence[str]) -> bool:
+    """Whether most years are those of a calendar that began some six hundred years later: 1403, 1445."""
+    if "%Y" not in found.form:
+        return False
+    years = [day.year for t in texts if isinstance(day := found.day_of(t), date)]
+    return 2 * sum(1300 <= year < 1500 for year in years) > max(len(years), 1)
+
+
 def decide_date(
     values: Sequence[str], dates: str | None, least: int, dated: bool, moment: bool
 ) -> DateFormat | None:
@@ -155,6 +192,11 @@ def decide_date(
     forms = {f.form for f in best}
     if {"day name", "day name, Croatian"} <= forms:
         return None  # the same name is of two months, and nothing tells which
+    if any(_of_another_calendar(f, list(times)) for f in best):
+        return None
+    otherwise = max(of_the_other_order(f, times).total() for f in best)
+    if not dates and otherwise > max(BOTH_ORDERS * len(values), 1):
+        return None
     # A year that far ahead is counted from another beginning.
     best = [f for f in best if f.form.startswith("buddhist")] or best
     if any(f.form == "%y%j" for f in best):

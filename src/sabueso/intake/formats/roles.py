@@ -64,7 +64,8 @@ def guess_roles(
         ):
             guess.found["date"] = guess.found.pop("entered")
     first = columns[0] if columns else None
-    if "id" not in guess.found and first is not None and first.name not in guess.taken:
+    free = first is not None and first.name not in guess.taken and not looks_like_date(first.name)
+    if "id" not in guess.found and first is not None and free:
         n, rows = distinct.get(first.name, (0, 0))
         if rows and n == rows and first.type == "text" and guess.is_on_most_rows(first.name):
             guess.found["id"] = first.name
