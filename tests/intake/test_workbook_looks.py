@@ -70,6 +70,9 @@ def test_amounts_are_in_the_currency_that_their_cells_show(tmp_path, code, curre
         folder.mkdir()
         report, notes = _taken(_book(folder / "a.xlsx", write))
         assert f"the amounts are in {currency}, as they state themselves" in notes
+        few = [note for note in notes if "the others in no currency" in note]
+        assert few == ([] if not number else [few[0]])
+        assert not number or few[0].startswith("Amount: 14 cells are shown in ")
         assert Decimal(report["total"]["amount"]) == sum(Decimal("10.5") + i for i in range(40))
 
 
@@ -84,6 +87,11 @@ def test_amounts_in_several_currencies_are_refused_unless_a_column_names_them(tm
     )
     report = inside_json("intake", "../a.xlsx", "--as", "x", cwd=tmp_path / "c")
     assert report["total"]["accepted"] == 40
+    assert any(
+        a["text"]
+        == "the cells of Amount are shown in € (20) and £ (20), and are added up as the plan says"
+        for a in report["assumed"]
+    )
 
 
 def test_a_header_that_names_a_currency_is_believed(tmp_path):

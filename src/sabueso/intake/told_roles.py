@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -63,6 +63,11 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     if _may_be_cents(reading, amount):
         text = f"no amount of {amount} has decimals: they are taken as whole units of money, and not as hundredths"
         found.append(Assumed(text, "columns", (amount,)))
+    shown: Mapping[str, int] = reading.layout.units.get(amount, {})
+    if len(shown) > 1 and amount in reading.settings.types:
+        told = listed([f"{sign} ({many:,})" for sign, many in shown.items()])
+        text = f"the cells of {amount} are shown in {told}, and are added up as the plan says"
+        found.append(Assumed(text, "read.types", (amount,)))
     if amount in reading.layout.sample.column_names:
         texts = texts_of(reading.layout.sample, amount)
         if len(texts) >= LEAST_NOUGHTS and not any(set(text) & set("123456789") for text in texts):

@@ -78,7 +78,7 @@ class SpreadsheetReader:
         looked = Looked()
         for sheet in chosen:
             looked.add(book.looks(sheet.name, sheet.header_row), sheet.header, sheet.columns)
-        notes += looked.notes()
+        notes += looked.notes(sum(book.height(s.name) - s.header_row for s in chosen))
         if others:
             names = ", ".join(map(repr, others))
             text = f"not taken, for their columns differ from those of {first.name!r}, the longest: {names}"

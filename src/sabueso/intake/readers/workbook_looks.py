@@ -83,9 +83,14 @@ class Looked:
                 self.columns.append(name)
         self.hidden += looks.hidden
 
-    def notes(self) -> list[str]:
-        """What is to be said of them."""
+    def notes(self, rows: int) -> list[str]:
+        """What is to be said of them, of so many rows in all."""
         found = []
+        for name, signs in self.currencies.items():
+            if len(signs) == 1 and 2 * signs.total() < rows:
+                ((sign, many),) = signs.items()
+                which = num.many(many, "cell is", "cells are")
+                found.append(f"{name}: {which} shown in {sign}, and the others in no currency")
         if self.hidden:
             found.append(
                 f"{num.many(self.hidden, 'row is', 'rows are')} hidden in the workbook, and {num.verb(self.hidden, 'is a row', 'are rows')} "
