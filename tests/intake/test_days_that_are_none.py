@@ -69,6 +69,18 @@ def test_it_is_said_and_an_order_that_is_given_is_kept(tmp_path):
     assert report["roles"]["date"] == "Date" and 0 < report["total"]["quarantined"] < 67
 
 
+def test_a_later_file_of_both_orders_is_refused_until_one_is_said(tmp_path):
+    _taken(tmp_path, [f"{d:%d/%m/%Y}" for d in DAYS[:100]])
+    days = [f"{d:%m/%d/%Y}" if i % 3 == 0 else f"{d:%d/%m/%Y}" for i, d in enumerate(DAYS[100:300])]
+    lines = [f"{day},V1,{500 + i}.25" for i, day in enumerate(days)]
+    (tmp_path / "y.csv").write_text("\n".join(["Date,Vendor,Amount", *lines]) + "\n")
+    said = inside("intake", "../y.csv", "--as", "x", cwd=tmp_path / "c", code=2).stderr
+    assert "y.csv: column 'Date' holds days that can only be day first" in said
+    given_ = ("--dates", "day first")
+    report = inside_json("intake", "../y.csv", "--as", "x", *given_, cwd=tmp_path / "c")
+    assert 0 < report["total"]["quarantined"] < 67
+
+
 def test_a_few_of_the_other_order_are_said(tmp_path):
     days = [f"{d:%d/%m/%Y}" for d in DAYS[:200]]
     days[50], days[51] = "02/20/2024", "02/21/2024"

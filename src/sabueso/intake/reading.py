@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
@@ -125,7 +126,8 @@ class Reading:
         layout = named.layout(path, own)
         check_columns(path, layout, settings, prior)
         settings = settings.model_copy(update=dict(layout.settled))
-        formats, roles = detect(layout, settings, prior)
+        with _said_of(path):
+            formats, roles = detect(layout, settings, prior)
         if not told and not named.period and not named.months and not prior.columns:
             dated = any(isinstance(found, DateFormat) for found in formats.values())
             months = _months_by(own) if "amount" in roles and not dated else ()
@@ -154,7 +156,8 @@ class Reading:
             place = sample.column_names.index(name)
             sample = sample.set_column(place, name, pa.array(filled, pa.string()))
         layout = replace(self.layout, sample=sample)
-        formats, roles = detect(layout, self.settings, self.prior)
+        with _said_of(self.path):
+            formats, roles = detect(layout, self.settings, self.prior)
         return replace(self, layout=layout, formats=formats, roles=roles)
 
     def in_encoding(self, encoding: str) -> Reading:
@@ -234,6 +237,16 @@ class Reading:
             if self.settings.balances == "rows"
             else usual_columns(self.layout.sample, self.formats, self.roles),
         )
+
+
+@contextmanager
+def _said_of(path: Path) -> Iterator[None]:
+    """What is refused of columns is said of their file."""
+    try:
+        yield
+    except UserError as error:
+        said = str(error)
+        raise error if str(path) in said else UserError(f"{path}: {said}") from None
 
 
 def _lacks_period(own: Layout, prior: Prior) -> bool:

@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 
+from sabueso.base.errors import UserError
 from sabueso.intake.formats import clocks
 from sabueso.intake.formats.dates import DATE_FORMS, OF_FIGURES, YEARLESS, DateFormat, known_day
 from sabueso.intake.formats.hints import TOLERATED, Hints
@@ -142,6 +143,28 @@ def in_both_orders(texts: Sequence[str]) -> tuple[str, str] | None:
         if all(alone):
             return alone[0][0], alone[1][0]
     return None
+
+
+def refuse_both_orders(name: str, texts: Sequence[str]) -> None:
+    """Refuse days of a column that is one of days, where more than a few are of either order alone.
+
+    Raises
+    ------
+    UserError
+        If they are.
+    """
+    both = in_both_orders(texts)
+    if both is None:
+        return
+    times = Counter(texts)
+    few = max(BOTH_ORDERS * len(texts), 1)
+    orders = [f for f in map(DateFormat, DATE_FORMS) if f.fits(both[0]) or f.fits(both[1])]
+    if min(of_the_other_order(f, times).total() for f in orders if "%" in f.form) > few:
+        raise UserError(
+            f"column {name!r} holds days that can only be day first, such as {both[0]!r}, and some that can only be "
+            f"month first, such as {both[1]!r}: the others may be either; say with --dates which order they have, and "
+            "the rest goes to quarantine"
+        )
 
 
 def of_the_other_order(found: DateFormat, times: Mapping[str, int]) -> Counter[str]:

@@ -26,6 +26,7 @@ from sabueso.intake.formats.currencies import (
     names_one_currency,
     stated_currency,
 )
+from sabueso.intake.formats.days import refuse_both_orders
 from sabueso.intake.formats.deciding import Format, TextFormat, decide
 from sabueso.intake.formats.header import is_header
 from sabueso.intake.formats.hints import Hints
@@ -194,6 +195,8 @@ def _formats(
     }
     formats = {name: decide(present[name], hints[name]) for name in samples}
     for name, values in samples.items():
+        if hints[name].kind == "date" and not settings.dates:
+            refuse_both_orders(name, present[name])
         if isinstance(formats[name], TextFormat) and looks_like_measure(name):
             refuse_currencies(name, values, settings)
     sure = [
