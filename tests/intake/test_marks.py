@@ -84,6 +84,15 @@ def test_an_amount_that_is_no_number_is_named(tmp_path, text):
     assert said == f"amount is called as amounts are, and stays text: {text!r} is read as no number"
 
 
+def test_two_ways_to_write_one_currency_are_not_called_several(tmp_path):
+    lines = [
+        f"2024-02-{1 + i % 28:02d},P{i % 5},{('EUR', '€')[i % 2]} {12 + i}.50" for i in range(40)
+    ]
+    report = _taken(tmp_path, "\n".join(["date,payee,amount", *lines]) + "\n")
+    (said,) = [a["text"] for a in report["assumed"] if "stays text" in a["text"]]
+    assert "'EUR 12.50'" in said
+
+
 def test_a_payment_beside_a_charge_is_no_number_of_its_row(tmp_path):
     lines = [
         f'2024-02-{1 + i % 28:02d},T{i % 5},"{100 + i}.50","{f"({90 + i}.25)" if i % 3 else " -  "}"'

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Mapping
 from typing import NoReturn
 
+from sabueso.base.currencies import coded
 from sabueso.base.errors import UserError
 from sabueso.base.words import listed
 from sabueso.intake.formats.numbers import units_of
@@ -24,7 +25,9 @@ def refuse_currencies(name: str, values: list[str], settings: ReadSettings) -> N
         If most of them do, and no type is given.
     """
     units = units_of(Counter(values))
-    if len(units) > 1 and 2 * units.total() > len(values) and name not in settings.types:
+    # € and EUR are one.
+    several = len({coded(unit, "") for unit in units}) > 1
+    if several and 2 * units.total() > len(values) and name not in settings.types:
         refuse_units(name, units, len(values), "text")
 
 
