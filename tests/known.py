@@ -27,6 +27,29 @@ def ledger(n=3000, seed=4, groups=6):
     ]
 
 
+def holm(p):
+    """Adjusted p after Holm (1979)."""
+    order = np.argsort(p, kind="stable")
+    adjusted = np.empty(len(p))
+    steps = np.asarray(p)[order] * np.arange(len(p), 0, -1)
+    adjusted[order] = np.minimum(np.maximum.accumulate(steps), 1)
+    return adjusted
+
+
+def plain_bundles(days, units, limit, within):
+    """Amounts within some days, which are numbers, of a first one that reach a limit together; the next begins
+    after them. Places, both inclusive."""
+    found, at = [], 0
+    while at < len(days):
+        end = max(i for i in range(at, len(days)) if days[i] - days[at] <= within)
+        if end > at and sum(units[at : end + 1]) >= limit:
+            found.append((at, end))
+            at = end + 1
+        else:
+            at += 1
+    return found
+
+
 X = [10, 8, 13, 9, 11, 14, 6, 4, 12, 7, 5]
 ANSCOMBE = {
     "line": (X, [8.04, 6.95, 7.58, 8.81, 8.33, 9.96, 7.24, 4.26, 10.84, 4.82, 5.68]),

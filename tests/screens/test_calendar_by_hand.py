@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from conftest import screened
+from known import holm
 from sabueso.population.drill import rows as rows_of
 
 MONDAY = datetime(2024, 1, 1)
@@ -118,10 +119,7 @@ def test_every_cell(populate, rows, alpha, least):
                 p = exact if over == 1 else max(exact, p)
             judged.append((look, who, cell, counts[who, cell], expected, p))
     assert content["tests_made"] == len(judged)
-    p = np.array([each[-1] for each in judged])
-    order = np.argsort(p, kind="stable")
-    adjusted = np.empty(len(p))
-    adjusted[order] = np.minimum(np.maximum.accumulate(p[order] * np.arange(len(p), 0, -1)), 1)
+    adjusted = holm([each[-1] for each in judged])
 
     named = {(look, who, cell): i for i, (look, who, cell, *_) in enumerate(judged)}
     expected_flags = {}

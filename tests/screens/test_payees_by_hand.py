@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from conftest import screened
+from known import holm
 
 START = date(2024, 1, 1)
 
@@ -87,13 +88,6 @@ def _burst(days, width, period):
     return min(tail * distinct, 1.0), first, inside, rate * width, False
 
 
-def _holm(p):
-    order = np.argsort(p, kind="stable")
-    adjusted = np.empty(len(p))
-    adjusted[order] = np.minimum(np.maximum.accumulate(np.array(p)[order] * np.arange(len(p), 0, -1)), 1)  # fmt: skip
-    return adjusted
-
-
 def _reasons_of_dates(own, large_row, large_sum, soon):
     first, last = min(r["day"] for r in own), max(r["day"] for r in own)
     known, closed, total = own[0]["known"], own[0]["closed"], abs(sum(r["amount"] for r in own))
@@ -126,7 +120,7 @@ def test_every_figure(populate, rows, silent, least, window, alpha, top, soon):
     full = {name: _burst([r["day"] for r in each], window, period) for name, each in own.items()}
     tested = [(word, name) for word, found in (("quiet", quiet), ("full", full)) for name in own if found[name]]  # fmt: skip
     p = [(quiet if word == "quiet" else full)[name][0] for word, name in tested]
-    adjusted = dict(zip(tested, _holm(p), strict=True)) if p else {}
+    adjusted = dict(zip(tested, holm(p), strict=True)) if p else {}
     assert content["tests_made"] == len(tested)
 
     expected = {}

@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json, screened
+from known import plain_bundles
 from sabueso.base.errors import UserError
 from sabueso.screens.split import judging
 from sabueso.stats import bundles as bundling
@@ -30,18 +31,6 @@ def test_tails_are_those_of_the_two_laws(count, mean, wider):
     assert count_tail(count, mean, variance) == pytest.approx(
         scipy.stats.nbinom.sf(count - 1, size, share), rel=1e-6, abs=1e-14
     )
-
-
-def _plain_bundles(days, units, limit, within):
-    found, at = [], 0
-    while at < len(days):
-        end = max(i for i in range(at, len(days)) if days[i] - days[at] <= within)
-        if end > at and sum(units[at : end + 1]) >= limit:
-            found.append((at, end))
-            at = end + 1
-        else:
-            at += 1
-    return found
 
 
 AMOUNTS = st.lists(st.tuples(st.integers(0, 12), st.integers(1, 99)), max_size=6)
@@ -64,9 +53,9 @@ def test_bundles_and_how_many_are_expected_by_enumeration(whose, within):
     for place, (rows, limit) in enumerate(zip(listed, limits, strict=True)):
         days, units = [d for d, _ in rows], [u for _, u in rows]
         first = int(owned.starts[place])
-        if found := _plain_bundles(days, units, limit, within):
+        if found := plain_bundles(days, units, limit, within):
             spans[place] = [(a + first, b + first) for a, b in found]
-        every = [len(_plain_bundles(days, order, limit, within)) for order in permutations(units)]
+        every = [len(plain_bundles(days, order, limit, within)) for order in permutations(units)]
         means.append(np.mean(every))
     assert owned.bundles(within) == spans
     for draw in (owned.own_streams(0), owned.one_stream(0)):
@@ -80,9 +69,7 @@ def test_bundles_and_how_many_are_expected_by_enumeration(whose, within):
 def test_expected_bundles_of_many_rows_are_those_of_a_long_simulation(orders, room, monkeypatch):
     rng = np.random.default_rng(3)
     days, units = np.sort(rng.integers(0, 90, 40)), rng.integers(20, 99, 40)
-    plain = [
-        len(_plain_bundles(days, rng.permutation(units).tolist(), 100, 3)) for _ in range(4000)
-    ]
+    plain = [len(plain_bundles(days, rng.permutation(units).tolist(), 100, 3)) for _ in range(4000)]
     near = pytest.approx(np.mean(plain), abs=4 * np.std(plain) / np.sqrt(orders))
     rows = list(zip(days.tolist(), units.tolist(), strict=True))
     both, alone = _amounts([rows, rows[:9], rows], [100] * 3), _amounts([rows[:9]] * 2, [100] * 2)

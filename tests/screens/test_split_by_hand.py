@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from conftest import screened
+from known import holm, plain_bundles
 from sabueso.population.drill import rows as rows_of
 
 START = date(2024, 2, 1)
@@ -65,19 +66,6 @@ def _within(row, text, low, high):
     return low * limit <= row["amount"] * 1000 < high * limit
 
 
-def _bundles(days, units, limit, within):
-    """Rows within some days of a first one that reach the limit together; the next begins after them."""
-    found, at = [], 0
-    while at < len(days):
-        end = max(i for i in range(at, len(days)) if (days[i] - days[at]).days <= within)
-        if end > at and sum(units[at : end + 1]) >= limit:
-            found.append((at, end))
-            at = end + 1
-        else:
-            at += 1
-    return found
-
-
 @given(ledgers(), st.sampled_from([Decimal("0.05"), Decimal("0.13"), Decimal("0.013")]), st.sampled_from([2, 5]),
        st.sampled_from([0.01, 0.3]))  # fmt: skip
 def test_every_figure(populate, ledger, width, within, alpha):
@@ -114,20 +102,18 @@ def test_every_figure(populate, ledger, width, within, alpha):
             whose[row["party"], _limit(row, text)].append(row)
     for (party, limit), own in sorted(whose.items()):
         own.sort(key=lambda r: (r["day"], r["amount"]))
-        days, units = [r["day"] for r in own], [r["amount"] for r in own]
-        spans = _bundles(days, units, limit, within)
+        days, units = [r["day"].toordinal() for r in own], [r["amount"] for r in own]
+        spans = plain_bundles(days, units, limit, within)
         if not spans:
             continue
         if len(own) > 7:
             return  # Their expected number is drawn, and not counted.
-        mean = np.mean([len(_bundles(days, order, limit, within)) for order in permutations(units)])
+        mean = np.mean(
+            [len(plain_bundles(days, order, limit, within)) for order in permutations(units)]
+        )
         judged.append(stats.poisson.sf(len(spans) - 1, mean))
         named.append(("party", party, limit, [r for a, b in spans for r in own[a : b + 1]], mean))
-    order = np.argsort(judged, kind="stable")
-    adjusted = np.empty(len(judged))
-    adjusted[order] = np.minimum(
-        np.maximum.accumulate(np.array(judged)[order] * np.arange(len(judged), 0, -1)), 1
-    )
+    adjusted = holm(judged)
     assert content["tests_made"] == len(judged) + sum(
         g["expected"] is not None for g in content["groups"]
     )
