@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 # ISO 4217, the national currencies in use.
 CODES = frozenset(
     [
@@ -198,6 +200,19 @@ def coded(sign: str, own: str) -> str:
     if sign in OF_SEVERAL:
         return own if own in OF_SEVERAL[sign].split() else sign
     return OF_ONE.get(sign, sign)
+
+
+def of_one_currency(signs: Mapping[str, int]) -> str:
+    """The commonest of some signs and codes, with how many have each, where all are of one currency; nothing where
+    they are of several.
+
+    Examples
+    --------
+    >>> of_one_currency({"EUR": 2, "€": 3}), of_one_currency({"€": 3, "£": 1}), of_one_currency({})
+    ('€', '', '')
+    """
+    one = len({coded(sign, "") for sign in signs}) == 1
+    return max(signs, key=lambda sign: signs[sign]) if one else ""
 
 
 def written(text: str) -> str:

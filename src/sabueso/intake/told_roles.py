@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.base.currencies import WITHOUT_CENTS
+from sabueso.base.currencies import WITHOUT_CENTS, of_one_currency
 from sabueso.base.words import listed
 from sabueso.intake.formats.called import looks_like_code, looks_like_date, worded
 from sabueso.intake.formats.dates import DateFormat
@@ -64,7 +64,7 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
         text = f"no amount of {amount} has decimals: they are taken as whole units of money, and not as hundredths"
         found.append(Assumed(text, "columns", (amount,)))
     shown: Mapping[str, int] = reading.layout.units.get(amount, {})
-    if len(shown) > 1 and amount in reading.settings.types:
+    if shown and not of_one_currency(shown) and amount in reading.settings.types:
         told = listed([f"{sign} ({many:,})" for sign, many in shown.items()])
         text = f"the cells of {amount} are shown in {told}, and are added up as the plan says"
         found.append(Assumed(text, "read.types", (amount,)))
@@ -129,10 +129,8 @@ def _no_day(reading: Reading) -> list[Assumed]:
                 )
                 found.append(Assumed(text, "read.dates"))
             continue
-        if f.type != "text" or name in reading.roles.values():
-            continue
-        figures = [text for text in texts if any(map(str.isdigit, text))]
-        if not texts or 2 * len(figures) <= len(texts):
+        figures = _with_figures(texts)
+        if f.type != "text" or name in reading.roles.values() or not figures:
             continue
         both = in_both_orders(figures)
         if both is not None:
@@ -147,11 +145,15 @@ def _no_day(reading: Reading) -> list[Assumed]:
     return found
 
 
+def _with_figures(texts: Sequence[str]) -> list[str]:
+    """The texts that have some figure, where most have; else none."""
+    found = [text for text in texts if any(map(str.isdigit, text))]
+    return found if 2 * len(found) > len(texts) else []
+
+
 _DAYS = frozenset(WORDS["date"].split())
 _ORDERS = {"day first": "month first", "month first": "day first"}
 _MARKED = re.compile(r"[0-9.,' ]+")
-
-
 _MONEY = frozenset(" ".join(WORDS[role] for role in ("amount", "debit", "credit")).split())
 
 
@@ -163,9 +165,7 @@ def _no_number(reading: Reading) -> list[Assumed]:
             continue
         if looks_like_code(name) or name not in reading.layout.sample.column_names:
             continue
-        texts = texts_of(reading.layout.sample, name)
-        figures = [text for text in texts if any(map(str.isdigit, text))]
-        if texts and 2 * len(figures) > len(texts):
+        if figures := _with_figures(texts_of(reading.layout.sample, name)):
             odd = next((text for text in figures if not _MARKED.fullmatch(text)), figures[0])
             text = f"{name} is called as amounts are, and stays text: {odd!r} is read as no number"
             found.append(Assumed(text, "columns"))

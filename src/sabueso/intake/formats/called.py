@@ -169,47 +169,11 @@ _NUMBERED = re.compile(
 
 _WHETHER = frozenset(
     [
-        "yes",
-        "no",
-        "y",
-        "n",
-        "true",
-        "false",
-        "t",
-        "f",
-        "si",
-        "ja",
-        "nein",
-        "nee",
-        "oui",
-        "non",
-        "sim",
-        "nao",
-        "s",
-        "x",
-        "1",
-        "0",
-        "wahr",
-        "falsch",
-        "verdadero",
-        "falso",
-        "vrai",
-        "faux",
-        "tak",
-        "nie",
-        "da",
-        "ne",
-        "hayir",
-        "evet",
-        "approved",
-        "rejected",
-        "pending",
-        "да",
-        "нет",
-        "是",
-        "否",
+        "yes", "no", "y", "n", "true", "false", "t", "f", "si", "ja", "nein", "nee", "oui", "non", "sim", "nao", "s",
+        "x", "1", "0", "wahr", "falsch", "verdadero", "falso", "vrai", "faux", "tak", "nie", "da", "ne", "hayir",
+        "evet", "approved", "rejected", "pending", "да", "нет", "是", "否",
     ]
-)
+)  # fmt: skip
 
 
 def says_whether(values: Sequence[str]) -> bool:

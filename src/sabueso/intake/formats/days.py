@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
+from typing import Protocol
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats import clocks
@@ -125,6 +126,12 @@ def _of_six(text: str, order: str) -> datetime | None:
         return None
 
 
+class Fitting(Protocol):
+    """What tells whether it reads a text."""
+
+    def fits(self, text: str) -> bool: ...
+
+
 BOTH_ORDERS = 0.05
 """Share of a column's days that only the other order of day and month reads, above which none is taken for granted:
 of the days up to the twelfth as many may be the wrong way round."""
@@ -145,21 +152,16 @@ def in_both_orders(texts: Sequence[str]) -> tuple[str, str] | None:
     return None
 
 
-def refuse_both_orders(name: str, texts: Sequence[str]) -> None:
-    """Refuse days of a column that is one of days, where more than a few are of either order alone.
+def refuse_both_orders(name: str, found: Fitting, texts: Sequence[str]) -> None:
+    """Refuse a column of days that was taken in neither order, because more than a few are of either alone.
 
     Raises
     ------
     UserError
-        If they are.
+        If it is one.
     """
     both = in_both_orders(texts)
-    if both is None:
-        return
-    times = Counter(texts)
-    few = max(BOTH_ORDERS * len(texts), 1)
-    orders = [f for f in map(DateFormat, DATE_FORMS) if f.fits(both[0]) or f.fits(both[1])]
-    if min(of_the_other_order(f, times).total() for f in orders if "%" in f.form) > few:
+    if both is not None and not any(map(found.fits, both)):
         raise UserError(
             f"column {name!r} holds days that can only be day first, such as {both[0]!r}, and some that can only be "
             f"month first, such as {both[1]!r}: the others may be either; say with --dates which order they have, and "

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
-from sabueso.base.currencies import written
+from sabueso.base.currencies import of_one_currency, written
 from sabueso.base.errors import UserError, nearest
 from sabueso.intake.formats.called import (
     looks_like_code,
@@ -157,13 +157,8 @@ def _detected(
     for name, shown in layout.units.items():
         found = formats.get(name)
         by_name = stated_currency(name, {}, settings.currency)
-        if (
-            isinstance(found, NumberFormat)
-            and not found.unit
-            and by_name is None
-            and len(shown) == 1
-        ):
-            formats[name] = replace(found, unit=next(iter(shown)))
+        if isinstance(found, NumberFormat) and not found.unit and by_name is None:
+            formats[name] = replace(found, unit=of_one_currency(shown))
     if prior.roles:
         known = {**prior.roles, "amount": base_of(prior.roles.get("amount", ""), settings)}
         given = {r: c for r, c in known.items() if c in layout.header}
@@ -196,7 +191,7 @@ def _formats(
     formats = {name: decide(present[name], hints[name]) for name in samples}
     for name, values in samples.items():
         if hints[name].kind == "date" and not settings.dates:
-            refuse_both_orders(name, present[name])
+            refuse_both_orders(name, formats[name], present[name])
         if isinstance(formats[name], TextFormat) and looks_like_measure(name):
             refuse_currencies(name, values, settings)
     sure = [

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Mapping
 from typing import NoReturn
 
-from sabueso.base.currencies import coded
+from sabueso.base.currencies import of_one_currency
 from sabueso.base.errors import UserError
 from sabueso.base.words import listed
 from sabueso.intake.formats.numbers import units_of
@@ -25,8 +25,7 @@ def refuse_currencies(name: str, values: list[str], settings: ReadSettings) -> N
         If most of them do, and no type is given.
     """
     units = units_of(Counter(values))
-    # € and EUR are one.
-    several = len({coded(unit, "") for unit in units}) > 1
+    several = len(units) > 1 and not of_one_currency(units)
     if several and 2 * units.total() > len(values) and name not in settings.types:
         refuse_units(name, units, len(values), "text")
 
@@ -44,7 +43,7 @@ def refuse_shown(layout: Layout, roles: Mapping[Role, str], settings: ReadSettin
     for role in ("amount", "debit", "credit"):
         name = roles.get(role, "")
         shown = layout.units.get(name, {})
-        if len(shown) > 1 and name not in settings.types:
+        if shown and not of_one_currency(shown) and name not in settings.types:
             refuse_units(name, Counter(shown), sum(shown.values()), "number")
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
 
-from sabueso.base.currencies import CODES, OF_ONE, OF_SEVERAL
+from sabueso.base.currencies import CODES, OF_ONE, OF_SEVERAL, of_one_currency
 from sabueso.base.words import listed
 from sabueso.intake.readers.xml_elements import SAFELY
 from sabueso.report import numbers as num
@@ -87,9 +87,9 @@ class Looked:
         """What is to be said of them, of so many rows in all."""
         found = []
         for name, signs in self.currencies.items():
-            if len(signs) == 1 and 2 * signs.total() < rows:
-                ((sign, many),) = signs.items()
-                which = num.many(many, "cell is", "cells are")
+            sign = of_one_currency(signs)
+            if sign and 2 * signs.total() < rows:
+                which = num.many(signs.total(), "cell is", "cells are")
                 found.append(f"{name}: {which} shown in {sign}, and the others in no currency")
         if self.hidden:
             found.append(
