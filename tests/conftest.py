@@ -19,6 +19,8 @@ from typing import Any
 
 # As the program does, but before NumPy is loaded here.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+# The program is started some hundred times: compiled once, and not each time.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
 import hypothesis
 import pyarrow as pa
@@ -32,6 +34,8 @@ from sabueso.population.engines import EngineSettings, open_engine
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Part, Table
 from sabueso.screens import find_screen
+
+sys.dont_write_bytecode = False
 
 # Few examples; many where they are asked for (CONTRIBUTING.md).
 EXAMPLES = int(os.environ.get("SABUESO_TEST_EXAMPLES", "12"))

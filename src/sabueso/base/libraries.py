@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
+from importlib.machinery import ModuleSpec, PathFinder
+from importlib.util import LazyLoader
 
 
 class _WithoutPandas:
@@ -19,19 +21,39 @@ class _WithoutPandas:
             raise ImportError("pandas is not used by this program")
 
 
-_FINDER = _WithoutPandas()
+class _AtFirstUse:
+    """Loads parts of NumPy when they are first used, by the lazy loader of the import system.
+
+    SciPy takes over all that NumPy offers by name, and so loads its compiler for Fortran and its
+    tools for tests: a tenth of a second of every command that needs a distribution.
+    """
+
+    PARTS = frozenset(
+        f"numpy.{part}"
+        for part in ("ctypeslib", "f2py", "fft", "ma", "polynomial", "random", "testing", "typing")
+    )
+
+    @classmethod
+    def find_spec(
+        cls, name: str, path: list[str] | None = None, target: object = None
+    ) -> ModuleSpec | None:
+        spec = PathFinder.find_spec(name, path) if name in cls.PARTS else None
+        if spec is not None and spec.loader is not None:
+            spec.loader = LazyLoader(spec.loader)
+        return spec
 
 
-def leave_pandas_out() -> None:
-    """From here on pandas cannot be imported."""
-    if _FINDER not in sys.meta_path:
-        sys.meta_path.insert(0, _FINDER)
+def load_little() -> None:
+    """From here on pandas cannot be imported, and seldom used parts of NumPy load at their first use."""
+    for finder in (_WithoutPandas, _AtFirstUse):
+        if finder not in sys.meta_path:
+            sys.meta_path.insert(0, finder)  # type: ignore[arg-type]
 
 
 def let_pandas_in() -> None:
     """For a library that refuses to start without it."""
-    if _FINDER in sys.meta_path:
-        sys.meta_path.remove(_FINDER)
+    if _WithoutPandas in sys.meta_path:
+        sys.meta_path.remove(_WithoutPandas)
 
 
 def use_one_thread_for_algebra() -> None:

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, NoReturn
 
 from sabueso.base.errors import ProgramFault, UserError, nearest
 from sabueso.base.exact import use_exact_decimals
-from sabueso.base.libraries import leave_pandas_out, use_one_thread_for_algebra
+from sabueso.base.libraries import load_little, use_one_thread_for_algebra
 from sabueso.base.outcome import recorded, recorded_text
 from sabueso.base.visible import clipped, visible
 from sabueso.version import __version__
@@ -99,7 +99,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     arguments = list(sys.argv[1:] if argv is None else argv)
     if "_ARGCOMPLETE" in os.environ:
         _complete()
-    leave_pandas_out()
+    load_little()
     use_one_thread_for_algebra()
     use_exact_decimals()
     _own_streams()
