@@ -12,6 +12,8 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn
 from sabueso.population import sql
+from sabueso.population.bounds import Bounds, widened
+from sabueso.population.engines.interface import Engine
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -55,12 +57,21 @@ class Worths:
         reasons: Sequence[Reason],
     ) -> Worths:
         """The amounts of a measure; those that another test of the programme had are taken again."""
-        base = population.base({**groups.values(), UNITS: sql.minor_units(measure)}, reasons)
+        values = {**groups.values(), UNITS: sql.minor_units(measure)}
+        base = population.base(values, reasons)
         key = base.sql(), population.engine
-        held = population.known.get(_HELD)
-        if held is not None and held[0] == key:
-            known: Worths = held[1]
+        if (known := _held(population, key)) is not None:
             return known
+        worths = _narrowed(population, base, measure, values, reasons)
+        if worths is None:
+            worths = cls._asked(population, groups, base)
+        # One at a time: what a programme asks for comes together.
+        population.known[_HELD] = key, worths
+        return worths
+
+    @classmethod
+    def _asked(cls, population: Population, groups: Grouping, base: exp.Select) -> Worths:
+        """Which groups there are, and how many rows of each."""
         units = sql.column(UNITS, "b")
         fields: dict[str, Tree] = {
             "n": exp.Count(this=units),
@@ -70,12 +81,26 @@ class Worths:
         found = population.query(grp.per_group(base, groups, fields))
         if not groups.labels:
             found = found.slice(0, int(found.column("n")[0].as_py() > 0))
-        worths = cls(
+        return cls(
             population, groups, base, found, groups.keys(found), found.column("n").to_numpy()
         )
-        # One at a time: what a programme asks for comes together.
-        population.known[_HELD] = key, worths
-        return worths
+
+    def within(self, population: Population, base: exp.Select, bounds: Bounds) -> Worths | None:
+        """Those of the amounts that lie within bounds, the rows of another population; None where they are
+        not all held."""
+        if not self._slices:
+            return None
+        ((_, worth),) = self._slices
+        kept, which = worth.within(*bounds)
+        places = which.tolist()
+        part = slice(0, len(places))
+        columns = self.found.select(self.groups.names)
+        if len(places) < len(self.keys):
+            columns = columns.take(pa.array(which))
+        ends = ("n", kept.sizes), ("least", kept.least), ("greatest", kept.greatest)
+        found = pa.table({n: columns.column(n) for n in columns.column_names} | dict(ends))
+        keys = [self.keys[place] for place in places]
+        return Worths(population, self.groups, base, found, keys, kept.sizes, [(part, kept)])
 
     def slices(self) -> Iterator[tuple[slice, Arranged]]:
         """Which groups, and their amounts; all at once where they can be held."""
@@ -117,3 +142,25 @@ class Worths:
         for batch in self.population.stream(select, of_groups=keys):
             values, numbers = (c.to_numpy(zero_copy_only=False) for c in batch.columns)
             yield numbers, values
+
+
+def _held(population: Population, key: tuple[str, Engine]) -> Worths | None:
+    """The amounts that another test of the programme had, where they are the same."""
+    held: tuple[tuple[str, Engine], Worths] | None = population.known.get(_HELD)
+    return held[1] if held is not None and held[0] == key else None
+
+
+def _narrowed(
+    population: Population,
+    base: exp.Select,
+    measure: Column,
+    values: dict[str, Tree],
+    reasons: Sequence[Reason],
+) -> Worths | None:
+    """The amounts out of those that another test had, where conditions on the amount alone tell the two
+    populations apart."""
+    wider, bounds = widened(population, measure)
+    if bounds == Bounds():
+        return None
+    held = _held(population, (wider.base(values, reasons).sql(), population.engine))
+    return None if held is None else held.within(population, base, bounds)

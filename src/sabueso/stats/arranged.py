@@ -29,6 +29,26 @@ class Block(NamedTuple):
     begins: Ints
 
 
+class Around(NamedTuple):
+    """The values on both sides of a place in the order of each group, and how many parts of the way
+    between them it lies, of how many."""
+
+    lower: Ints
+    upper: Ints
+    parts: Ints
+    of: int
+
+    def between(self) -> list[Fraction]:
+        """The value at the place, interpolated and exact."""
+        of = self.of
+        return [
+            Fraction(a * of + part * (b - a), of)
+            for a, b, part in zip(
+                self.lower.tolist(), self.upper.tolist(), self.parts.tolist(), strict=True
+            )
+        ]
+
+
 @dataclass(frozen=True)
 class Arranged:
     """Groups of values, none of them empty.
@@ -108,6 +128,22 @@ class Arranged:
         """The values of one group."""
         return self.values[self.starts[place] : self.starts[place + 1]]
 
+    def within(self, least: int | None, greatest: int | None) -> tuple[Arranged, Ints]:
+        """The values from ``least`` to ``greatest``, and which groups have any."""
+        count = len(self.starts) - 1
+        low, high = np.zeros(count, np.int64), self.sizes
+        kept = np.ones(len(self.values), bool)
+        if least is not None:
+            low = self.below(np.full(count, least, np.int64))
+            kept &= self.values >= least
+        if greatest is not None:
+            high = self.below(np.full(count, greatest, np.int64) + 1)
+            kept &= self.values <= greatest
+        sizes = np.maximum(high - low, 0)
+        which = np.flatnonzero(sizes)
+        starts = np.concatenate(([0], np.cumsum(sizes[which])))
+        return Arranged(starts, self.values[kept]), which
+
     def at(self, ranks: Ints) -> Ints:
         """The value of each group at its rank, from 0."""
         return self.values[self.starts[:-1] + ranks]
@@ -132,21 +168,17 @@ class Arranged:
         >>> four.quantiles("0.75")
         [Fraction(19, 4)]
         """
-        lower, upper, parts, of = self._around(share, which, low, high)
-        return [
-            Fraction(a * of + part * (b - a), of)
-            for a, b, part in zip(lower.tolist(), upper.tolist(), parts.tolist(), strict=True)
-        ]
+        return self.around(share, which, low, high).between()
 
     def quantile_floats(self, share: str) -> Floats:
         """The same as floats, for judging shapes."""
-        lower, upper, parts, of = self._around(share)
+        lower, upper, parts, of = self.around(share)
         return lower + (upper - lower) * (parts / of)
 
-    def _around(
+    def around(
         self, share: str, which: Ints | None = None, low: Ints | int = 0, high: Ints | int = 0
-    ) -> tuple[Ints, Ints, Ints, int]:
-        """The values on both sides of (n - 1)·share, and how many parts of the way it lies of how many."""
+    ) -> Around:
+        """The values that (n - 1)·share of each group lies between."""
         exact = Fraction(share)
         first, end = self.starts[:-1], self.starts[1:]
         if which is not None:
@@ -157,7 +189,7 @@ class Arranged:
         place, parts = reach // exact.denominator, reach % exact.denominator
         lower = self.values[first + place]
         upper = self.values[first + np.minimum(place + 1, last)]
-        return lower, upper, parts, exact.denominator
+        return Around(lower, upper, parts, exact.denominator)
 
     def nearest(self, doubled: Ints, ranks: Ints) -> Ints:
         """|2x - doubled| of the value of each group that has so many nearer ones, from 0.
@@ -196,18 +228,60 @@ class Arranged:
 
     def deviations(self, doubled: Ints) -> list[int]:
         """Σ|2x - doubled| of each group."""
-        (found,) = self._sums(lambda part, centre: (np.abs(2 * part - centre),), doubled)
-        return found
+        if not self._sums_fit:
+            (found,) = self._sums(lambda part, centre: (np.abs(2 * part - centre),), doubled)
+            return found
+        lesser = self.below(-(-doubled // 2))
+        return [
+            2 * (total - 2 * below) + centre * (2 * few - n)
+            for total, below, centre, few, n in zip(
+                self.totals(), self._least_sums(lesser), doubled.tolist(), lesser.tolist(),
+                self.sizes.tolist(), strict=True,
+            )
+        ]  # fmt: skip
+
+    def below(self, bounds: Ints) -> Ints:
+        """How many values of each group lie below the bound of the group, found by halving."""
+        first, last = self.starts[:-1], self.sizes - 1
+        low, high = np.zeros(len(first), np.int64), self.sizes
+        for _ in range(int(high.max(initial=0)).bit_length()):
+            middle = (low + high) // 2
+            less = self.values[first + np.minimum(middle, last)] < bounds
+            going = low < high
+            low = np.where(going & less, middle + 1, low)
+            high = np.where(going & ~less, middle, high)
+        return low
 
     def counts_of(self, value: int) -> Ints:
         """How often a value occurs in each group."""
-        (found,) = self._sums(lambda part: ((part == value).astype(np.int64),))
-        return np.array(found, dtype=np.int64)
+        at = np.full(len(self.starts) - 1, value, np.int64)
+        return self.below(at + 1) - self.below(at)
 
     def totals(self) -> list[int]:
         """Σ of each group."""
+        if self._sums_fit:
+            sums: list[int] = np.add.reduceat(self.values, self.starts[:-1]).tolist()
+            return sums
         (found,) = self._sums(lambda part: (part,))
         return found
+
+    @property
+    def _sums_fit(self) -> bool:
+        """Whether the sum of no group can pass 63 bits."""
+        if not len(self.values):
+            return True
+        furthest = max(abs(int(self.least.min())), abs(int(self.greatest.max())))
+        return furthest * int(self.sizes.max()) < 1 << 63
+
+    def _least_sums(self, counts: Ints) -> list[int]:
+        """Σ of so many of the least values of each group, where sums fit."""
+        starts = self.starts[:-1]
+        # Runs that end where the least ones do; a sum over no values is not one that NumPy knows.
+        ends = (starts + counts)[counts < self.sizes]
+        runs = np.unique(np.concatenate([starts, ends]))
+        sums = np.add.reduceat(self.values, runs)[np.searchsorted(runs, starts)]
+        least: list[int] = np.where(counts > 0, sums, 0).tolist()
+        return least
 
     def squares(self) -> list[int]:
         """Σ² of each group."""

@@ -29,11 +29,10 @@ from sabueso.screens.limits.aiming import solved_limit
 from sabueso.screens.limits.effects import Effect, FlaggedSums, effects_of, without_flagged
 from sabueso.screens.limits.histogram import ends_of, histogram
 from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
-from sabueso.screens.limits.scales import WORTH, Scale
+from sabueso.screens.limits.scales import WORTH, Ordered, Scale
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import MeasureSettings
 from sabueso.screens.worths import Worths
-from sabueso.stats.arranged import Arranged
 from sabueso.stats.medcouple import adjusted_fences, medcouple
 from sabueso.stats.quartiles import Fences as FenceLimits
 from sabueso.stats.quartiles import QuartileRule, between, fences, in_units, quartile_positions
@@ -254,7 +253,7 @@ def _quartiles(
     """The groups with their fences, and those that have none."""
     found, not_tested = [], []
     for part, worth in worths.slices():
-        units = scale.arranged(part, worth)
+        units = scale.ordered(part, worth)
         effects = effects_of(worth)
         quartiles = _by_rule(units, settings.rule)
         ends = [[round(q) for q in units.quantiles(s)] for s in ends_of(worths.groups)]
@@ -285,7 +284,7 @@ def _quartiles(
     return found, sorted(not_tested, key=lambda t: t.rows >= settings.min_group)
 
 
-def _by_rule(units: Arranged, rule: QuartileRule) -> list[tuple[Fraction, ...]]:
+def _by_rule(units: Ordered, rule: QuartileRule) -> list[tuple[Fraction, ...]]:
     """Q1, median and Q3 of each group."""
     if rule == "linear":
         return list(zip(*(units.quantiles(share) for share in QUARTERS), strict=True))

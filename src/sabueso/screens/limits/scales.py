@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from fractions import Fraction
 from math import copysign, log10
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 import numpy as np
 import pyarrow as pa
@@ -18,7 +19,7 @@ from sabueso.population.table import Column
 from sabueso.screens import grouping as grp
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.worths import Worths
-from sabueso.stats.arranged import Arranged, Floats
+from sabueso.stats.arranged import Around, Arranged, Floats, Ints
 
 Kind = Literal["amount", "log"]
 LOG_DECIMALS = 9  # of log10 values, which are rounded to them so that their sums are exact
@@ -32,6 +33,43 @@ Key = tuple[Any, ...]
 def signed_log(amount: float, unit: float) -> float:
     """sign(x)·log10(1 + |x|/unit)."""
     return copysign(log10(1 + abs(amount) / unit), amount)
+
+
+class Ordered(Protocol):
+    """Groups of values of which those of some ranks are wanted: see :class:`Arranged`."""
+
+    @property
+    def sizes(self) -> Ints: ...
+    def group(self, place: int) -> Ints: ...
+    def at(self, ranks: Ints) -> Ints: ...
+    def around(self, share: str) -> Around: ...
+    def quantiles(self, share: str) -> list[Fraction]: ...
+
+
+@dataclass(frozen=True)
+class _Logarithms:
+    """Amounts on the log scale, on which their order is the same: only those asked for are computed."""
+
+    worth: Arranged
+    units: Floats
+    steps: Callable[[Ints, Floats | float], Ints]
+
+    @property
+    def sizes(self) -> Ints:
+        return self.worth.sizes
+
+    def group(self, place: int) -> Ints:
+        return self.steps(self.worth.group(place), float(self.units[place]))
+
+    def at(self, ranks: Ints) -> Ints:
+        return self.steps(self.worth.at(ranks), self.units)
+
+    def around(self, share: str) -> Around:
+        lower, upper, parts, of = self.worth.around(share)
+        return Around(self.steps(lower, self.units), self.steps(upper, self.units), parts, of)
+
+    def quantiles(self, share: str) -> list[Fraction]:
+        return self.around(share).between()
 
 
 @dataclass(frozen=True)
@@ -77,14 +115,25 @@ class Scale:
         values = np.empty_like(worth.values)
         place = 0
         for block in worth.blocks(self.of_groups[part]):
-            (unit,) = block.of_rows
-            size = np.abs(block.values) / 10**self.measure.scale / unit
-            steps = np.rint(np.log10(1.0 + size) * 10**LOG_DECIMALS)
-            values[place : place + len(steps)] = np.sign(block.values) * steps
+            steps = self._steps(block.values, *block.of_rows)
+            values[place : place + len(steps)] = steps
             place += len(steps)
         found = Arranged(worth.starts, values)
         if len(worth.sizes) == len(self.of_groups):
             self._held[part.start] = found
+        return found
+
+    def ordered(self, part: slice, worth: Arranged) -> Ordered:
+        """Order statistics of some groups in units of this scale."""
+        if self.of_groups is None:
+            return worth
+        return _Logarithms(worth, self.of_groups[part], self._steps)
+
+    def _steps(self, amounts: Ints, unit: Floats | float) -> Ints:
+        """Amounts in minor units as steps of the log scale, which keep their order."""
+        size = np.abs(amounts) / 10**self.measure.scale / unit
+        steps = np.rint(np.log10(1.0 + size) * 10**LOG_DECIMALS)
+        found: Ints = (np.sign(amounts) * steps).astype(np.int64)
         return found
 
     @property
