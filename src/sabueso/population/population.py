@@ -123,6 +123,22 @@ class Population:
         select = select.from_(self.source())
         return select.where(sql.both(kept), copy=False) if kept else select
 
+    def distinct(self, measure: Column, reasons: Sequence[Reason]) -> exp.Select:
+        """SELECT each value of a measure in the rows used, and how many have it, as ``n``.
+
+        What looks at the measure alone, of conditions and reasons, is asked of each value once.
+        """
+        of_rows, of_values = list[Tree](), list[Tree]()
+        for reason in (*self.conditions(), *reasons):
+            alone = _looks_at(reason.condition, measure)
+            (of_values if alone else of_rows).append(_not_true(reason.condition))
+        value = sql.column(measure.name)
+        each = exp.select(value, exp.alias_(sql.count(), "n", quoted=True)).from_(self.source())
+        each = each.where(sql.both(of_rows), copy=False) if of_rows else each
+        every = each.group_by(value.copy()).subquery("v")
+        kept = exp.select(value.copy(), sql.column("n")).from_(every)
+        return kept.where(sql.both(of_values), copy=False) if of_values else kept
+
     def source(self) -> exp.Table:
         return exp.Table(this=exp.to_identifier(self.table.name, quoted=True))
 
@@ -272,6 +288,12 @@ def missing(column: Column) -> Reason:
 def zero(column: Column) -> Reason:
     """Rows where the measure is 0."""
     return Reason("zero", exp.EQ(this=sql.column(column.name), expression=sql.integer(0)))
+
+
+def _looks_at(tree: Tree, column: Column) -> bool:
+    """Whether a condition says nothing of any other column."""
+    names = {found.name for found in tree.find_all(exp.Column)}
+    return names <= {column.name} and tree.find(exp.Query) is None
 
 
 def _not_true(tree: Tree) -> Tree:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, floor, log10
@@ -11,7 +12,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
-from sabueso.population.population import Population
+from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, money
 from sabueso.screens import cautions
@@ -110,19 +111,28 @@ def _ends_in(size: Tree, divisor: int) -> Tree:
 STAGED = "_distinct_amounts"
 
 
-def distinct_amounts(base: exp.Select) -> exp.Select:
-    """Each amount of a base with its size and its count, to be staged as ``STAGED``.
+def distinct_amounts(
+    population: Population, measure: Column, reasons: Sequence[Reason]
+) -> exp.Select:
+    """Each amount of the rows used with its size and its count, to be staged as ``STAGED``.
 
     Most ledgers repeat their amounts many times over: what is asked of amounts is then asked of a
     small table.
     """
+    units, rows = exp.alias_(sql.minor_units(measure), UNITS, quoted=True), sql.column("n")
+    each = exp.select(units, rows).from_(population.distinct(measure, reasons).subquery("d"))
+    return _sized(rows).from_(each.subquery("b"))
+
+
+def distinct_differences(base: exp.Select) -> exp.Select:
+    """The same of each difference of a base."""
+    return _sized(sql.count()).from_(base.subquery("b")).group_by(sql.column(UNITS))
+
+
+def _sized(rows: Tree) -> exp.Select:
     units = sql.column(UNITS)
-    each = exp.select(
-        units,
-        exp.alias_(sql.magnitude(units.copy()), "size", quoted=True),
-        exp.alias_(sql.count(), "n", quoted=True),
-    )
-    return each.from_(base.subquery("b")).group_by(units.copy())
+    size = exp.alias_(sql.magnitude(units.copy()), "size", quoted=True)
+    return exp.select(units, size, exp.alias_(rows.copy(), "n", quoted=True))
 
 
 def few_rows(n: int, test: str) -> Caution | None:

@@ -31,7 +31,7 @@ from sabueso.screens.digits.flags import change_flags, flagged_classes
 from sabueso.screens.digits.proposed import proposed_digits
 from sabueso.screens.digits.result import DigitChange, DigitGroup, DigitMore
 from sabueso.screens.digits.settings import DigitsSettings
-from sabueso.screens.digits.suitability import STAGED, distinct_amounts
+from sabueso.screens.digits.suitability import STAGED, distinct_amounts, distinct_differences
 from sabueso.screens.digits.view import DigitsView
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping, distinct_units
@@ -106,7 +106,10 @@ class Digits(Screen):
             differences = _differences(base, groups)
             base = _large_enough(differences, groups, settings.digits)
             few = _too_small(population, differences, groups, settings.digits)
-        with population.staged(STAGED, distinct_amounts(base)):
+            staged = distinct_differences(base)
+        else:
+            staged = distinct_amounts(population, measure, reasons)
+        with population.staged(STAGED, staged):
             counted = count_classes(population, base, measure, groups, settings)
             cautions: list[Caution] = digit_cautions(
                 population, measure, base, groups, account, settings.digits, counted, whole=amounts
