@@ -87,12 +87,15 @@ def _lean(found: Converted, reading: Reading) -> np.ndarray:
     lean = empty * 2 >= max(len(texts), 1)
     if dated is not None and dated in header:
         lean = pc.is_null(found.values.column(dated)).to_numpy(zero_copy_only=False)
-    for name in texts[:TOTALS_COLUMNS]:
-        words = found.values.column(name)
-        if pa.types.is_dictionary(words.type) or (
-            pa.types.is_string(words.type) and reading.tally.accepted + n <= MOST_WORDED
-        ):
-            lean = lean | states_total(words.combine_chunks())
+    worded = [found.values.column(name) for name in texts[:TOTALS_COLUMNS]]
+    # Few texts stand for many rows: all are looked at together, and hardly ever is one a total's.
+    repeated = [words for words in worded if pa.types.is_dictionary(words.type)]
+    known = [chunk.dictionary.cast(pa.string()) for words in repeated for chunk in words.chunks]
+    searched = repeated if known and states_total(pa.concat_arrays(known)).any() else []
+    if reading.tally.accepted + n <= MOST_WORDED:
+        searched = searched + [words for words in worded if pa.types.is_string(words.type)]
+    for words in searched:
+        lean = lean | states_total(words.combine_chunks())
     return np.asarray(lean)
 
 

@@ -43,8 +43,13 @@ _MAY_STATE = (
 
 def states_total(texts: pa.Array, pattern: str = TOTALS) -> np.ndarray:
     """Texts that begin with a word for a total, or fit another pattern."""
+    if not len(texts):
+        return np.zeros(0, dtype=bool)  # the pattern alone takes milliseconds to make
     if pa.types.is_dictionary(texts.type):
-        found = pc.match_substring_regex(texts.dictionary, pattern).take(texts.indices)
+        found = pc.match_substring_regex(texts.dictionary, pattern)
+        if not pc.any(found).as_py():
+            return np.zeros(len(texts), dtype=bool)
+        found = found.take(texts.indices)
     else:
         found = pc.match_substring_regex(texts, pattern)
     return np.asarray(found.fill_null(False).to_numpy(zero_copy_only=False), dtype=bool)
