@@ -74,6 +74,7 @@ def _bounds(tree: Tree, column: Column) -> Bounds | None:
 
 
 def _is(tree: object, column: Column) -> bool:
+    tree = tree.unnest() if isinstance(tree, exp.Paren) else tree
     return isinstance(tree, exp.Column) and tree.name == column.name and not tree.table
 
 
