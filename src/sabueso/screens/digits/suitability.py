@@ -192,7 +192,7 @@ def of_amounts(
     ).to_pylist()[0]
     distinct = int(ends["distinct_amounts"])
     if distinct <= FEW_DISTINCT:
-        low, median, high = _along_distinct(population, n, one_sign=one_sign)
+        low, median, high = _along_distinct(population, n)
     else:
         low, median, high = _from_rows(population, base)
     at_least, at_greatest = int(ends["at_least"]), int(ends["at_greatest"])
@@ -222,28 +222,18 @@ def judged(
 SHARES = ("0.01", "0.5", "0.99")
 
 
-def _along_distinct(population: Population, n: int, *, one_sign: bool) -> list[Fraction]:
-    """Percentiles of |x|: order statistics found along the distinct sizes and their counts."""
+def _along_distinct(population: Population, n: int) -> list[Fraction]:
+    """Percentiles of |x|: order statistics found along the distinct amounts and their counts."""
+    found = population.query(exp.select(sql.column("size"), sql.column("n")).from_(STAGED))
+    size, rows = (found.column(name).to_numpy() for name in ("size", "n"))
+    order = np.argsort(size)
+    size, upto = size[order], np.cumsum(rows[order])
+
+    def at(rank: int) -> int:
+        return int(size[np.searchsorted(upto, rank)])
+
     positions = [(n - 1) * Fraction(share) + 1 for share in SHARES]
-    size, rows = sql.column("size"), sql.column("n")
-    sizes = exp.select(size, exp.alias_(exp.Sum(this=rows), "n", quoted=True))
-    sizes = sizes.from_(STAGED).group_by(size.copy())
-    if one_sign:
-        sizes = exp.select(size, rows).from_(STAGED)
-    running = exp.Window(
-        this=exp.Sum(this=rows.copy()), order=exp.Order(expressions=[sql.ordered(size.copy())])
-    )
-    counted = exp.select(size.copy(), exp.alias_(running, "upto", quoted=True))
-    counted = counted.from_(sizes.subquery("s"))
-    ranks = sorted({rank for p in positions for rank in (floor(p), ceil(p))})
-
-    def at(rank: int) -> Tree:
-        reached = exp.GTE(this=sql.column("upto"), expression=sql.integer(rank))
-        return sql.only(exp.Min(this=size.copy()), reached)
-
-    fields = [exp.alias_(at(rank), f"r{rank}", quoted=True) for rank in ranks]
-    row = population.query(exp.select(*fields).from_(counted.subquery("c"))).to_pylist()[0]
-    return [between(p, row[f"r{floor(p)}"], row[f"r{ceil(p)}"]) for p in positions]
+    return [between(p, at(floor(p)), at(ceil(p))) for p in positions]
 
 
 def _from_rows(population: Population, base: exp.Select) -> list[Fraction]:
