@@ -20,7 +20,7 @@ from sabueso.intake.formats.days import (
     yearless,
 )
 from sabueso.intake.formats.hints import TOLERATED, Hints
-from sabueso.intake.formats.numbers import NumberFormat, fitted, unit_of
+from sabueso.intake.formats.numbers import NumberFormat, fitted, shapes_of, unit_of
 from sabueso.population.table import Column, ColumnType
 
 
@@ -123,11 +123,12 @@ def _decide_number(
     best: tuple[tuple[int, int], NumberFormat] | None = None
     times = Counter(values)
     unit = unit_of(times)
+    shapes = shapes_of(times)
     for preference, (point, mark) in enumerate(MARKS):
         if decimal not in (None, point) or thousands not in (None, mark):
             continue
-        found = fitted(NumberFormat(point, mark, unit=unit), list(times), sided=sided)
-        count = sum(times[v] for v in times if found.fits(v))
+        found = fitted(NumberFormat(point, mark, unit=unit), list(shapes), sided=sided)
+        count = sum(shapes[v] for v in shapes if found.fits(v))
         score = (count, -preference)
         if best is None or score > best[0]:
             best = score, found

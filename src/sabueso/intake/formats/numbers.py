@@ -202,6 +202,7 @@ def together(text: str) -> str:
 
 
 _MACHINE = re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?[eE][+-]?[0-9]{1,2}|[+-]?[0-9]+\.[0-9]{9,}")
+_MAY_BE_MACHINE = re.compile(r"[0-9.][eE][+-]?[0-9]|\.[0-9]{9}")
 FLOAT_DIGITS = 15
 
 
@@ -324,6 +325,25 @@ def units_of(times: Mapping[str, int]) -> Counter[str]:
         match = _UNIT.fullmatch(text.translate(DASHES))
         if match and (match[1] or match[2]):
             found[match[1] or match[2]] += count
+    return found
+
+
+_ONES = str.maketrans("023456789", "111111111")
+
+
+def shapes_of(times: Mapping[str, int]) -> Counter[str]:
+    """Texts with a 1 for every digit, and how many have each shape: marks are told by where they stand.
+
+    Those that may have been written by a program are left as they are: what they state depends on their digits.
+
+    Examples
+    --------
+    >>> shapes_of({"12.50": 2, "34.75": 1, "1e5": 1})
+    Counter({'11.11': 3, '1e5': 1})
+    """
+    found: Counter[str] = Counter()
+    for text, count in times.items():
+        found[text if _MAY_BE_MACHINE.search(text) else text.translate(_ONES)] += count
     return found
 
 
