@@ -28,8 +28,12 @@ import pyarrow.parquet as pq
 import pytest
 
 from sabueso.base import outcome
+from sabueso.base.errors import UserError
 from sabueso.base.libraries import let_pandas_in
+from sabueso.case.folder import Case
+from sabueso.cli.held import Held, hold, release
 from sabueso.cli.main import main
+from sabueso.cli.session import UNKEPT
 from sabueso.population.engines import EngineSettings, open_engine
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Part, Table
@@ -106,8 +110,41 @@ class Said:
     stderr: str
 
 
-def inside(*arguments: str, cwd: Path, code: int | tuple[int, ...] = 0) -> Said:
-    """Run the program in this process, where the process is not the point."""
+_kept: list[Case] = []
+
+
+def _keep(folder: Path) -> None:
+    """Keep the case of a folder loaded from one command to the next, as a session at the terminal does."""
+    try:
+        if _kept and _kept[0].folder == folder.resolve() and _kept[0].plan_path.exists():
+            _kept[0].look_again()
+        else:
+            let_go()
+            if (folder / "case.toml").exists():
+                _kept.append(Case.find())
+                _kept[0].keep_open()
+    except UserError:  # a plan that cannot be read: the command says so
+        let_go()
+    if _kept:
+        hold(Held(_kept[0]))
+
+
+def _begins_anew(arguments: Sequence[str]) -> bool:
+    return bool(arguments) and arguments[0] in UNKEPT
+
+
+def let_go() -> None:
+    """Close the case that was kept loaded."""
+    release()
+    while _kept:
+        _kept.pop().close()
+
+
+def inside(
+    *arguments: str, cwd: Path, code: int | tuple[int, ...] = 0, alone: bool = False
+) -> Said:
+    """Run the program in this process, where the process is not the point: on a case that stays loaded from
+    one command to the next, or ``alone``."""
     out, err, before = io.StringIO(), io.StringIO(), Path.cwd()
     outcome.forget()
     os.chdir(cwd)
@@ -117,9 +154,14 @@ def inside(*arguments: str, cwd: Path, code: int | tuple[int, ...] = 0) -> Said:
     for name in held:
         del os.environ[name]
     try:
+        if alone or _begins_anew(arguments):
+            let_go()
+        else:
+            _keep(cwd)
         with redirect_stdout(out), redirect_stderr(err):
             found = main(list(arguments))
     finally:
+        release()
         os.chdir(before)
         os.environ.update(held)
         let_pandas_in()

@@ -8,13 +8,13 @@ from sabueso.base.libraries import let_pandas_in
 from torture import torture
 
 SOME = {
-    "files": 36,
-    "expressions": 100,
-    "arguments": 30,
-    "plans": 16,
-    "alterations": 9,
-    "kills": 4,
-    "races": 2,
+    "files": 20,
+    "expressions": 60,
+    "arguments": 20,
+    "plans": 10,
+    "alterations": 4,
+    "kills": 2,
+    "races": 1,
 }
 
 

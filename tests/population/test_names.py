@@ -85,7 +85,8 @@ def _worked(case: Path) -> None:
             assert all(
                 f["subject"][own_name("period", [keys["party"]])] == "2025" for f in found["flags"]
             )
-        inside(*command, "--format", "csv", cwd=case)
+        if test in ("zscore", "periods", "repeats", "payees"):
+            inside(*command, "--format", "csv", cwd=case)
     inside("screen", "--as", "KL", cwd=case)
     queue = inside_json("queue", "--top", "500", cwd=case)
     assert {item["kind"] for item in queue} >= {"row", "line"}

@@ -129,7 +129,7 @@ def test_large_measures_with_small_differences_lose_nothing():
 def test_law_of_the_robust_distance_on_normal_data(n, p):
     rng = np.random.default_rng([3, n, p])
     tails = []
-    runs = max(2_400 // n, 40)
+    runs = max(1_500 // n, 30)  # the many are in bench/distance_law.py
     for _ in range(runs):
         x = rng.normal(size=(n, p))
         fit = minimum_covariance_determinant(x)
