@@ -116,7 +116,7 @@ _kept: list[Case] = []
 def _keep(folder: Path) -> None:
     """Keep the case of a folder loaded from one command to the next, as a session at the terminal does."""
     try:
-        if _kept and _kept[0].folder == folder.resolve() and _kept[0].plan_path.exists():
+        if _kept and _kept[0].folder == folder.resolve():
             _kept[0].look_again()
         else:
             let_go()
@@ -160,6 +160,8 @@ def inside(
             _keep(cwd)
         with redirect_stdout(out), redirect_stderr(err):
             found = main(list(arguments))
+        if found and _kept:
+            _kept[0].reconnect()
     finally:
         release()
         os.chdir(before)

@@ -225,3 +225,17 @@ def test_the_width_is_that_of_the_terminal(folder, width):
     assert widest <= width
     assert widest > 0.7 * width
     assert b"\x1b[" in seen
+
+
+def test_a_plan_or_a_register_that_goes_and_comes_back(session, folder, capsys):
+    """The session goes on, and says each time what there is."""
+    shown, _ = typed(session, capsys, "queue --top 3")
+    for name, gone in (("case.toml", "case.toml is gone"), ("register.db", "register.db is gone")):
+        kept = (folder / name).read_bytes()
+        (folder / name).unlink()
+        assert gone in typed(session, capsys, "queue --top 3")[0]
+        assert not (folder / name).exists()
+        (folder / name).write_bytes(kept[: len(kept) // 2])
+        assert typed(session, capsys, "queue --top 3")[0] != shown
+        (folder / name).write_bytes(kept)
+        assert typed(session, capsys, "queue --top 3")[0] == shown

@@ -346,6 +346,7 @@ def test_parts_that_are_gone_are_said_and_not_begun_anew(ledger):
     register.write_bytes(b"")
     assert "register.db is empty" in inside("queue", cwd=ledger, code=2).stderr
     register.write_bytes(kept)
+    inside("queue", cwd=ledger)
     plan.unlink()
     for command in (["queue"], ["open", "."], ["queue", "--case", "."]):
         assert "case.toml is gone" in inside(*command, cwd=ledger, code=2).stderr

@@ -161,6 +161,10 @@ class Case:
 
     def close(self) -> None:
         self._let_go()
+        self.reconnect()
+
+    def reconnect(self) -> None:
+        """Open the register again at its next use: what an error left of it is not what it holds now."""
         if "register" in self.__dict__:
             self.register.close()
             del self.__dict__["register"]
@@ -356,8 +360,15 @@ class Case:
 
     def _refresh(self) -> None:
         """Read plan and sources again where another process may have changed them."""
-        found = self.plan_path.stat()
-        state = f"{found.st_mtime_ns} {found.st_size} {self.register.state()}"
+        try:
+            found = self.plan_path.stat()
+            state = f"{found.st_mtime_ns} {found.st_size} {self.register.state()}"
+        except OSError:
+            # One of them is gone: whatever asks for it next says so.
+            self.close()
+            self.changed()
+            self._state = ""
+            return
         if state != self._state or not self.register.state():
             self.changed()
             self._state = state

@@ -89,7 +89,8 @@ class Session:
                 print(f" {shlex.join(words)}\n", flush=True)
             words = self._opened(words)
             self.held.case.look_again()
-            self._program.run(words)
+            if self._program.run(words):
+                self.held.case.reconnect()
             sys.stdout.flush()
             if words[0] in UNKEPT:
                 self.held.case.close()
