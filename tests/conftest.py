@@ -42,7 +42,7 @@ from sabueso.screens import find_screen
 sys.dont_write_bytecode = False
 
 # Few examples; many where they are asked for (CONTRIBUTING.md).
-EXAMPLES = int(os.environ.get("SABUESO_TEST_EXAMPLES", "12"))
+EXAMPLES = int(os.environ.get("SABUESO_TEST_EXAMPLES", "8"))
 hypothesis.settings.register_profile(
     "suite",
     deadline=None,

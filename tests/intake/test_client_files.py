@@ -16,7 +16,7 @@ import xlsxwriter
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import inside, inside_json
+from conftest import EXAMPLES, inside, inside_json
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.header import find_header
@@ -257,7 +257,7 @@ def _written(value: Decimal, style) -> str:
     return f"{text} {unit}" if unit else text
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=max(EXAMPLES, 80), deadline=None)
 @given(
     st.lists(st.decimals("-9999999", "9999999", places=2), min_size=1, max_size=12),
     st.integers(0, 3),
