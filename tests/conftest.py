@@ -51,8 +51,11 @@ hypothesis.settings.register_profile(
 )
 hypothesis.settings.load_profile("suite")
 
-# Java programs that live for a test: to compile for the long run would take most of their time.
-os.environ["JAVA_TOOL_OPTIONS"] = "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC"
+# Java programs that live for a test: to compile for the long run would take most of their time, and to look through
+# every class that they load the eighth part of the rest.
+os.environ["JAVA_TOOL_OPTIONS"] = (
+    "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC -XX:+UnlockDiagnosticVMOptions -XX:-BytecodeVerificationRemote"
+)
 
 
 def _lacking(reporter: Any) -> dict[str, int]:

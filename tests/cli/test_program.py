@@ -9,7 +9,7 @@ import os
 import re
 import subprocess
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from pathlib import Path
 
@@ -52,28 +52,29 @@ def _first(case: Path, count: int) -> dict[tuple[str, str], dict]:
     return named
 
 
-def _found_by_kind(case: Path, first: int) -> tuple[dict[str, float], int]:
-    """The share of what is planted, by kind, that the first exceptions find, as the benchmark counts it; and
+def _found_by_kind(case: Path, *firsts: int) -> Iterator[tuple[dict[str, float], int]]:
+    """The share of what is planted, by kind, that so many first exceptions find, as the benchmark counts it; and
     how many of them are about innocents alone."""
     with (case / "inbox" / "answers.csv").open(encoding="utf-8", newline="") as file:
         answers = list(csv.DictReader(file))
     with Case(case) as opened:
-        told = recall.found_in(opened, answers, queue(opened)[:first])
-    seen = set().union(*told)
-    kinds: dict[str, list[bool]] = {}
-    for number, answer in enumerate(answers):
-        kinds.setdefault(answer["kind"], []).append(number in seen)
-    innocents = sum(bool(h) and all(answers[n]["kind"] == "innocent" for n in h) for h in told)
-    return {kind: sum(v) / len(v) for kind, v in kinds.items() if kind != "innocent"}, innocents
+        every = recall.found_in(opened, answers, queue(opened)[: max(firsts)])
+    for first in firsts:
+        told = every[:first]
+        seen = set().union(*told)
+        kinds: dict[str, list[bool]] = {}
+        for number, answer in enumerate(answers):
+            kinds.setdefault(answer["kind"], []).append(number in seen)
+        innocents = sum(bool(h) and all(answers[n]["kind"] == "innocent" for n in h) for h in told)
+        yield {k: sum(v) / len(v) for k, v in kinds.items() if k != "innocent"}, innocents
 
 
 def _check_planted(case: Path) -> None:
-    kinds, _ = _found_by_kind(case, 100)
+    (kinds, _), (at_once, innocents) = _found_by_kind(case, 100, 50)
     assert set(kinds) == {str(kind) for kind in range(1, 17)}
     assert sum(kinds.values()) / len(kinds) >= 0.9
     assert sum(share >= 0.7 for share in kinds.values()) >= 15
-    kinds, innocents = _found_by_kind(case, 50)
-    assert sum(kinds.values()) / len(kinds) >= 0.7
+    assert sum(at_once.values()) / len(at_once) >= 0.7
     assert innocents <= 5
     # What a reviewer would clear is cleared with its reason.
     answers, found = _answers(case), _first(case, 100)
