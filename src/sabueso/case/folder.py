@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Self
 from sabueso.base.errors import UserError
 from sabueso.base.files import write_whole
 from sabueso.case.events import Source
+from sabueso.case.layout import PLAN, REGISTER, parts_of, plan_gone
 from sabueso.case.tables import currency_of, table_of
 from sabueso.population.table import Column, Derived, Part, Table
 
@@ -22,9 +23,6 @@ if TYPE_CHECKING:
     from sabueso.population.population import Population
 
 ENVIRONMENT = "SABUESO_CASE"
-PLAN, REGISTER = "case.toml", "register.db"
-OWN_FOLDERS = ("population", "runs", "evidence", "quarantine", "sources")
-"""Folders that hold what the register speaks of."""
 LINKS_DEEP = 2
 """How many links on an expression may reach: ``po.receipt.quantity``."""
 
@@ -68,7 +66,7 @@ class Case:
         if named:
             folder = Path(named)
             if not (folder / PLAN).is_file():
-                raise _plan_gone(folder) or UserError(
+                raise plan_gone(folder) or UserError(
                     f"{folder} is no case folder: it has no {PLAN}"
                 )
             return cls(folder.resolve(), verify=verify)
@@ -76,7 +74,7 @@ class Case:
         for folder in (here, *here.parents):
             if (folder / PLAN).is_file():
                 return cls(folder, verify=verify)
-            gone = _plan_gone(folder)
+            gone = plan_gone(folder)
             if gone is not None:
                 raise gone
         raise UserError(f"no {PLAN} in {here} or above it; start a case with: sabueso open FOLDER")
@@ -98,7 +96,7 @@ class Case:
             raise UserError(f"{folder} is a file; expected a folder for the case")
         if (folder / PLAN).exists():
             raise UserError(f"{folder} is a case already: it has a {PLAN}")
-        if (gone := _plan_gone(folder)) is not None:
+        if (gone := plan_gone(folder)) is not None:
             raise gone
         folder.mkdir(parents=True, exist_ok=True)
         from sabueso.case.plan_writing import new_plan
@@ -138,7 +136,7 @@ class Case:
         return (section.url, section.name) if section and section.url else None
 
     def _open_register(self, server: tuple[str, str] | None, *, fresh: bool = False) -> Register:
-        may_begin = not _parts(self.folder)
+        may_begin = not parts_of(self.folder)
         if server is None:
             from sabueso.case.register_file import FileRegister
 
@@ -380,28 +378,3 @@ class Case:
         if self._opened is not None:
             self._opened.close()
             self._opened = None
-
-
-def relative(path: Path, folder: Path) -> str:
-    """A path as the plan names it: relative to the case where it lies within or beside it."""
-    try:
-        return Path(os.path.relpath(path.resolve(), folder)).as_posix()
-    except ValueError:  # another drive
-        return path.resolve().as_posix()
-
-
-def _parts(folder: Path) -> list[str]:
-    """Parts of a case that are there beside its plan and register."""
-    told_by = {"population": "*/*.parquet", "runs": "*/run.json"}
-    return [name for name, files in told_by.items() if any((folder / name).glob(files))]
-
-
-def _plan_gone(folder: Path) -> UserError | None:
-    """What is said where a case has lost its plan; None where there is no case."""
-    parts = _parts(folder) if (folder / REGISTER).is_file() else []
-    if not parts:
-        return None
-    return UserError(
-        f"{folder / PLAN} is gone, though {REGISTER} and {', '.join(parts)} are there: restore it "
-        "from a copy; no new plan is begun"
-    )

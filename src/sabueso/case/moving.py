@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sabueso.base.errors import UserError
-from sabueso.case.folder import REGISTER, Case
+from sabueso.case.folder import Case
+from sabueso.case.layout import REGISTER
 from sabueso.case.plan_writing import write_server
 from sabueso.case.register import TABLES
 from sabueso.case.register_server import ServerRegister

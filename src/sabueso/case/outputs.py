@@ -11,7 +11,8 @@ from pathlib import Path
 from sabueso.base.errors import UserError
 from sabueso.base.files import json_text, whole_file, write_whole
 from sabueso.base.hashing import file_hash
-from sabueso.case.folder import OWN_FOLDERS, PLAN, REGISTER, Case
+from sabueso.case.folder import Case
+from sabueso.case.layout import OWN_FOLDERS, PLAN, REGISTER
 from sabueso.case.unfinished import FOLDER
 
 KEPT = ".written.json"

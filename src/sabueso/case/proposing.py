@@ -9,7 +9,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from sabueso.base.errors import UserError
-from sabueso.case.folder import OWN_FOLDERS, REGISTER, Case
+from sabueso.case.folder import Case
+from sabueso.case.layout import OWN_FOLDERS, REGISTER
 from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded

@@ -20,7 +20,8 @@ from sabueso.base.errors import UserError
 from sabueso.base.files import FORMAT, write_whole
 from sabueso.base.hashing import file_hash
 from sabueso.base.plain import Json
-from sabueso.case.folder import OWN_FOLDERS, PLAN, REGISTER, Case, relative
+from sabueso.case.folder import Case
+from sabueso.case.layout import OWN_FOLDERS, PLAN, REGISTER, relative
 from sabueso.case.marked import altered_marks
 from sabueso.case.register import Event, Register
 from sabueso.case.reviews import check_initials

@@ -15,8 +15,9 @@ from sabueso.base.exact import exactly
 from sabueso.base.files import flush_file, sync_folder
 from sabueso.base.hashing import Hashes
 from sabueso.base.plain import Json, Values
-from sabueso.case.folder import Case, relative
+from sabueso.case.folder import Case
 from sabueso.case.judging import controls
+from sabueso.case.layout import relative
 from sabueso.case.plan_section import section_text
 from sabueso.case.plan_writing import write_currency, write_table
 from sabueso.case.quarantine import write_quarantine

@@ -7,7 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from sabueso.base.errors import UserError
-from sabueso.case.folder import PLAN, Case
+from sabueso.case.folder import Case
+from sabueso.case.layout import PLAN
 from sabueso.commands.interface import Answer
 
 if TYPE_CHECKING:
