@@ -89,5 +89,5 @@ def test_entries_and_values_that_are_too_many(populate, monkeypatch):
     with pytest.raises(UserError, match="smaller --share"):
         screened(people, "traits", share=0.9, least=1, limit="7.2")
     monkeypatch.setattr(habits, "MOST_VALUES", 2)
-    with pytest.raises(UserError, match="none is rare among so many"):
+    with pytest.raises(UserError, match="of so many it is not told which are rare"):
         screened(people, "traits")

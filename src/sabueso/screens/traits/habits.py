@@ -38,8 +38,8 @@ def counts(
     found = population.query(select)
     if found.num_rows > MOST_VALUES:
         raise UserError(
-            f"there are more than {MOST_VALUES:,} accounts, or pairs of a preparer and an account or a time: none is "
-            "rare among so many; take fewer rows with --where, or another column for the account"
+            f"there are more than {MOST_VALUES:,} accounts, or pairs of a preparer and an account or a time: of so many "
+            "it is not told which are rare; take fewer rows with --where, or another column for the account"
         )
     columns = [found.column(name).to_pylist() for name in values]
     return dict(zip(zip(*columns, strict=True), found.column("n").to_pylist(), strict=True))
