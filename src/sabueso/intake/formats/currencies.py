@@ -71,7 +71,7 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
 
 
 _ONE = re.compile(
-    r"\b(base|local|functional|reporting|home|domestic|equivalent|consolidated|contravalor|gegenwert|hauswahrung|lc)\b"
+    r"\b(base|local|functional|accounted|acctd|company code|reporting|home|domestic|equivalent|consolidated|contravalor|gegenwert|hauswahrung|lc)\b"
 )
 _MONEY = re.compile(
     r"\b(amount|amt|value|importe|betrag|montant|importo|valor|total|equivalent|contravalor|gegenwert)\b"
@@ -93,6 +93,17 @@ def names_one_currency(name: str) -> bool:
     plain = " ".join(worded(name))
     money = _MONEY.search(plain) is not None
     return money and (_ONE.search(plain) is not None or stated_currency(name, {}, "") is not None)
+
+
+def names_ledgers_side(name: str) -> bool:
+    """Whether a debit or a credit is called as those are which stand in the ledger's currency beside others.
+
+    Examples
+    --------
+    >>> [names_ledgers_side(name) for name in ("Accounted Dr", "Entered Dr", "Credit (local)")]
+    [True, False, True]
+    """
+    return _ONE.search(" ".join(worded(name))) is not None
 
 
 def currency_column(samples: Mapping[str, Sequence[str]]) -> str | None:

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
-from sabueso.base.currencies import of_one_currency, written
+from sabueso.base.currencies import of_one_currency
 from sabueso.base.errors import UserError, nearest
 from sabueso.intake.formats.called import (
     looks_like_code,
@@ -23,7 +23,6 @@ from sabueso.intake.formats.called import (
 from sabueso.intake.formats.convert import CODE_ROLES, SIGNED, TOTALS_COLUMNS, says_missing
 from sabueso.intake.formats.currencies import (
     currency_column,
-    names_one_currency,
     stated_currency,
 )
 from sabueso.intake.formats.days import refuse_both_orders
@@ -31,6 +30,7 @@ from sabueso.intake.formats.deciding import Format, TextFormat, decide
 from sabueso.intake.formats.header import is_header
 from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.one_currency import in_one_currency, ledgers_sides
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
 from sabueso.intake.formats.sides import both_filled, side_column
@@ -272,53 +272,17 @@ def _guessed(
     of_exchange = priced is not None and not _OF_EXCHANGE.isdisjoint(worded(priced))
     if of_exchange and "currency" in guessed and "quantity" not in guessed and "price" not in given:
         del guessed["price"]
-    if "currency" in guessed and not rates and not {"amount", "currency", "debit"} & set(given):
-        _in_one_currency(guessed, columns, samples)
+    if not {"amount", "currency", "debit"} & set(given):
+        if not {"amount", "debit"} & set(guessed):
+            ledgers_sides(guessed, columns)
+        if "currency" in guessed and not rates:
+            in_one_currency(guessed, columns, samples)
     return guessed
 
 
 def _are_coded(headings: Sequence[str]) -> bool:
     """Whether headings begin with a code, as reports by account have them."""
     return bool(headings) and all(re.match(r"[0-9]{2,}", text) for text in headings)
-
-
-def _in_one_currency(
-    guessed: dict[Role, str], columns: Sequence[Column], samples: Mapping[str, list[str]]
-) -> None:
-    """Of amounts in several currencies, and the same in one beside them, the latter are the table's."""
-    if "debit" in guessed or len({written(v) for v in samples[guessed["currency"]]}) < 2:
-        return
-    for column in columns:
-        taken = column.name in guessed.values() and column.name != guessed.get("amount")
-        if column.type == "number" and not taken and names_one_currency(column.name):
-            guessed["amount"] = column.name
-            del guessed["currency"]
-            single = {n: v for n, v in samples.items() if len({written(each) for each in v}) == 1}
-            if (named := currency_column(single)) is not None:
-                guessed["currency"] = named
-            return
-    _of_another_pair(guessed, columns, samples)
-
-
-def _of_another_pair(
-    guessed: dict[Role, str], columns: Sequence[Column], samples: Mapping[str, list[str]]
-) -> None:
-    """The amounts of a second pair of an amount and its currency that stand as the first do, where those are in
-    one currency."""
-    places = {column.name: i for i, column in enumerate(columns)}
-    amount = places[guessed["amount"]]
-    step = places[guessed["currency"]] - amount
-    if abs(step) != 1:
-        return
-    for place, column in enumerate(columns):
-        beside = columns[place + step].name if 0 <= place + step < len(columns) else None
-        free = place != amount and column.name not in guessed.values() and column.type == "number"
-        if beside is None or not free or beside in guessed.values():
-            continue
-        codes = {written(each) for each in samples[beside]}
-        if len(codes) == 1 and currency_column({beside: samples[beside]}) is not None:
-            guessed |= {"amount": column.name, "currency": beside}
-            return
 
 
 def _without_totals(sample: pa.Table) -> pa.Table:

@@ -1,0 +1,74 @@
+"""Of amounts in several currencies, and the same in one currency beside them, which are the table's."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from sabueso.intake.formats.called import worded
+from sabueso.intake.formats.currencies import (
+    currency_column,
+    names_ledgers_side,
+    names_one_currency,
+    written,
+)
+from sabueso.intake.formats.header_words import WORDS
+from sabueso.population.table import Column, Role
+
+
+def ledgers_sides(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
+    """Of two pairs of a debit and a credit, as entered and in the ledger's currency, the latter are the table's."""
+    free = [c.name for c in columns if c.type == "number" and c.name not in guessed.values()]
+    own = [name for name in free if names_ledgers_side(name)]
+    sides: dict[Role, list[str]] = {
+        role: [name for name in own if not set(WORDS[role].split()).isdisjoint(worded(name))]
+        for role in ("debit", "credit")
+    }
+    if all(len(names) == 1 for names in sides.values()):
+        guessed |= {role: names[0] for role, names in sides.items()}
+        # It tells in what the others stand.
+        guessed.pop("currency", None)
+
+
+def in_one_currency(
+    guessed: dict[Role, str], columns: Sequence[Column], samples: Mapping[str, list[str]]
+) -> None:
+    """Of amounts in several currencies, and the same in one beside them, the latter are the table's."""
+    if len({written(v) for v in samples[guessed["currency"]]}) < 2:
+        return
+    sided = "debit" in guessed
+    for column in columns:
+        taken = column.name in guessed.values() and column.name != guessed.get("amount")
+        # Beside a debit and a credit it is their difference, and has a sign.
+        fits = not sided or any(re.search(r"[-−(]", value) for value in samples[column.name])
+        if column.type == "number" and not taken and fits and names_one_currency(column.name):
+            for role in ("currency", "debit", "credit"):
+                guessed.pop(role, None)
+            guessed["amount"] = column.name
+            single = {n: v for n, v in samples.items() if len({written(each) for each in v}) == 1}
+            if (named := currency_column(single)) is not None:
+                guessed["currency"] = named
+            return
+    if "amount" in guessed:
+        _of_another_pair(guessed, columns, samples)
+
+
+def _of_another_pair(
+    guessed: dict[Role, str], columns: Sequence[Column], samples: Mapping[str, list[str]]
+) -> None:
+    """The amounts of a second pair of an amount and its currency that stand as the first do, where those are in
+    one currency."""
+    places = {column.name: i for i, column in enumerate(columns)}
+    amount = places[guessed["amount"]]
+    step = places[guessed["currency"]] - amount
+    if abs(step) != 1:
+        return
+    for place, column in enumerate(columns):
+        beside = columns[place + step].name if 0 <= place + step < len(columns) else None
+        free = place != amount and column.name not in guessed.values() and column.type == "number"
+        if beside is None or not free or beside in guessed.values():
+            continue
+        codes = {written(each) for each in samples[beside]}
+        if len(codes) == 1 and currency_column({beside: samples[beside]}) is not None:
+            guessed |= {"amount": column.name, "currency": beside}
+            return

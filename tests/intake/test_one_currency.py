@@ -1,0 +1,83 @@
+"""Amounts in several currencies, and the same in one beside them; and what has currencies and no amounts."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+import pytest
+
+from conftest import inside, inside_json
+
+CODES = ("USD", "EUR", "GBP")
+RATES = {"USD": Decimal("0.92"), "EUR": Decimal(1), "GBP": Decimal("1.17")}
+
+
+def _taken(folder, header: str, row) -> dict:
+    lines = [header, *(row(i, CODES[i % 3]) for i in range(60))]
+    (folder / "t.csv").write_text("\n".join(lines) + "\n", encoding="utf-8")
+    inside("open", "c", cwd=folder)
+    return inside_json("intake", "../t.csv", "--as", "t", cwd=folder / "c")
+
+
+@pytest.mark.parametrize(
+    ("header", "row"),
+    [("Vendor ID,Vendor Name,Currency", lambda i, c: f"V{i:03d},Name {i},{c}"),
+     ("Contract,Start Date,Currency,Term (Months)", lambda i, c: f"C{i},2024-01-{1 + i % 28:02d},{c},{i % 24}")],
+)  # fmt: skip
+def test_what_has_no_amounts_may_name_currencies(tmp_path, header, row):
+    report = _taken(tmp_path, header, row)
+    assert report["total"]["accepted"] == 60 and report["total"]["amount"] is None
+
+
+SIDES = [
+    ("Entered Dr", "Entered Cr", "Accounted Dr", "Accounted Cr"),
+    ("Debit", "Credit", "Functional Debit", "Functional Credit"),
+    ("Dr (FC)", "Cr (FC)", "Dr (Local)", "Cr (Local)"),
+    ("Soll", "Haben", "Soll Hauswährung", "Haben Hauswährung"),
+]
+
+
+@pytest.mark.parametrize("names", SIDES, ids="-".join)
+@pytest.mark.parametrize("turned", [False, True])
+def test_the_sides_in_the_ledgers_currency_are_the_tables(tmp_path, names, turned):
+    names = names[2:] + names[:2] if turned else names
+    worth = Decimal(0)
+
+    def row(i, code):
+        nonlocal worth
+        size = Decimal(100 + 7 * i) / 4
+        own = (size * RATES[code]).quantize(Decimal("0.01"))
+        worth += own if i % 4 else -own
+        pairs = [(f"{x:.2f}", "") if i % 4 else ("", f"{x:.2f}") for x in (size, own)]
+        cells = [cell for pair in (pairs[::-1] if turned else pairs) for cell in pair]
+        return f"J{i},2024-01-{1 + i % 28:02d},6{i % 4}00,{code},{','.join(cells)}"
+
+    report = _taken(tmp_path, f"Journal,Date,Account,Curr,{','.join(names)}", row)
+    assert Decimal(report["total"]["amount"]) == worth
+    assert report["currency"] == "EUR"
+
+
+def test_a_signed_amount_beside_the_sides_is_the_tables(tmp_path):
+    worth = Decimal(0)
+
+    def row(i, code):
+        nonlocal worth
+        own = (Decimal(50 + i) * RATES[code]).quantize(Decimal("0.01")) * (1 if i % 3 else -1)
+        worth += own
+        sides = f"{50 + i}.00," if i % 3 else f",{50 + i}.00"
+        return f"J{i},2024-01-{1 + i % 28:02d},{code},{sides},{own}"
+
+    report = _taken(tmp_path, "Journal,Date,Currency,Dr,Cr,Functional Amount", row)
+    assert Decimal(report["total"]["amount"]) == worth
+
+
+def test_one_without_a_sign_beside_the_sides_is_not(tmp_path):
+    rows = [
+        f"J{i},2024-01-01,{CODES[i % 3]},{f'{i + 1}.00,' if i % 2 else f',{i + 1}.00'},{i + 1}.50"
+        for i in range(40)
+    ]
+    text = "\n".join(["Journal,Date,Currency,Dr,Cr,Functional Amount", *rows])
+    (tmp_path / "t.csv").write_text(text + "\n")
+    inside("open", "c", cwd=tmp_path)
+    said = inside("intake", "../t.csv", "--as", "t", cwd=tmp_path / "c", code=2).stderr
+    assert "do not add up" in said
