@@ -80,3 +80,23 @@ def test_accounts_that_add_up_others_are_told(tmp_path_factory, leaves, together
     else:
         (said,) = found
         assert f"{len(parents)} of the {len(parents)} accounts that others begin with" in said
+
+
+def test_lines_of_one_text_are_told_and_those_of_figures_are_not(tmp_path):
+    lines = [f"R{i},2024-01-{1 + i % 28:02d},payment {i},{i}.50" for i in range(30)]
+    lines[10:10] = [",,Page 1 of 2,"]
+    lines[20:20] = [",,Page 2 of 2,"]
+    lines[5] = ",,,7.25"
+    lines[6] = "R6,,a day that is missing,9.00"
+    said = _assumed(tmp_path, "id,date,text,amount", lines)
+    assert said == [
+        "2 lines of the first 32 lines hold one text and nothing else, such as 'Page 1 of 2': they are rows like all "
+        "others"
+    ]
+
+
+def test_one_line_of_one_text(tmp_path):
+    lines = [f"R{i},2024-01-{1 + i % 28:02d},payment {i},{i}.50" for i in range(30)]
+    (said,) = _assumed(tmp_path, "id,date,text,amount", [*lines, ",,as agreed,"])
+    assert said.startswith("1 line of the first 31 lines holds one text and nothing else")
+    assert said.endswith("it is a row like all others")

@@ -53,6 +53,8 @@ MOST_KINDS = 12
 """Distinct texts up to which a column says of what kind a row is."""
 MOSTLY_ABOVE = 0.95
 """Share of amounts above nothing from which all are taken to have one sign."""
+LEAST_CELLS = 4
+"""Columns from which a line of one text is told from rows."""
 LEAST_ADDED, MOSTLY_ADDED = 3, 0.8
 """Accounts that others begin with, and the share of them that are the sum of those, from which they are sums."""
 
@@ -80,7 +82,38 @@ def may_not_count(reading: Reading) -> list[Assumed]:
                 )
                 if said
             ]
-    return [*found, *_added_up_again(reading, amount)]
+    return [*found, *_of_one_text(reading, amount), *_added_up_again(reading, amount)]
+
+
+def _of_one_text(reading: Reading, amount: str) -> list[Assumed]:
+    """What is said of lines with one text and nothing else, such as the number of a page, in a table whose rows
+    have days and amounts."""
+    sample, date = reading.layout.sample, reading.roles.get("date")
+    names = [
+        n for n in sample.column_names if n in reading.formats and n not in reading.layout.added
+    ]
+    if date not in names or len(names) < LEAST_CELLS:
+        return []
+    texts = {
+        name: [(text or "").strip() for text in plain(sample.column(name)).to_pylist()]
+        for name in names
+    }
+    lines = list(zip(*texts.values(), strict=True))
+    figures = {names.index(n) for n in (date, amount) if n in texts}
+    alone = []
+    for line in lines:
+        filled = [place for place, text in enumerate(line) if text]
+        if len(filled) == 1 and filled[0] not in figures:
+            alone.append((names[filled[0]], line[filled[0]]))
+    if not alone or len(alone) * 2 > len(lines):
+        return []
+    said = num.verb(len(alone), "holds", "hold")
+    are = num.verb(len(alone), "it is a row like all others", "they are rows like all others")
+    text = (
+        f"{num.many(len(alone), 'line')} of the first {num_lines(len(lines))} {said} one text and nothing else, such as "
+        f"{alone[0][1]!r}: {are}"
+    )
+    return [Assumed(text, "rules", tuple({name for name, _ in alone}))]
 
 
 def _called_off(name: str, kinds: Mapping[str, int], lines: int) -> str:

@@ -37,7 +37,7 @@ WORDS: dict[Role, str] = {
     "date": (
         "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum tag valuta monat "
         "giorno jour dag dato tarih paivamaara kelte tanggal tarikh ngay дата день ημερομηνια 日付 取引日 計上日 年月日 日期 "
-        "날짜 일자 거래일 التاريخ תאריך วันที่ dt"
+        "날짜 일자 거래일 التاريخ תאריך วันที่ dt emissao emision"
     ),
     "entered": (
         "entered created added submitted time hour hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt "
@@ -63,7 +63,7 @@ WORDS: dict[Role, str] = {
         "debitor mitarbeiter personal salarie dipendente werknemer creditor debtor funcionario crediteur debiteur "
         "kunden fornecedor credor emp tiers aux auxiliaire kontrahent dostawca odbiorca klient nabywca dodavatel "
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "
-        "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor agent broker "
+        "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor constituent agent broker "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
         "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant student driver guest borrower passenger subscriber"
     ),
