@@ -33,6 +33,8 @@ def test_examples():
     [
         ("Status", "Cleared", "Voided", "Status: 'Voided' on 5 of the first 40 lines: they are rows like all others"),
         ("Void", "", "X", "Void: 'X' on 5 of the first 40 lines: they are rows like all others"),
+        ("Void", "", "V", "Void: 'V' on 5 of the first 40 lines: they are rows like all others"),
+        ("Cancelled", "N", "C", "Cancelled: 'C' on 5"),
         ("Estado", "contabilizado", "Anulado", "Estado: 'Anulado' on 5"),
         ("Doc Type", "INV", "CN", "Doc Type: 'CN' on 5 of the first 40 lines, with amounts above nothing as all others"),
         ("Version", "Actual", "Budget", "Version: 'Budget' on 5 and 'Actual' on 35 of the first 40 lines"),

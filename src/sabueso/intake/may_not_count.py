@@ -35,7 +35,7 @@ _HEADS = frozenset(
      "anulada", "annule", "annullato", "cancelado", "estornado", "geannuleerd"]
 )  # fmt: skip
 """Words of headers under which a mark calls a row off."""
-_MARKS = frozenset(["x", "y", "yes", "true", "t", "1", "j", "ja", "s", "si", "sí", "o", "oui", "sim"])  # fmt: skip
+_MARKS = frozenset(["x", "y", "yes", "true", "t", "1", "j", "ja", "s", "si", "sí", "o", "oui", "sim", "v", "c", "r", "d", "a", "*"])  # fmt: skip
 _NO_MARKS = frozenset(["", "n", "no", "false", "f", "0", "nein", "non", "não", "nao", "nee", "-"])
 CREDITS = frozenset(
     ["cn", "nc", "ncr", "crn", "credit", "credit note", "credit memo", "creditnote", "refund", "refunded", "return",

@@ -73,7 +73,7 @@ WORDS: dict[Role, str] = {
     ),
     "document": (
         "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference "
-        "referencia ref nota nf dowod dowodu dokumentu faktura faktury doklad bizonylat belge verifikation verifikat bilag tosite chung "
+        "referencia ref comprobante nota nf dowod dowodu dokumentu faktura faktury doklad bizonylat belge verifikation verifikat bilag tosite chung "
         "vch protocollo protocolo prot документ накладная παραστατικο τιμολογιο 伝票番号 請求書 凭证 憑證 傳票 单据 發票 发票 전표 증빙 المستند אסמכתא fisi fis evrak bukti เอกสาร سند"
     ),
     "text": (
