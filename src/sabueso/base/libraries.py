@@ -25,12 +25,12 @@ class _AtFirstUse:
     """Loads parts of NumPy when they are first used, by the lazy loader of the import system.
 
     SciPy takes over all that NumPy offers by name, and so loads its compiler for Fortran and its
-    tools for tests: a tenth of a second of every command that needs a distribution.
+    tools for tests: a tenth of a second of every command that needs a distribution. Parts that
+    threads may come to use are none of these: two at once would find one half loaded.
     """
 
     PARTS = frozenset(
-        f"numpy.{part}"
-        for part in ("ctypeslib", "f2py", "fft", "ma", "polynomial", "random", "testing", "typing")
+        f"numpy.{part}" for part in ("ctypeslib", "f2py", "fft", "polynomial", "testing", "typing")
     )
 
     @classmethod
