@@ -30,7 +30,7 @@ class _AtFirstUse:
     """
 
     PARTS = frozenset(
-        f"numpy.{part}" for part in ("ctypeslib", "f2py", "fft", "polynomial", "testing", "typing")
+        f"numpy.{part}" for part in ("ctypeslib", "f2py", "fft", "polynomial", "testing")
     )
 
     @classmethod
