@@ -164,7 +164,7 @@ def inside(
         with redirect_stdout(out), redirect_stderr(err):
             found = main(list(arguments))
         if found and _kept:
-            _kept[0].reconnect()
+            _kept[0].close_register()
     finally:
         release()
         os.chdir(before)

@@ -159,10 +159,10 @@ class Case:
 
     def close(self) -> None:
         self._let_go()
-        self.reconnect()
+        self.close_register()
 
-    def reconnect(self) -> None:
-        """Open the register again at its next use: what an error left of it is not what it holds now."""
+    def close_register(self) -> None:
+        """Let the register be opened again at its next use: what an error left of it is not what it holds now."""
         if "register" in self.__dict__:
             self.register.close()
             del self.__dict__["register"]

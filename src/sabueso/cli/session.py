@@ -90,7 +90,7 @@ class Session:
             words = self._opened(words)
             self.held.case.look_again()
             if self._program.run(words):
-                self.held.case.reconnect()
+                self.held.case.close_register()
             sys.stdout.flush()
             if words[0] in UNKEPT:
                 self.held.case.close()

@@ -8,9 +8,11 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from decimal import Decimal
 
+import numpy as np
+
 from sabueso.base.words import listed
 from sabueso.intake.formats.called import worded
-from sabueso.intake.formats.downward import plain
+from sabueso.intake.formats.downward import filled_cells, plain
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.interface import Assumed
 from sabueso.intake.readers.cells import num_lines
@@ -94,26 +96,20 @@ def _of_one_text(reading: Reading, amount: str) -> list[Assumed]:
     ]
     if date not in names or len(names) < LEAST_CELLS:
         return []
-    texts = {
-        name: [(text or "").strip() for text in plain(sample.column(name)).to_pylist()]
-        for name in names
-    }
-    lines = list(zip(*texts.values(), strict=True))
-    figures = {names.index(n) for n in (date, amount) if n in texts}
-    alone = []
-    for line in lines:
-        filled = [place for place, text in enumerate(line) if text]
-        if len(filled) == 1 and filled[0] not in figures:
-            alone.append((names[filled[0]], line[filled[0]]))
-    if not alone or len(alone) * 2 > len(lines):
+    filled = np.column_stack([filled_cells(sample.column(name)) for name in names])
+    figures = [names.index(name) for name in (date, amount) if name in names]
+    alone = np.flatnonzero((filled.sum(axis=1) == 1) & ~filled[:, figures].any(axis=1)).tolist()
+    if not alone or len(alone) * 2 > len(filled):
         return []
+    columns = [names[int(filled[place].argmax())] for place in alone]
+    first = plain(sample.column(columns[0]))[alone[0]].as_py().strip()
     said = num.verb(len(alone), "holds", "hold")
     are = num.verb(len(alone), "it is a row like all others", "they are rows like all others")
     text = (
-        f"{num.many(len(alone), 'line')} of the first {num_lines(len(lines))} {said} one text and nothing else, such as "
-        f"{alone[0][1]!r}: {are}"
+        f"{num.many(len(alone), 'line')} of the first {num_lines(len(filled))} {said} one text and nothing else, such as "
+        f"{first!r}: {are}"
     )
-    return [Assumed(text, "rules", tuple({name for name, _ in alone}))]
+    return [Assumed(text, "rules", tuple(dict.fromkeys(columns)))]
 
 
 def _called_off(name: str, kinds: Mapping[str, int], lines: int) -> str:

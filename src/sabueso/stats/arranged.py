@@ -130,16 +130,12 @@ class Arranged:
 
     def within(self, least: int | None, greatest: int | None) -> tuple[Arranged, Ints]:
         """The values from ``least`` to ``greatest``, and which groups have any."""
-        count = len(self.starts) - 1
-        low, high = np.zeros(count, np.int64), self.sizes
         kept = np.ones(len(self.values), bool)
         if least is not None:
-            low = self.below(np.full(count, least, np.int64))
             kept &= self.values >= least
         if greatest is not None:
-            high = self.below(np.full(count, greatest, np.int64) + 1)
             kept &= self.values <= greatest
-        sizes = np.maximum(high - low, 0)
+        sizes = np.add.reduceat(kept, self.starts[:-1], dtype=np.int64)
         which = np.flatnonzero(sizes)
         starts = np.concatenate(([0], np.cumsum(sizes[which])))
         return Arranged(starts, self.values[kept]), which
