@@ -135,3 +135,16 @@ def test_what_travels_has_a_type():
                     given = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
                     count = len(given) - (bool(given) and given[0].arg in ("self", "cls"))
                     assert count <= 6, f"{path.name}: {node.name} takes {count}"
+
+
+def test_no_class_is_derived_from_the_library_of_trees():
+    """Where that library is compiled, as another package may have brought it, its classes cannot be."""
+    for path in SOURCE.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            bases = map(ast.unparse, node.bases) if isinstance(node, ast.ClassDef) else ()
+            odd = [
+                base
+                for base in bases
+                if re.match("exp[.]|sqlglot|.*[.]Generator$|.*Dialect$", base)
+            ]
+            assert not odd, f"{path}: {odd}"

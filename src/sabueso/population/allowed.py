@@ -9,7 +9,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError, nearest
 from sabueso.population import functions, sql
 from sabueso.population.domain import same_everywhere, within_domain
-from sabueso.population.fact_names import Fact, fact_named, fact_tree, spread_facts, with_lists
+from sabueso.population.fact_names import fact_named, fact_tree, is_fact, spread_facts, with_lists
 from sabueso.population.linked import linked
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
@@ -138,7 +138,7 @@ def column_or_period(name: str, table: Table, what: str = "--where") -> Tree:
 def arguments(node: exp.Anonymous, table: Table, what: str) -> list[Tree]:
     """The arguments of a call, facts of the plan by their values and lists spread."""
     listed = with_lists(node.expressions, table, what)
-    return [each.this if isinstance(each, Fact) else each for each in listed]
+    return [each.this if is_fact(each) else each for each in listed]
 
 
 @dataclass(frozen=True)
@@ -163,7 +163,7 @@ class Check:
         return node if terms else within_domain(same_everywhere(node))
 
     def _visit(self, node: Tree) -> Tree:
-        if isinstance(node, Fact):
+        if is_fact(node):
             return node.this
         if isinstance(node, exp.Anonymous):
             return self._called(node)

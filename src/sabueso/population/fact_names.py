@@ -14,6 +14,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Table
 
 FACTS = "facts"
+_CHECKED = "fact"
 
 
 def fact_named(node: exp.Column, table: Table, what: str) -> Any:
@@ -52,9 +53,7 @@ def with_lists(listed: list[Tree], table: Table, what: str) -> list[Tree]:
         if fact is None:
             spread.append(each)
         else:
-            spread += [
-                Fact(this=fact_tree(v)) for v in (fact if isinstance(fact, list) else [fact])
-            ]
+            spread += map(of_fact, fact if isinstance(fact, list) else [fact])
     return spread
 
 
@@ -62,10 +61,18 @@ def spread_facts(node: exp.In, table: Table, what: str) -> None:
     """Put the values of a list in the place of its name: ``day in facts.holidays``."""
     listed = [*node.expressions, *([node.args["field"]] if node.args.get("field") else [])]
     spread = with_lists(listed, table, what)
-    if any(isinstance(each, Fact) for each in spread):
+    if any(is_fact(each) for each in spread):
         node.set("field", None)
         node.set("expressions", spread)
 
 
-class Fact(exp.Paren):
-    """A fact's value, checked already."""
+def of_fact(value: Any) -> Tree:
+    """A fact's value, marked as checked: a class of its own could not be derived from the library's where
+    that is compiled."""
+    tree = exp.Paren(this=fact_tree(value))
+    tree.meta[_CHECKED] = True
+    return tree
+
+
+def is_fact(tree: Tree) -> bool:
+    return isinstance(tree, exp.Paren) and _CHECKED in tree.meta

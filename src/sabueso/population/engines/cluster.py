@@ -26,8 +26,8 @@ from sabueso.population.engines.interface import (
     base_length,
     column_text,
     derived_columns,
-    own_names,
     part_files,
+    written,
 )
 from sabueso.population.table import Column, Part, Table
 
@@ -46,14 +46,13 @@ _OWN = {
     "EXACT_QUANTILES": "PERCENTILE({0}, {1})",
     "WHOLE_DIVISION": "({0} DIV {1})",
 }
-_Dialect = own_names(Spark, _OWN)
 MOST_FETCHED = 3_000_000
 """Rows of a staged result up to which it is fetched: a few numbers each."""
 
 
 def render(tree: exp.Expr) -> str:
     """The SQL text of a tree for this engine."""
-    return tree.sql(dialect=_Dialect)
+    return written(tree, Spark, _OWN)
 
 
 class ClusterEngine:

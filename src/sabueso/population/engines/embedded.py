@@ -17,8 +17,8 @@ from sabueso.population.engines.interface import (
     base_length,
     column_text,
     derived_columns,
-    own_names,
     part_files,
+    written,
 )
 from sabueso.population.table import Column, Part, Table
 
@@ -173,12 +173,9 @@ class EmbeddedEngine:
         self._connection.execute("RESET memory_limit")
 
 
-_Dialect = own_names(DuckDB, _OWN)
-
-
 def render(tree: exp.Expr) -> str:
     """The SQL text of a tree for this engine."""
-    return tree.sql(dialect=_Dialect)
+    return written(tree, DuckDB, _OWN)
 
 
 def _value(column: Column, part: Part) -> str:

@@ -81,20 +81,18 @@ def part_files(part: Part) -> list[str]:
     return [Path(file).resolve().as_posix() for file in part.files]
 
 
-def own_names(dialect: Any, texts: Mapping[str, str]) -> Any:
-    """A dialect that writes the nodes of ``sql.OWN_NODES`` as an engine calls them.
+def written(tree: exp.Expr, dialect: Any, texts: Mapping[str, str]) -> str:
+    """The text of a tree with the nodes of ``sql.OWN_NODES`` as an engine calls them.
 
-    ``texts`` have ``{0}``, ``{1}`` in the place of the node's parts.
+    ``texts`` have ``{0}``, ``{1}`` in the place of a node's parts. The nodes are written into a copy, the
+    innermost first: a generator of the library cannot be derived from where the library is compiled.
     """
-
-    class Generator(dialect.Generator):
-        def anonymous_sql(self, expression: exp.Anonymous) -> str:
-            own = texts.get(expression.name)
-            if own is None:
-                return str(super().anonymous_sql(expression))
-            return own.format(*(self.sql(part) for part in expression.expressions))
-
-    return type(f"Own{dialect.__name__}", (dialect,), {"Generator": Generator})
+    root = exp.Paren(this=tree.copy())
+    own = [node for node in root.find_all(exp.Anonymous) if node.name in texts]
+    for node in reversed(own):
+        parts = [part.sql(dialect=dialect, copy=False) for part in node.expressions]
+        node.replace(exp.Var(this=texts[node.name].format(*parts)))
+    return root.this.sql(dialect=dialect, copy=False)
 
 
 def derived_columns(table: Table) -> list[tuple[str, exp.Expr]]:
