@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 from datetime import date, timedelta
 from decimal import Decimal
 from pathlib import Path
 
+import pyarrow.parquet as pq
 import pytest
 import xlsxwriter
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import inside, inside_json
 from sabueso.intake.formats.detection import Prior
+from sabueso.intake.readers.delimited_blocks import Padding
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
 
@@ -333,3 +339,57 @@ def test_a_last_record_that_counts_the_others_is_told(tmp_path, last, said):
         assert "the last, is no row" not in text
     else:
         assert f"line 41, the last, is no row and {said.format(shown=f'{total:,}')}" in text
+
+
+@pytest.mark.parametrize("kind", ["csv", "txt", "xlsx"])
+def test_headings_above_a_header_that_comes_again(engine, tmp_path, kind):
+    """Accounts one after another, each under its name and the names of the columns."""
+    names = ["Date", "Type", "Num", "Who", "Debit", "Credit"]
+    rows: list[list[str]] = [["Acme Holdings"], ["General ledger 2024"], []]
+    for account in ("1000 Cash at bank", "4000 Sales", "6100 Travel"):
+        rows += [[account], names]
+        for i in range(12):
+            sides = [f"{10 + i}.50", ""] if i % 2 else ["", f"{20 + i}.25"]
+            rows.append([f"{1 + i:02d}/03/2024", "INV", f"{account[0]}{i:03d}", f"Vendor {i % 5}", *sides])  # fmt: skip
+        rows.append([])
+    path = tmp_path / f"ledger.{kind}"
+    if kind == "csv":
+        path.write_text("\n".join(",".join(row) for row in rows) + "\n")
+    elif kind == "txt":
+        wide = [row[0] if len(row) == 1 else "".join(f"{cell:>14}" for cell in row) for row in rows]
+        path.write_text("\n".join(wide) + "\n")
+    else:
+        with xlsxwriter.Workbook(path) as book:
+            sheet = book.add_worksheet()
+            for at, row in enumerate(rows):
+                for place, cell in enumerate(row):
+                    sheet.write_string(at, place, cell)
+    report = taken(engine, path)
+    assert report.accepted == 36 and not report.quarantined
+    assert {report.roles["account"]: 1}.keys() <= {"heading"}
+    out = path.with_name("rows.parquet")
+    accounts = pq.read_table(out).column(report.roles["account"]).to_pylist()
+    assert accounts == [a for a in ("1000 Cash at bank", "4000 Sales", "6100 Travel") for _ in range(12)]  # fmt: skip
+    assert any("the one above the header too" in note for note in report.notes)
+
+
+fields = st.text(st.sampled_from('ab ,"\n0-'), max_size=6)
+lone_lines = st.text(st.sampled_from("abz 09."), min_size=1, max_size=8).filter(str.strip)
+
+
+@given(st.lists(st.lists(fields, min_size=3, max_size=3) | lone_lines, max_size=12), st.data())
+def test_lines_of_one_field_get_the_others_and_nothing_else_changes(records, data):
+    """Records with quotes, blanks and ends of lines within, cut into blocks at any line."""
+    made = io.StringIO()
+    writer = csv.writer(made, lineterminator="\n")
+    for record in records:
+        if isinstance(record, str):
+            made.write(f"{record}\n")
+        else:
+            writer.writerow(record)
+    lines = made.getvalue().encode().splitlines(keepends=True)
+    at = data.draw(st.integers(0, len(lines)))
+    padding = Padding(",", 3)
+    text = b"".join(padding.block(b"".join(part)) for part in (lines[:at], lines[at:]))
+    read = list(csv.reader(io.StringIO(text.decode(), newline="")))
+    assert read == [[record, "", ""] if isinstance(record, str) else record for record in records]

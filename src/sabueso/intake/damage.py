@@ -38,7 +38,7 @@ def note_damage(found: Converted, batch: Batch, reading: Reading, conversion: Co
     if not len(places):
         return
     cells = batch.cells.take(pa.array(places))
-    heads = [is_header(row, layout.header) for row in cells.to_pylist()]
+    heads = [is_header(row, layout.on_lines) for row in cells.to_pylist()]
     if any(heads):
         tally.headers += sum(heads)
         places = places[~np.array(heads)]

@@ -79,7 +79,8 @@ class Layout:
     hold no rows: the headers of further sheets. ``added`` are columns that no line has: what stands in them is
     told by the name of the file, or by lines above. ``currency`` is what lines above the header state, or nothing; ``year`` the
     month from which on they say that the rows are, as 2025-01; ``titled`` the only year that stands there.
-    ``units`` are columns whose cells are shown with currencies, and how many have which.
+    ``heading`` is a text that stands alone just above the header. ``units`` are columns whose cells are shown
+    with currencies, and how many have which.
     """
 
     header: list[str]
@@ -95,8 +96,14 @@ class Layout:
     currency: str = field(default="", kw_only=True)
     year: str = field(default="", kw_only=True)
     titled: str = field(default="", kw_only=True)
+    heading: str = field(default="", kw_only=True)
     units: Mapping[str, Mapping[str, int]] = field(default_factory=dict, kw_only=True)
     sheets: tuple[str, ...] = field(default=(), kw_only=True)
+
+    @property
+    def on_lines(self) -> list[str]:
+        """The columns that lines of the file have."""
+        return [name for name in self.header if name not in self.added]
 
 
 class Reader(Protocol):

@@ -17,6 +17,7 @@ from sabueso.intake.formats.days import in_both_orders, of_the_other_order
 from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
 from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.roles import may_have
 from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
@@ -53,6 +54,7 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     if prior.columns or prior.complete or amount is None or "amount" in prior.roles:
         return []
     found: list[Assumed] = [*_no_date(reading), *_no_day(reading), *_no_number(reading)]
+    found += _one_of_several(reading, amount)
     if "debit" in roles and "credit" in roles:
         text = f"{amount} is {made_of(roles['debit'], roles['credit'], reading.minus)}"
         key = "read.minus" if reading.minus else "roles"
@@ -82,6 +84,29 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     if others:
         text = f"the amounts of the table are those of {amount}, and not {', '.join(others[:4])}"
         found.append(Assumed(text + (" …" if len(others) > 4 else ""), "roles.amount", (amount,)))
+    return found
+
+
+def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
+    """What is said of days, or quantities, where several columns are called as such are."""
+    found = []
+    for role, what in (("date", "days"), ("quantity", "quantities")):
+        taken = reading.roles.get(role)  # type: ignore[call-overload]
+        if taken is None or role in reading.prior.roles:
+            continue
+        kinds = ("number",) if role == "quantity" else ("date", "timestamp")
+        others = [
+            name
+            for name, f in reading.formats.items()
+            if f.type in kinds
+            and name not in reading.roles.values()
+            and may_have(role, name)  # type: ignore[arg-type]
+            and texts_of(reading.layout.sample, name)
+        ]
+        if others:
+            text = f"the {what} of the table are those of {taken}, and not {', '.join(others[:4])}"
+            more = " …" if len(others) > 4 else ""
+            found.append(Assumed(text + more, f"roles.{role}", (amount,)))
     return found
 
 

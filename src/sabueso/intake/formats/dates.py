@@ -69,13 +69,17 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%y%j": (r"[0-3][0-9][0-3][0-9]{2}", "date", "year first", "yy and day of the year"),
     "century %y%j": (r"[01][0-9]{5}", "date", "year first", "century, year and day of the year"),
     "century %y%m%d": (r"[01][0-9]{6}", "date", "year first", "century, yymmdd"),
+    "%d%m%Y": (r"[0-3]?[0-9][01][0-9](?:19|20)[0-9]{2}", "date", "day first", "ddmmyyyy"),
+    "%m%d%Y": (r"[01]?[0-9][0-3][0-9](?:19|20)[0-9]{2}", "date", "month first", "mmddyyyy"),
     "%Y%m%d%H%M%S": (r"(?:19|20)[0-9]{12}", "timestamp", "year first", "yyyymmddhhmmss"),
     "epoch": (r"1[0-9]{9}(?:[0-9]{3})?", "timestamp", "", "seconds since 1970, in UTC"),
     "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
 }
-OF_FIGURES = ("%Y%j", "%y%j", "century %y%j", "century %y%m%d", "%Y%m%d%H%M%S", "serial")
+OF_FIGURES = (
+    "%d%m%Y", "%m%d%Y", "%Y%j", "%y%j", "century %y%j", "century %y%m%d", "%Y%m%d%H%M%S", "serial",
+)  # fmt: skip
 """Forms of figures alone, which are days only where a name says so."""
 _CLOCKS = {" %H:%M:%S": r" [0-9]{1,2}:[0-9]{2}:[0-9]{2}", " %H:%M": r" [0-9]{1,2}:[0-9]{2}",
            "T%H:%M:%S": r"T[0-9]{2}:[0-9]{2}:[0-9]{2}",
@@ -167,6 +171,7 @@ YEARLESS = {
 }  # fmt: skip
 """Forms of days without a year, which is said elsewhere. Those of figures alone may be numbers."""
 DATE_FORMS |= YEARLESS
+_LEADING = ("%d%m%Y", "%m%d%Y")
 LEAP = 2000
 """The year of days that have none yet: it has every day."""
 _NAMED = ("day name", "day name, Croatian", "name day", "year name")
@@ -268,6 +273,8 @@ def _moment(form: str, text: str | None) -> date | time | None:
         return datetime(1970, 1, 1) + timedelta(seconds=int(text[:10]))
     if form in ("zoned", "fraction"):
         return _instant(text)
+    if form in _LEADING:
+        text = text.zfill(8)  # a program that took it for a number left the nought out
     try:
         read = datetime.strptime(_spaced(text) if "%p" in form else text, form)
     except ValueError:

@@ -29,8 +29,9 @@ from sabueso.intake.formats.days import refuse_both_orders
 from sabueso.intake.formats.deciding import Format, TextFormat, decide
 from sabueso.intake.formats.header import is_header
 from sabueso.intake.formats.hints import Hints
+from sabueso.intake.formats.moving import settle_moving
 from sabueso.intake.formats.numbers import NumberFormat
-from sabueso.intake.formats.one_currency import in_one_currency, ledgers_sides
+from sabueso.intake.formats.one_currency import in_one_currency, leave_anothers, ledgers_sides
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
 from sabueso.intake.formats.sides import both_filled, side_column
@@ -146,7 +147,7 @@ def detect(
 def _detected(
     layout: Layout, settings: ReadSettings, prior: Prior
 ) -> tuple[dict[str, Format], dict[Role, str]]:
-    sample = _without_totals(_without_headers(layout.sample, layout.header))
+    sample = _without_totals(_without_headers(layout.sample, layout.on_lines))
     samples = {
         name: [v.strip() for v in sample.column(name).to_pylist() if v and v.strip()]
         for name in layout.header
@@ -249,6 +250,8 @@ def _guessed(
     shares = {name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit == "%"}
     held = [column for column in columns if column.name not in shares]
     guessed = guess_roles(held, distinct, both_filled(layout.sample))
+    if not {"amount", "debit", "credit"} & set(given):
+        settle_moving(guessed, layout.sample, formats)
     if given:
         # What the plan says of a table before its first file; the rest is guessed beside it.
         if "amount" in given:
@@ -263,6 +266,8 @@ def _guessed(
         named = currency_column({n: v for n, v in samples.items() if formats[n].type == "text"})
         if named is not None and named not in guessed.values():
             guessed["currency"] = named
+    if "currency" in guessed and "currency" not in given:
+        leave_anothers(guessed, columns)
     heading = layout.found.get("headings")
     if heading is not None and layout.added:
         heading = layout.added[0]

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.intake.formats.downward import carried, filled_cells, filled_lines, plain
-from sabueso.intake.formats.header import is_text
+from sabueso.intake.formats.header import is_header, is_text
 from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Assumed, Batch, Layout
 
@@ -29,16 +29,19 @@ class Headings:
 
     column: str
     into: str
+    first: str | None = None
+    """What stands above the header, where the header comes again below each heading."""
 
     def layout(self, layout: Layout) -> Layout:
         """The layout of a file with the texts of its headings on its rows, and what is said of them."""
         batch = Batch(np.arange(layout.sample.num_rows), layout.sample)
         filled = Filling(self).batch(batch)
         told = layout.sample.filter(pa.array(_alone(layout.sample, self.column)))
-        some = list(dict.fromkeys(told.column(self.column).to_pylist()))
-        named = ", ".join(f"{text!r}" for text in some[:2])
+        some = list(dict.fromkeys([self.first, *told.column(self.column).to_pylist()]))
+        named = ", ".join(f"{text!r}" for text in [text for text in some if text][:2])
+        too = "" if self.first is None else ", the one above the header too"
         note = Assumed(
-            f"lines with one text alone, such as {named}, are headings: each stands in {self.into!r} on "
+            f"lines with one text alone, such as {named}, are headings{too}: each stands in {self.into!r} on "
             "the lines below it",
             "read.headings",
         )
@@ -58,14 +61,15 @@ class Filling:
 
     def __init__(self, headings: Headings) -> None:
         self._headings = headings
-        self._last: str | None = None
-        self._part = ""
+        self._last = headings.first
+        self._part: str | None = None
 
     def batch(self, batch: Batch) -> Batch:
         """The batch without its headings, their texts on its rows."""
         cells, column, into = batch.cells, self._headings.column, self._headings.into
-        if batch.part != self._part:  # a heading of one sheet says nothing of the next
-            self._last, self._part = None, batch.part
+        if self._part not in (None, batch.part):  # a heading of one sheet says nothing of the next
+            self._last = None
+        self._part = batch.part
         alone = _alone(cells, column)
         texts = _plain(cells.column(column))
         above, self._last = carried(texts, alone, self._last)
@@ -98,8 +102,16 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     filled = np.column_stack([filled_cells(sample.column(name)) for name in names])
     cells = filled.sum(axis=1)
     first = np.flatnonzero(cells)
-    if not len(first) or cells[first[0]] != 1:
+    if not len(first):
         return None
+    above = None
+    if cells[first[0]] != 1:
+        above = layout.heading or None
+        if above is None:
+            return None
+        first = _before_headers(layout, cells)
+        if not len(first):
+            return None
     at = int(np.flatnonzero(filled[first[0]])[0])
     alone = (cells == 1) & filled[:, at]
     rows = cells >= LEAST_FILLED
@@ -107,12 +119,13 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     if many < LEAST_ROWS or alone.sum() > MOST * many:
         return None
     texts = [text.strip() for text in sample.column(names[at]).filter(pa.array(alone)).to_pylist()]
+    texts += [above] if above else []
     if not all(map(is_text, texts)):
         return None
     ends = np.flatnonzero(alone)
     # Between a heading and its rows the balance may stand that is brought forward.
     led = sum(bool(rows[place + 1 : place + 3].any()) for place in ends.tolist())
-    found = _into(sample, names[at])
+    found = replace(_into(sample, names[at]), first=above)
     # Where the rows have something there too, one line alone may be a remark; where that is words, a line
     # may be a row of which no more is known.
     needed = 1 if found.into == found.column else 2
@@ -123,6 +136,15 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     if len(set(texts)) < needed or 2 * led < len(ends) or led < needed:
         return None
     return found
+
+
+def _before_headers(layout: Layout, cells: np.ndarray) -> np.ndarray:
+    """Rows of one cell below which the header comes again, with nothing but blank lines between."""
+    rows, header = layout.sample.to_pylist(), layout.on_lines
+    again = np.array([is_header(row, header) for row in rows], dtype=bool)
+    lines = np.flatnonzero(cells)
+    led = again[lines[1:]] & (cells[lines[:-1]] == 1)
+    return lines[:-1][led]
 
 
 def _into(sample: pa.Table, column: str) -> Headings:

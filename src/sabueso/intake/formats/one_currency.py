@@ -30,6 +30,18 @@ def ledgers_sides(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
         guessed.pop("currency", None)
 
 
+_OF_CURRENCIES = frozenset(WORDS["currency"].split())
+
+
+def leave_anothers(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
+    """Give no amounts the currency of others: a fee's currency is that of the fee."""
+    amount = set(worded(guessed.get("amount", guessed.get("debit", ""))))
+    of = set(worded(guessed["currency"])) - _OF_CURRENCIES - {"code", "codigo", "iso"}
+    others = [set(worded(c.name)) for c in columns if c.type == "number"]
+    if amount and of and amount.isdisjoint(of) and any(of <= words for words in others):
+        del guessed["currency"]
+
+
 def in_one_currency(
     guessed: dict[Role, str], columns: Sequence[Column], samples: Mapping[str, list[str]]
 ) -> None:

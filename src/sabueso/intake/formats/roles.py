@@ -72,7 +72,17 @@ def guess_roles(
     return guess.found
 
 
+def may_have(role: Role, name: str) -> bool:
+    """Whether a name is one of those by which columns have a role: a posting's day, and not when it is due."""
+    parts = set(worded(name))
+    if parts.isdisjoint(WORDS[role].split()) or _named_otherwise(role, parts):
+        return False
+    return role != "date" or parts.isdisjoint(_OF_VALUE)
+
+
 _ANY_NUMBER = frozenset(["nr", "nummer"])
+_PER_UNIT = frozenset(["unit", "unitario", "unitaire", "unitaria"])
+"""Words of prices where decimals stand, and else of what is one of several."""
 
 
 @dataclass
@@ -105,6 +115,8 @@ class _Guess:
                 continue  # a day that could not be read as one
             parts = worded(column.name)
             matched = [part for part in parts if part in words]
+            if role == "price" and set(matched) <= _PER_UNIT and not column.scale:
+                continue  # which unit, such as a flat's number
             # Any number may be called one: it names the rows where it stands first.
             if position and role == "id" and set(matched) <= _ANY_NUMBER:
                 continue
@@ -201,6 +213,11 @@ _STANDING = frozenset(
      "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
 )  # fmt: skip
 """Words of what an account stood at before its rows, or stands at after them."""
+_CODED = frozenset(
+    ["sort", "swift", "bic", "post", "postal", "zip", "postcode", "branch", "bank", "country", "area", "region", "tax",
+     "vat", "status", "reason", "product", "item", "cost", "banco", "pais", "producto", "postleitzahl", "land"]
+)  # fmt: skip
+"""What a code is of that tells no row apart: a bank's, a place's, a kind's."""
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
 
@@ -214,6 +231,8 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return "foreign" in parts
     if role == "party":
         return {"card", "member"} <= parts  # whoever holds the card, and not whom it pays
+    if role == "id" and parts & _CODED and parts & {"code", "codigo"}:
+        return True
     if role in ("document", "id"):
         return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
     if role in ("debit", "credit"):

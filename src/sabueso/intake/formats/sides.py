@@ -94,7 +94,11 @@ SIDES = frozenset(
 _PHRASES = (
     ("money out", "money in"), ("paid out", "paid in"), ("payments", "receipts"), ("out", "in"),
     ("sortie", "entree"), ("sorties", "entrees"), ("uscite", "entrate"), ("payment", "receipt"),
-    ("debit amount", "credit amount"), ("amount debit", "amount credit"), ("pagos", "cobros"),
+    ("debit amount", "credit amount"), ("amount debit", "amount credit"), ("pagos", "cobros"), ("paid", "received"),
+    ("amount paid", "amount received"), ("disbursements", "receipts"), ("outgoings", "incomings"), ("outgoing", "incoming"),
+    ("drawings", "lodgements"), ("depenses", "recettes"), ("decaissements", "encaissements"), ("gastos", "ingresos"),
+    ("pagamentos", "recebimentos"), ("saidas", "entradas"), ("pagamenti", "incassi"), ("ausgang", "eingang"),
+    ("auszahlung", "einzahlung"), ("auszahlungen", "einzahlungen"), ("uit", "in"), ("ut", "inn"), ("ut", "in"),
 )  # fmt: skip
 """Names of two columns, one for what goes out and one for what comes in, accents apart."""
 

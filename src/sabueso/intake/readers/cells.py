@@ -92,8 +92,21 @@ def num_lines(count: int) -> str:
 
 def said_above(header: int, above: int) -> str:
     """What is said of the lines above a header."""
-    verb = num.verb(above, "is", "are")
-    return f"the header is line {header}; {num_lines(above)} before it {verb} no part of the table"
+    verb = num.verb(above, "is no row", "are no rows")
+    return f"the header is line {header}; {num_lines(above)} before it {verb} of the table"
+
+
+def alone_above(rows: Sequence[Sequence[str | None]]) -> str:
+    """The text that stands alone on the last filled one of the lines above a header; empty where several do.
+
+    Examples
+    --------
+    >>> alone_above([["General ledger", "2024"], ["1000 Cash at bank", ""], []]), alone_above([["From", "To"]])
+    ('1000 Cash at bank', '')
+    """
+    filled = [[cell.strip() for cell in row if cell and cell.strip()] for row in rows]
+    last = next((cells for cells in reversed(filled) if cells), [])
+    return last[0] if len(last) == 1 else ""
 
 
 Record = tuple[int, Mapping[str, Any]]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import re
 from collections import deque
-from collections.abc import Collection, Generator
+from collections.abc import Collection, Generator, Iterable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from itertools import chain
@@ -15,10 +15,17 @@ import pyarrow as pa
 
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.intake.formats.above import currency_above, scale_notes, year_above
+from sabueso.intake.formats.headings import headings_of
 from sabueso.intake.interface import Batch, Layout
-from sabueso.intake.readers.cells import column_names, counted, name_notes
+from sabueso.intake.readers.cells import alone_above, column_names, counted, name_notes
 from sabueso.intake.readers.decoding import decoded, utf8
-from sabueso.intake.readers.delimited_blocks import Delimited, cells_of, damaged_record, whole_block
+from sabueso.intake.readers.delimited_blocks import (
+    Delimited,
+    Padding,
+    cells_of,
+    damaged_record,
+    whole_block,
+)
 from sabueso.intake.readers.delimited_header import (
     DELIMITERS,
     SAMPLE_ROWS,
@@ -81,6 +88,26 @@ def _refuse_other_forms(path: Path, lines: list[str]) -> None:
         )
 
 
+def _columns(records: Sequence[Sequence[str]], names: list[str]) -> pa.Table:
+    columns = list(zip(*records, strict=True)) if records else [()] * len(names)
+    return pa.table([pa.array(c, pa.string()) for c in columns], names=names)
+
+
+def _with_lone_lines(layout: Delimited, body: str, settings: ReadSettings) -> Delimited:
+    """The layout with lines of one field as headings of the lines below, where they are: a report's accounts stand
+    so between its rows."""
+    if settings.headings == "none" or len(layout.header) < 2:
+        return layout
+    plain = body.encode("utf-8", "surrogateescape")
+    padded = Padding(layout.delimiter, len(layout.header)).block(plain)
+    if padded == plain:
+        return layout
+    text = padded.decode("utf-8", "surrogateescape")
+    sample = _columns(first_records(text, layout.delimiter, len(layout.header)), layout.header)
+    lone = replace(layout, sample=bared(sample, layout.kept), lone=True)
+    return layout if headings_of(lone, settings.headings) is None else lone
+
+
 class DelimitedReader:
     """Comma-, semicolon-, tab- or bar-separated text, under the suffix of a spreadsheet too."""
 
@@ -128,15 +155,15 @@ class DelimitedReader:
         header, header_line, notes = header_of(path, lines, start, delimiter, settings)
         above = list(csv.reader(lines[start : max(header_line - 1, start)], delimiter=delimiter))
         notes += [*assumed, *scale_notes(above)]
-        sample = first_records("\n".join(lines[header_line:]), delimiter, len(header))
+        body = "\n".join(lines[header_line:])
+        sample = first_records(body, delimiter, len(header))
         if len(header) == 1 and settings.delimiter is None:
             _refuse_other_forms(path, lines[header_line:])
         header = list(map(bare, header))
         names = column_names(header)
-        columns = list(zip(*sample, strict=True)) if sample else [()] * len(names)
-        cells = pa.table([pa.array(c, pa.string()) for c in columns], names=names)
+        cells = _columns(sample, names)
         kept = kept_as_text(cells)
-        return Delimited(
+        found = Delimited(
             header=names,
             header_line=header_line,
             described={
@@ -149,10 +176,12 @@ class DelimitedReader:
             | ({} if header_line == 1 else {"header": header_line}),
             currency=currency_above(above),
             year=year_above(above),
+            heading=alone_above(above),
             encoding=encoding,
             delimiter=delimiter,
             kept=kept,
         )
+        return _with_lone_lines(found, body, settings)
 
     def batches(
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
@@ -171,7 +200,10 @@ class DelimitedReader:
                 stream = blocks(ends.counted(utf8(file, layout.encoding, path, settings)))
                 # The header is cut off: of a file of a line or two it may be in the second block.
                 first = after_lines(stream, layout.header_line)
-                for block in chain([first] if first else [], stream):
+                rows: Iterable[bytes] = chain([first] if first else [], stream)
+                if layout.lone:
+                    rows = map(Padding(layout.delimiter, len(layout.header)).block, rows)
+                for block in rows:
                     waiting.append((block, pool.submit(whole_block, block, layout, kinds)))
                     if len(waiting) > WORKERS:
                         yield self._next(splitter, *waiting.popleft(), layout)

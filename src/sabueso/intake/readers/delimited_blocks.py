@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
@@ -13,6 +14,7 @@ from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.readers.kept_as_text import bared
 from sabueso.intake.readers.records import (
     NEWLINE,
+    QUOTE,
     RETURN,
     Broken,
     is_rule,
@@ -26,6 +28,31 @@ class Delimited(Layout):
     delimiter: str
     kept: tuple[str, ...] = ()
     """Columns that are written so that a spreadsheet keeps them as text."""
+    lone: bool = False
+    """Whether lines of one field are headings, and no rows that lack fields."""
+
+
+class Padding:
+    """Gives lines of one field as many as the others have, but for rules and what stands within quotes."""
+
+    def __init__(self, delimiter: str, fields: int) -> None:
+        mark = re.escape(delimiter.encode())
+        self._alone = re.compile(rb'^(?:[^%b"\r\n]+|"[^"\r\n]*")(?=\r?$)' % mark, re.MULTILINE)
+        self._lacking = delimiter.encode() * (fields - 1)
+        self._quotes = 0
+
+    def block(self, block: bytes) -> bytes:
+        """The next block of whole lines."""
+        quotes = np.flatnonzero(np.frombuffer(block, np.uint8) == QUOTE)
+        before = self._quotes
+        self._quotes += len(quotes)
+
+        def padded(found: re.Match[bytes]) -> bytes:
+            line = found[0]
+            open_quote = (before + int(np.searchsorted(quotes, found.start()))) % 2
+            return line if open_quote or not line.strip() or is_rule(line) else line + self._lacking
+
+        return self._alone.sub(padded, block)
 
 
 def whole_block(block: bytes, layout: Delimited, kinds: Mapping[str, pa.DataType]) -> Batch | None:

@@ -19,7 +19,13 @@ import pyarrow.compute as pc
 from sabueso.intake.formats.above import currency_above, scale_notes, year_above
 from sabueso.intake.formats.header import LOOKED_AT, Found, find_header, joined_names
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout
-from sabueso.intake.readers.cells import SAMPLE_ROWS, column_names, name_notes, said_above
+from sabueso.intake.readers.cells import (
+    SAMPLE_ROWS,
+    alone_above,
+    column_names,
+    name_notes,
+    said_above,
+)
 from sabueso.intake.readers.records import RULE, is_rule
 from sabueso.intake.settings import ReadSettings
 
@@ -302,6 +308,7 @@ def layout_at_places(
         found={"encoding": encoding} | ({} if header_line == 1 else {"header": header_line}),
         currency=currency_above(titles),
         year=year_above(titles),
+        heading=alone_above(titles),
         encoding=encoding,
         cuts=cuts,
         titles=above,

@@ -16,6 +16,7 @@ from sabueso.intake.readers.books import Book, is_marked_up, open_book
 from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
     Record,
+    alone_above,
     batches_of,
     column_names,
     counted,
@@ -42,6 +43,7 @@ class _Sheet:
     currency: str = ""
     begins: str = ""
     year: str = ""
+    heading: str = ""
 
 
 @dataclass(frozen=True)
@@ -103,6 +105,7 @@ class SpreadsheetReader:
             currency=next(iter(stated), ""),
             year=_shared(s.begins for s in chosen),
             titled=_shared(s.year for s in chosen),
+            heading=_shared(s.heading for s in chosen),
             sheet=first.name,
             units=looked.currencies,
             found={"header": first.header_row} if first.header_row > 1 else {},
@@ -168,13 +171,13 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
         notes.append(Assumed(text, "read.header"))
     skipped = sum(map(bool, filled[:top]))
     if skipped:
-        text = f"the header is row {head[place][0]}; {skipped} filled above {num.verb(skipped, 'is', 'are')} no part of the table"
+        text = f"the header is row {head[place][0]}; {skipped} filled above {num.verb(skipped, 'is no row', 'are no rows')} of the table"
         notes.append(Assumed(text, "read.header"))
     notes += scale_notes(cells[:top])
     names = column_names(texts)
     notes += name_notes(texts, names)
     above = cells[:top]
-    told = currency_above(above), year_above(above), one_year(above)
+    told = currency_above(above), year_above(above), one_year(above), alone_above(above)
     return _Sheet(name, names, head[place][0], columns, tuple(notes), *told)
 
 

@@ -1,0 +1,91 @@
+"""The two columns of which one raises and the other lowers what an account stands at after each row: money in and
+money out, whatever they are called."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from itertools import permutations
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from sabueso.intake.formats.called import worded
+from sabueso.intake.formats.deciding import Format
+from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.population.table import Role
+
+LEAST_EACH, LEAST_ROWS, SHARE = 2, 8, 0.9
+"""Rows of each of two columns, rows with either, and the share of these that must move the balance as they say."""
+MOST_COLUMNS = 10
+_OWED = frozenset(
+    ["charge", "charges", "charged", "invoice", "invoiced", "invoices", "billed", "billing", "due", "rent", "owed",
+     "cargo", "cargos", "facturado", "factura", "fakturiert", "forderung", "facture", "fatturato"]
+)  # fmt: skip
+"""Words of what is owed to the house: what raises such a balance is its debit."""
+
+
+def settle_moving(
+    guessed: dict[Role, str], sample: pa.Table, formats: Mapping[str, Format]
+) -> None:
+    """Where no name tells the sides of amounts, have a running balance tell them.
+
+    A column of amounts that is neither side stays what it is.
+    """
+    if "debit" in guessed or "side" in guessed:
+        return
+    numbers = [name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit != "%"]
+    found = sides_of_a_balance(sample, formats, numbers[:MOST_COLUMNS])
+    if found is None or guessed.get("amount", found[0]) not in found:
+        return
+    for role in [role for role, name in guessed.items() if name in found]:
+        del guessed[role]
+    out, into = found[:2]
+    if not _OWED.isdisjoint(worded(into)):
+        out, into = into, out
+    guessed |= {"debit": out, "credit": into}
+
+
+def sides_of_a_balance(
+    sample: pa.Table, formats: Mapping[str, Format], names: Sequence[str]
+) -> tuple[str, str, str] | None:
+    """What lowers a balance, what raises it, and the balance; None where no three columns go together so.
+
+    The balance may stand after each row, or the newest row first.
+    """
+    values = {name: _values(sample.column(name), formats[name]) for name in names}
+    for one, two in permutations(names, 2):
+        if names.index(one) > names.index(two):
+            continue
+        first, second = np.nan_to_num(values[one]), np.nan_to_num(values[two])
+        either = (first != 0) | (second != 0)
+        if min((first != 0).sum(), (second != 0).sum()) < LEAST_EACH or either.sum() < LEAST_ROWS:
+            continue
+        if ((first != 0) & (second != 0)).sum() > (1 - SHARE) * either.sum():
+            continue
+        for balance in names:
+            if balance in (one, two):
+                continue
+            for moved in (first - second, abs(first) - abs(second)):
+                if _moves(values[balance], moved, either):
+                    return two, one, balance
+                if _moves(values[balance], -moved, either):
+                    return one, two, balance
+    return None
+
+
+def _moves(balance: np.ndarray, moved: np.ndarray, either: np.ndarray) -> bool:
+    """Whether a balance changes from row to row, or from each row to the one above, by what moves it."""
+    told = either & ~np.isnan(balance)
+    at, least = balance[told], SHARE * (told.sum() - 1)
+    steps, by = np.diff(at), moved[told]
+    return bool(
+        told.sum() >= LEAST_ROWS
+        and max((steps == by[1:]).sum(), (-steps == by[:-1]).sum()) >= least
+    )
+
+
+def _values(texts: pa.ChunkedArray, form: Format) -> np.ndarray:
+    """Texts as whole numbers of the smallest place of four decimals; NaN where there is none."""
+    found = pc.cast(form.read(pc.utf8_trim_whitespace(texts.combine_chunks())), pa.float64())
+    return np.round(np.asarray(found.to_numpy(zero_copy_only=False), dtype=float) * 10_000)
