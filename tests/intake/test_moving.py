@@ -3,7 +3,7 @@ columns of several are meant, where names alone would take one too many or the w
 
 from __future__ import annotations
 
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 
 import pyarrow as pa
@@ -136,3 +136,68 @@ def test_days_of_eight_figures_with_the_year_last(tmp_path, form, leading):
     inside("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c")
     found = inside_json("dig", "t", "--rows", "--limit", "100", cwd=tmp_path / "c")["rows"]
     assert sorted(row["TRAN_DT"] for row in found) == [day.isoformat() for day in days]
+
+
+PERIODS = {
+    "Jan-24": lambda m: f"{date(2024, m, 1):%b-%y}",
+    "January 2024": lambda m: f"{date(2024, m, 1):%B %Y}",
+    "P01-2024": lambda m: f"P{m:02d}-2024",
+    "001.2024": lambda m: f"{m:03d}.2024",
+    "FY24-01": lambda m: f"FY24-{m:02d}",
+    "202401": lambda m: f"2024{m:02d}",
+}
+
+
+@pytest.mark.parametrize("name", ["Period Name", "Posting Period", "Month"])
+@pytest.mark.parametrize("kind", PERIODS)
+def test_months_under_the_name_of_a_period_are_periods(tmp_path, kind, name):
+    """They stay text, nobody says that they are no days, and changes are told from one to the next."""
+    rows = [(f"V{i % 3}", 1 + i % 12, Decimal(i * 731 % 900 + 1).scaleb(-2)) for i in range(90)]
+    lines = [f"R{i},{PERIODS[kind](m)},{who},{a}" for i, (who, m, a) in enumerate(rows)]
+    (tmp_path / "a.csv").write_text("\n".join([f"Ref,{name},Vendor,Amount", *lines]) + "\n")
+    inside("open", "c", "--currency", "EUR", cwd=tmp_path)
+    report = inside_json("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c")
+    assert not [each for each in report["assumed"] if name in each["text"]]
+    asked = ["--per", "Vendor", "--base", "2024-02", "--current", "2024-03"]
+    (found,) = inside_json("try", "periods", "t", *asked, cwd=tmp_path / "c")["groups"]
+    for month, key in ((2, "base"), (3, "current")):
+        own = sum(amount for _, m, amount in rows if m == month)
+        assert sum(Decimal(line[key]) for line in found["lines"]) == own
+
+
+@pytest.mark.parametrize(
+    ("header", "cell", "said"),
+    [
+        ("Date", lambda i: f"Jan-{23 + i % 2}", "are days without a year or months with one"),
+        ("Date", lambda i: f"Jan-{1 + i % 28}", "days without a year, such as 'Jan-1'"),
+        ("Value", lambda i: ("£25", "£1,200", "approx £50", "£100-£150")[i % 4], "'approx £50' is read as no"),
+    ],
+)  # fmt: skip
+def test_what_stays_text_is_named_once_and_by_what_is_odd(tmp_path, header, cell, said):
+    lines = [f"R{i},{cell(i)},{i}.25" for i in range(60)]
+    (tmp_path / "a.csv").write_text("\n".join([f"Ref,{header},Amount", *lines]) + "\n")
+    inside("open", "c", cwd=tmp_path)
+    report = inside_json("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c")
+    (text,) = (each["text"] for each in report["assumed"] if header in each["text"])
+    assert said in text
+
+
+def test_days_of_a_spreadsheet_with_the_time_of_day(tmp_path):
+    moments = [datetime(2024, 1, 5, 9, 30) + timedelta(hours=31, seconds=977 * i) * i for i in range(40)]  # fmt: skip
+    numbers = [(m - datetime(1899, 12, 30)) / timedelta(days=1) for m in moments]
+    lines = [f"R{i},{number:.7f},{i}.25" for i, number in enumerate(numbers)]
+    (tmp_path / "a.csv").write_text("\n".join(["Ref,Posted,Amount", *lines]) + "\n")
+    inside("open", "c", cwd=tmp_path)
+    inside("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c")
+    rows = inside_json("dig", "t", "--rows", "--limit", "100", cwd=tmp_path / "c")["rows"]
+    found = sorted(datetime.fromisoformat(row["Posted"]) for row in rows)
+    assert found == sorted(moments)
+
+
+def test_of_amounts_in_several_currencies_the_one_that_states_one_is_the_tables(tmp_path):
+    lines = [f"R{i},2024-01-{1 + i % 28:02d},{i}.50,{('EUR', 'GBP')[i % 2]},{i}.75" for i in range(40)]  # fmt: skip
+    header = "Ref,Date,Original Amount,Original Currency,Reimbursable (USD)"
+    (tmp_path / "a.csv").write_text("\n".join([header, *lines]) + "\n")
+    inside("open", "c", cwd=tmp_path)
+    report = inside_json("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c")
+    assert report["amount"] == "Reimbursable (USD)" and report["currency"] == "USD"

@@ -23,8 +23,8 @@ from sabueso.intake.interface import Assumed
 from sabueso.intake.may_not_count import may_not_count
 from sabueso.intake.readers.cells import num_lines
 from sabueso.intake.reading import Reading
-from sabueso.intake.told_roles import assumed_roles, made_of, texts_of
-from sabueso.population.period_names import names_month
+from sabueso.intake.told_roles import are_periods, assumed_roles, made_of, texts_of
+from sabueso.population.period_names import may_be_months, names_month
 from sabueso.population.table import LINE_COLUMN, Role
 from sabueso.report import numbers as num
 
@@ -183,13 +183,15 @@ def _of_no_year(reading: Reading) -> list[str]:
         elif f.type != "date" and name in sample.column_names:
             texts = texts_of(sample, name)
             dated = looks_like_date(name)
-            if len(texts) >= LEAST_DAYS and yearless(texts, None, dated=dated) is not None:
-                found.append(
-                    Assumed(
-                        f"{name}: days without a year, such as {texts[0]!r}, are no dates: nothing says their year",
-                        "read.year",
-                    )
-                )
+            if len(texts) < LEAST_DAYS or are_periods(name, texts):
+                continue
+            form = yearless(texts, None, dated=dated)
+            if form is not None and may_be_months(texts):
+                text = f"{name}: {texts[0]!r} and its like are days without a year or months with one, and stay text"
+                found.append(Assumed(text, "read.year"))
+            elif form is not None:
+                text = f"{name}: days without a year, such as {texts[0]!r}, are no dates: nothing says their year"
+                found.append(Assumed(text, "read.year"))
     return found
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 
@@ -13,18 +12,23 @@ from sabueso.base.currencies import WITHOUT_CENTS, of_one_currency
 from sabueso.base.words import listed
 from sabueso.intake.formats.called import looks_like_code, looks_like_date, worded
 from sabueso.intake.formats.dates import DateFormat
-from sabueso.intake.formats.days import in_both_orders, of_the_other_order
+from sabueso.intake.formats.days import in_both_orders, of_the_other_order, yearless
+from sabueso.intake.formats.deciding import decide
 from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
+from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.roles import may_have
 from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
+from sabueso.population.period_names import names_period, span_named
 from sabueso.population.table import LINE_COLUMN
 from sabueso.report import numbers as num
 
 LEAST_NOUGHTS = 3
+MOST_TRIED = 50
+"""Distinct texts of a column among which one is looked for that is no number."""
 LEAST_WHOLE, MOST_ROUND = 20, 0.2
 """Amounts from which their last digits tell that nobody rounded them; share of zeros up to which they do."""
 
@@ -32,6 +36,11 @@ LEAST_WHOLE, MOST_ROUND = 20, 0.2
 def texts_of(sample: pa.Table, name: str) -> list[str]:
     """What fills a column of the first lines, trimmed."""
     return [text.strip() for text in sample.column(name).to_pylist() if text and text.strip()]
+
+
+def are_periods(name: str, texts: Sequence[str]) -> bool:
+    """Whether a column is called as those of periods are, and each of its texts names one."""
+    return names_period(name) and all(span_named(text) for text in set(texts))
 
 
 def made_of(debit: str, credit: str, minus: Collection[str]) -> str:
@@ -157,6 +166,8 @@ def _no_day(reading: Reading) -> list[Assumed]:
         figures = _with_figures(texts)
         if f.type != "text" or name in reading.roles.values() or not figures:
             continue
+        if are_periods(name, texts) or yearless(texts, None, dated=dated) is not None:
+            continue
         both = in_both_orders(figures)
         if both is not None:
             text = (
@@ -178,7 +189,6 @@ def _with_figures(texts: Sequence[str]) -> list[str]:
 
 _DAYS = frozenset(WORDS["date"].split())
 _ORDERS = {"day first": "month first", "month first": "day first"}
-_MARKED = re.compile(r"[0-9.,' ]+")
 _MONEY = frozenset(" ".join(WORDS[role] for role in ("amount", "debit", "credit")).split())
 
 
@@ -190,8 +200,10 @@ def _no_number(reading: Reading) -> list[Assumed]:
             continue
         if looks_like_code(name) or name not in reading.layout.sample.column_names:
             continue
-        if figures := _with_figures(texts_of(reading.layout.sample, name)):
-            odd = next((text for text in figures if not _MARKED.fullmatch(text)), figures[0])
+        texts = texts_of(reading.layout.sample, name)
+        if (figures := _with_figures(texts)) and not are_periods(name, texts):
+            some = list(dict.fromkeys(figures))[:MOST_TRIED]
+            odd = next((t for t in some if decide([t], Hints()).type != "number"), figures[0])
             text = f"{name} is called as amounts are, and stays text: {odd!r} is read as no number"
             found.append(Assumed(text, "columns"))
     return found

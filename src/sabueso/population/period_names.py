@@ -64,7 +64,7 @@ def names_period(name: str) -> bool:
     >>> names_period("Period"), names_period("Abrechnungsmonat"), names_period("posting_month"), names_period("Year built")
     (True, True, True, False)
     """
-    plain = _words_of(name)
+    plain = _words_of(name).removesuffix(" name")
     first, _, last = plain.rpartition(" ")
     return plain in PERIOD_NAMES or (
         last in PERIOD_NAMES and first in _OF_BOOKS if first else plain.endswith(_ENDS)
@@ -169,6 +169,22 @@ def names_month(name: str) -> bool:
     return len(period_of(name) or "") == len("2024-01") or _month_and_digits(name) is not None
 
 
+MOST_YEARS = 5
+
+
+def may_be_months(texts: Sequence[str]) -> bool:
+    """Whether a month and two digits are perhaps the month of a year, and no day of it: so few digits come.
+
+    Examples
+    --------
+    >>> may_be_months(["Jan-23", "Mar-24"]), may_be_months([f"Jan {day}" for day in range(10, 20)]), may_be_months([])
+    (True, False, False)
+    """
+    told = [_month_and_digits(text) for text in set(texts)]
+    digits = {found[1] for found in told if found is not None and found[1]}
+    return None not in told and 0 < len(digits) <= MOST_YEARS
+
+
 def _plain(text: str) -> str:
     """Small letters without accents, underscores as blanks."""
     folded = unicodedata.normalize("NFKD", text.lower())
@@ -182,19 +198,43 @@ _NO_MONTH = re.compile(rf"{_YEAR}[-_/. ]?[0-9]{{1,2}}|[0-9]{{1,2}}[-_/. ]{_YEAR}
 """A year with a number that is no month of it, such as the thirteenth period of some ledgers."""
 
 
+_NUMBERED = re.compile(
+    rf"(?:FY ?)?({_YEAR}|(?<=FY)[0-9]{{2}})[-_/. ]?[PM]?0?(0[1-9]|1[0-2])|[PM]?0?(0[1-9]|1[0-2])[-_/. ]({_YEAR})",
+    re.IGNORECASE,
+)
+"""A year with the number of a period, in three figures or behind a letter, which is a month where the year begins in
+January."""
+
+
+def _year_of(digits: str) -> str:
+    return digits if len(digits) == 4 else f"{20 if int(digits) < 69 else 19}{digits}"
+
+
 def span_named(value: str, first_month: int = 1) -> Span | None:
     """The days that a value of a column of periods stands for: ``2024``, ``3/2024``, ``Q1 2024``, ``marzo
-    2024``, ``2024-H1``, ``2023/24``; None where it names no period.
+    2024``, ``Mar-24``, ``P03-2024``, ``2024-H1``, ``2023/24``; None where it names no period.
 
     Examples
     --------
     >>> span_named("3/2024").name, span_named("2T 2024").name, span_named("2024-H2").start.isoformat()
     ('2024-03', '2024-Q2', '2024-07-01')
+    >>> [span_named(value).name for value in ("Mar-24", "P03-2024", "2024.003", "FY24-03")]
+    ['2024-03', '2024-03', '2024-03', '2024-03']
+    >>> span_named("P03-2024", 4) is None  # the third period of a fiscal year is no March
+    True
     """
     month = _PLAIN_MONTH.fullmatch(value.strip())
     if month is not None:
         year, number = month[1] or month[5], month[2] or month[3] or month[4]
         return Span.of(f"{year}-{int(number):02}", first_month)
+    named = _month_and_digits(value)
+    if named is not None and named[1]:
+        return Span.of(f"{_year_of(named[1])}-{named[0]:02}", first_month)
+    if (numbered := _NUMBERED.fullmatch(value.strip())) is not None:
+        if first_month != 1:
+            return None
+        year, number = numbered[1] or numbered[4], numbered[2] or numbered[3]
+        return Span.of(f"{_year_of(year)}-{int(number):02}", first_month)
     name = period_of(value)
     if name is None or (len(name) != 9 and _NO_MONTH.fullmatch(value.strip())):
         return None

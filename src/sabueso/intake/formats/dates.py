@@ -74,11 +74,18 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%Y%m%d%H%M%S": (r"(?:19|20)[0-9]{12}", "timestamp", "year first", "yyyymmddhhmmss"),
     "epoch": (r"1[0-9]{9}(?:[0-9]{3})?", "timestamp", "", "seconds since 1970, in UTC"),
     "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
+    "serial moment": (
+        r"[1-6][0-9]{4}(?:\.[0-9]+)?",
+        "timestamp",
+        "",
+        "day number of a spreadsheet, with the time of day",
+    ),
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
 }
 OF_FIGURES = (
     "%d%m%Y", "%m%d%Y", "%Y%j", "%y%j", "century %y%j", "century %y%m%d", "%Y%m%d%H%M%S", "serial",
+    "serial moment",
 )  # fmt: skip
 """Forms of figures alone, which are days only where a name says so."""
 _CLOCKS = {" %H:%M:%S": r" [0-9]{1,2}:[0-9]{2}:[0-9]{2}", " %H:%M": r" [0-9]{1,2}:[0-9]{2}",
@@ -269,6 +276,8 @@ def _moment(form: str, text: str | None) -> date | time | None:
         return _yearless(form, text)
     if form == "serial":
         return date(1899, 12, 30) + timedelta(days=int(text))
+    if form == "serial moment":
+        return datetime(1899, 12, 30) + timedelta(seconds=round(float(text) * 86_400))
     if form == "epoch":
         return datetime(1970, 1, 1) + timedelta(seconds=int(text[:10]))
     if form in ("zoned", "fraction"):

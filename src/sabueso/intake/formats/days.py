@@ -111,6 +111,9 @@ LEAST_ORDINAL = 10
 """Distinct texts from which five figures that are all a year and a day of it are no numbers of days."""
 
 
+_PART_OF_A_DAY = re.compile(r"[0-9]{5}\.[0-9]{3,}")
+
+
 def _are_days_of_six(texts: Sequence[str]) -> bool:
     """Whether six figures may be day, month and year, in whatever order: then they are no day of a year."""
     return any(
@@ -202,6 +205,8 @@ def decide_date(
         shape = re.compile(pattern)
         if not any(map(shape.fullmatch, probe)):
             continue
+        if form == "serial moment" and not any(map(_PART_OF_A_DAY.fullmatch, probe)):
+            continue  # amounts may look so
         if form == "century %y%j" and _are_days_of_six(probe):
             continue
         if form == "%y%j" and len(times) < LEAST_ORDINAL:

@@ -105,7 +105,7 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
 
 _MONTHS = [
     re.compile(text)
-    for text in (r"(0[1-9]|1[0-2])[.,](19|20)[0-9]{2}", r"(19|20)[0-9]{2}[.,](0[1-9]|1[0-2])")
+    for text in (r"0?(0[1-9]|1[0-2])[.,](19|20)[0-9]{2}", r"(19|20)[0-9]{2}[.,]0?(0[1-9]|1[0-2])")
 ]
 _MONTHS_UNNAMED = 6
 

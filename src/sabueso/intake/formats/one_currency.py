@@ -10,6 +10,7 @@ from sabueso.intake.formats.currencies import (
     currency_column,
     names_ledgers_side,
     names_one_currency,
+    stated_currency,
     written,
 )
 from sabueso.intake.formats.header_words import WORDS
@@ -49,18 +50,25 @@ def in_one_currency(
     if len({written(v) for v in samples[guessed["currency"]]}) < 2:
         return
     sided = "debit" in guessed
-    for column in columns:
-        taken = column.name in guessed.values() and column.name != guessed.get("amount")
+    free = [
+        column.name
+        for column in columns
+        if column.type == "number"
+        and (column.name not in guessed.values() or column.name == guessed.get("amount"))
         # Beside a debit and a credit it is their difference, and has a sign.
-        fits = not sided or any(re.search(r"[-−(]", value) for value in samples[column.name])
-        if column.type == "number" and not taken and fits and names_one_currency(column.name):
-            for role in ("currency", "debit", "credit"):
-                guessed.pop(role, None)
-            guessed["amount"] = column.name
-            single = {n: v for n, v in samples.items() if len({written(each) for each in v}) == 1}
-            if (named := currency_column(single)) is not None:
-                guessed["currency"] = named
-            return
+        and (not sided or any(re.search(r"[-−(]", value) for value in samples[column.name]))
+    ]
+    named = [name for name in free if names_one_currency(name)]
+    # Where the name says no more of the amounts than their currency, it is the only one that does.
+    stated = [name for name in free if stated_currency(name, {}, "")]
+    if named or len(stated) == 1:
+        for role in ("currency", "debit", "credit"):
+            guessed.pop(role, None)
+        guessed["amount"] = (named or stated)[0]
+        single = {n: v for n, v in samples.items() if len({written(each) for each in v}) == 1}
+        if (only := currency_column(single)) is not None:
+            guessed["currency"] = only
+        return
     if "amount" in guessed:
         _of_another_pair(guessed, columns, samples)
 

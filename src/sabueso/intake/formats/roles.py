@@ -235,6 +235,8 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return True
     if role in ("document", "id"):
         return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
+    if role == "text":
+        return not parts.isdisjoint(("period", "month", "year"))
     if role in ("debit", "credit"):
         # What an account stands at has its sides too.
         return not (parts.isdisjoint(RUNNING) and parts.isdisjoint(_STANDING))
