@@ -9,6 +9,7 @@ from datetime import date, timedelta
 from decimal import Decimal
 from pathlib import Path
 
+import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 import xlsxwriter
@@ -16,7 +17,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json
+from sabueso.intake.formats.deciding import decide
 from sabueso.intake.formats.detection import Prior
+from sabueso.intake.formats.hints import Hints
 from sabueso.intake.readers.delimited_blocks import Padding
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
@@ -393,3 +396,38 @@ def test_lines_of_one_field_get_the_others_and_nothing_else_changes(records, dat
     text = b"".join(padding.block(b"".join(part)) for part in (lines[:at], lines[at:]))
     read = list(csv.reader(io.StringIO(text.decode(), newline="")))
     assert read == [[record, "", ""] if isinstance(record, str) else record for record in records]
+
+
+@pytest.mark.parametrize("kind", ["csv", "xlsx"])
+def test_names_over_several_columns_and_the_parts_below_them(engine, tmp_path, kind):
+    """As merged cells have it: what goes over one column alone stands in the first row."""
+    top = ["Date", "Document", "", "Supplier", "Movement", "", "Remarks"]
+    parts = ["", "Type", "Number", "", "Debit", "Credit", ""]
+    rows = [["Acme", *[""] * 6], [], top, parts]
+    for i in range(30):
+        sides = [f"{10 + i}.50", ""] if i % 2 else ["", f"{20 + i}.25"]
+        rows.append([f"2024-03-{1 + i % 28:02d}", "INV", f"N{i:03d}", f"S{i % 5}", *sides, ""])
+    path = tmp_path / f"ledger.{kind}"
+    if kind == "csv":
+        path.write_text("\n".join(",".join(row) for row in rows) + "\n")
+    else:
+        with xlsxwriter.Workbook(path) as book:
+            sheet = book.add_worksheet()
+            for at, row in enumerate(rows):
+                for place, cell in enumerate(filter(None, row) if at < 1 else row):
+                    sheet.write_string(at, place, cell)
+    report = taken(engine, path)
+    assert report.accepted == 30 and not report.quarantined
+    named = {role: report.roles[role] for role in ("debit", "credit", "document", "party")}
+    assert named == {
+        "debit": "Movement Debit", "credit": "Movement Credit", "document": "Document Number", "party": "Supplier",
+    }  # fmt: skip
+
+
+@given(st.lists(st.floats(1e-4, 1, exclude_max=True), min_size=12, max_size=40))
+def test_small_floats_of_a_program_are_numbers(values):
+    """They have more decimals than are kept, and no more than a float tells: to the twelfth decimal they are equal."""
+    texts = [repr(value) for value in values]
+    found = decide(texts, Hints())
+    read = found.read(pa.array(texts)).to_pylist()
+    assert all(abs(Decimal(t) - r) <= Decimal("5e-13") + Decimal(t) * Decimal("5e-15") for t, r in zip(texts, read, strict=True))  # fmt: skip

@@ -61,6 +61,13 @@ LEAST_ADDED, MOSTLY_ADDED = 3, 0.8
 """Accounts that others begin with, and the share of them that are the sum of those, from which they are sums."""
 
 
+_OF_KINDS = frozenset(
+    ["type", "types", "tipo", "typ", "art", "kind", "class", "klasse", "doc", "document", "beleg", "transaction", "trans",
+     "tran", "piece", "documento", "code"]
+)  # fmt: skip
+"""Words of columns that say of what kind a row is."""
+
+
 def may_not_count(reading: Reading) -> list[Assumed]:
     """What is said of a file's first lines; nothing of a table without amounts."""
     amount = reading.roles.get("amount", reading.roles.get("debit"))
@@ -79,7 +86,7 @@ def may_not_count(reading: Reading) -> list[Assumed]:
                 Assumed(f"{name}: {said}", key, (amount,))
                 for said, key in (
                     (_called_off(name, kinds, len(texts)), "rules"),
-                    (_above_nothing(texts, values), "columns"),
+                    (_above_nothing(name, texts, values), "columns"),
                     (_beside(kinds, len(texts)), "rules"),
                 )
                 if said
@@ -136,16 +143,19 @@ def _values(reading: Reading, amount: str) -> list[Decimal | None]:
     return list(found.read(plain(sample.column(amount))).to_pylist())
 
 
-def _above_nothing(texts: Sequence[str], values: Sequence[Decimal | None]) -> str:
+def _above_nothing(name: str, texts: Sequence[str], values: Sequence[Decimal | None]) -> str:
     """What is said of credit notes and their like whose amounts have the sign of all others."""
     known = [(text, v) for text, v in zip(texts, values, strict=False) if v]
-    of_credits = [v for text, v in known if text.lower() in CREDITS]
-    others = [v for text, v in known if text.lower() not in CREDITS]
+    # Two letters may be a country's.
+    kinds = not _OF_KINDS.isdisjoint(worded(name))
+    credits = {text for text, _ in known if text.lower() in CREDITS and (kinds or len(text) > 2)}
+    of_credits = [v for text, v in known if text in credits]
+    others = [v for text, v in known if text not in credits]
     if not of_credits or not others:
         return ""
     if min(sum(v > 0 for v in part) / len(part) for part in (of_credits, others)) < MOSTLY_ABOVE:
         return ""
-    named = list(dict.fromkeys(text for text, _ in known if text.lower() in CREDITS))
+    named = list(dict.fromkeys(text for text, _ in known if text in credits))
     return (
         f"{listed([repr(text) for text in named])} on {len(of_credits):,} of the first {num_lines(len(texts))}, with "
         "amounts above nothing as all others: they are added, and not taken off"

@@ -71,7 +71,7 @@ def notes_of(reading: Reading) -> list[str]:
             found.append(Assumed(text, key, () if dated else (name,)))
     found += _days_in_two_ways(reading)
     found += [
-        f"{name}: numbers that a program wrote as binary floats are read to 15 digits"
+        f"{name}: numbers that a program wrote as binary floats are read to 15 digits, and to 12 decimals at most"
         for name, f in formats.items()
         if isinstance(f, NumberFormat) and "machine" in f.styles
     ]

@@ -111,7 +111,21 @@ def _goes_on(rows: Sequence[Sequence[str]], first: int, second: int, below: Sequ
     if not below or len(named) < (1 if gaps else 2):
         return False
     under = [rows[i] for i in below if len(rows[i]) == len(more)]
+    if gaps and _are_parts(head, more):
+        # Some of the names may be of texts; that of a number's column is no value of it.
+        return any(_holds_data(under, place) for place in named)
     return all(_holds_data(under, place, or_days=not gaps) for place in named)
+
+
+def _are_parts(head: Sequence[str], more: Sequence[str]) -> bool:
+    """Whether the names of a second row stand under those of the first that go over several columns, each of
+    these with all its parts, and nowhere else."""
+    groups = [i for i, name in enumerate(head) if name]
+    if not groups or groups[0]:
+        return False
+    ends = [*groups[1:], len(head)]
+    parts = [[bool(cell) for cell in more[a:b]] for a, b in zip(groups, ends, strict=True)]
+    return all(all(part) if len(part) > 1 else not any(part) for part in parts)
 
 
 def _stands_above(above: Sequence[str], names: Sequence[str]) -> bool:

@@ -23,7 +23,7 @@ WORDS: dict[Role, str] = {
         "amount importe monto amt betrag montant importo bedrag valore waarde wert value valor net neto netto "
         "spend spending actual actuals total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
         "castka osszeg tutar quantia jumlah tien сумма сума стоимость ποσο αξια 金額 金额 发生额 發生額 금액 المبلغ סכום "
-        "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout rent miete loyer alquiler affitto huur"
+        "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur"
     ),
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "

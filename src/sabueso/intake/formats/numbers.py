@@ -160,7 +160,7 @@ class NumberFormat:
 
     def described(self) -> str:
         grouped = f"1{self.thousands}234" if self.thousands else "1234"
-        floats = ", floats to 15 digits" if "machine" in self.styles else ""
+        floats = ", floats to 15 digits and 12 decimals" if "machine" in self.styles else ""
         floats += ", digits or marks of another script" if "figures" in self.styles else ""
         unit = f" {self.unit}" if self.unit else ""
         if "sides" in self.styles:
@@ -207,18 +207,32 @@ FLOAT_DIGITS = 15
 
 
 def is_machine(text: str) -> bool:
-    """Whether only a program writes a number so: with an exponent, or with more digits than a binary
-    float holds."""
+    """Whether only a program writes a number so: with an exponent, with more digits than a binary float holds,
+    or with more decimals than are kept where it is a float to its last digit."""
     if _MACHINE.fullmatch(text) is None:
         return False
-    return "e" in text.lower() or sum(map(str.isdigit, text.lstrip("+-0."))) > FLOAT_DIGITS
+    digits = sum(map(str.isdigit, text.lstrip("+-0.")))
+    return "e" in text.lower() or digits > FLOAT_DIGITS or _is_small_float(text)
+
+
+def _is_small_float(text: str) -> bool:
+    return len(text.partition(".")[2]) > MOST_DECIMALS and repr(float(text)) == text.lstrip("+")
 
 
 def plain_number(text: str) -> str:
-    """A number written by a program, as people write it; any other text as it is."""
+    """A number written by a program, as people write it; any other text as it is.
+
+    Examples
+    --------
+    >>> plain_number("50.3999999999996"), plain_number("0.06371234567890123"), plain_number("0.063712345678901234")
+    ('50.4', '0.063712345679', '0.0637123456789012')
+    """
     if not is_machine(text):
         return text
-    return format(Decimal(format(float(text), f".{FLOAT_DIGITS}g")), "f")
+    found = Decimal(format(float(text), f".{FLOAT_DIGITS}g"))
+    if _is_small_float(text):
+        found = round(found, MOST_DECIMALS).normalize()
+    return format(found, "f")
 
 
 def _plain_numbers(texts: pa.Array) -> pa.Array:

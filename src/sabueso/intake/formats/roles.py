@@ -77,10 +77,10 @@ def may_have(role: Role, name: str) -> bool:
     parts = set(worded(name))
     if parts.isdisjoint(WORDS[role].split()) or _named_otherwise(role, parts):
         return False
-    return role != "date" or parts.isdisjoint(_OF_VALUE)
+    return role != "date" or parts.isdisjoint((*_OF_VALUE, *WORDS["approver"].split()))
 
 
-_ANY_NUMBER = frozenset(["nr", "nummer"])
+_ANY_NUMBER = frozenset(["nr", "nummer", "code", "codigo"])
 _PER_UNIT = frozenset(["unit", "unitario", "unitaire", "unitaria"])
 """Words of prices where decimals stand, and else of what is one of several."""
 
@@ -213,11 +213,6 @@ _STANDING = frozenset(
      "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
 )  # fmt: skip
 """Words of what an account stood at before its rows, or stands at after them."""
-_CODED = frozenset(
-    ["sort", "swift", "bic", "post", "postal", "zip", "postcode", "branch", "bank", "country", "area", "region", "tax",
-     "vat", "status", "reason", "product", "item", "cost", "banco", "pais", "producto", "postleitzahl", "land"]
-)  # fmt: skip
-"""What a code is of that tells no row apart: a bank's, a place's, a kind's."""
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
 
@@ -231,8 +226,6 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return "foreign" in parts
     if role == "party":
         return {"card", "member"} <= parts  # whoever holds the card, and not whom it pays
-    if role == "id" and parts & _CODED and parts & {"code", "codigo"}:
-        return True
     if role in ("document", "id"):
         return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
     if role == "text":
