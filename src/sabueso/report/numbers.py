@@ -78,6 +78,17 @@ def many(n: int, word: str, plural: str | None = None) -> str:
     return f"{n:,} {word if n == 1 else plural or word + 's'}"
 
 
+def too_few(n: int, least: int, word: str = "row", plural: str | None = None) -> str:
+    """That there are fewer of something than it takes.
+
+    Examples
+    --------
+    >>> too_few(1, 3), too_few(12, 50, "batch", "batches")
+    ('only 1 row; at least 3 are needed', 'only 12 batches; at least 50 are needed')
+    """
+    return f"only {many(n, word, plural)}; at least {least:,} {verb(least, 'is', 'are')} needed"
+
+
 def verb(n: int, one: str = "has", more: str = "have") -> str:
     """The verb of a count."""
     return one if n == 1 else more

@@ -267,7 +267,7 @@ def _show_totals(console: Console, report: TakeReport) -> None:
     console.print()
     agree = [t for _, t in lines if t.agrees and not t.quarantined]
     what = "totals lines" if all(t.line for _, t in lines) else "stated totals"
-    console.print(Text(f" {what} that equal the rows accepted: {len(agree)} of {len(lines)}"))
+    console.print(Text(f" {what} that equal the rows accepted: {len(agree):,} of {len(lines):,}"))
     for name, t in lines:
         if t.agrees and t.quarantined:
             text = (

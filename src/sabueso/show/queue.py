@@ -87,7 +87,7 @@ def show_queue(
         again = "" if before is None else f"; in {before.period} {before.status}: {before.reason}"
         table.add_row(
             str(item.place), item.id, status_text(item.review, console.width), str(len(item.marks)), amount,
-            f"{item.label}{again}", f"{mark.rank}/{mark.flagged:,} {mark.screen}",
+            f"{item.label}{again}", f"{mark.rank:,}/{mark.flagged:,} {mark.screen}",
         )  # fmt: skip
     console.print(table)
     console.print()
@@ -187,7 +187,7 @@ def show_exception(console: Console, item: AuditException) -> None:
         amount = "–" if mark.amount is None else num.amount(Decimal(mark.amount))
         table.add_row(
             " " + mark.screen,
-            f"{mark.rank} of {mark.flagged:,}",
+            f"{mark.rank:,} of {mark.flagged:,}",
             num.number(mark.score, 2),
             num.number(mark.limit, item.subject.limit_places),
             num.p_value(mark.p_adjusted),

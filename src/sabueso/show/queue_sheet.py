@@ -23,7 +23,7 @@ def queue_sheet(items: Sequence[AuditException]) -> Sheet:
             [
                 item.place, item.id, item.table, item.kind, item.label,
                 None if item.amount is None else Decimal(item.amount), len(item.marks),
-                "; ".join(m.screen for m in item.marks), f"{mark.rank} of {mark.flagged}",
+                "; ".join(m.screen for m in item.marks), f"{mark.rank:,} of {mark.flagged:,}",
                 review.status, review.reason, review.initials, review.at, review.signed_off,
                 review.error_amount, "yes" if review.set_aside else "",
                 "; ".join(e["sha256"] for e in review.evidence), review.assigned, review.matter,

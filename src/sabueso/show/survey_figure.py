@@ -118,7 +118,7 @@ def _boxes(axes: Axes, survey: MeasureSurvey) -> bool:
         f"{_label(survey)}: 5th to 95th percentile, quartiles, median; mean as a diamond"
     )
     if len(survey.groups) > MOST_BOXES:
-        axes.set_title(f"the first {MOST_BOXES} of {len(survey.groups)} groups", fontsize=8)
+        axes.set_title(f"the first {MOST_BOXES} of {len(survey.groups):,} groups", fontsize=8)
     return True
 
 

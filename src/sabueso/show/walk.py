@@ -145,7 +145,7 @@ def walk_through(walk: Walk, console: Console, session: PromptSession[Any]) -> N
 
 def _head(walk: Walk) -> str:
     waiting = sum(item.review.status == "open" for item in walk.items)
-    return f" {walk.at + 1} of {len(walk.items)} · {waiting} open · {walk.initials}"
+    return f" {walk.at + 1:,} of {len(walk.items):,} · {waiting} open · {walk.initials}"
 
 
 def _done(walk: Walk, key: str, session: PromptSession[Any]) -> str:

@@ -11,7 +11,8 @@ from typing import Protocol
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats import clocks
-from sabueso.intake.formats.dates import DATE_FORMS, OF_FIGURES, YEARLESS, DateFormat, known_day
+from sabueso.intake.formats.date_forms import DATE_FORMS, OF_FIGURES, YEARLESS
+from sabueso.intake.formats.dates import DateFormat, known_day
 from sabueso.intake.formats.hints import TOLERATED, Hints
 
 

@@ -11,7 +11,8 @@ from typing import ClassVar, Protocol
 import pyarrow as pa
 
 from sabueso.base.figures import plain_figures
-from sabueso.intake.formats.dates import DATE_FORMS, DateFormat
+from sabueso.intake.formats.date_forms import DATE_FORMS
+from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.days import (
     beside_known,
     decide_date,

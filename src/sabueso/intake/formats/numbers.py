@@ -7,7 +7,6 @@ import sys
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from decimal import Decimal
 from functools import cache
 from typing import ClassVar
 
@@ -17,9 +16,15 @@ import pyarrow.compute as pc
 
 from sabueso.base.currencies import CODES, OF_ONE, OF_SEVERAL
 from sabueso.base.figures import FIGURES, plain_figures
+from sabueso.intake.formats.floats import (
+    MAY_BE_MACHINE,
+    MOST_DECIMALS,
+    is_machine,
+    plain_number,
+    plain_numbers,
+)
 from sabueso.population.table import Column, ColumnType
 
-MOST_DECIMALS = 12
 MOST_DIGITS = 38
 SIDES = "DR|CR|Dr|Cr|D|C|S|H"
 """Marks of the side of the ledger after an amount: debit and credit, debe and haber, Soll and Haben."""
@@ -122,7 +127,7 @@ class NumberFormat:
             for apart in _APART:
                 texts = pc.replace_substring_regex(texts, apart, r"\1")
         if "machine" in self.styles:
-            texts = _plain_numbers(texts)
+            texts = plain_numbers(texts)
         if not (self.thousands or self.styles or self.unit or _is_foreign(texts, self._points())):
             # Nothing but digits, signs and the decimal mark: what converts, fits.
             try:
@@ -199,50 +204,6 @@ def together(text: str) -> str:
     for apart in _APART_HERE:
         text = apart.sub(r"\1", text)
     return text
-
-
-_MACHINE = re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?[eE][+-]?[0-9]{1,2}|[+-]?[0-9]+\.[0-9]{9,}")
-_MAY_BE_MACHINE = re.compile(r"[0-9.][eE][+-]?[0-9]|\.[0-9]{9}")
-FLOAT_DIGITS = 15
-
-
-def is_machine(text: str) -> bool:
-    """Whether only a program writes a number so: with an exponent, with more digits than a binary float holds,
-    or with more decimals than are kept where it is a float to its last digit."""
-    if _MACHINE.fullmatch(text) is None:
-        return False
-    digits = sum(map(str.isdigit, text.lstrip("+-0.")))
-    return "e" in text.lower() or digits > FLOAT_DIGITS or _is_small_float(text)
-
-
-def _is_small_float(text: str) -> bool:
-    return len(text.partition(".")[2]) > MOST_DECIMALS and repr(float(text)) == text.lstrip("+")
-
-
-def plain_number(text: str) -> str:
-    """A number written by a program, as people write it; any other text as it is.
-
-    Examples
-    --------
-    >>> plain_number("50.3999999999996"), plain_number("0.06371234567890123"), plain_number("0.063712345678901234")
-    ('50.4', '0.063712345679', '0.0637123456789012')
-    """
-    if not is_machine(text):
-        return text
-    found = Decimal(format(float(text), f".{FLOAT_DIGITS}g"))
-    if _is_small_float(text):
-        found = round(found, MOST_DECIMALS).normalize()
-    return format(found, "f")
-
-
-def _plain_numbers(texts: pa.Array) -> pa.Array:
-    """The same of many; few of them are looked at one by one."""
-    odd = pc.match_substring_regex(texts, rf"\A(?:{_MACHINE.pattern})\z")
-    if not pc.any(odd).as_py():
-        return texts
-    encoded = texts.dictionary_encode()
-    words = [None if w is None else plain_number(w) for w in encoded.dictionary.to_pylist()]
-    return pa.array(words, pa.string()).take(encoded.indices)
 
 
 def too_long(text: str) -> bool:
@@ -357,7 +318,7 @@ def shapes_of(times: Mapping[str, int]) -> Counter[str]:
     """
     found: Counter[str] = Counter()
     for text, count in times.items():
-        found[text if _MAY_BE_MACHINE.search(text) else text.translate(_ONES)] += count
+        found[text if MAY_BE_MACHINE.search(text) else text.translate(_ONES)] += count
     return found
 
 

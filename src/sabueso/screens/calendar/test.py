@@ -14,6 +14,7 @@ from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, money
+from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.calendar.result import CalendarCell, CalendarGroup
 from sabueso.screens.calendar.times import Times, TimeTable, tables_of, times_of
@@ -124,7 +125,7 @@ class Calendar(Screen):
             not_tested=[
                 NotTested(
                     times.keys[g],
-                    f"only {int(times.batches[g].sum())} batches; at least {LEAST_BATCHES} are needed",
+                    num.too_few(int(times.batches[g].sum()), LEAST_BATCHES, "batch", "batches"),
                     int(times.rows[g].sum()),
                 )
                 for g in few
@@ -277,7 +278,7 @@ def _cautions(
         found.append(
             Caution(
                 "too_few",
-                f"{len(kept)} of {len(times.keys)} groups have rows enough: there are few others to be compared with",
+                f"{len(kept):,} of {len(times.keys):,} groups have rows enough: there are few others to be compared with",
                 {"groups": len(kept)},
             )
         )

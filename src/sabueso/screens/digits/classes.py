@@ -16,6 +16,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
+from sabueso.report import numbers as num
 from sabueso.screens import grouping as grp
 from sabueso.screens.digits.suitability import STAGED, AmountFacts, Amounts, facts_of_groups
 from sabueso.screens.finding import NotTested
@@ -137,7 +138,7 @@ def count_classes(
     least = settings.min_group if groups.labels else 1
     tested = np.flatnonzero(sizes >= least)
     not_tested = [
-        NotTested(names[i], f"only {sizes[i]} rows; at least {least} are needed", int(sizes[i]))
+        NotTested(names[i], num.too_few(int(sizes[i]), least), int(sizes[i]))
         for i in np.flatnonzero(sizes < least).tolist()
     ]
     first, count = CLASS_RANGE[settings.digits]

@@ -58,7 +58,7 @@ def _multiples(figure: Figure, finding: Finding[DigitGroup]) -> bool:
     )
     what = f"{finding.settings['digits']} digits of {finding.on} by {', '.join(finding.by)}"
     if len(ranked) > len(chosen):
-        what += f": the {len(chosen)} furthest from expectation, of {len(ranked)} groups"
+        what += f": the {len(chosen)} furthest from expectation, of {len(ranked):,} groups"
     figure.supxlabel(what, fontsize=8.5, color=INK)
     figure.supylabel("% of the rows", fontsize=8.5, color=INK)
     return True

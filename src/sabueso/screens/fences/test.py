@@ -17,6 +17,7 @@ from sabueso.base.plain import ByColumn, Values
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
+from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.fences.cautions import cautions_of, normal_share
 from sabueso.screens.fences.result import FenceGroup
@@ -262,7 +263,7 @@ def _quartiles(
         ):
             n = effect.n
             if n < settings.min_group:
-                few = f"only {n} rows; at least {settings.min_group} are needed"
+                few = num.too_few(n, settings.min_group)
                 not_tested.append(NotTested(key, few, n))
                 continue
             if q1 == q3:

@@ -82,7 +82,7 @@ def size_cautions(sizes: Sequence[int], not_tested: Sequence[NotTested]) -> list
     few = [n for n in sizes if n < 11]
     if few:
         which = (
-            f"{len(few)} of {len(sizes)} groups {num.verb(len(few))} fewer than 11 rows"
+            f"{len(few):,} of {len(sizes):,} groups {num.verb(len(few))} fewer than 11 rows"
             if len(sizes) > 1
             else f"only {num.many(few[0], 'row')} {num.verb(few[0], 'is', 'are')} used; a limit on fewer than 11 means little"
         )

@@ -19,7 +19,7 @@ def cautions_of(lines: Sequence[Change], sides: Compared) -> list[Caution]:
         found.append(
             Caution(
                 "base_zero",
-                f"{len(zero)} of {len(lines)} lines {num.verb(len(zero))} nothing in {base}: no per cent for them",
+                f"{len(zero):,} of {len(lines):,} lines {num.verb(len(zero))} nothing in {base}: no per cent for them",
                 {"lines": len(zero)},
             )
         )

@@ -14,6 +14,7 @@ from sabueso.base.plain import ByColumn
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.table import money
+from sabueso.report import numbers as num
 from sabueso.screens import grouping as grp
 from sabueso.screens.finding import Caution, Finding, Flags, NotTested
 from sabueso.screens.grouping import UNITS, Grouping
@@ -110,11 +111,7 @@ class Top(Screen):
             if n
         ]
         least = settings.min_group
-        not_tested = [
-            NotTested(key, f"only {n} rows; at least {least} are needed", n)
-            for key, n in counted
-            if n < least
-        ]
+        not_tested = [NotTested(key, num.too_few(n, least), n) for key, n in counted if n < least]
         counted = [(key, n) for key, n in counted if n >= least]
         ranks: list[tuple[int, int]] = []
         for place, (_, n) in enumerate(counted):

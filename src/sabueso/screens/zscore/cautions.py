@@ -57,7 +57,7 @@ def _few(tested: Sequence[Tested]) -> Caution | None:
         return None
     return Caution(
         "too_few",
-        f"{len(few)} of {len(tested)} groups {num.verb(len(few))} fewer than {GOOD_FROM} rows, where the limits of the "
+        f"{len(few):,} of {len(tested):,} groups {num.verb(len(few))} fewer than {GOOD_FROM} rows, where the limits of the "
         "sequential test are rough",
         {"groups": len(few), "smallest_n": min(few)},
     )
@@ -70,7 +70,7 @@ def _unreachable(tested: Sequence[Tested], limit: Fraction) -> Caution | None:
     largest = max(short)
     return Caution(
         "limit_unreachable",
-        f"{len(short)} of {len(tested)} groups {num.verb(len(short), 'is', 'are')} too small for any row to pass {float(limit):g}: with "
+        f"{len(short):,} of {len(tested):,} groups {num.verb(len(short), 'is', 'are')} too small for any row to pass {float(limit):g}: with "
         f"n = {largest} the largest possible |z| is {greatest_deviate(largest):.2f}",
         {"groups": len(short), "largest_n": largest},
     )
@@ -90,9 +90,11 @@ def _not_normal(
     t, _ = max(skewed, key=lambda pair: pair[0].group.n)
     form = shape(t.group.n, t.group.cubes, t.group.fourths)
     where = (
-        "" if len(tested) == 1 else f"in {len(skewed)} of {len(tested)} groups; the largest has "
+        ""
+        if len(tested) == 1
+        else f"in {len(skewed):,} of {len(tested):,} groups; the largest has "
     )
-    kurtosis = "" if form.kurtosis is None else f", excess kurtosis {form.kurtosis:.1f}"
+    kurtosis = "" if form.kurtosis is None else f", excess kurtosis {num.number(form.kurtosis, 1)}"
     share = ""
     if asked.method != "sequential":
         rows, beyond = (
@@ -111,7 +113,7 @@ def _not_normal(
     what = "logarithms of the amounts" if asked.scale == "log" else "amounts"
     return Caution(
         "not_normal",
-        f"the {what} are not normal: {where}skewness {form.skewness or 0:.1f}{kurtosis}{share}; {advice}",
+        f"the {what} are not normal: {where}skewness {num.number(form.skewness or 0, 1)}{kurtosis}{share}; {advice}",
         {"groups": len(skewed), "skewness": form.skewness, "kurtosis": form.kurtosis},
     )
 

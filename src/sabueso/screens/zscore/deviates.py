@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from sabueso.base.plain import ByColumn
+from sabueso.report import numbers as num
 from sabueso.screens.finding import NotTested
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.limits import table as lim
@@ -148,13 +149,7 @@ def _middles(units: Arranged, asked: Asked) -> list[bool]:
 
 
 def testable(found: list[DeviateGroup], least: int) -> tuple[list[DeviateGroup], list[NotTested]]:
-    small = [
-        NotTested(
-            g.key, f"only {g.n} row{'s' if g.n != 1 else ''}; at least {least} are needed", g.n
-        )
-        for g in found
-        if g.n < least
-    ]
+    small = [NotTested(g.key, num.too_few(g.n, least), g.n) for g in found if g.n < least]
     return [g for g in found if g.n >= least], small
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+from sabueso.report import numbers as num
 from sabueso.screens.finding import NotTested
 from sabueso.screens.limits.scales import Scale
 from sabueso.screens.limits.table import INT64
@@ -29,10 +30,10 @@ def sequential_limits(
     for g in found:
         sd = moments(g.n, g.total, g.squares).sd
         if g.n < LEAST_ROWS:
-            flat.append(NotTested(g.key, f"only {g.n} rows; at least {LEAST_ROWS} are needed", g.n))
+            flat.append(NotTested(g.key, num.too_few(g.n, LEAST_ROWS), g.n))
             continue
         if not sd:
-            flat.append(NotTested(g.key, f"zero_spread: all {g.n} amounts are the same", g.n))
+            flat.append(NotTested(g.key, f"zero_spread: all {g.n:,} amounts are the same", g.n))
             continue
         low, high = ends[g.place]
         test = sequential_deviates(g.n, g.total, g.squares, low, high, min(most, g.n // 2), alpha)

@@ -99,14 +99,14 @@ class ZScore(Screen):
             yield Suit(
                 self.name,
                 "with care",
-                f"skewness {skewness or 0:.1f}, excess kurtosis {kurtosis or 0:.1f}: on the log scale",
+                f"skewness {num.number(skewness or 0, 1)}, excess kurtosis {num.number(kurtosis or 0, 1)}: on the log scale",
                 "--scale log",
             )
         else:
             yield Suit(
                 self.name,
                 "yes",
-                f"skewness {skewness or 0:.1f}, excess kurtosis {kurtosis or 0:.1f}",
+                f"skewness {num.number(skewness or 0, 1)}, excess kurtosis {num.number(kurtosis or 0, 1)}",
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
@@ -241,7 +241,7 @@ def _limits(
             spread, centre = None if unit is None else float(unit), float(g.median)
             bounds = centred_limits(g.median, unit or Fraction(0), limit)
         if spread is None:
-            flat.append(NotTested(g.key, f"zero_spread: all {g.n} amounts are the same", g.n))
+            flat.append(NotTested(g.key, f"zero_spread: all {g.n:,} amounts are the same", g.n))
         else:
             tested.append(Tested(g, bounds[0], bounds[1], centre, spread))
     return tested, flat
