@@ -496,3 +496,31 @@ share = "0.5"
     plan.write_text(begun + '\n[tables.staff]\nroles = { party = "Employe" }\n')
     wrong = inside("intake", "p.csv", "--as", "staff", cwd=tmp_path, code=2)
     assert "'Employe'" in wrong.stderr and "Employee" in wrong.stderr
+
+
+def test_files_called_alike_with_other_columns_are_told_apart_and_prose_is_no_table(tmp_path):
+    folder = tmp_path / "in"
+    folder.mkdir()
+    rows = "".join(f"P{i},2024-01-{1 + i:02d},V{i % 3},{i}.50\n" for i in range(20))
+    for month in ("01", "02"):
+        own = rows.replace("2024-01", f"2024-{month}")
+        (folder / f"pay_2024-{month}.csv").write_text(f"Pay No,Pay Date,Vendor,Amount\n{own}")
+    noted = rows.replace("\n", ",x\n")
+    (folder / "pay_2024-03.csv").write_text(f"Pay No,Pay Date,Vendor,Amount,Notes\n{noted}")
+    (folder / "vendors.csv").write_text("Vendor,Name\nV0,A\nV1,B\nV2,C\n")
+    (folder / "readme.txt").write_text("This extract was made by the finance team.\nIn May.\n")
+    inside("open", "c", "--currency", "EUR", cwd=tmp_path)
+    found = inside_json("intake", "../in", "--yes", cwd=tmp_path / "c")
+    assert {each["table"]: len(each["files"]) for each in found["proposed"]} == {
+        "pay": 2, "pay_2": 1, "vendors": 1,
+    }  # fmt: skip
+    assert found["apart"] == [{"table": "pay_2", "other": "pay", "columns": ["Notes"]}]
+    assert [each["file"] for each in found["unread"]] == ["readme.txt"]
+    # What is said to make one table of them does.
+    inside("open", "d", "--currency", "EUR", cwd=tmp_path)
+    plan = tmp_path / "d" / "case.toml"
+    plan.write_text(plan.read_text() + '\n[tables.pay]\nread = { columns = "may differ" }\n')
+    for month in ("01", "02", "03"):
+        inside("intake", f"../in/pay_2024-{month}.csv", "--as", "pay", cwd=tmp_path / "d")
+    rows = inside_json("dig", "pay", "--rows", "--limit", "100", cwd=tmp_path / "d")["rows"]
+    assert [row["Notes"] for row in rows].count("x") == 20 and len(rows) == 60

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -14,6 +14,7 @@ from sabueso.case.layout import OWN_FOLDERS, REGISTER
 from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded
+from sabueso.intake.interface import Layout
 from sabueso.intake.readers.audit_export import described, files_of
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
@@ -34,11 +35,22 @@ class Proposed:
 
 
 @dataclass(frozen=True)
+class Alike:
+    """A table whose files are called as those of another are, and have most of its columns; ``beside`` are
+    those that one has and the other has not."""
+
+    table: str
+    other: str
+    beside: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Proposal:
     """What a folder holds, and what no reader takes, with the reason."""
 
     tables: list[Proposed]
     unread: list[tuple[Path, str]]
+    alike: list[Alike] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -73,29 +85,64 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         except UserError as error:
             unread.append((path, str(error).removeprefix(f"{path}: ")))
             continue
+        if _is_prose(path, layout):
+            unread.append((path, "no table: lines of words"))
+            continue
         if not layout.sample.num_rows:
             unread.append((path, f"no table: {_NO_ROWS}"))
             continue
-        key = tuple(sorted(folded(name) or name for name in layout.header))
+        key = tuple(sorted(_by_name(layout.header)))
         groups.setdefault(key, []).append((path, tuple(layout.header), root))
     if not groups:
         first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
         raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
-    known = {
-        tuple(sorted(folded(c.name) or c.name for c in source.columns if not c.is_place)): name
+    columns_of = {
+        name: _by_name([c.name for c in source.columns if not c.is_place])
         for name in case.plan.tables
         for source in case.sources(name)[-1:]
     }
+    known = {tuple(sorted(columns)): name for name, columns in columns_of.items()}
     tables: list[Proposed] = []
+    alike: list[Alike] = []
     taken = {name.lower() for name in case.plan.tables}
-    for key, found in groups.items():
+    # Of tables called alike the one of most files has the name.
+    for key, found in sorted(groups.items(), key=lambda group: -len(group[1])):
         files = tuple(path for path, _, _ in found)
         name = known.get(key)
         if name is None:
-            name = _free(_named(files, found[0][2]), taken)
+            wanted = _named(files, found[0][2])
+            name = _free(wanted, taken)
             taken.add(name.lower())
+            columns_of[name] = _by_name(found[0][1])
+            if name != wanted and wanted in columns_of:
+                beside = _beside(columns_of[name], columns_of[wanted])
+                alike += [Alike(name, wanted, beside)] if beside else []
         tables.append(Proposed(name, files, found[0][1], known=key in known))
-    return Proposal(sorted(tables, key=lambda each: each.table), unread)
+    return Proposal(sorted(tables, key=lambda each: each.table), unread, alike)
+
+
+MOSTLY_ALIKE = 0.5
+"""Share of the columns of two tables from which those that both have make them alike."""
+LEAST_WORDS = 6
+"""Words of the only column's name from which a text file holds sentences."""
+
+
+def _by_name(columns: Sequence[str]) -> dict[str, str]:
+    """Columns by what tells them apart: capitals, accents, blanks and marks do not."""
+    return {folded(name) or name: name for name in columns}
+
+
+def _beside(one: Mapping[str, str], other: Mapping[str, str]) -> tuple[str, ...]:
+    """The columns that one of two tables lacks; none where both have too few of the same to be alike."""
+    every = {**other, **one}
+    beside = tuple(name for key, name in every.items() if key not in one or key not in other)
+    return beside if len(beside) <= (1 - MOSTLY_ALIKE) * len(every) else ()
+
+
+def _is_prose(path: Path, layout: Layout) -> bool:
+    """Whether a file of text is written to be read: one column under a sentence."""
+    plain = path.suffix.lower() in (".txt", ".md", ".log")
+    return plain and len(layout.header) == 1 and len(layout.header[0].split()) >= LEAST_WORDS
 
 
 def _files(case: Case, paths: Sequence[str]) -> list[tuple[Path, Path]]:

@@ -121,6 +121,10 @@ def _answer(worked: Worked) -> Answer[Worked]:
                 for each in worked.proposal.tables
             ],
             "unread": [{"file": path.name, "reason": why} for path, why in worked.proposal.unread],
+            "apart": [
+                {"table": each.table, "other": each.other, "columns": list(each.beside)}
+                for each in worked.proposal.alike
+            ],
             "taken": [report.as_json() for report in worked.taken],
             "refused": [{"table": name, "reason": why} for name, why in worked.refused],
             "screens": [each.as_json() for each in worked.screens],

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.base.words import listed
 from sabueso.case.linking import LEAST_SHARE
 from sabueso.intake.interface import Assumed
 from sabueso.report import numbers as num
@@ -38,6 +39,22 @@ def show_proposal(console: Console, proposal: Proposal) -> None:
         console,
         "not read",
         (f"{path.name}: {why}" for path, why in proposal.unread),
+    )
+    _show_alike(console, proposal)
+
+
+def _show_alike(console: Console, proposal: Proposal) -> None:
+    """Tables that may be meant as one: nothing compares the rows of two."""
+    notes(
+        console,
+        "apart",
+        (
+            f"{each.table} from {each.other}, for not both have {listed(list(each.beside[:MOST_COLUMNS]))}: a table has files "
+            f'of the same columns, unless read = {{ columns = "may differ" }} stands under tables.{each.other} in case.toml and '
+            f"they are taken in with --as {each.other}"
+            for each in proposal.alike
+        ),
+        AMBER,
     )
 
 
@@ -104,6 +121,7 @@ def show_worked(console: Console, worked: Worked) -> None:
         )
     show_assumed(console, worked.taken)
     notes(console, "not read", (f"{path.name}: {why}" for path, why in worked.proposal.unread))
+    _show_alike(console, worked.proposal)
     notes(console, "refused", (f"{name}: {why}" for name, why in worked.refused), AMBER)
     console.print()
     next_steps(
