@@ -93,15 +93,16 @@ def _columns(records: Sequence[Sequence[str]], names: list[str]) -> pa.Table:
     return pa.table([pa.array(c, pa.string()) for c in columns], names=names)
 
 
-def _with_lone_lines(layout: Delimited, body: str, settings: ReadSettings) -> Delimited:
+def _with_lone_lines(layout: Delimited, lines: Sequence[str], settings: ReadSettings) -> Delimited:
     """The layout with lines of one field as headings of the lines below, where they are: a report's accounts stand
     so between its rows."""
     if settings.headings == "none" or len(layout.header) < 2:
         return layout
-    plain = body.encode("utf-8", "surrogateescape")
-    padded = Padding(layout.delimiter, len(layout.header)).block(plain)
-    if padded == plain:
+    first = lines[: 2 * SAMPLE_ROWS]
+    if not any(layout.delimiter not in line and line.strip() for line in first):
         return layout
+    plain = "\n".join(first).encode("utf-8", "surrogateescape")
+    padded = Padding(layout.delimiter, len(layout.header)).block(plain)
     text = padded.decode("utf-8", "surrogateescape")
     sample = _columns(first_records(text, layout.delimiter, len(layout.header)), layout.header)
     lone = replace(layout, sample=bared(sample, layout.kept), lone=True)
@@ -181,7 +182,7 @@ class DelimitedReader:
             delimiter=delimiter,
             kept=kept,
         )
-        return _with_lone_lines(found, body, settings)
+        return _with_lone_lines(found, lines[header_line:], settings)
 
     def batches(
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
