@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from decimal import Decimal
 from itertools import pairwise
 
@@ -304,3 +305,21 @@ def test_links_are_the_same_whether_texts_are_held_or_asked_for(marisma, monkeyp
     assert {link.column for link in held} >= {"payments.proveedor", "payments.cuenta"}
     for link in held:
         assert 0 < link.found <= link.rows
+
+
+def test_small_numbers_are_no_keys_of_rows_that_are_counted(tmp_path):
+    """Unless a name says that they are: then the link is kept."""
+    lines = "".join(f"{1 + i},2024-01-{1 + i:02d},{i}.50\n" for i in range(25))
+    (tmp_path / "loan.csv").write_text(f"No.,Due Date,Instalment\n{lines}")
+    suppliers = "".join(f"{1 + i},Name {i}\n" for i in range(40))
+    (tmp_path / "suppliers.csv").write_text(f"id,Supplier name\n{suppliers}")
+    paid = "".join(f"P{i},2024-02-{1 + i % 28:02d},{1 + i % 40},{i}.25\n" for i in range(90))
+    (tmp_path / "payments.csv").write_text(f"Pay,Date,Supplier ID,Amount\n{paid}")
+    sabueso("open", "c", cwd=tmp_path)
+    for name in ("loan", "suppliers", "payments"):
+        sabueso("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "c")
+    found = sabueso("survey", "--keep-links", cwd=tmp_path / "c").stdout
+    (told,) = re.findall("chance (.*?): small numbers are found", " ".join(found.split()))
+    assert "loan.No. → suppliers.id" in told and "payments.Supplier ID → suppliers.id" not in told
+    plan = (tmp_path / "c" / "case.toml").read_text()
+    assert '"Supplier ID" = "suppliers.id"' in plan and '"No."' not in plan.partition("links")[2]

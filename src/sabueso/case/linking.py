@@ -6,10 +6,40 @@ from collections.abc import Sequence
 
 from sabueso.case.folder import Case
 from sabueso.case.plan_writing import write_links
-from sabueso.intake.formats.called import role_of_master
+from sabueso.intake.formats.called import role_of_master, worded
 from sabueso.population.links import Link
 
 LEAST_SHARE = 0.9
+
+
+_OF_ANY = frozenset(
+    ["id", "no", "nr", "num", "number", "numero", "nummer", "code", "codigo", "key", "line", "row", "ref", "s", "n",
+     "index", "position", "pos", "seq", "sequence", "lfd", "laufende"]
+)  # fmt: skip
+"""Words of names that say nothing of what is numbered."""
+
+
+def is_by_chance(link: Link) -> bool:
+    """Whether small numbers are found among those that count the rows of another table, and no name says that they
+    are of its rows.
+
+    Examples
+    --------
+    >>> is_by_chance(Link("loan.No.", "fees.S.No.", 60, 60, counted=True))
+    True
+    >>> is_by_chance(Link("payments.supplier_id", "suppliers.id", 60, 60, counted=True))
+    False
+    """
+    if not link.counted:
+        return False
+    words = {word.rstrip("s") for word in worded(link.column.partition(".")[2])} - _OF_ANY
+    others = {word.rstrip("s") for word in worded(link.other)} - _OF_ANY
+    return words.isdisjoint(others - {""})
+
+
+def is_kept(link: Link) -> bool:
+    """Whether a link is written to a plan: it holds for nearly all rows, and not by chance."""
+    return link.share >= LEAST_SHARE and not is_by_chance(link)
 
 
 def keep_links(case: Case, found: Sequence[Link]) -> list[Link]:
@@ -58,6 +88,6 @@ def new_links(case: Case, found: Sequence[Link]) -> list[Link]:
                 if each.column.startswith(f"{table}.")
             ),
         }
-        if link.share >= LEAST_SHARE and column not in known:
+        if is_kept(link) and column not in known:
             added.append(link)
     return added

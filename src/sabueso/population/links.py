@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -21,12 +22,14 @@ LEAST_WITHIN = 0.9
 
 @dataclass(frozen=True)
 class Link:
-    """A column whose values are found in another table's column of unique values."""
+    """A column whose values are found in another table's column of unique values; ``counted`` where those are the
+    numbers from one on without a gap, among which any small number is."""
 
     column: str
     other: str
     rows: int
     found: int
+    counted: bool = False
 
     @property
     def share(self) -> float:
@@ -69,6 +72,17 @@ class _Texts:
         """Whether no text occurs twice."""
         return 0 < self.distinct == self.filled
 
+    @cached_property
+    def is_count(self) -> bool:
+        """Whether its texts are the whole numbers from one, or nought, on without a gap."""
+        if not self.is_key or self.values is None:
+            return False
+        texts = self.values.column("value")
+        if not pc.all(pc.match_substring_regex(texts, r"\A(?:0|[1-9][0-9]{0,8})\z")).as_py():
+            return False
+        ends = pc.min_max(texts.cast(pa.int64())).as_py()
+        return ends["min"] <= 1 and ends["max"] - ends["min"] + 1 == self.distinct
+
     @property
     def name(self) -> str:
         return f"{self.population.table.name}.{self.column.name}"
@@ -90,7 +104,7 @@ def links(populations: Sequence[Population]) -> list[Link]:
             own = texts.population is key.population
             if own and (texts.is_key or not _is_another(texts, key)):
                 continue
-            link = Link(texts.name, key.name, texts.filled, _shared(texts, key))
+            link = Link(texts.name, key.name, texts.filled, _shared(texts, key), key.is_count)
             least = LEAST_WITHIN if own else LEAST_SHOWN
             if link.share >= least and link.found >= LEAST_FOUND:
                 found.append(link)

@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from sabueso.base.words import listed
-from sabueso.case.linking import LEAST_SHARE
+from sabueso.case.linking import is_by_chance, is_kept
 from sabueso.intake.interface import Assumed
 from sabueso.report import numbers as num
 from sabueso.report.palette import AMBER, SEA, STONE
@@ -147,10 +147,7 @@ def _show_links(console: Console, worked: Worked) -> None:
         [("column", "left"), ("is found in", "left"), ("rows", "right"), ("", "left")]
     )
     for link in worked.links:
-        weak = (
-            Text("weak: not kept", style=AMBER)
-            if link.share < LEAST_SHARE
-            else Text("kept", style=STONE)
-        )
-        table.add_row(f" {link.column}", link.other, num.percent(link.share), weak)
+        weak = "small numbers: not kept" if is_by_chance(link) else "weak: not kept"
+        told = Text("kept", style=STONE) if is_kept(link) else Text(weak, style=AMBER)
+        table.add_row(f" {link.column}", link.other, num.percent(link.share), told)
     console.print(table)

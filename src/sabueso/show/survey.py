@@ -13,7 +13,7 @@ from rich.text import Text
 from sabueso.base.plain import Json
 from sabueso.base.words import listed
 from sabueso.case.events import RuleOutcome
-from sabueso.case.linking import LEAST_SHARE
+from sabueso.case.linking import LEAST_SHARE, is_by_chance
 from sabueso.population.links import Link
 from sabueso.population.pairs import Correlation
 from sabueso.population.population import Account
@@ -32,6 +32,7 @@ BAR = 40
 MARKS = {"yes": ("✓", SEA), "with care": ("△", AMBER), "no": ("×", STONE)}
 MOST_PAIRS = 40
 MOST_GROUPS = 20
+MOST_NAMED = 6
 
 
 def show_tables(
@@ -80,6 +81,14 @@ def show_tables(
             (f"{link.column} → {link.other}: {link.rows - link.found:,} rows find nothing"
              for link in links if link.share < LEAST_SHARE),
         )  # fmt: skip
+        chance = [f"{link.column} → {link.other}" for link in links if is_by_chance(link)]
+        others = f" and {len(chance) - MOST_NAMED:,} more" if len(chance) > MOST_NAMED else ""
+        said = "small numbers are found among any that count rows, and no name says that these are meant: not kept"
+        notes(
+            console,
+            "chance",
+            [f"{', '.join(chance[:MOST_NAMED])}{others}: {said}"] if chance else [],
+        )
     if kept:
         added = ", ".join(link.column for link in kept)
         console.print(Text(f" written to case.toml: {added}", style=STONE))
