@@ -201,3 +201,20 @@ def test_of_amounts_in_several_currencies_the_one_that_states_one_is_the_tables(
     inside("open", "c", cwd=tmp_path)
     report = inside_json("intake", "../a.csv", "--as", "t", cwd=tmp_path / "c")
     assert report["amount"] == "Reimbursable (USD)" and report["currency"] == "USD"
+
+
+def test_whose_currency_a_column_of_currencies_is(tmp_path):
+    """An account's is that of its amounts; a part of an amount in one currency is not the amount in it."""
+    days = [f"2024-01-{1 + i % 28:02d}" for i in range(40)]
+    own = [f"{day},{i}.50,USD,{i}.75" for i, day in enumerate(days)]
+    several = [f"{day},{i}.50,{('EUR', 'GBP')[i % 2]},0.25" for i, day in enumerate(days)]
+    for name, header, lines in (
+        ("a", "Date,Amount,Account Currency,Account Balance", own),
+        ("b", "Date,Amount,Currency,Fee (USD)", several),
+    ):
+        (tmp_path / f"{name}.csv").write_text("\n".join([header, *lines]) + "\n")
+    inside("open", "c", "--currency", "EUR", cwd=tmp_path)
+    report = inside_json("intake", "../a.csv", "--as", "a", cwd=tmp_path / "c")
+    assert (report["amount"], report["currency"]) == ("Amount", "USD")
+    refused = inside("intake", "../b.csv", "--as", "b", cwd=tmp_path / "c", code=2).stderr
+    assert "which do not add up" in refused

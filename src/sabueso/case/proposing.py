@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -91,17 +91,17 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         if not layout.sample.num_rows:
             unread.append((path, f"no table: {_NO_ROWS}"))
             continue
-        key = tuple(sorted(_by_name(layout.header)))
+        key = _key(layout.header)
         groups.setdefault(key, []).append((path, tuple(layout.header), root))
     if not groups:
         first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
         raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
-    columns_of = {
-        name: _by_name([c.name for c in source.columns if not c.is_place])
+    columns_of: dict[str, Sequence[str]] = {
+        name: [c.name for c in source.columns if not c.is_place]
         for name in case.plan.tables
         for source in case.sources(name)[-1:]
     }
-    known = {tuple(sorted(columns)): name for name, columns in columns_of.items()}
+    known = {_key(columns): name for name, columns in columns_of.items()}
     tables: list[Proposed] = []
     alike: list[Alike] = []
     taken = {name.lower() for name in case.plan.tables}
@@ -113,7 +113,7 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
             wanted = _named(files, found[0][2])
             name = _free(wanted, taken)
             taken.add(name.lower())
-            columns_of[name] = _by_name(found[0][1])
+            columns_of[name] = found[0][1]
             if name != wanted and wanted in columns_of:
                 beside = _beside(columns_of[name], columns_of[wanted])
                 alike += [Alike(name, wanted, beside)] if beside else []
@@ -127,15 +127,16 @@ LEAST_WORDS = 6
 """Words of the only column's name from which a text file holds sentences."""
 
 
-def _by_name(columns: Sequence[str]) -> dict[str, str]:
-    """Columns by what tells them apart: capitals, accents, blanks and marks do not."""
-    return {folded(name) or name: name for name in columns}
+def _key(columns: Sequence[str]) -> tuple[str, ...]:
+    """What tells the columns of one table from those of another: capitals, accents, blanks and marks do not."""
+    return tuple(sorted(folded(name) or name for name in columns))
 
 
-def _beside(one: Mapping[str, str], other: Mapping[str, str]) -> tuple[str, ...]:
+def _beside(one: Sequence[str], other: Sequence[str]) -> tuple[str, ...]:
     """The columns that one of two tables lacks; none where both have too few of the same to be alike."""
-    every = {**other, **one}
-    beside = tuple(name for key, name in every.items() if key not in one or key not in other)
+    mine, its = _key(one), _key(other)
+    every = {folded(name) or name: name for name in (*other, *one)}
+    beside = tuple(name for key, name in every.items() if key not in mine or key not in its)
     return beside if len(beside) <= (1 - MOSTLY_ALIKE) * len(every) else ()
 
 

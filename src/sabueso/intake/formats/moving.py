@@ -4,7 +4,7 @@ money out, whatever they are called."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from itertools import permutations
+from itertools import combinations
 
 import numpy as np
 import pyarrow as pa
@@ -54,9 +54,7 @@ def sides_of_a_balance(
     The balance may stand after each row, or the newest row first.
     """
     values = {name: _values(sample.column(name), formats[name]) for name in names}
-    for one, two in permutations(names, 2):
-        if names.index(one) > names.index(two):
-            continue
+    for one, two in combinations(names, 2):
         first, second = np.nan_to_num(values[one]), np.nan_to_num(values[two])
         either = (first != 0) | (second != 0)
         if min((first != 0).sum(), (second != 0).sum()) < LEAST_EACH or either.sum() < LEAST_ROWS:

@@ -32,6 +32,12 @@ def ledgers_sides(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
 
 
 _OF_CURRENCIES = frozenset(WORDS["currency"].split())
+_MONEY = frozenset(["amount", "amt", "value", "importe", "betrag", "montant", "importo", "valor", "total"])  # fmt: skip
+_PARTS = frozenset(
+    ["fee", "fees", "tax", "vat", "iva", "mwst", "tva", "charge", "charges", "discount", "duty", "freight", "commission",
+     "shipping", "tip", "interest", "balance", "saldo", "limit", "price", "rate", "budget", "gebuhr", "frais", "rabatt"]
+)  # fmt: skip
+"""Words of what is a part of an amount, or stands beside it."""
 
 
 def leave_anothers(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
@@ -39,7 +45,8 @@ def leave_anothers(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
     amount = set(worded(guessed.get("amount", guessed.get("debit", ""))))
     of = set(worded(guessed["currency"])) - _OF_CURRENCIES - {"code", "codigo", "iso"}
     others = [set(worded(c.name)) for c in columns if c.type == "number"]
-    if amount and of and amount.isdisjoint(of) and any(of <= words for words in others):
+    theirs = any(of <= words <= of | _MONEY for words in others)
+    if amount and of and amount.isdisjoint(of) and theirs:
         del guessed["currency"]
 
 
@@ -60,7 +67,9 @@ def in_one_currency(
     ]
     named = [name for name in free if names_one_currency(name)]
     # Where the name says no more of the amounts than their currency, it is the only one that does.
-    stated = [name for name in free if stated_currency(name, {}, "")]
+    stated = [
+        name for name in free if stated_currency(name, {}, "") and _PARTS.isdisjoint(worded(name))
+    ]
     if named or len(stated) == 1:
         for role in ("currency", "debit", "credit"):
             guessed.pop(role, None)

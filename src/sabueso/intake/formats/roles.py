@@ -213,11 +213,14 @@ _STANDING = frozenset(
      "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
 )  # fmt: skip
 """Words of what an account stood at before its rows, or stands at after them."""
+_CURRENCIES = frozenset(WORDS["currency"].split())
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
 
 def _named_otherwise(role: Role, parts: set[str]) -> bool:
     """Whether other words of a name deny a role: a bank account is no ledger account."""
+    if role in ("account", "party", "document", "id", "text") and parts & _CURRENCIES:
+        return True  # an account's currency is no account
     if role == "entered":
         return bool(parts & _BY)
     if role == "date":

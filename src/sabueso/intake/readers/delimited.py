@@ -109,6 +109,38 @@ def _with_lone_lines(layout: Delimited, lines: Sequence[str], settings: ReadSett
     return layout if headings_of(lone, settings.headings) is None else lone
 
 
+def _first_lines(path: Path, settings: ReadSettings) -> tuple[list[str], str, list[str]]:
+    """The lines that a file begins with, its encoding, and what is to be said of that.
+
+    Raises
+    ------
+    UserError
+        If it is empty, or holds no text.
+    """
+    with opened(path) as file:
+        head = file.read(SAMPLE)
+        whole = len(head) < SAMPLE
+    if not head.strip():
+        raise UserError(f"{path}: the file is empty; expected a header line and rows")
+    for mark, what in _NO_TEXT.items():
+        if head.startswith(mark):
+            raise UserError(
+                f"{path}: holds {what}, and no text: give the file the suffix of what it is"
+            )
+    encoding, language = settings.encoding, ""
+    if encoding is None:
+        encoding, language = detect_encoding(path, head, whole=whole)
+    text = decoded(head, encoding, path, whole)
+    text = text.replace("\r\n", "\n").replace("\r", "\n")
+    if not whole:
+        text = text[: text.rfind("\n") + 1] or text
+    lines = text.split("\n")
+    if not any(line.strip() for line in lines):
+        raise UserError(f"{path}: the file is empty; expected a header line and rows")
+    told = language and (language == UNTOLD or encoding not in ("latin-1", "cp1252"))
+    return lines, encoding, [assumed_encoding(encoding, language)] if told else []
+
+
 class DelimitedReader:
     """Comma-, semicolon-, tab- or bar-separated text, under the suffix of a spreadsheet too."""
 
@@ -120,31 +152,9 @@ class DelimitedReader:
         return plain_suffix(path) not in (".xls", ".xlsx") or is_text(path)
 
     def layout(self, path: Path, settings: ReadSettings) -> Delimited | Places:
-        with opened(path) as file:
-            head = file.read(SAMPLE)
-            whole = len(head) < SAMPLE
-        if not head.strip():
-            raise UserError(f"{path}: the file is empty; expected a header line and rows")
-        for mark, what in _NO_TEXT.items():
-            if head.startswith(mark):
-                raise UserError(
-                    f"{path}: holds {what}, and no text: give the file the suffix of what it is"
-                )
-        encoding, language = settings.encoding, ""
-        if encoding is None:
-            encoding, language = detect_encoding(path, head, whole=whole)
-        text = decoded(head, encoding, path, whole)
-        text = text.replace("\r\n", "\n").replace("\r", "\n")
-        if not whole:
-            text = text[: text.rfind("\n") + 1] or text
-        lines = text.split("\n")
-        if not any(line.strip() for line in lines):
-            raise UserError(f"{path}: the file is empty; expected a header line and rows")
+        lines, encoding, assumed = _first_lines(path, settings)
         said = _SEPARATOR.fullmatch(lines[0].strip())
         start = 1 if said else 0
-        assumed = []
-        if language and (language == UNTOLD or encoding not in ("latin-1", "cp1252")):
-            assumed.append(assumed_encoding(encoding, language))
         delimiter = settings.delimiter or (said[1] if said else "")
         if not delimiter and is_bordered(lines):
             delimiter = "|"
@@ -156,8 +166,7 @@ class DelimitedReader:
         header, header_line, notes = header_of(path, lines, start, delimiter, settings)
         above = list(csv.reader(lines[start : max(header_line - 1, start)], delimiter=delimiter))
         notes += [*assumed, *scale_notes(above)]
-        body = "\n".join(lines[header_line:])
-        sample = first_records(body, delimiter, len(header))
+        sample = first_records("\n".join(lines[header_line:]), delimiter, len(header))
         if len(header) == 1 and settings.delimiter is None:
             _refuse_other_forms(path, lines[header_line:])
         header = list(map(bare, header))

@@ -284,7 +284,6 @@ def layout_at_places(
     sample = [row for row in sample if not is_rule(" ".join(row).encode("utf-8", "replace"))]
     columns = list(zip(*sample[:SAMPLE_ROWS], strict=True)) if sample else [()] * len(names)
     titles = [re.split(r" {2,}", line.strip()) for line in lines[:top] if line.strip()]
-    skipped = len(titles)
     notes = [
         *notes,
         Assumed(
@@ -295,8 +294,8 @@ def layout_at_places(
     if top != at:
         text = f"the names stand in two lines, {top + 1} and {at + 1}"
         notes.append(Assumed(text, "read.header"))
-    if skipped:
-        notes.append(Assumed(said_above(at + 1, skipped), "read.header"))
+    if titles:
+        notes.append(Assumed(said_above(at + 1, len(titles)), "read.header"))
     return Places(
         header=names,
         header_line=header_line,
