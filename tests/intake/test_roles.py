@@ -421,3 +421,25 @@ def test_numbers_that_a_spreadsheet_cut_short_are_told(tmp_path):
     said = " ".join(inside("intake", "x.csv", "--as", "x", cwd=tmp_path).stdout.split())
     assert "account number: on 10 of the first 20 lines stands a number with an exponent" in said
     assert "such as '6.22E+11'" in said
+
+
+def test_what_is_told_of_somebody_is_not_who_it_is() -> None:
+    """Names beside a day and an amount, each the only one of texts, and the roles that they have."""
+    told = {
+        None: "Account Type,Account Manager,Account Status,Vendor Type,Vendor City,Vendor Country,"
+        "Customer Segment,Employee Grade,Invoice Status,User Role,Paid to Date,Reason Code,Posting Period",
+        "party": "Vendor,Vendor No,Vendor Tax ID,Client Code,Paid To,Pay To,Bill To,Sender,Remitter",
+        "account": "Account,Account Name,GL Account",
+        "text": "Remarks,Comments,Purpose,Approver Comments",
+        "preparer": "Created By,User",
+        "currency": "Account Currency",
+    }  # fmt: skip
+    for role, names in told.items():
+        for name in names.split(","):
+            kinds = {"Date": "date", "Amount": "number", name: "text"}
+            columns = [
+                Column(n, k, 18, 2) if k == "number" else Column(n, k) for n, k in kinds.items()
+            ]
+            counts = dict.fromkeys(kinds, (60, 200))
+            roles = {column: r for r, column in guess_roles(columns, counts).items()}
+            assert roles.get(name) == role, name

@@ -65,7 +65,7 @@ WORDS: dict[Role, str] = {
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "
         "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor constituent agent broker "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
-        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant student driver guest gast huesped ospite borrower passenger subscriber"
+        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant student driver guest gast huesped ospite borrower passenger subscriber remitter sender receiver"
     ),
     "account": (
         "account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
@@ -80,7 +80,7 @@ WORDS: dict[Role, str] = {
         "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto "
         "description descripcion concepto memo narrative detalle glosa name nombre firma bedrijf ditta historico "
         "lib opis tytulem popis megnevezes kozlemeny explicatii descriere aciklama tekst selite keterangan giai "
-        "particulars назначение описание содержание комментарии наименование призначення опис περιγραφη "
+        "particulars remarks remark comment comments notes purpose reason назначение описание содержание комментарии наименование призначення опис περιγραφη "
         "αιτιολογια 摘要 内容 備考 备注 備註 说明 적요 비고 내용 البيان תיאור รายละเอียด شرح opisas apraksts kirjeldus รายการ"
     ),
     "currency": "currency curr moneda divisa devise wahrung ccy waluta mena penznem valuutta валюта νομισμα 通貨 币种 幣別 통화 العملة מטבע",

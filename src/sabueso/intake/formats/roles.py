@@ -163,11 +163,15 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
     if role == "document":
         numbered = bool(parts & {"no", "nr", "num", "number"})
         return ("inv" in parts and numbered) or ("doc" in parts and parts <= _OF_DOCUMENTS)
+    if role == "party":
+        return "to" in parts and bool(parts & _PAID) and "date" not in parts
     if role != "preparer":
         return False
     return bool(parts & _BY and parts & _ENTERED) or {"card", "member"} <= parts
 
 
+_PAID = frozenset(["paid", "pay", "payable", "bill", "billed", "sold", "invoiced"])
+"""What is followed by whom: ``Paid To``, and not: Paid to Date."""
 _OF_DOCUMENTS = frozenset(
     ["doc", "no", "nr", "num", "number", "mat", "acc", "acctg", "purch", "sales", "bill", "ref"]
 )
@@ -213,6 +217,15 @@ _STANDING = frozenset(
      "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
 )  # fmt: skip
 """Words of what an account stood at before its rows, or stands at after them."""
+_OF_WHOM = frozenset(
+    ["type", "types", "tipo", "typ", "group", "grupo", "gruppe", "groupe", "segment", "segmento", "city", "ciudad", "ort",
+     "stadt", "ville", "country", "pais", "land", "pays", "region", "state", "provincia", "zip", "postcode", "postal",
+     "plz", "address", "direccion", "adresse", "anschrift", "street", "strasse", "calle", "email", "mail", "phone",
+     "telefono", "telefon", "tel", "fax", "mobile", "status", "estado", "statut", "class", "klasse", "clase", "category",
+     "categoria", "kategorie", "grade", "department", "departamento", "abteilung", "manager", "since", "terms", "limit",
+     "role", "comment", "comments", "level", "rating", "language", "contact", "risk", "sector", "industry"]
+)  # fmt: skip
+"""What is told of somebody or something, and does not say who or which: a vendor's country."""
 _CURRENCIES = frozenset(WORDS["currency"].split())
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
@@ -221,6 +234,8 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
     """Whether other words of a name deny a role: a bank account is no ledger account."""
     if role in ("account", "party", "document", "id", "text") and parts & _CURRENCIES:
         return True  # an account's currency is no account
+    if role in ("account", "party", "document", "preparer", "approver") and parts & _OF_WHOM:
+        return True
     if role == "entered":
         return bool(parts & _BY)
     if role == "date":
@@ -232,7 +247,7 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
     if role in ("document", "id"):
         return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
     if role == "text":
-        return not parts.isdisjoint(("period", "month", "year"))
+        return not parts.isdisjoint(("period", "month", "year", "code"))
     if role in ("debit", "credit"):
         # What an account stands at has its sides too.
         return not (parts.isdisjoint(RUNNING) and parts.isdisjoint(_STANDING))
