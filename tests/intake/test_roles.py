@@ -443,3 +443,18 @@ def test_what_is_told_of_somebody_is_not_who_it_is() -> None:
             counts = dict.fromkeys(kinds, (60, 200))
             roles = {column: r for r, column in guess_roles(columns, counts).items()}
             assert roles.get(name) == role, name
+
+
+def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
+    """Names of numbers with decimals beside a day and a party, each the only one."""
+    told = {
+        None: "Total Hours,Net Area,Total Score,Running Total,Cumulative Amount,YTD Amount,Credit Limit,Sales Volume,Balance",
+        "quantity": "Gross Weight,Net Weight kg,Total Units,Total Qty,Total km",
+        "amount": "Amount Due,Payment,Receipt,Instalment,Net Pay,Total Cost,Rent,Notional",
+        "price": "Cost per Unit,Unit Price",
+    }
+    for role, names in told.items():
+        for name in names.split(","):
+            columns = [Column("Date", "date"), Column("Who", "text"), Column(name, "number", 18, 2)]
+            found = guess_roles(columns, {"Date": (90, 200), "Who": (19, 200), name: (190, 200)})
+            assert {column: r for r, column in found.items()}.get(name) == role, name

@@ -28,7 +28,7 @@ WORDS: dict[Role, str] = {
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "
         "quantidade pezzi hoeveelheid ilosc mnozstvi mennyiseg cantitate miktar antal mangd maara количество "
-        "кількість кол ποσοτητα 数量 數量 수량 الكمية כמות จำนวน"
+        "кількість кол ποσοτητα 数量 數量 수량 الكمية כמות จำนวน weight gewicht kg tons tonnes miles km kwh gallons pieces pcs"
     ),
     "price": (
         "price precio rate tarifa preis prix prezzo prijs preco cena pret fiyat hinta pris harga цена ціна τιμη "

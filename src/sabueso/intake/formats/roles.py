@@ -209,7 +209,11 @@ _KINDS = frozenset(
 """Words that say of what kind something is, and not which one, where no number is named beside."""
 _NO_AMOUNT = frozenset(
     ["unit", "unitario", "unitaire", "unitaria", "each", "center", "centre", "centro", "stelle", "code", "number", "rate",
-     "percent", "pct", "percentage", "count", "days", "hours", "grade", "group", "year", "age", "element"]
+     "percent", "pct", "percentage", "count", "days", "hours", "grade", "group", "year", "age", "element", "weight", "kg", "kgs",
+     "tons", "tonnes", "lbs", "qty", "quantity", "units", "pieces", "pcs", "area", "m2", "sqm", "score", "points", "volume",
+     "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids",
+     "stunden", "tage", "heures", "jours", "horas", "dias", "limit", "running", "cumulative", "cumulated", "cumul", "ytd",
+     "acumulado", "kumuliert"]
 )  # fmt: skip
 """Words beside those of amounts by which a number is none of a row."""
 _STANDING = frozenset(
@@ -217,6 +221,7 @@ _STANDING = frozenset(
      "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
 )  # fmt: skip
 """Words of what an account stood at before its rows, or stands at after them."""
+_OF_LENDING = frozenset(["limit", "rating", "score", "days", "line", "hold", "terms", "utilisation", "utilization"])  # fmt: skip
 _OF_WHOM = frozenset(
     ["type", "types", "tipo", "typ", "group", "grupo", "gruppe", "groupe", "segment", "segmento", "city", "ciudad", "ort",
      "stadt", "ville", "country", "pais", "land", "pays", "region", "state", "provincia", "zip", "postcode", "postal",
@@ -249,8 +254,8 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
     if role == "text":
         return not parts.isdisjoint(("period", "month", "year", "code"))
     if role in ("debit", "credit"):
-        # What an account stands at has its sides too.
-        return not (parts.isdisjoint(RUNNING) and parts.isdisjoint(_STANDING))
+        # What an account stands at has its sides too, and credit is what somebody is given.
+        return not all(map(parts.isdisjoint, (RUNNING, _STANDING, _OF_LENDING)))
     if role == "amount":
         # What an account stands at after each row is no amount of the row, and a cost centre no cost.
         # Nor are hundredths amounts, which would be a hundred times the money.
@@ -278,6 +283,14 @@ def _settle_sides(guess: _Guess, both_filled: Callable[[str, str], bool]) -> Non
             found["amount"] = name
 
 
+_MOVED = frozenset(
+    ["payment", "payments", "receipt", "receipts", "refund", "refunds", "transfer", "collected", "instalment",
+     "installment", "bonus", "disbursement", "disbursements", "remittance", "pago", "pagos", "cobro", "cobros", "zahlung",
+     "zahlungen", "paiement", "paiements", "pagamento", "pagamenti", "betaling", "withdrawal", "deposit"]
+)  # fmt: skip
+"""What moves money, and numbers its rows as well: with decimals it is their amount."""
+
+
 def _settle_money(guess: _Guess) -> None:
     """Where no column is called as amounts are, the one whose name states a currency has them."""
     if not guess.found.keys().isdisjoint(("amount", "debit")):
@@ -290,8 +303,17 @@ def _settle_money(guess: _Guess) -> None:
         and stated_currency(column.name, {}, "")
         and not _named_otherwise("amount", set(worded(column.name)))
     ]
-    if len(named) == 1:
-        guess.give("amount", named[0])
+    moved = [
+        column.name
+        for column in guess.columns
+        if column.name not in guess.taken
+        and column.type == "number"
+        and column.scale
+        and not _MOVED.isdisjoint(worded(column.name))
+        and not _named_otherwise("amount", set(worded(column.name)))
+    ]
+    if len(named) == 1 or (not named and len(moved) == 1):
+        guess.give("amount", (named or moved)[0])
 
 
 _NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])
