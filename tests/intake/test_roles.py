@@ -432,6 +432,7 @@ def test_what_is_told_of_somebody_is_not_who_it_is() -> None:
         "account": "Account,Account Name,GL Account",
         "text": "Remarks,Comments,Purpose,Approver Comments",
         "preparer": "Created By,User",
+        "approver": "Approver,Level 1 Approver,Approved by Manager",
         "currency": "Account Currency",
     }  # fmt: skip
     for role, names in told.items():

@@ -231,6 +231,8 @@ _OF_WHOM = frozenset(
      "role", "comment", "comments", "level", "rating", "language", "contact", "risk", "sector", "industry"]
 )  # fmt: skip
 """What is told of somebody or something, and does not say who or which: a vendor's country."""
+_WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])
+"""Of these, who approves or enters may be called so: the manager, the first level."""
 _CURRENCIES = frozenset(WORDS["currency"].split())
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
@@ -239,7 +241,9 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
     """Whether other words of a name deny a role: a bank account is no ledger account."""
     if role in ("account", "party", "document", "id", "text") and parts & _CURRENCIES:
         return True  # an account's currency is no account
-    if role in ("account", "party", "document", "preparer", "approver") and parts & _OF_WHOM:
+    if role in ("account", "party", "document") and parts & _OF_WHOM:
+        return True
+    if role in ("preparer", "approver") and parts & (_OF_WHOM - _WHO_APPROVES):
         return True
     if role == "entered":
         return bool(parts & _BY)
