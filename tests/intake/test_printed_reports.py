@@ -374,6 +374,9 @@ def test_headings_above_a_header_that_comes_again(engine, tmp_path, kind):
     accounts = pq.read_table(out).column(report.roles["account"]).to_pylist()
     assert accounts == [a for a in ("1000 Cash at bank", "4000 Sales", "6100 Travel") for _ in range(12)]  # fmt: skip
     assert any("the one above the header too" in note for note in report.notes)
+    # The same where the plan says in which column the headings stand.
+    taken(engine, path, headings="Date")
+    assert pq.read_table(out).column("heading").to_pylist() == accounts
 
 
 fields = st.text(st.sampled_from('ab ,"\n0-'), max_size=6)

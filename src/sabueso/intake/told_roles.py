@@ -91,9 +91,14 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
         if isinstance(f, NumberFormat) and f.scale and name not in given
     ]
     if others:
-        text = f"the amounts of the table are those of {amount}, and not {', '.join(others[:4])}"
-        found.append(Assumed(text + (" …" if len(others) > 4 else ""), "roles.amount", (amount,)))
+        text = _chosen("amounts", amount, others)
+        found.append(Assumed(text, "roles.amount", (amount,)))
     return found
+
+
+def _chosen(what: str, taken: str, others: Sequence[str]) -> str:
+    more = " …" if len(others) > 4 else ""
+    return f"the {what} of the table are those of {taken}, and not {', '.join(others[:4])}{more}"
 
 
 def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
@@ -113,9 +118,8 @@ def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
             and texts_of(reading.layout.sample, name)
         ]
         if others:
-            text = f"the {what} of the table are those of {taken}, and not {', '.join(others[:4])}"
-            more = " …" if len(others) > 4 else ""
-            found.append(Assumed(text + more, f"roles.{role}", (amount,)))
+            text = _chosen(what, taken, others)
+            found.append(Assumed(text, f"roles.{role}", (amount,)))
     return found
 
 

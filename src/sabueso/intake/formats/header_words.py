@@ -90,6 +90,7 @@ WORDS: dict[Role, str] = {
         "код αριθμοσ κωδικοσ 番号 编号 序号 流水号 編號 번호 رقم מספר sira yevmiye номера เลขที่ ลำดับ شماره"
     ),
 }
+CURRENCY_WORDS = frozenset(WORDS["currency"].split())
 CODE_WORDS = re.compile(
     r"\b(id|code|codigo|no|nbr|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
     r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|doc|document|documento|mcc|plnt|ref\w*|pago|employee|"

@@ -94,24 +94,20 @@ class Filling:
 def headings_of(layout: Layout, given: str | None) -> Headings | None:
     """The headings of a file, by its first rows; ``given`` names their column, or says that there are none."""
     sample, names = layout.sample, list(layout.sample.column_names)
-    if given == "none" or len(names) < LEAST_FILLED:
+    if given == "none" or len(names) < LEAST_FILLED or given not in (None, *names):
         return None
-    if given is not None:
-        column = given if given in names else None
-        return None if column is None else _into(sample, column)
     filled = np.column_stack([filled_cells(sample.column(name)) for name in names])
     cells = filled.sum(axis=1)
     first = np.flatnonzero(cells)
-    if not len(first):
-        return None
     above = None
-    if cells[first[0]] != 1:
-        above = layout.heading or None
-        if above is None:
-            return None
-        first = _before_headers(layout, cells)
-        if not len(first):
-            return None
+    if len(first) and cells[first[0]] != 1 and layout.heading:
+        before = _before_headers(layout, cells)
+        if len(before):
+            above, first = layout.heading, before
+    if given is not None:
+        return replace(_into(sample, given), first=above)
+    if not len(first) or cells[first[0]] != 1:
+        return None
     at = int(np.flatnonzero(filled[first[0]])[0])
     alone = (cells == 1) & filled[:, at]
     rows = cells >= LEAST_FILLED

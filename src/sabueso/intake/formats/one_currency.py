@@ -13,7 +13,7 @@ from sabueso.intake.formats.currencies import (
     stated_currency,
     written,
 )
-from sabueso.intake.formats.header_words import WORDS
+from sabueso.intake.formats.header_words import CURRENCY_WORDS, WORDS
 from sabueso.population.table import Column, Role
 
 
@@ -31,7 +31,6 @@ def ledgers_sides(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
         guessed.pop("currency", None)
 
 
-_OF_CURRENCIES = frozenset(WORDS["currency"].split())
 _MONEY = frozenset(["amount", "amt", "value", "importe", "betrag", "montant", "importo", "valor", "total"])  # fmt: skip
 _PARTS = frozenset(
     ["fee", "fees", "tax", "vat", "iva", "mwst", "tva", "charge", "charges", "discount", "duty", "freight", "commission",
@@ -43,7 +42,7 @@ _PARTS = frozenset(
 def leave_anothers(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
     """Give no amounts the currency of others: a fee's currency is that of the fee."""
     amount = set(worded(guessed.get("amount", guessed.get("debit", ""))))
-    of = set(worded(guessed["currency"])) - _OF_CURRENCIES - {"code", "codigo", "iso"}
+    of = set(worded(guessed["currency"])) - CURRENCY_WORDS - {"code", "codigo", "iso"}
     others = [set(worded(c.name)) for c in columns if c.type == "number"]
     theirs = any(of <= words <= of | _MONEY for words in others)
     if amount and of and amount.isdisjoint(of) and theirs:

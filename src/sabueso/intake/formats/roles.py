@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from sabueso.intake.formats.called import NUMBER_ROLES, folded, looks_like_date, worded
 from sabueso.intake.formats.currencies import stated_currency
-from sabueso.intake.formats.header_words import HUNDREDTHS, RUNNING, WORDS
+from sabueso.intake.formats.header_words import CURRENCY_WORDS, HUNDREDTHS, RUNNING, WORDS
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
 
@@ -233,13 +233,12 @@ _OF_WHOM = frozenset(
 """What is told of somebody or something, and does not say who or which: a vendor's country."""
 _WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])
 """Of these, who approves or enters may be called so: the manager, the first level."""
-_CURRENCIES = frozenset(WORDS["currency"].split())
 _NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 
 
 def _named_otherwise(role: Role, parts: set[str]) -> bool:
     """Whether other words of a name deny a role: a bank account is no ledger account."""
-    if role in ("account", "party", "document", "id", "text") and parts & _CURRENCIES:
+    if role in ("account", "party", "document", "id", "text") and parts & CURRENCY_WORDS:
         return True  # an account's currency is no account
     if role in ("account", "party", "document") and parts & _OF_WHOM:
         return True

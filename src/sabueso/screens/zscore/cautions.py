@@ -29,6 +29,18 @@ class Asked(Protocol):
     def side(self) -> str: ...
 
 
+def shape_words(skewness: float | None, kurtosis: float | None) -> str:
+    """Skewness and excess kurtosis to a tenth; the latter is left out where it is not known.
+
+    Examples
+    --------
+    >>> shape_words(65.5, 7814.4), shape_words(-1e-17, -0.31), shape_words(None, None)
+    ('skewness 65.5, excess kurtosis 7,814.4', 'skewness 0.0, excess kurtosis −0.3', 'skewness 0.0')
+    """
+    of_tails = "" if kurtosis is None else f", excess kurtosis {num.number(round(kurtosis, 1), 1)}"
+    return f"skewness {num.number(round(skewness or 0, 1), 1)}{of_tails}"
+
+
 def cautions_of(
     tested: Sequence[Tested],
     described: Sequence[DeviateResult],
@@ -94,7 +106,6 @@ def _not_normal(
         if len(tested) == 1
         else f"in {len(skewed):,} of {len(tested):,} groups; the largest has "
     )
-    kurtosis = "" if form.kurtosis is None else f", excess kurtosis {num.number(form.kurtosis, 1)}"
     share = ""
     if asked.method != "sequential":
         rows, beyond = (
@@ -113,7 +124,7 @@ def _not_normal(
     what = "logarithms of the amounts" if asked.scale == "log" else "amounts"
     return Caution(
         "not_normal",
-        f"the {what} are not normal: {where}skewness {num.number(form.skewness or 0, 1)}{kurtosis}{share}; {advice}",
+        f"the {what} are not normal: {where}{shape_words(form.skewness, form.kurtosis)}{share}; {advice}",
         {"groups": len(skewed), "skewness": form.skewness, "kurtosis": form.kurtosis},
     )
 

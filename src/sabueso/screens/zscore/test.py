@@ -16,7 +16,6 @@ from sabueso.base.plain import ByColumn, Values
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
-from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.cautions import copied_rows
 from sabueso.screens.finding import Aim, Finding, Flags, NotTested
@@ -31,7 +30,7 @@ from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.worths import Worths
-from sabueso.screens.zscore.cautions import cautions_of
+from sabueso.screens.zscore.cautions import cautions_of, shape_words
 from sabueso.screens.zscore.deviates import (
     DeviateGroup,
     Tested,
@@ -99,14 +98,14 @@ class ZScore(Screen):
             yield Suit(
                 self.name,
                 "with care",
-                f"skewness {num.number(skewness or 0, 1)}, excess kurtosis {num.number(kurtosis or 0, 1)}: on the log scale",
+                f"{shape_words(skewness, kurtosis or 0)}: on the log scale",
                 "--scale log",
             )
         else:
             yield Suit(
                 self.name,
                 "yes",
-                f"skewness {num.number(skewness or 0, 1)}, excess kurtosis {num.number(kurtosis or 0, 1)}",
+                shape_words(skewness, kurtosis or 0),
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
@@ -116,11 +115,9 @@ class ZScore(Screen):
         by, settings = found
         because = f"groups of {LEAST_PROPOSED} rows and more by {by.name}"
         if settings["scale"] == "log":
-            skewness, kurtosis = (
-                num.number(round(described.skewness or 0.0, 1), 1),
-                num.number(round(described.kurtosis or 0.0, 1), 1),
+            because += (
+                f"; {shape_words(described.skewness, described.kurtosis or 0)}: on the log scale"
             )
-            because += f"; skewness {skewness}, excess kurtosis {kurtosis}: on the log scale"
         yield Proposal(
             f"{population.table.name} unlike the {by.name}'s others",
             {"method": "modified", "min_group": LEAST_PROPOSED, **settings},
