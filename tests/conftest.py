@@ -10,8 +10,8 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import redirect_stderr, redirect_stdout
-from dataclasses import dataclass
+from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
@@ -270,6 +270,21 @@ def populate(tmp_path: Path) -> Iterator[Callable[..., Population]]:
 
     yield build
     for engine in engines:
+        engine.close()
+
+
+@contextmanager
+def populated(folder: Path, tables: dict[str, Rows], **roles: str) -> Iterator[Population]:
+    """The first of several tables of plain rows, beside the others."""
+    engine, built = open_engine(EngineSettings()), {}
+    for name, rows in tables.items():
+        own = {role: column for role, column in roles.items() if column in rows[0]}
+        built[name] = replace(table_of(rows, folder / f"{name}.parquet", **own), name=name)
+        engine.attach(built[name])
+    engine.lock()
+    try:
+        yield Population(engine, next(iter(built.values())), tables=built)
+    finally:
         engine.close()
 
 

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import replace
 from decimal import Decimal
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import screened, table_of
-from sabueso.population.engines import EngineSettings, open_engine
-from sabueso.population.population import Population
+from conftest import populated, screened
 
 WRITTEN = [str, str.lower, lambda k: f"{k[:2]} {k[2:]}", lambda k: f"{k[:2]}-{k[2:]}.", lambda k: f"00{k}" if k.isdigit() else k]  # fmt: skip
 NOTHING = ["-", "n/a", "N/A", "0000", "…", "Unknown", " "]
@@ -70,24 +67,11 @@ def _check_side(side, rows, matched):
         assert _told(part, keys, rows), word
 
 
-def _populations(rows, other, folder):
-    engine = open_engine(EngineSettings())
-    tables = {}
-    for name, own in (("ledger", rows), ("other", other)):
-        table = table_of(own, folder / f"{name}.parquet", id="id", amount="amount")
-        tables[name] = replace(table, name=name)
-        engine.attach(tables[name])
-    engine.lock()
-    return engine, Population(engine, tables["ledger"], tables=tables)
-
-
 @given(ledgers(), ledgers(), st.sampled_from(["exact", "normalised"]), st.sampled_from(["absent", "present"]))  # fmt: skip
 def test_two_tables(tmp_path_factory, rows, other, method, find):
-    engine, people = _populations(rows, other, tmp_path_factory.mktemp("match"))
-    try:
+    tables = {"ledger": rows, "other": other}
+    with populated(tmp_path_factory.mktemp("match"), tables, id="id", amount="amount") as people:
         content = screened(people, "match", on="key", other="other", keys=method, find=find)
-    finally:
-        engine.close()
     mine, form = _counted(rows, method, find)
     theirs, their_form = _counted(other, method, find)
     common = set(form.values()) & set(their_form.values())

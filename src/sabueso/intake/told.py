@@ -76,6 +76,11 @@ def notes_of(reading: Reading) -> list[str]:
         if isinstance(f, NumberFormat) and "machine" in f.styles
     ]
     found += [
+        f"{name}: numbers that state more than 12 decimals are rounded to 12"
+        for name, f in formats.items()
+        if isinstance(f, NumberFormat) and "cut" in f.styles
+    ]
+    found += [
         f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
         for (name, text), count in sorted(tally.absent.items())
     ]

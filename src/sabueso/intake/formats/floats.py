@@ -16,16 +16,33 @@ FLOAT_DIGITS = 15
 
 
 def is_machine(text: str) -> bool:
-    """Whether only a program writes a number so: with an exponent, with more digits than a binary float holds,
-    or with more decimals than are kept where it is a float to its last digit."""
+    """Whether only a program writes a number so: with an exponent, with the digits of a binary float, or with
+    more decimals than are kept."""
     if _MACHINE.fullmatch(text) is None:
         return False
     digits = sum(map(str.isdigit, text.lstrip("+-0.")))
-    return "e" in text.lower() or digits > FLOAT_DIGITS or _is_small_float(text)
+    tiny = "e" in text.lower() or len(text.partition(".")[2]) > MOST_DECIMALS
+    return tiny or (digits > FLOAT_DIGITS and _is_float(text))
 
 
-def _is_small_float(text: str) -> bool:
-    return len(text.partition(".")[2]) > MOST_DECIMALS and repr(float(text)) == text.lstrip("+")
+def is_cut(text: str) -> bool:
+    """Whether a number has more decimals than are kept, and not those of a binary float: what a ledger in tiny
+    units states to its last digit.
+
+    Examples
+    --------
+    >>> is_cut("77.568412632875629003"), is_cut("0.1000000000000000055"), is_cut("1234567.123456789")
+    (True, False, False)
+    """
+    if _MACHINE.fullmatch(text) is None or "e" in text.lower():
+        return False
+    return len(text.partition(".")[2]) > MOST_DECIMALS and not _is_float(text)
+
+
+def _is_float(text: str) -> bool:
+    """Whether digits are those of a binary float: its shortest, or those that it has to some decimal."""
+    bare, value = text.lstrip("+"), float(text)
+    return bare in (repr(value), f"{value:.17g}", f"{value:.{len(bare.partition('.')[2])}f}")
 
 
 def plain_number(text: str) -> str:
@@ -33,13 +50,14 @@ def plain_number(text: str) -> str:
 
     Examples
     --------
-    >>> plain_number("50.3999999999996"), plain_number("0.06371234567890123"), plain_number("0.063712345678901234")
-    ('50.4', '0.063712345679', '0.0637123456789012')
+    >>> plain_number("50.3999999999996"), plain_number("0.06371234567890123"), plain_number("77.568412632875629003")
+    ('50.3999999999996', '0.063712345679', '77.568412632876')
     """
     if not is_machine(text):
         return text
-    found = Decimal(format(float(text), f".{FLOAT_DIGITS}g"))
-    if _is_small_float(text):
+    found = Decimal(text if is_cut(text) else format(float(text), f".{FLOAT_DIGITS}g"))
+    exponent = found.as_tuple().exponent
+    if isinstance(exponent, int) and -exponent > MOST_DECIMALS:
         found = round(found, MOST_DECIMALS).normalize()
     return format(found, "f")
 

@@ -19,6 +19,7 @@ from sabueso.base.figures import FIGURES, plain_figures
 from sabueso.intake.formats.floats import (
     MAY_BE_MACHINE,
     MOST_DECIMALS,
+    is_cut,
     is_machine,
     plain_number,
     plain_numbers,
@@ -36,6 +37,7 @@ _SIGNS = sorted((*OF_ONE, *OF_SEVERAL), key=len, reverse=True)
 CURRENCY = "|".join([*map(re.escape, _SIGNS), *sorted(CODES)])
 """A sign or a code of a currency, as a part of a pattern."""
 BLANK = "[ \u00a0\u202f]"
+WRITTEN_BY_PROGRAMS = frozenset({"machine", "cut"})
 _UNIT = re.compile(
     rf"[+(-]?{BLANK}?({CURRENCY})?{BLANK}?[+(-]?[0-9](?:[0-9.,' \u00a0\u202f]*[0-9])?[.,]?[)-]?{BLANK}?"
     rf"({CURRENCY}|%)?[)-]?"
@@ -47,7 +49,8 @@ class NumberFormat:
     """An exact decimal. ``styles`` are the ways a minus may be written beside a leading one: trailing,
     in parentheses, or as the side of the ledger (``12.50 CR``). ``unit`` may stand on either side of
     the digits; a per cent sign must, or 12 among 12% would be read as 1200%. The style ``machine``
-    reads exponents, and decimals that only a binary float has, to the 15 digits that it holds.
+    reads exponents, and decimals that only a binary float has, to the 15 digits that it holds; ``cut``
+    rounds what states more decimals than are kept.
 
     ``dashes`` reads minuses of typesetting, ``apart`` signs and parentheses with a blank beside them, ``figures`` digits of other scripts and other marks of it.
 
@@ -111,7 +114,7 @@ class NumberFormat:
             text = text.translate(DASHES)
         if "apart" in self.styles:
             text = together(text)
-        if "machine" in self.styles:
+        if self.styles & WRITTEN_BY_PROGRAMS:
             text = plain_number(text)
         return _compiled(self).fullmatch(text) is not None and not too_long(text)
 
@@ -126,7 +129,7 @@ class NumberFormat:
         if "apart" in self.styles:
             for apart in _APART:
                 texts = pc.replace_substring_regex(texts, apart, r"\1")
-        if "machine" in self.styles:
+        if self.styles & WRITTEN_BY_PROGRAMS:
             texts = plain_numbers(texts)
         if not (self.thousands or self.styles or self.unit or _is_foreign(texts, self._points())):
             # Nothing but digits, signs and the decimal mark: what converts, fits.
@@ -166,6 +169,7 @@ class NumberFormat:
     def described(self) -> str:
         grouped = f"1{self.thousands}234" if self.thousands else "1234"
         floats = ", floats to 15 digits and 12 decimals" if "machine" in self.styles else ""
+        floats += ", rounded to 12 decimals" if "cut" in self.styles else ""
         floats += ", digits or marks of another script" if "figures" in self.styles else ""
         unit = f" {self.unit}" if self.unit else ""
         if "sides" in self.styles:
@@ -347,8 +351,8 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
         spaced, text = text, together(text)
         apart = text != spaced
         if start.decimal == "." and is_machine(text):
+            styles.add("cut" if is_cut(text) else "machine")
             text = plain_number(text)
-            styles.add("machine")
         if pattern.fullmatch(text):
             if dashed:
                 styles.add("dashes")

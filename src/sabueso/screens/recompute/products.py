@@ -18,8 +18,14 @@ from sabueso.population.table import Column
 from sabueso.screens.finding import Flags
 from sabueso.screens.limits import table as lim
 
-WIDE = "DECIMAL(38,6)"
+LEAST_SCALE = 6
+"""Decimals to which what is expected is computed, where the columns have no more."""
 MOST_KEPT = 1_000_000
+
+
+def wide(*columns: Column | None) -> str:
+    """A decimal that loses nothing of these columns."""
+    return f"DECIMAL(38,{max([LEAST_SCALE, *(c.scale for c in columns if c is not None)])})"
 
 
 def products(
@@ -39,7 +45,7 @@ def products(
     if tolerance is not None:
         allowed = sql.cast(sql.number(tolerance), "DOUBLE")
     reasons = [missing(measure)]
-    values: dict[str, Tree] = {"expected": sql.cast(expected, WIDE), "allowed": allowed}
+    values: dict[str, Tree] = {"expected": sql.cast(expected, wide(measure)), "allowed": allowed}
     return Comparison(population, measure, values, reasons)
 
 
@@ -94,9 +100,9 @@ def _balances(
         partition_by=keys,
         order=exp.Order(expressions=[*order, *places]),
     )
-    step = exp.Sub if runs.less else exp.Add
+    step, kind = exp.Sub if runs.less else exp.Add, wide(measure, balance)
     expected = step(
-        this=sql.cast(before, WIDE), expression=sql.cast(sql.column(measure.name), WIDE)
+        this=sql.cast(before, kind), expression=sql.cast(sql.column(measure.name), kind)
     )
     values: dict[str, Tree] = {
         "expected": expected,
@@ -119,8 +125,8 @@ def _expected(population: Population, measure: Column, expression: str | None) -
             f"recompute needs --expect SQL, or columns in the roles quantity and price; table {table.name!r} has "
             "not both"
         )
-    wide = {c: sql.cast(sql.column(c.name), WIDE) for c in (quantity, price)}
-    product = exp.Mul(this=wide[quantity], expression=wide[price])
+    factors = (sql.cast(sql.column(c.name), wide(c)) for c in (quantity, price))
+    product = exp.Mul(this=next(factors), expression=next(factors))
     allowed: Tree = half
     for one, other in ((quantity, price), (price, quantity)):
         if one.scale:
@@ -142,19 +148,21 @@ class Comparison:
     ) -> None:
         self._population, self.reasons = population, reasons
         self._columns = lim.RowColumns.of(population.table, measure)
-        recorded = sql.cast(sql.column(measure.name), WIDE)
+        kind = wide(measure)
+        recorded = sql.cast(sql.column(measure.name), kind)
         trees = {**self._columns.trees(), "recorded": recorded, **values}
         base = population.base(trees, reasons)
         expected = sql.column("expected", "b")
         difference = exp.Sub(this=sql.column("recorded", "b"), expression=expected)
         self._inner = exp.select(
             *(sql.column(name, "b") for name in trees),
-            exp.alias_(sql.cast(difference, WIDE), "difference", quoted=True),
+            exp.alias_(sql.cast(difference, kind), "difference", quoted=True),
         ).from_(base.subquery("b"))
         self._wanted = [*trees, "difference"]
         self._size = sql.cast(exp.Abs(this=sql.column("difference", "d")), "DOUBLE")
         # What floats make of decimals that are equal lies far below half a unit.
-        most = exp.Add(this=sql.column("allowed", "d"), expression=exp.Literal.number("1e-9"))
+        none = f"1e-{max(LEAST_SCALE, measure.scale) + 3}"
+        most = exp.Add(this=sql.column("allowed", "d"), expression=exp.Literal.number(none))
         self._far = exp.GT(this=self._size, expression=most)
 
     @property

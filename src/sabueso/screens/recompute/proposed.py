@@ -13,7 +13,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.recompute.products import WIDE, balances, products
+from sabueso.screens.recompute.products import balances, products, wide
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -93,9 +93,12 @@ def _sums(population: Population, amount: Column) -> Iterator[Proposal]:
         return
     fields = []
     for place, (whole, one, other) in enumerate(triples):
-        wide = {name: sql.cast(sql.column(name), WIDE) for name in (whole, one, other)}
+        kind = wide(amount)
+        exact = {name: sql.cast(sql.column(name), kind) for name in (whole, one, other)}
         both = [exp.NEQ(this=sql.column(name), expression=sql.integer(0)) for name in (one, other)]
-        same = exp.EQ(this=wide[whole], expression=exp.Add(this=wide[one], expression=wide[other]))
+        same = exp.EQ(
+            this=exact[whole], expression=exp.Add(this=exact[one], expression=exact[other])
+        )
         known = exp.Not(this=sql.is_missing(exp.paren(same.copy())))
         # That a column is another where the third is nothing makes no sum of them; nor are they one that
         # only holds where all three are something.

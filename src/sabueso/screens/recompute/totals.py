@@ -13,10 +13,11 @@ from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.finding import Flags
 from sabueso.screens.grouping import Grouping
-from sabueso.screens.recompute.products import WIDE
+from sabueso.screens.recompute.products import wide
 
 MOST_KEPT = 1_000_000
 
@@ -56,11 +57,14 @@ def totals(
     """
     own = Grouping.of(sides.by, population.table)
     reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in own.trees)))]
-    left = _summed(population, own, sides.equals, "equals", reasons)
+    other = population if sides.other is None else _other(population, sides.other)
+    recorded = expressions.aggregate(sides.equals, population.table, "--equals")
+    expected = expressions.aggregate(sides.expect, other.table, "--expect")
+    kind = wide(*_named(recorded, population), *_named(expected, other))
+    left = _summed(population, own, sql.cast(recorded, kind), "recorded", reasons)
     if sides.other is None:
-        right = _summed(population, own, sides.expect, "expect", reasons)
+        right = _summed(population, own, sql.cast(expected, kind), "expected", reasons)
     else:
-        other = _other(population, sides.other)
         grouping = Grouping.of(sides.other_on or sides.by, other.table)
         if len(grouping.names) != len(own.names):
             raise UserError(
@@ -69,9 +73,9 @@ def totals(
         missing = [
             Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees)))
         ]
-        right = _summed(other, grouping, sides.expect, "expect", missing)
+        right = _summed(other, grouping, sql.cast(expected, kind), "expected", missing)
     both = _joined(left, right, own.names)
-    zero = sql.cast(sql.integer(0), WIDE)
+    zero = sql.cast(sql.integer(0), kind)
     sums = {
         side: exp.Coalesce(this=sql.column(side, "j"), expressions=[zero.copy()])
         for side in ("recorded", "expected")
@@ -80,10 +84,10 @@ def totals(
     inner = exp.select(
         *(sql.column(name, "j") for name in own.names),
         *(exp.alias_(tree.copy(), name, quoted=True) for name, tree in sums.items()),
-        exp.alias_(sql.cast(difference, WIDE), "difference", quoted=True),
+        exp.alias_(sql.cast(difference, kind), "difference", quoted=True),
     ).from_(both.subquery("j"))
     size = exp.Abs(this=sql.column("difference", "d"))
-    far = exp.GT(this=size, expression=sql.cast(sql.number(tolerance or Decimal(0)), WIDE))
+    far = exp.GT(this=size, expression=sql.cast(sql.number(tolerance or Decimal(0)), kind))
     counted = exp.select(
         exp.alias_(sql.count(), "n"),
         exp.alias_(sql.only(sql.count(), far), "differing"),
@@ -110,11 +114,15 @@ def totals(
     )
 
 
+def _named(figure: Tree, population: Population) -> list[Column]:
+    """Number columns that a figure is of."""
+    names = {column.name for column in figure.find_all(exp.Column)}
+    return [c for c in population.table.columns if c.name in names and c.type == "number"]
+
+
 def _summed(
-    population: Population, grouping: Grouping, text: str, what: str, reasons: list[Reason]
+    population: Population, grouping: Grouping, figure: Tree, name: str, reasons: list[Reason]
 ) -> exp.Select:
-    figure = sql.cast(expressions.aggregate(text, population.table, f"--{what}"), WIDE)
-    name = {"equals": "recorded", "expect": "expected"}[what]
     named = [exp.alias_(tree, key, quoted=True) for key, tree in grouping.values().items()]
     select = population.used(exp.select(*named, exp.alias_(figure, name, quoted=True)), reasons)
     return select.group_by(*(tree.copy() for tree in grouping.trees))
