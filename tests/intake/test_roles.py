@@ -428,10 +428,10 @@ def test_what_is_told_of_somebody_is_not_who_it_is() -> None:
     told = {
         None: "Account Type,Account Manager,Account Status,Vendor Type,Vendor City,Vendor Country,"
         "Customer Segment,Employee Grade,Invoice Status,User Role,Paid to Date,Reason Code,Posting Period",
-        "party": "Vendor,Vendor No,Vendor Tax ID,Client Code,Paid To,Pay To,Bill To,Sender,Remitter",
+        "party": "Vendor,Vendor No,Vendor Tax ID,Client Code,Paid To,Pay To,Bill To,Sender,Remitter,Bidder,Cust",
         "account": "Account,Account Name,GL Account",
         "text": "Remarks,Comments,Purpose,Approver Comments",
-        "preparer": "Created By,User",
+        "preparer": "Created By,User,Counted By,Loan Officer",
         "approver": "Approver,Level 1 Approver,Approved by Manager",
         "currency": "Account Currency",
     }  # fmt: skip
@@ -451,11 +451,48 @@ def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
     told = {
         None: "Total Hours,Net Area,Total Score,Running Total,Cumulative Amount,YTD Amount,Credit Limit,Sales Volume,Balance",
         "quantity": "Gross Weight,Net Weight kg,Total Units,Total Qty,Total km",
-        "amount": "Amount Due,Payment,Receipt,Instalment,Net Pay,Total Cost,Rent,Notional",
-        "price": "Cost per Unit,Unit Price",
+        "amount": "Amount Due,Payment,Receipt,Instalment,Net Pay,Total Cost,Rent,Notional,Outstanding,Claimed,Bid Price,Fee",
+        "price": "Cost per Unit,Unit Price,Hourly Rate,List Price",
     }
     for role, names in told.items():
         for name in names.split(","):
             columns = [Column("Date", "date"), Column("Who", "text"), Column(name, "number", 18, 2)]
             found = guess_roles(columns, {"Date": (90, 200), "Who": (19, 200), name: (190, 200)})
             assert {column: r for r, column in found.items()}.get(name) == role, name
+
+
+@pytest.mark.parametrize(
+    ("columns", "roles"),
+    [
+        # A fee is of something: where nothing says which column that is, neither is taken.
+        ({"Asset": "text", "Change": 8, "Fee": 8, "Balance": 8}, {}),
+        ({"Matter": "text", "Hours": 1, "Rate": 2, "Fee": 2, "VAT": 2}, {"amount": "Fee", "price": "Rate"}),
+        # Whose row it is tells no row apart, however often it comes.
+        ({"Emp ID": "text", "Employee": "text", "Net Pay": 2}, {"party": "Employee", "amount": "Net Pay"}),
+        ({"Card Number": "text", "Gross": 2}, {"amount": "Gross"}),
+        ({"Entry No": "text", "Gross": 2}, {"id": "Entry No", "amount": "Gross"}),
+        # What is bought in one has no price of each.
+        ({"Bidder": "text", "Bid Price": 2}, {"party": "Bidder", "amount": "Bid Price"}),
+        ({"Bidder": "text", "Bid Price": 2, "Qty": 0}, {"party": "Bidder", "price": "Bid Price", "quantity": "Qty"}),
+    ],
+)  # fmt: skip
+def test_what_is_charged_counted_or_bid(columns, roles):
+    held = [Column(n, "text") if k == "text" else Column(n, "number", k) for n, k in columns.items()]  # fmt: skip
+    found = guess_roles([Column("Day", "date"), *held], dict.fromkeys(["Day", *columns], (60, 200)))
+    assert found == {"date": "Day"} | roles
+
+
+def test_amounts_say_that_they_are_money(tmp_path):
+    """By the sign beside their digits, where no name does; coins are no money to be added up with another."""
+    (tmp_path / "gifts.csv").write_text(
+        "Ref,Received,Gift\n" + "".join(f"D{i},Mar 2024,£{i}.50\n" for i in range(9))
+    )
+    coins = "".join(f"T{i},2024-01-0{1 + i % 9},{'BTC' if i % 2 else 'usdt'},0.1{i:07}\n" for i in range(30))  # fmt: skip
+    (tmp_path / "coins.csv").write_text("Ref,Date,Asset,Amount\n" + coins)
+    inside("open", "c", cwd=tmp_path)
+    gifts = inside_json("intake", "../gifts.csv", "--as", "gifts", cwd=tmp_path / "c")
+    assert gifts["roles"] | {"amount": "Gift", "date": "Received"} == gifts["roles"]
+    day = {r["Received"] for r in inside_json("dig", "gifts", "--rows", cwd=tmp_path / "c")["rows"]}
+    assert day == {"2024-03-01"}
+    said = inside("intake", "../coins.csv", "--as", "coins", cwd=tmp_path / "c", code=2).stderr
+    assert "holds BTC (coins.csv) and usdt (coins.csv), which do not add up" in said

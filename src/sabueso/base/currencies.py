@@ -163,6 +163,11 @@ CODES = frozenset(
         "ZMW",
     ]
 )
+COINS = frozenset(
+    ["BTC", "XBT", "ETH", "USDT", "USDC", "BUSD", "DAI", "XRP", "LTC", "BCH", "BNB", "SOL", "ADA", "DOT", "DOGE", "TRX",
+     "XMR", "XLM", "ETC", "MATIC", "AVAX", "LINK", "ATOM", "DASH", "ZEC", "WBTC", "WETH", "TON", "SHIB", "EOS", "ALGO"]
+)  # fmt: skip
+"""What the trade calls the coins of public ledgers: no currencies of a state, and no more to be added up with them."""
 WITHOUT_CENTS = frozenset(
     ["BIF", "CLP", "DJF", "GNF", "HUF", "IDR", "ISK", "JPY", "KMF", "KRW", "PYG", "RWF", "UGX", "VND", "VUV", "XAF", "XOF",
      "XPF"]

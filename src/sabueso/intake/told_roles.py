@@ -115,6 +115,7 @@ def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
             if f.type in kinds
             and name not in reading.roles.values()
             and may_have(role, name)  # type: ignore[arg-type]
+            and not (isinstance(f, DateFormat) and f.of_months)
             and texts_of(reading.layout.sample, name)
         ]
         if others:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 
-from sabueso.base.currencies import CODES, OF_ONE, OF_SEVERAL, coded, written
+from sabueso.base.currencies import CODES, COINS, OF_ONE, OF_SEVERAL, coded
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.deciding import Format
+from sabueso.intake.formats.header_words import CURRENCY_WORDS
 from sabueso.intake.formats.numbers import NumberFormat
 
 _IN_NAMES = frozenset(
@@ -106,15 +107,22 @@ def names_ledgers_side(name: str) -> bool:
     return _ONE.search(" ".join(worded(name))) is not None
 
 
+_OF_COINS = CURRENCY_WORDS | {"asset", "assets", "coin", "coins", "token", "tokens", "crypto", "symbol", "ticker", "unit"}  # fmt: skip
+
+
 def currency_column(samples: Mapping[str, Sequence[str]]) -> str | None:
-    """The column of texts that are codes of currencies, every one of them, whatever its name.
+    """The column of texts that are codes of currencies, every one of them, whatever its name; of coins too, where
+    it is called as such are.
 
     Examples
     --------
     >>> currency_column({"who": ["ANA", "USD"], "in": ["USD", "eur", "USD"], "empty": []})
     'in'
+    >>> currency_column({"who": ["ADA", "SOL"], "Asset": ["BTC", "usdt", "EUR"]})
+    'Asset'
     """
     for name, values in samples.items():
-        if values and all(written(value) in CODES for value in set(values)):
+        known = CODES if _OF_COINS.isdisjoint(worded(name)) else CODES | COINS
+        if values and all(value.strip().upper() in known for value in set(values)):
             return name
     return None

@@ -143,6 +143,9 @@ DATE_FORMS["year name"] = (
     rf"[0-9]{{4}}\.?(?: m\.?)?{_BETWEEN}{_NAME}{_BETWEEN}[0-9]{{1,2}}\.?(?: d\.?)?",
     "date", "year first", "year, month by its name, day",
 )  # fmt: skip
+DATE_FORMS["name year"] = (
+    rf"{_NAME}{_BETWEEN}(?:de |del |of )?(?:19|20)[0-9]{{2}}", "date", "", "month by its name, year",
+)  # fmt: skip
 for _form, (_pattern, _type, _order, _shown) in list(DATE_FORMS.items()):
     if _type == "date" and _order and _form not in ("%Y-%m", "%m/%Y", *OF_FIGURES):
         DATE_FORMS[_form + clocks.SUFFIX] = (

@@ -17,7 +17,7 @@ from sabueso.intake.formats import clocks
 from sabueso.intake.formats.date_forms import DATE_FORMS, LEADING, LEAP, WEEKDAYS, YEARLESS
 from sabueso.population.table import Column, ColumnType
 
-_NAMED = ("day name", "day name, Croatian", "name day", "year name")
+_NAMED = ("day name", "day name, Croatian", "name day", "year name", "name year")
 _NO_MONTH = frozenset(["de", "del", "of", "d", "m", "st", "nd", "rd", "th", "г", "р"])
 BUDDHIST = 543
 """Years by which the Buddhist era is ahead."""
@@ -42,6 +42,11 @@ def _named(form: str, text: str) -> date | None:
         words = [w for w in words[1:] if w != "feira"]
     named = [months.get(w) for w in words if w not in _NO_MONTH]
     numbers = [int(n) for n in re.findall(r"[0-9]+", plain)]
+    if form == "name year":
+        # Names that are of another month elsewhere tell none by themselves.
+        told = named + [CROATIAN_MONTHS.get(w, months.get(w)) for w in words if w not in _NO_MONTH]
+        month = told[0] if len(set(told)) == 1 and len(numbers) == 1 else None
+        return None if month is None else _day(numbers[0], month, 1)
     if len(named) != 1 or named[0] is None or len(numbers) != 2:
         return None
     day, year = reversed(numbers) if form == "year name" else numbers
@@ -182,6 +187,11 @@ class DateFormat:
     @property
     def type(self) -> ColumnType:
         return DATE_FORMS[self.form][1]  # type: ignore[return-value]
+
+    @property
+    def of_months(self) -> bool:
+        """Whether its days stand for whole months."""
+        return self.form in ("%Y-%m", "%m/%Y", "name year")
 
     @property
     def order(self) -> str:

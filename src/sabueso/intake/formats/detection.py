@@ -249,7 +249,7 @@ def _guessed(
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
     shares = {name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit == "%"}
     held = [column for column in columns if column.name not in shares]
-    guessed = guess_roles(held, distinct, both_filled(layout.sample))
+    guessed = guess_roles(held, distinct, both_filled(layout.sample), formats)
     if not {"amount", "debit", "credit"} & set(given):
         settle_moving(guessed, layout.sample, formats)
     if given:

@@ -31,7 +31,7 @@ def is_cut(text: str) -> bool:
 
     Examples
     --------
-    >>> is_cut("77.568412632875629003"), is_cut("0.1000000000000000055"), is_cut("1234567.123456789")
+    >>> is_cut("77.568412632875629003"), is_cut("0.1000000000000000056"), is_cut("1234567.123456789")
     (True, False, False)
     """
     if _MACHINE.fullmatch(text) is None or "e" in text.lower():
@@ -51,7 +51,7 @@ def plain_number(text: str) -> str:
     Examples
     --------
     >>> plain_number("50.3999999999996"), plain_number("0.06371234567890123"), plain_number("77.568412632875629003")
-    ('50.3999999999996', '0.063712345679', '77.568412632876')
+    ('50.4', '0.063712345679', '77.568412632876')
     """
     if not is_machine(text):
         return text

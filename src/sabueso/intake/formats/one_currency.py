@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 
+from sabueso.base.currencies import written
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.currencies import (
     currency_column,
     names_ledgers_side,
     names_one_currency,
     stated_currency,
-    written,
 )
 from sabueso.intake.formats.header_words import CURRENCY_WORDS, WORDS
 from sabueso.population.table import Column, Role

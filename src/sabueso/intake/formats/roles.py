@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from sabueso.intake.formats.called import NUMBER_ROLES, folded, looks_like_date, worded
 from sabueso.intake.formats.currencies import stated_currency
+from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.header_words import CURRENCY_WORDS, HUNDREDTHS, RUNNING, WORDS
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
@@ -29,6 +30,7 @@ def guess_roles(
     columns: Sequence[Column],
     distinct: Mapping[str, tuple[int, int]],
     both_filled: Callable[[str, str], bool] = lambda debit, credit: False,
+    formats: Mapping[str, Format] | None = None,
 ) -> dict[Role, str]:
     """Roles of columns, each role and each column at most once.
 
@@ -41,6 +43,8 @@ def guess_roles(
     both_filled : callable
         Whether most rows have a figure in both of two columns: two measures then, and no sides of the
         ledger, unless the trade's own words name them.
+    formats : mapping of str to format, optional
+        How columns are read: beside which digits a currency stands.
     """
     guess = _Guess(columns, distinct)
     pair = phrased_pair([c.name for c in columns if c.type == "number"])
@@ -52,8 +56,9 @@ def guess_roles(
         if name is not None:
             guess.give(role, name)
     _settle_sides(guess, both_filled)
-    _settle_money(guess)
+    _settle_money(guess, formats or {})
     _settle_date(guess)
+    _settle_price(guess)
     _settle_name(guess)
     _settle_buyer(guess)
     if "amount" in guess.found and "date" not in guess.found and "entered" in guess.found:
@@ -136,10 +141,28 @@ class _Guess:
                     # What tells every row apart comes before what comes again.
                     n, rows = self.distinct.get(column.name, (0, 0))
                     another = int(n < rows)
+                    if another and not _OF_SOMEBODY.isdisjoint(parts):
+                        continue  # whose row it is, and not which
                 scored.append((another, several, rank, position, column.name))
             elif _said_in_two(role, set(parts)):
                 scored.append((0, True, len(words), position, column.name))
-        return min(scored)[4] if scored else None
+        best = min(scored)[4] if scored else None
+        if role == "amount" and best and not _FEES.isdisjoint(worded(best)):
+            return None if min(scored)[0] and self._is_other_money() else best
+        return best
+
+    def _is_other_money(self) -> bool:
+        """Whether there are numbers beside a fee which may be what it is of."""
+        words = {word for role in NUMBER_ROLES for word in WORDS[role].split()} | _OF_TAX
+        return any(
+            column.type == "number"
+            and column.scale
+            and "%" not in column.name
+            and column.name not in self.taken
+            and not _named_otherwise("amount", set(worded(column.name)))
+            and words.isdisjoint(worded(column.name))
+            for column in self.columns
+        )
 
     def _suits(self, role: Role, column: Column) -> bool:
         if role in NUMBER_ROLES:
@@ -180,13 +203,16 @@ _MONEY = frozenset(WORDS["amount"].split()[:12])
 """Words of amounts that say nothing besides."""
 _IN_CURRENCY = frozenset(["in", "doc", "document", "local", "cur", "curr", "currency", "lc", "dc"])
 """What a name says of the currency that amounts are in."""
-_BESIDE = frozenset(["fee", "fees", "gebuhr", "frais", "charge", "charges"])
+_FEES = frozenset(["fee", "fees", "gebuhr", "frais"])
+_BESIDE = _FEES | {"charge", "charges"}
 """Words of what is charged beside an amount, where there is one."""
+_OF_TAX = frozenset(["tax", "vat", "gst", "hst", "pst", "iva", "igic", "mwst", "ust", "tva", "btw", "moms", "discount", "duty", "tip"])  # fmt: skip
+_OF_SOMEBODY = frozenset([*WORDS["party"].split(), "card"])
 _BY = frozenset(
     ["by", "par", "por", "von", "da", "durch", "door", "oleh", "tarafindan", "av", "af"]
 )
 _ENTERED = frozenset(
-    ["entered", "created", "posted", "keyed", "input", "booked", "saisi", "erfasst", "creado", "registrado", "criado",
+    ["entered", "created", "posted", "counted", "recorded", "captured", "logged", "processed", "handled", "keyed", "input", "booked", "saisi", "erfasst", "creado", "registrado", "criado",
      "lancado", "gebucht", "inserito", "made", "dibuat", "diinput", "dicatat", "olusturan", "giren", "bokfort",
      "oprettet", "opprettet"]
 )  # fmt: skip
@@ -294,8 +320,9 @@ _MOVED = frozenset(
 """What moves money, and numbers its rows as well: with decimals it is their amount."""
 
 
-def _settle_money(guess: _Guess) -> None:
-    """Where no column is called as amounts are, the one whose name states a currency has them."""
+def _settle_money(guess: _Guess, formats: Mapping[str, Format]) -> None:
+    """Where no column is called as amounts are, the one that states a currency has them: in its name, or beside
+    its digits."""
     if not guess.found.keys().isdisjoint(("amount", "debit")):
         return
     named = [
@@ -303,7 +330,7 @@ def _settle_money(guess: _Guess) -> None:
         for column in guess.columns
         if column.name not in guess.taken
         and column.type == "number"
-        and stated_currency(column.name, {}, "")
+        and stated_currency(column.name, formats, "")
         and not _named_otherwise("amount", set(worded(column.name)))
     ]
     moved = [
@@ -317,6 +344,23 @@ def _settle_money(guess: _Guess) -> None:
     ]
     if len(named) == 1 or (not named and len(moved) == 1):
         guess.give("amount", (named or moved)[0])
+
+
+_OF_ONE_UNIT = frozenset(
+    [*_PER_UNIT, "rate", "tarifa", "per", "each", "hourly", "daily", "list", "catalogue", "catalog", "standard", "stock",
+     "share", "spot", "close", "open"]
+)  # fmt: skip
+"""Words of a price that is nobody's whole payment."""
+
+
+def _settle_price(guess: _Guess) -> None:
+    """Where nothing else is an amount, a price for which nothing was counted: what was bid, or paid, in one."""
+    found = guess.found
+    if "price" not in found or not found.keys().isdisjoint(("amount", "debit", "quantity")):
+        return
+    parts = folded(found["price"]).split()
+    if "date" in found and _OF_ONE_UNIT.isdisjoint(parts) and (len(parts) > 1 or "party" in found):
+        found["amount"] = found.pop("price")
 
 
 _NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])
