@@ -471,6 +471,11 @@ def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
         ({"Emp ID": "text", "Employee": "text", "Net Pay": 2}, {"party": "Employee", "amount": "Net Pay"}),
         ({"Card Number": "text", "Gross": 2}, {"amount": "Gross"}),
         ({"Entry No": "text", "Gross": 2}, {"id": "Entry No", "amount": "Gross"}),
+        # A tax is of something too; a quantity that came in is no money.
+        ({"Driver": "text", "VAT Amount": 2, "Gross Value": 2}, {"party": "Driver", "amount": "Gross Value"}),
+        ({"Net of VAT": 2, "VAT": 2}, {"amount": "Net of VAT"}),
+        ({"Qty Sent": 0, "Qty Received": 0}, {"quantity": "Qty Sent"}),
+        ({"Meter": "text", "Tariff": 4, "Bill": 2}, {"amount": "Bill"}),
         # What is bought in one has no price of each.
         ({"Bidder": "text", "Bid Price": 2}, {"party": "Bidder", "amount": "Bid Price"}),
         ({"Bidder": "text", "Bid Price": 2, "Qty": 0}, {"party": "Bidder", "price": "Bid Price", "quantity": "Qty"}),
@@ -480,6 +485,16 @@ def test_what_is_charged_counted_or_bid(columns, roles):
     held = [Column(n, "text") if k == "text" else Column(n, "number", k) for n, k in columns.items()]  # fmt: skip
     found = guess_roles([Column("Day", "date"), *held], dict.fromkeys(["Day", *columns], (60, 200)))
     assert found == {"date": "Day"} | roles
+
+
+def test_what_somebody_pays_is_no_code():
+    """Cents, in amounts large and small, beside the word for whoever pays."""
+    paid = [f"{7 * i * i + 3}.{i % 90:02}" for i in range(30)]
+    for name in ("Patient Resp", "Employee Contribution", "Customer Share"):
+        assert not looks_like_code(name, paid)
+        assert looks_like_code(name, [str(1000 + i) for i in range(30)])
+        assert looks_like_code(name, [f"10{i:02}.10" for i in range(30)])
+    assert looks_like_code("Patient No", paid) and looks_like_code("Customer", paid)
 
 
 def test_amounts_say_that_they_are_money(tmp_path):

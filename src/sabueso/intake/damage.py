@@ -34,7 +34,7 @@ def note_damage(found: Converted, batch: Batch, reading: Reading, conversion: Co
         If a column's texts show that its format was too narrow.
     """
     layout, money, tally = reading.layout, reading.money, reading.tally
-    places = np.flatnonzero((found.bad >= 0) & ~found.totals)
+    places = np.flatnonzero((found.bad >= 0) & ~found.totals & ~found.balances)
     if not len(places):
         return
     cells = batch.cells.take(pa.array(places))

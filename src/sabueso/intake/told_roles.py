@@ -18,7 +18,7 @@ from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
 from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
-from sabueso.intake.formats.roles import may_have
+from sabueso.intake.formats.roles import is_no_money, may_have
 from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
@@ -88,8 +88,9 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     others = [
         name
         for name, f in reading.formats.items()
-        if isinstance(f, NumberFormat) and f.scale and name not in given
-    ]
+        if isinstance(f, NumberFormat) and f.scale and f.unit != "%"
+        and name not in given and not is_no_money(name)
+    ]  # fmt: skip
     if others:
         text = _chosen("amounts", amount, others)
         found.append(Assumed(text, "roles.amount", (amount,)))

@@ -146,6 +146,8 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     below = [v for v in values if _BELOW.fullmatch(v)]
     if below and 2 * len(below) >= len(values):
         return False  # no code is below nothing, with decimals
+    if _is_somebodys(words, values):
+        return False
     measure = not _MEASURE_WORDS.isdisjoint(words)
     if not measure or not values:
         return not (measure and not values and not _NUMBERED.search(plain))
@@ -160,6 +162,23 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     lengths = {len(v) for v in numbers}
     plain_tax = bool({"tax", "vat", "iva"} & set(plain.split())) and len(plain.split()) <= 2
     return plain_tax and len(lengths) <= 2 and min(lengths, default=0) >= 6
+
+
+_WHO = frozenset([*WORDS["party"].split(), *WORDS["preparer"].split(), "patients", "employees"])
+_CENTS = re.compile(r"[^0-9]*([0-9][0-9.,' ]*)[.,][0-9]{2}[^0-9]*")
+LEAST_CENTS = 8
+
+
+def _is_somebodys(words: Sequence[str], values: Sequence[str]) -> bool:
+    """Whether somebody is named beside what he has to pay, or is paid: amounts with cents, large and small, under
+    ``Employee Contribution``."""
+    rest = [word for word in words if word not in _WHO]
+    if not rest or len(rest) == len(words) or len(values) < LEAST_CENTS:
+        return False
+    if CODE_WORDS.search(" ".join(rest)) is not None or not CODE_NAMES.isdisjoint(rest):
+        return False
+    whole = [found[1] for value in values if (found := _CENTS.fullmatch(value))]
+    return len(whole) == len(values) and len({len(each) for each in whole}) > 1
 
 
 _NUMBERED = re.compile(

@@ -113,7 +113,7 @@ class Conversion:
         columns[LINE_COLUMN] = pa.array(batch.lines, pa.int64())
         own = {name: text for name, text in texts.items() if name not in self.added}
         totals, blank = self._totals(own, bad, n), _blank(own, n)
-        balances = self._balances(own, n) & ~totals
+        balances = self._balances(own, bad, n) & ~totals
         return Converted(pa.table(columns), bad, totals, blank, balances, absent)
 
     def _unless_missing(
@@ -165,7 +165,7 @@ class Conversion:
         found = rows.to_numpy(zero_copy_only=False) & (bad < 0)
         bad[found] = list(self.header).index(name)
 
-    def _balances(self, texts: Mapping[str, pa.Array], n: int) -> np.ndarray:
+    def _balances(self, texts: Mapping[str, pa.Array], bad: np.ndarray, n: int) -> np.ndarray:
         """Rows that say that they state a balance, and lack something that rows usually have: an entry that opens
         an account in a journal has its number like all others."""
         found = np.zeros(n, dtype=bool)
@@ -178,6 +178,10 @@ class Conversion:
         places = np.flatnonzero(lean)
         for name in worded[:TOTALS_COLUMNS] if len(places) else ():
             found[places] |= states_balance(texts[name].take(pa.array(places)))
+        # Printed reports have the words where their rows have the day.
+        date, unread = self.roles.get("date"), np.flatnonzero(bad >= 0)
+        if date is not None and date in texts and len(unread):
+            found[unread] |= states_balance(texts[date].take(pa.array(unread)))
         return found
 
     def _totals(self, texts: Mapping[str, pa.Array], bad: np.ndarray, n: int) -> np.ndarray:

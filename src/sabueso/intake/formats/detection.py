@@ -250,8 +250,11 @@ def _guessed(
     shares = {name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit == "%"}
     held = [column for column in columns if column.name not in shares]
     guessed = guess_roles(held, distinct, both_filled(layout.sample), formats)
+    heading = layout.found.get("headings")
+    if heading is not None and layout.added:
+        heading = layout.added[0]
     if not {"amount", "debit", "credit"} & set(given):
-        settle_moving(guessed, layout.sample, formats)
+        settle_moving(guessed, layout.sample, formats, heading)
     if given:
         # What the plan says of a table before its first file; the rest is guessed beside it.
         if "amount" in given:
@@ -268,9 +271,6 @@ def _guessed(
             guessed["currency"] = named
     if "currency" in guessed and "currency" not in given:
         leave_anothers(guessed, columns)
-    heading = layout.found.get("headings")
-    if heading is not None and layout.added:
-        heading = layout.added[0]
     if heading is not None and "account" not in guessed and _are_coded(samples[heading]):
         guessed = {r: c for r, c in guessed.items() if c != heading} | {"account": heading}
     priced = guessed.get("price")

@@ -26,16 +26,20 @@ _OWED = frozenset(
 
 
 def settle_moving(
-    guessed: dict[Role, str], sample: pa.Table, formats: Mapping[str, Format]
+    guessed: dict[Role, str],
+    sample: pa.Table,
+    formats: Mapping[str, Format],
+    heading: str | None = None,
 ) -> None:
-    """Where no name tells the sides of amounts, have a running balance tell them.
+    """Where no name tells the sides of amounts, have a running balance tell them, which begins anew under
+    each ``heading``.
 
     A column of amounts that is neither side stays what it is.
     """
     if "debit" in guessed or "side" in guessed:
         return
     numbers = [name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit != "%"]
-    found = sides_of_a_balance(sample, formats, numbers[:MOST_COLUMNS])
+    found = sides_of_a_balance(sample, formats, numbers[:MOST_COLUMNS], heading)
     if found is None or guessed.get("amount", found[0]) not in found:
         return
     for role in [role for role, name in guessed.items() if name in found]:
@@ -47,13 +51,19 @@ def settle_moving(
 
 
 def sides_of_a_balance(
-    sample: pa.Table, formats: Mapping[str, Format], names: Sequence[str]
+    sample: pa.Table,
+    formats: Mapping[str, Format],
+    names: Sequence[str],
+    heading: str | None = None,
 ) -> tuple[str, str, str] | None:
     """What lowers a balance, what raises it, and the balance; None where no three columns go together so.
 
     The balance may stand after each row, or the newest row first.
     """
     values = {name: _values(sample.column(name), formats[name]) for name in names}
+    block = np.zeros(sample.num_rows, dtype=np.int64)
+    if heading is not None:
+        block[1:] = np.cumsum(block_begins(sample.column(heading)))
     for one, two in combinations(names, 2):
         first, second = np.nan_to_num(values[one]), np.nan_to_num(values[two])
         either = (first != 0) | (second != 0)
@@ -65,22 +75,26 @@ def sides_of_a_balance(
             if balance in (one, two):
                 continue
             for moved in (first - second, abs(first) - abs(second)):
-                if _moves(values[balance], moved, either):
+                if _moves(values[balance], moved, either, block):
                     return two, one, balance
-                if _moves(values[balance], -moved, either):
+                if _moves(values[balance], -moved, either, block):
                     return one, two, balance
     return None
 
 
-def _moves(balance: np.ndarray, moved: np.ndarray, either: np.ndarray) -> bool:
-    """Whether a balance changes from row to row, or from each row to the one above, by what moves it."""
+def block_begins(texts: pa.ChunkedArray) -> np.ndarray:
+    """Whether each row but the first stands under another heading than the one before it."""
+    codes = texts.combine_chunks().dictionary_encode().indices.fill_null(-1).to_numpy()
+    return np.diff(codes) != 0
+
+
+def _moves(balance: np.ndarray, moved: np.ndarray, either: np.ndarray, block: np.ndarray) -> bool:
+    """Whether a balance changes from row to row of a block, or from each row to the one above, by what moves it."""
     told = either & ~np.isnan(balance)
-    at, least = balance[told], SHARE * (told.sum() - 1)
-    steps, by = np.diff(at), moved[told]
-    return bool(
-        told.sum() >= LEAST_ROWS
-        and max((steps == by[1:]).sum(), (-steps == by[:-1]).sum()) >= least
-    )
+    within = np.diff(block[told]) == 0
+    steps, by = np.diff(balance[told]), moved[told]
+    forth, back = ((steps == by[1:]) & within).sum(), ((-steps == by[:-1]) & within).sum()
+    return bool(within.sum() >= LEAST_ROWS - 1 and max(forth, back) >= SHARE * within.sum())
 
 
 def _values(texts: pa.ChunkedArray, form: Format) -> np.ndarray:

@@ -77,6 +77,11 @@ def guess_roles(
     return guess.found
 
 
+def is_no_money(name: str) -> bool:
+    """Whether a name says that a number is a count, a share or a rate, whatever else it says."""
+    return not _NO_AMOUNT.isdisjoint(worded(name))
+
+
 def may_have(role: Role, name: str) -> bool:
     """Whether a name is one of those by which columns have a role: a posting's day, and not when it is due."""
     parts = set(worded(name))
@@ -136,7 +141,7 @@ class _Guess:
                     as_amount = not set(parts).isdisjoint(own - _MONEY - _IN_CURRENCY - _OF_VALUE)
                     another = 2 * (not _OF_VALUE.isdisjoint(parts)) or int(not as_amount)
                 if role == "amount":
-                    another = int(set(matched) <= _BESIDE)
+                    another = int(set(matched) <= _BESIDE or _is_of_tax(parts))
                 if role == "id":
                     # What tells every row apart comes before what comes again.
                     n, rows = self.distinct.get(column.name, (0, 0))
@@ -147,12 +152,13 @@ class _Guess:
             elif _said_in_two(role, set(parts)):
                 scored.append((0, True, len(words), position, column.name))
         best = min(scored)[4] if scored else None
-        if role == "amount" and best and not _FEES.isdisjoint(worded(best)):
-            return None if min(scored)[0] and self._is_other_money() else best
+        if role == "amount" and best and min(scored)[0]:
+            part = not _FEES.isdisjoint(worded(best)) or _is_of_tax(worded(best))
+            return None if part and self._is_other_money() else best
         return best
 
     def _is_other_money(self) -> bool:
-        """Whether there are numbers beside a fee which may be what it is of."""
+        """Whether there are numbers beside a fee, or a tax, which may be what it is of."""
         words = {word for role in NUMBER_ROLES for word in WORDS[role].split()} | _OF_TAX
         return any(
             column.type == "number"
@@ -207,6 +213,14 @@ _FEES = frozenset(["fee", "fees", "gebuhr", "frais"])
 _BESIDE = _FEES | {"charge", "charges"}
 """Words of what is charged beside an amount, where there is one."""
 _OF_TAX = frozenset(["tax", "vat", "gst", "hst", "pst", "iva", "igic", "mwst", "ust", "tva", "btw", "moms", "discount", "duty", "tip"])  # fmt: skip
+_WITH_OR_WITHOUT = frozenset(["excl", "ex", "incl", "inc", "excluding", "including", "without", "before", "after", "net", "gross", "exclusive", "inclusive", "sin", "con", "sans", "avec", "hors", "ohne", "mit", "total"])  # fmt: skip
+
+
+def _is_of_tax(parts: Sequence[str]) -> bool:
+    """Whether a name says how much tax, and not an amount with it or without."""
+    return not _OF_TAX.isdisjoint(parts) and _WITH_OR_WITHOUT.isdisjoint(parts)
+
+
 _OF_SOMEBODY = frozenset([*WORDS["party"].split(), "card"])
 _BY = frozenset(
     ["by", "par", "por", "von", "da", "durch", "door", "oleh", "tarafindan", "av", "af"]
@@ -235,7 +249,7 @@ _KINDS = frozenset(
 """Words that say of what kind something is, and not which one, where no number is named beside."""
 _NO_AMOUNT = frozenset(
     ["unit", "unitario", "unitaire", "unitaria", "each", "center", "centre", "centro", "stelle", "code", "number", "rate",
-     "percent", "pct", "percentage", "count", "days", "hours", "grade", "group", "year", "age", "element", "weight", "kg", "kgs",
+     "percent", "pct", "percentage", "count", "days", "hours", "hrs", "grade", "group", "year", "age", "element", "weight", "kg", "kgs",
      "tons", "tonnes", "lbs", "qty", "quantity", "units", "pieces", "pcs", "area", "m2", "sqm", "score", "points", "volume",
      "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids",
      "stunden", "tage", "heures", "jours", "horas", "dias", "limit", "running", "cumulative", "cumulated", "cumul", "ytd",
@@ -284,7 +298,7 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return not parts.isdisjoint(("period", "month", "year", "code"))
     if role in ("debit", "credit"):
         # What an account stands at has its sides too, and credit is what somebody is given.
-        return not all(map(parts.isdisjoint, (RUNNING, _STANDING, _OF_LENDING)))
+        return not all(map(parts.isdisjoint, (RUNNING, _STANDING, _OF_LENDING, _NO_AMOUNT)))
     if role == "amount":
         # What an account stands at after each row is no amount of the row, and a cost centre no cost.
         # Nor are hundredths amounts, which would be a hundred times the money.
@@ -315,7 +329,7 @@ def _settle_sides(guess: _Guess, both_filled: Callable[[str, str], bool]) -> Non
 _MOVED = frozenset(
     ["payment", "payments", "receipt", "receipts", "refund", "refunds", "transfer", "collected", "instalment",
      "installment", "bonus", "disbursement", "disbursements", "remittance", "pago", "pagos", "cobro", "cobros", "zahlung",
-     "zahlungen", "paiement", "paiements", "pagamento", "pagamenti", "betaling", "withdrawal", "deposit"]
+     "zahlungen", "paiement", "paiements", "pagamento", "pagamenti", "betaling", "withdrawal", "deposit", "bill", "bills"]
 )  # fmt: skip
 """What moves money, and numbers its rows as well: with decimals it is their amount."""
 

@@ -31,7 +31,7 @@ from sabueso.intake.settings import ReadSettings
 
 LEAST_COLUMNS, LEAST_LINES = 3, 5
 MOST_LINES = 20_000
-ALIGNED, MOST_SUMS = 0.9, 3
+ALIGNED, MOST_SUMS, MOSTLY = 0.9, 3, 0.6
 LEAST_AGAIN = 3
 """Times that a line comes again before it is taken for the header of as many blocks."""
 _SPACED = re.compile(r"\S {2,}\S")
@@ -40,11 +40,13 @@ _SPACED = re.compile(r"\S {2,}\S")
 @dataclass(frozen=True)
 class Places(Layout):
     """``cuts`` are the blank places between the columns, ``titles`` the lines above the header without the
-    number of their page, as they come again on each."""
+    number of their page, as they come again on each. Where rows begin with figures, ``money`` is where the first
+    column of amounts begins: what begins with a word may run over the places before it."""
 
     encoding: str
     cuts: tuple[int, ...]
     titles: pa.Array
+    money: int = 0
 
 
 def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
@@ -65,14 +67,16 @@ def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
     rows = [line for line in filled if len(line.rstrip()) >= 0.6 * usual]
     # Titles stand above, and sums below, and fill what is blank between them.
     top = rows[: min(10, len(rows) // 5)]
-    rows = _without_sums(rows[len(top) :])
-    width = max(map(len, rows), default=0)
-    used = np.zeros((len(rows), width), dtype=bool)
-    for place, line in enumerate(rows):
-        used[place, : len(line)] = [letter != " " for letter in line]
-    counts = used.sum(axis=0)
-    spans = _spans(counts > 0)
-    spans = _joined(spans, _heads(lines) or (top or filled[:1])[-1:])
+    rows, heads = _without_sums(rows[len(top) :]), _heads(lines) or (top or filled[:1])[-1:]
+    counts, spans = _used(rows, heads)
+    numbered = [line for line in rows if _begins_with_figure(line)]
+    if MOSTLY * len(rows) <= len(numbered) < len(rows):
+        # Headings and sums among the rows begin with a word that runs over what is blank on these.
+        with_names = [*numbered, *(head.expandtabs() for head in heads)]
+        for some in (with_names, numbered):
+            more = _used(some, heads)
+            if len(more[1]) > len(spans):
+                rows, (counts, spans) = some, more
     if len(spans) < LEAST_COLUMNS:
         return None
     cuts = []
@@ -83,6 +87,19 @@ def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
     return tuple(cuts)
 
 
+def _used(rows: Sequence[str], heads: Sequence[str]) -> tuple[np.ndarray, list[tuple[int, int]]]:
+    """How many rows have a letter at each place, and where columns begin and end."""
+    used = np.zeros((len(rows), max(map(len, rows), default=0)), dtype=bool)
+    for place, line in enumerate(rows):
+        used[place, : len(line)] = [letter != " " for letter in line]
+    counts = used.sum(axis=0)
+    return counts, _joined(_spans(counts > 0), heads)
+
+
+def _begins_with_figure(line: str) -> bool:
+    return line.lstrip()[:1].isdigit()
+
+
 def _spans(used: np.ndarray) -> list[tuple[int, int]]:
     edges = np.flatnonzero(np.diff(np.concatenate([[0], used.astype(np.int8), [0]])))
     return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
@@ -90,7 +107,7 @@ def _spans(used: np.ndarray) -> list[tuple[int, int]]:
 
 def _without_sums(rows: list[str]) -> list[str]:
     """Rows without the last few where these begin with a word, and nearly all others with a figure."""
-    figures = [line.lstrip()[:1].isdigit() for line in rows]
+    figures = [_begins_with_figure(line) for line in rows]
     if sum(figures) < ALIGNED * len(rows):
         return rows
     last = max(place for place, figure in enumerate(figures) if figure)
@@ -132,6 +149,56 @@ def cells_of(line: str, cuts: Sequence[int]) -> list[str]:
     return [line[a + 1 : b].strip() for a, b in pairwise(edges)]
 
 
+_AMOUNT = re.compile(r"[-(]?[0-9][0-9.,' ]*[.,][0-9]{2}(?:[-)]| ?[CD]R)?")
+
+
+def where_money_begins(lines: Sequence[str], cuts: Sequence[int]) -> int:
+    """Where the first column begins that has amounts with decimals, of lines that begin with a figure; 0 where
+    most lines begin otherwise, or none has."""
+    filled = [line for line in lines if line.strip() and not run_over(line, cuts)]
+    rows = [cells_of(line, cuts) for line in filled if _begins_with_figure(line)]
+    if len(rows) < MOSTLY * len(filled):
+        return 0
+    for place, cells in enumerate(zip(*rows, strict=True)):
+        some = [cell for cell in cells if cell]
+        money = sum(_AMOUNT.fullmatch(cell) is not None for cell in some)
+        if place and some and money >= ALIGNED * len(some):
+            return cuts[place - 1] + 1
+    return 0
+
+
+_WORDS = re.compile(r" *([^\W\d_]\S*(?: \S+)*)")
+
+
+def spread(line: str, cuts: Sequence[int], money: int) -> list[str] | None:
+    """The cells of a line whose first words run over places before the amounts, as those of headings and sums do;
+    None of any other. Words with one blank between are not apart, be it where one column ends.
+
+    Examples
+    --------
+    >>> spread("Client: 17  Ann Lee & Co", (10, 15), 16), spread("Closing balance     12.00", (10, 15), 16)
+    (['Client: 17 Ann Lee & Co', '', ''], ['Closing balance', '', '12.00'])
+    """
+    plain = line.expandtabs().rstrip()
+    words = _WORDS.match(plain) if money else None
+    if words is None:
+        return None
+    if not run_over(plain, cuts) and not any(words.start(1) < cut < words.end() for cut in cuts):
+        return None
+    if len(plain) <= money:
+        return [re.sub(" +", " ", plain.strip()), *[""] * len(cuts)]
+    rest = " " * words.end() + plain[words.end() :]
+    if words.end() >= money or run_over(rest, cuts):
+        return None
+    return [words[1], *cells_of(rest, cuts)[1:]]
+
+
+def _alone(line: str, cuts: Sequence[int], money: int) -> list[str] | None:
+    """The one text of a line that ends before the amounts begin, in one cell; None of any other."""
+    cells = spread(line, cuts, money)
+    return None if cells is None or any(cells[1:]) else cells[:1]
+
+
 def run_over(line: str, cuts: Sequence[int]) -> int:
     """How many places between columns a line runs over, as a title does, and a long name may."""
     line = line.expandtabs()
@@ -170,13 +237,29 @@ def _cut(lines: list[str], layout: Places, first: int) -> Batch:
         crossed |= np.asarray(pc.not_equal(pc.utf8_trim_whitespace(between), ""))
     titles = _are_titles(texts, layout.titles) & ~blank
     crossed &= ~blank & ~titles
+    may = ~blank & ~titles & bool(layout.money)
+    if layout.money:
+        may &= np.asarray(pc.match_substring_regex(texts, r"^ *\p{L}"))
+    worded = {
+        int(i): cells
+        for i in np.flatnonzero(may)
+        if (cells := spread(plain[i], layout.cuts, layout.money)) is not None
+    }
+    crossed[list(worded)] = False
     kept = ~blank & ~crossed & ~titles
     chosen = texts.filter(pa.array(kept))
+    at = np.searchsorted(np.flatnonzero(kept), sorted(worded))
     edges = [-1, *layout.cuts]
     columns = []
     for place, start in enumerate(edges):
         stop = edges[place + 1] if place + 1 < len(edges) else None
         cell = pc.utf8_trim_whitespace(pc.utf8_slice_codeunits(chosen, start + 1, stop))
+        if worded:
+            own = np.zeros(len(cell), dtype=bool)
+            own[at] = True
+            cell = pc.replace_with_mask(
+                cell, pa.array(own), pa.array([worded[i][place] for i in sorted(worded)])
+            )
         columns.append(pc.if_else(pc.equal(cell, ""), pa.scalar(None, pa.string()), cell))
     numbers = first + np.arange(len(lines))
     reason = "a letter stands between two columns, and may be of either"
@@ -280,10 +363,19 @@ def layout_at_places(
         header = joined_names(names_of(lines[top], cuts), header)
     names = column_names(header)
     header_line = at if none else at + 1
-    sample = [cells_of(line, cuts) for line in lines[header_line:] if line.strip()]
+    money = where_money_begins(lines[header_line:], cuts)
+    sample = [
+        spread(line, cuts, money) or cells_of(line, cuts)
+        for line in lines[header_line:]
+        if line.strip()
+    ]
     sample = [row for row in sample if not is_rule(" ".join(row).encode("utf-8", "replace"))]
     columns = list(zip(*sample[:SAMPLE_ROWS], strict=True)) if sample else [()] * len(names)
-    titles = [re.split(r" {2,}", line.strip()) for line in lines[:top] if line.strip()]
+    titles = [
+        _alone(line, cuts, money) or re.split(r" {2,}", line.strip())
+        for line in lines[:top]
+        if line.strip()
+    ]
     notes = [
         *notes,
         Assumed(
@@ -311,4 +403,5 @@ def layout_at_places(
         encoding=encoding,
         cuts=cuts,
         titles=above,
+        money=money,
     )
