@@ -339,3 +339,23 @@ def test_a_sum_that_is_proposed_holds_for_nearly_all_rows(populate):
     assert _proposed_sums(populate(cut, amount="amount")) == []
     sides = [{"debit": r["n"], "credit": r["t"] + 1, "amount": r["n"] - r["t"] - 1} for r in whole]
     assert _proposed_sums(populate(sides, amount="amount", debit="debit", credit="credit")) == []
+
+
+@pytest.mark.parametrize("owner", ["heading", "account", None])
+def test_a_balance_that_begins_anew_is_proposed_of_whose_it_is(populate, owner):
+    """That it holds for nearly all rows of all is no reason to tell those with which it begins anew."""
+    rows, held = [], Decimal(0)
+    for k in range(160):
+        held = held if k % 20 and owner else Decimal(0) if owner else held
+        held += (amount := Decimal(k * 7919 % 5000 - 2500).scaleb(-2))
+        day = date(2024, 1, 1) + timedelta(days=k)
+        rows.append({"of": f"A{k // 20}", "day": day, "amount": amount, "left": held})
+    if owner == "heading":
+        rows = [{"heading": row.pop("of"), **row} for row in rows]
+    roles = {"account": "of"} if owner == "account" else {}
+    people = populate(rows, date="day", amount="amount", **roles)
+    (found,) = [
+        p.settings for p in proposed_recomputations(people, object()) if "balance" in p.settings
+    ]
+    named = {"heading": ["heading"], "account": ["of"], None: None}[owner]
+    assert [name.strip('"') for name in found.get("per") or []] == (named or [])

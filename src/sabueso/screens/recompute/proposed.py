@@ -13,7 +13,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.recompute.products import balances, products, wide
+from sabueso.screens.recompute.products import Comparison, balances, products, wide
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -52,24 +52,36 @@ def proposed_recomputations(
         )
 
 
+HEADING = "heading"
+"""The column that has what stands above the rows of a printed report."""
+
+
 def _running(population: Population, amount: Column) -> Iterator[Proposal]:
-    """Numbers beside the amounts that are what an account stands at after each row, of all rows or by account."""
+    """Numbers beside the amounts that are what an account stands at after each row, of all rows, by account or
+    under each heading: as they hold for the most."""
     table = population.table
     used = set(table.roles.values())
     others = [c for c in table.columns if c.type == "number" and c.name not in used]
     account = table.role("account")
-    ways: list[list[str]] = [[]] if account is None else [[], [quoted_name(account.name)]]
+    owners = [account.name] if account is not None else []
+    owners += [c.name for c in table.columns if c.name == HEADING and c.name not in owners]
     for column in (c for c in others[:MOST_TRIED] if c.scale == amount.scale):
-        for per in ways:
+        best: tuple[Comparison, list[str]] | None = None
+        for per in ([], *([quoted_name(name)] for name in owners)):
             found, _ = balances(population, amount, column, per, None)
-            if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
-                yield Proposal(
-                    f"{column.name} of {table.name} carried forward",
-                    settings_of(what="balance", balance=column.name, per=per or None),
-                    "Balances that do not follow from the one before: rows left out, put in or altered.",
-                    f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-                )
+            if best is None or found.differing < best[0].differing:
+                best = found, per
+            if not best[0].differing:
                 break
+        assert best is not None
+        found, per = best
+        if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
+            yield Proposal(
+                f"{column.name} of {table.name} carried forward",
+                settings_of(what="balance", balance=column.name, per=per or None),
+                "Balances that do not follow from the one before: rows left out, put in or altered.",
+                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
+            )
 
 
 def _sums(population: Population, amount: Column) -> Iterator[Proposal]:
