@@ -20,7 +20,7 @@ from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.encodings import gathered, tell
 from sabueso.intake.formats.headings import Filling, Headings
 from sabueso.intake.interface import Batch
-from sabueso.intake.readers.fixed_places import cells_of, cuts_of, run_over
+from sabueso.intake.readers.place_cuts import cells_of, cuts_of, run_over
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine, take_file
 from sabueso.population.period_names import period_of

@@ -30,7 +30,7 @@ class Broken:
     reason: str
 
 
-RULE = r"[\s|+;,:]*(?:[-=_*]{3,}[\s|+;,:]*)+"
+RULE = r"[\s|+;,:=_*-]*[-=_*]{3}[\s|+;,:=_*-]*"
 _RULE = re.compile(RULE.encode())
 
 
