@@ -59,6 +59,9 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "century %y%m%d": (r"[01][0-9]{6}", "date", "year first", "century, yymmdd"),
     "%d%m%Y": (r"[0-3]?[0-9][01][0-9](?:19|20)[0-9]{2}", "date", "day first", "ddmmyyyy"),
     "%m%d%Y": (r"[01]?[0-9][0-3][0-9](?:19|20)[0-9]{2}", "date", "month first", "mmddyyyy"),
+    "%y%m%d": (r"[0-9]{2}[01][0-9][0-3][0-9]", "date", "year first", "yymmdd"),
+    "%d%m%y": (r"[0-3][0-9][01][0-9]{3}", "date", "day first", "ddmmyy"),
+    "%m%d%y": (r"[01][0-9][0-3][0-9]{3}", "date", "month first", "mmddyy"),
     "%Y%m%d%H%M%S": (r"(?:19|20)[0-9]{12}", "timestamp", "year first", "yyyymmddhhmmss"),
     "epoch": (r"1[0-9]{9}(?:[0-9]{3})?", "timestamp", "", "seconds since 1970, in UTC"),
     "serial": (r"[1-6][0-9]{4}", "date", "", "day number of a spreadsheet"),
@@ -71,8 +74,9 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
 }
+OF_SIX = ("%y%m%d", "%d%m%y", "%m%d%y")
 OF_FIGURES = (
-    "%d%m%Y", "%m%d%Y", "%Y%j", "%y%j", "century %y%j", "century %y%m%d", "%Y%m%d%H%M%S", "serial",
+    *OF_SIX, "%d%m%Y", "%m%d%Y", "%Y%j", "%y%j", "century %y%j", "century %y%m%d", "%Y%m%d%H%M%S", "serial",
     "serial moment",
 )  # fmt: skip
 """Forms of figures alone, which are days only where a name says so."""

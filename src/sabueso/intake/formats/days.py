@@ -11,7 +11,7 @@ from typing import Protocol
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats import clocks
-from sabueso.intake.formats.date_forms import DATE_FORMS, OF_FIGURES, YEARLESS
+from sabueso.intake.formats.date_forms import DATE_FORMS, OF_FIGURES, OF_SIX, YEARLESS
 from sabueso.intake.formats.dates import DateFormat, known_day
 from sabueso.intake.formats.hints import TOLERATED, Hints
 
@@ -118,9 +118,34 @@ _PART_OF_A_DAY = re.compile(r"[0-9]{5}\.[0-9]{3,}")
 def _are_days_of_six(texts: Sequence[str]) -> bool:
     """Whether six figures may be day, month and year, in whatever order: then they are no day of a year."""
     return any(
-        sum(bool(_of_six(text, order)) for text in texts) > 0.5 * len(texts)
-        for order in ("%d%m%y", "%m%d%y", "%y%m%d")
+        sum(bool(_of_six(text, order)) for text in texts) > 0.5 * len(texts) for order in OF_SIX
     )
+
+
+LEAST_OF_SIX, MOST_YEARS = 10, 3
+"""Distinct days of six figures from which their years tell their order, and how many years they may have."""
+
+
+def _order_of_six(texts: Sequence[str]) -> str | None:
+    """The only order of six figures in which all are days of a few years; None where several are, or none.
+
+    Examples
+    --------
+    >>> _order_of_six([f"24{month:02}{day:02}" for month in range(1, 13) for day in (3, 9, 17, 28)])
+    '%y%m%d'
+    >>> _order_of_six(["010203", "020304"] * 9) is None
+    True
+    """
+    some = {text for text in texts if len(text) == 6 and text.isdigit()}
+    if len(some) < LEAST_OF_SIX:
+        return None
+    fitting = []
+    for order in OF_SIX:
+        days = [_of_six(text, order) for text in some]
+        years = {day.year for day in days if day is not None}
+        if None not in days and len(years) <= MOST_YEARS:
+            fitting.append(order)
+    return fitting[0] if len(fitting) == 1 else None
 
 
 def _of_six(text: str, order: str) -> datetime | None:
@@ -209,6 +234,8 @@ def decide_date(
         if form == "serial moment" and not any(map(_PART_OF_A_DAY.fullmatch, probe)):
             continue  # amounts may look so
         if form == "century %y%j" and _are_days_of_six(probe):
+            continue
+        if form in OF_SIX and form != _order_of_six(list(times)):
             continue
         if form == "%y%j" and len(times) < LEAST_ORDINAL:
             continue  # a few numbers of days may look so

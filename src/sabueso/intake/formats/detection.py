@@ -32,7 +32,7 @@ from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.moving import settle_moving
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.one_currency import in_one_currency, leave_anothers, ledgers_sides
-from sabueso.intake.formats.roles import guess_roles
+from sabueso.intake.formats.roles import guess_roles, may_have
 from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
 from sabueso.intake.formats.sides import both_filled, side_column
 from sabueso.intake.formats.stated import states_total
@@ -271,7 +271,14 @@ def _guessed(
             guessed["currency"] = named
     if "currency" in guessed and "currency" not in given:
         leave_anothers(guessed, columns)
-    if heading is not None and "account" not in guessed and _are_coded(samples[heading]):
+    if heading is not None and heading != layout.found["headings"]:
+        _named_above(guessed, heading, layout.found["headings"])
+    if (
+        heading is not None
+        and "account" not in guessed
+        and heading not in guessed.values()
+        and _are_coded(samples[heading])
+    ):
         guessed = {r: c for r, c in guessed.items() if c != heading} | {"account": heading}
     priced = guessed.get("price")
     of_exchange = priced is not None and not _OF_EXCHANGE.isdisjoint(worded(priced))
@@ -283,6 +290,24 @@ def _guessed(
         if "currency" in guessed and not rates:
             in_one_currency(guessed, columns, samples)
     return guessed
+
+
+def _named_above(guessed: dict[Role, str], heading: str, column: str) -> None:
+    """Give headings, and the column in which they stand, the roles that the two parts of its name say: of
+    ``Vendor / Invoice`` the vendors stand above, and the invoices below."""
+    above, mark, below = column.partition("/")
+    if not mark:
+        return
+    told: tuple[tuple[tuple[Role, ...], str, str], ...] = (
+        (("party", "account"), above, heading),
+        (("document", "id"), below, column),
+    )
+    for roles, part, name in told:
+        role = next((role for role in roles if may_have(role, part)), None)
+        if role is not None:
+            for other in [r for r, n in guessed.items() if r == role or n == name]:
+                del guessed[other]
+            guessed[role] = name
 
 
 def _are_coded(headings: Sequence[str]) -> bool:

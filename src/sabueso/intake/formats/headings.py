@@ -6,6 +6,7 @@ Each is no row: its text is put into a column of the rows below it, up to the ne
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 import pyarrow as pa
@@ -17,6 +18,8 @@ from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Assumed, Batch, Layout
 
 HEADING = "heading"
+MOST_CLOSED, LEAST_CLOSED = 0.6, 3
+"""Share of lines that may be headings where a sum stands before each, and how many there are then."""
 MOST, LEAST_FILLED, LEAST_ROWS, WORDED = 0.25, 3, 4, 0.2
 """Share of lines that may be headings; cells that rows have at least, and how many rows there are; share of rows
 that may have words where headings stand."""
@@ -111,8 +114,8 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     at = int(np.flatnonzero(filled[first[0]])[0])
     alone = (cells == 1) & filled[:, at]
     rows = cells >= LEAST_FILLED
-    many = int(rows.sum())
-    if many < LEAST_ROWS or alone.sum() > MOST * many:
+    many, closed = int(rows.sum()), _close(sample, alone)
+    if many < LEAST_ROWS or alone.sum() > (MOST_CLOSED if closed else MOST) * many:
         return None
     texts = [text.strip() for text in sample.column(names[at]).filter(pa.array(alone)).to_pylist()]
     texts += [above] if above else []
@@ -125,13 +128,24 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     # Where the rows have something there too, one line alone may be a remark; where that is words, a line
     # may be a row of which no more is known.
     needed = 1 if found.into == found.column else 2
-    if needed == 2:
+    if needed == 2 and not closed:
         own = [text for text in sample.column(names[at]).filter(pa.array(rows)).to_pylist() if text]
         if sum(map(is_text, own)) > WORDED * len(own):
             return None
     if len(set(texts)) < needed or 2 * led < len(ends) or led < needed:
         return None
     return found
+
+
+def _close(sample: pa.Table, alone: np.ndarray) -> bool:
+    """Whether a sum stands before each of some lines but the first, as blocks end in reports."""
+    ends = np.flatnonzero(alone)
+    if len(ends) < LEAST_CLOSED:
+        return False
+    sums = np.zeros(sample.num_rows, dtype=bool)
+    for name in sample.column_names:
+        sums |= states_total(_plain(sample.column(name)))
+    return all(sums[a:b].any() for a, b in pairwise(ends.tolist()))
 
 
 def _before_headers(layout: Layout, cells: np.ndarray) -> np.ndarray:

@@ -9,6 +9,35 @@ from sabueso.intake.formats.called import NUMBER_ROLES, folded, looks_like_date,
 from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.header_words import CURRENCY_WORDS, HUNDREDTHS, RUNNING, WORDS
+from sabueso.intake.formats.role_words import (
+    ANY_NUMBER,
+    BESIDE,
+    BUYERS,
+    BY,
+    ENTERED,
+    FEES,
+    IN_CURRENCY,
+    KINDS,
+    MONEY,
+    MOVED,
+    NAMES,
+    NO_AMOUNT,
+    NUMBER_WORDS,
+    OF_A_MASTER,
+    OF_ANOTHER,
+    OF_DOCUMENTS,
+    OF_LENDING,
+    OF_ONE_UNIT,
+    OF_SOMEBODY,
+    OF_TAX,
+    OF_VALUE,
+    OF_WHOM,
+    PAID,
+    PER_UNIT,
+    STANDING,
+    WHO_APPROVES,
+    WITH_OR_WITHOUT,
+)
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
 
@@ -79,7 +108,7 @@ def guess_roles(
 
 def is_no_money(name: str) -> bool:
     """Whether a name says that a number is a count, a share or a rate, whatever else it says."""
-    return not _NO_AMOUNT.isdisjoint(worded(name))
+    return not NO_AMOUNT.isdisjoint(worded(name))
 
 
 def may_have(role: Role, name: str) -> bool:
@@ -87,12 +116,7 @@ def may_have(role: Role, name: str) -> bool:
     parts = set(worded(name))
     if parts.isdisjoint(WORDS[role].split()) or _named_otherwise(role, parts):
         return False
-    return role != "date" or parts.isdisjoint((*_OF_VALUE, *WORDS["approver"].split()))
-
-
-_ANY_NUMBER = frozenset(["nr", "nummer", "code", "codigo"])
-_PER_UNIT = frozenset(["unit", "unitario", "unitaire", "unitaria"])
-"""Words of prices where decimals stand, and else of what is one of several."""
+    return role != "date" or parts.isdisjoint((*OF_VALUE, *WORDS["approver"].split()))
 
 
 @dataclass
@@ -125,41 +149,41 @@ class _Guess:
                 continue  # a day that could not be read as one
             parts = worded(column.name)
             matched = [part for part in parts if part in words]
-            if role == "price" and set(matched) <= _PER_UNIT and not column.scale:
+            if role == "price" and set(matched) <= PER_UNIT and not column.scale:
                 continue  # which unit, such as a flat's number
             # Any number may be called one: it names the rows where it stands first.
-            if position and role == "id" and set(matched) <= _ANY_NUMBER:
+            if position and role == "id" and set(matched) <= ANY_NUMBER:
                 continue
             if matched and not _named_otherwise(role, set(parts)):
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
-                another = int(role == "text" and bool(set(parts) & _OF_ANOTHER))
+                another = int(role == "text" and bool(set(parts) & OF_ANOTHER))
                 if role == "date":
                     # When money is due, or bears interest from, is not when it moved.
                     # Of several days the one that is called as the amount is: Paid Amt, Paid Dt.
                     own = set(worded(self.found.get("amount", "")))
-                    as_amount = not set(parts).isdisjoint(own - _MONEY - _IN_CURRENCY - _OF_VALUE)
-                    another = 2 * (not _OF_VALUE.isdisjoint(parts)) or int(not as_amount)
+                    as_amount = not set(parts).isdisjoint(own - MONEY - IN_CURRENCY - OF_VALUE)
+                    another = 2 * (not OF_VALUE.isdisjoint(parts)) or int(not as_amount)
                 if role == "amount":
-                    another = int(set(matched) <= _BESIDE or _is_of_tax(parts))
+                    another = int(set(matched) <= BESIDE or _is_of_tax(parts))
                 if role == "id":
                     # What tells every row apart comes before what comes again.
                     n, rows = self.distinct.get(column.name, (0, 0))
                     another = int(n < rows)
-                    if another and not _OF_SOMEBODY.isdisjoint(parts):
+                    if another and not OF_SOMEBODY.isdisjoint(parts):
                         continue  # whose row it is, and not which
                 scored.append((another, several, rank, position, column.name))
             elif _said_in_two(role, set(parts)):
                 scored.append((0, True, len(words), position, column.name))
         best = min(scored)[4] if scored else None
         if role == "amount" and best and min(scored)[0]:
-            part = not _FEES.isdisjoint(worded(best)) or _is_of_tax(worded(best))
+            part = not FEES.isdisjoint(worded(best)) or _is_of_tax(worded(best))
             return None if part and self._is_other_money() else best
         return best
 
     def _is_other_money(self) -> bool:
         """Whether there are numbers beside a fee, or a tax, which may be what it is of."""
-        words = {word for role in NUMBER_ROLES for word in WORDS[role].split()} | _OF_TAX
+        words = {word for role in NUMBER_ROLES for word in WORDS[role].split()} | OF_TAX
         return any(
             column.type == "number"
             and column.scale
@@ -191,118 +215,46 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
     """Whether two words of a name say a role that neither says alone: entered by, inv. no."""
     if role == "document":
         numbered = bool(parts & {"no", "nr", "num", "number"})
-        return ("inv" in parts and numbered) or ("doc" in parts and parts <= _OF_DOCUMENTS)
+        return ("inv" in parts and numbered) or ("doc" in parts and parts <= OF_DOCUMENTS)
     if role == "party":
-        return "to" in parts and bool(parts & _PAID) and "date" not in parts
+        return "to" in parts and bool(parts & PAID) and "date" not in parts
     if role != "preparer":
         return False
-    return bool(parts & _BY and parts & _ENTERED) or {"card", "member"} <= parts
-
-
-_PAID = frozenset(["paid", "pay", "payable", "bill", "billed", "sold", "invoiced"])
-"""What is followed by whom: ``Paid To``, and not: Paid to Date."""
-_OF_DOCUMENTS = frozenset(
-    ["doc", "no", "nr", "num", "number", "mat", "acc", "acctg", "purch", "sales", "bill", "ref"]
-)
-"""Words of a name that is a document's number: Mat. Doc., and not: Doc. Currency."""
-_MONEY = frozenset(WORDS["amount"].split()[:12])
-"""Words of amounts that say nothing besides."""
-_IN_CURRENCY = frozenset(["in", "doc", "document", "local", "cur", "curr", "currency", "lc", "dc"])
-"""What a name says of the currency that amounts are in."""
-_FEES = frozenset(["fee", "fees", "gebuhr", "frais"])
-_BESIDE = _FEES | {"charge", "charges"}
-"""Words of what is charged beside an amount, where there is one."""
-_OF_TAX = frozenset(["tax", "vat", "gst", "hst", "pst", "iva", "igic", "mwst", "ust", "tva", "btw", "moms", "discount", "duty", "tip"])  # fmt: skip
-_WITH_OR_WITHOUT = frozenset(["excl", "ex", "incl", "inc", "excluding", "including", "without", "before", "after", "net", "gross", "exclusive", "inclusive", "sin", "con", "sans", "avec", "hors", "ohne", "mit", "total"])  # fmt: skip
+    return bool(parts & BY and parts & ENTERED) or {"card", "member"} <= parts
 
 
 def _is_of_tax(parts: Sequence[str]) -> bool:
     """Whether a name says how much tax, and not an amount with it or without."""
-    return not _OF_TAX.isdisjoint(parts) and _WITH_OR_WITHOUT.isdisjoint(parts)
-
-
-_OF_SOMEBODY = frozenset([*WORDS["party"].split(), "card"])
-_BY = frozenset(
-    ["by", "par", "por", "von", "da", "durch", "door", "oleh", "tarafindan", "av", "af"]
-)
-_ENTERED = frozenset(
-    ["entered", "created", "posted", "counted", "recorded", "captured", "logged", "processed", "handled", "keyed", "input", "booked", "saisi", "erfasst", "creado", "registrado", "criado",
-     "lancado", "gebucht", "inserito", "made", "dibuat", "diinput", "dicatat", "olusturan", "giren", "bokfort",
-     "oprettet", "opprettet"]
-)  # fmt: skip
-"""What is followed by whoever did it: ``Entered By`` is no time."""
-_OF_A_MASTER = frozenset(
-    ["hire", "hired", "birth", "born", "joined", "added", "eintritt", "austritt", "geburt", "naissance", "embauche",
-     "nacimiento", "termination", "term", "terminated"]
-)  # fmt: skip
-"""Words of dates that belong to somebody, and to no row of a ledger."""
-_OF_ANOTHER = frozenset(
-    ["account", "cuenta", "konto", "compte", "conto", "conta", "comp", "vendor", "supplier", "customer", "journal",
-     "proveedor", "cliente", "lieferant", "kunde", "fournisseur", "client", "employee", "empleado", "bank"]
-)  # fmt: skip
-"""Whose names are no text of a row, where it has one."""
-
-
-_KINDS = frozenset(
-    ["type", "types", "tipo", "typ", "art", "kind", "klasse", "вид", "тип", "种类", "種類", "类型"]
-)
-"""Words that say of what kind something is, and not which one, where no number is named beside."""
-_NO_AMOUNT = frozenset(
-    ["unit", "unitario", "unitaire", "unitaria", "each", "center", "centre", "centro", "stelle", "code", "number", "rate",
-     "percent", "pct", "percentage", "count", "days", "hours", "hrs", "grade", "group", "year", "age", "element", "weight", "kg", "kgs",
-     "tons", "tonnes", "lbs", "qty", "quantity", "units", "pieces", "pcs", "area", "m2", "sqm", "score", "points", "volume",
-     "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids",
-     "stunden", "tage", "heures", "jours", "horas", "dias", "limit", "running", "cumulative", "cumulated", "cumul", "ytd",
-     "acumulado", "kumuliert"]
-)  # fmt: skip
-"""Words beside those of amounts by which a number is none of a row."""
-_STANDING = frozenset(
-    ["balance", "opening", "closing", "initial", "final", "apertura", "cierre", "inicial", "eroffnung", "anfang",
-     "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
-)  # fmt: skip
-"""Words of what an account stood at before its rows, or stands at after them."""
-_OF_LENDING = frozenset(["limit", "rating", "score", "days", "line", "hold", "terms", "utilisation", "utilization"])  # fmt: skip
-_OF_WHOM = frozenset(
-    ["type", "types", "tipo", "typ", "group", "grupo", "gruppe", "groupe", "segment", "segmento", "city", "ciudad", "ort",
-     "stadt", "ville", "country", "pais", "land", "pays", "region", "state", "provincia", "zip", "postcode", "postal",
-     "plz", "address", "direccion", "adresse", "anschrift", "street", "strasse", "calle", "email", "mail", "phone",
-     "telefono", "telefon", "tel", "fax", "mobile", "status", "estado", "statut", "class", "klasse", "clase", "category",
-     "categoria", "kategorie", "grade", "department", "departamento", "abteilung", "manager", "since", "terms", "limit",
-     "role", "comment", "comments", "level", "rating", "language", "contact", "risk", "sector", "industry"]
-)  # fmt: skip
-"""What is told of somebody or something, and does not say who or which: a vendor's country."""
-_WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])
-"""Of these, who approves or enters may be called so: the manager, the first level."""
-_NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
+    return not OF_TAX.isdisjoint(parts) and WITH_OR_WITHOUT.isdisjoint(parts)
 
 
 def _named_otherwise(role: Role, parts: set[str]) -> bool:
     """Whether other words of a name deny a role: a bank account is no ledger account."""
     if role in ("account", "party", "document", "id", "text") and parts & CURRENCY_WORDS:
         return True  # an account's currency is no account
-    if role in ("account", "party", "document") and parts & _OF_WHOM:
+    if role in ("account", "party", "document") and parts & OF_WHOM:
         return True
-    if role in ("preparer", "approver") and parts & (_OF_WHOM - _WHO_APPROVES):
+    if role in ("preparer", "approver") and parts & (OF_WHOM - WHO_APPROVES):
         return True
     if role == "entered":
-        return bool(parts & _BY)
+        return bool(parts & BY)
     if role == "date":
-        return bool(parts & _OF_A_MASTER)
+        return bool(parts & OF_A_MASTER)
     if role == "currency":
         return "foreign" in parts
     if role == "party":
         return {"card", "member"} <= parts  # whoever holds the card, and not whom it pays
     if role in ("document", "id"):
-        return not parts.isdisjoint(_KINDS) and parts.isdisjoint(_NUMBER_WORDS)
+        return not parts.isdisjoint(KINDS) and parts.isdisjoint(NUMBER_WORDS)
     if role == "text":
         return not parts.isdisjoint(("period", "month", "year", "code"))
     if role in ("debit", "credit"):
         # What an account stands at has its sides too, and credit is what somebody is given.
-        return not all(map(parts.isdisjoint, (RUNNING, _STANDING, _OF_LENDING, _NO_AMOUNT)))
+        return not all(map(parts.isdisjoint, (RUNNING, STANDING, OF_LENDING, NO_AMOUNT)))
     if role == "amount":
         # What an account stands at after each row is no amount of the row, and a cost centre no cost.
         # Nor are hundredths amounts, which would be a hundred times the money.
-        return not all(map(parts.isdisjoint, (RUNNING, _NO_AMOUNT, HUNDREDTHS)))
+        return not all(map(parts.isdisjoint, (RUNNING, NO_AMOUNT, HUNDREDTHS)))
     return role == "account" and bool(
         parts & {"bancaria", "bancario", "bank", "iban", "balance", "saldo", "credito"}
     )
@@ -326,14 +278,6 @@ def _settle_sides(guess: _Guess, both_filled: Callable[[str, str], bool]) -> Non
             found["amount"] = name
 
 
-_MOVED = frozenset(
-    ["payment", "payments", "receipt", "receipts", "refund", "refunds", "transfer", "collected", "instalment",
-     "installment", "bonus", "disbursement", "disbursements", "remittance", "pago", "pagos", "cobro", "cobros", "zahlung",
-     "zahlungen", "paiement", "paiements", "pagamento", "pagamenti", "betaling", "withdrawal", "deposit", "bill", "bills"]
-)  # fmt: skip
-"""What moves money, and numbers its rows as well: with decimals it is their amount."""
-
-
 def _settle_money(guess: _Guess, formats: Mapping[str, Format]) -> None:
     """Where no column is called as amounts are, the one that states a currency has them: in its name, or beside
     its digits."""
@@ -353,18 +297,11 @@ def _settle_money(guess: _Guess, formats: Mapping[str, Format]) -> None:
         if column.name not in guess.taken
         and column.type == "number"
         and column.scale
-        and not _MOVED.isdisjoint(worded(column.name))
+        and not MOVED.isdisjoint(worded(column.name))
         and not _named_otherwise("amount", set(worded(column.name)))
     ]
     if len(named) == 1 or (not named and len(moved) == 1):
         guess.give("amount", (named or moved)[0])
-
-
-_OF_ONE_UNIT = frozenset(
-    [*_PER_UNIT, "rate", "tarifa", "per", "each", "hourly", "daily", "list", "catalogue", "catalog", "standard", "stock",
-     "share", "spot", "close", "open"]
-)  # fmt: skip
-"""Words of a price that is nobody's whole payment."""
 
 
 def _settle_price(guess: _Guess) -> None:
@@ -373,11 +310,8 @@ def _settle_price(guess: _Guess) -> None:
     if "price" not in found or not found.keys().isdisjoint(("amount", "debit", "quantity")):
         return
     parts = folded(found["price"]).split()
-    if "date" in found and _OF_ONE_UNIT.isdisjoint(parts) and (len(parts) > 1 or "party" in found):
+    if "date" in found and OF_ONE_UNIT.isdisjoint(parts) and (len(parts) > 1 or "party" in found):
         found["amount"] = found.pop("price")
-
-
-_NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])
 
 
 def _settle_name(guess: _Guess) -> None:
@@ -389,7 +323,7 @@ def _settle_name(guess: _Guess) -> None:
         is_text = column.name == guess.found.get("text")
         free = column.type == "text" and (is_text or column.name not in guess.taken)
         parts = set(worded(column.name))
-        if not free or not parts or not parts <= _NAMES or 2 * distinct > rows:
+        if not free or not parts or not parts <= NAMES or 2 * distinct > rows:
             continue
         guess.give("party", column.name)
         if is_text:
@@ -399,28 +333,15 @@ def _settle_name(guess: _Guess) -> None:
         return
 
 
-_BUYERS = frozenset(
-    ["buyer", "requester", "requestor", "requisitioner", "purchaser", "comprador", "einkaufer", "acheteur", "inkoper",
-     "salesperson", "salesman"]
-)  # fmt: skip
-"""Who buys or sells for the house where the other side stands beside, and is the other side where none does."""
-
-
 def _settle_buyer(guess: _Guess) -> None:
     """Who made an entry, where a party stands beside whoever bought from it."""
     if "preparer" in guess.found or "party" not in guess.found:
         return
     for column in guess.columns:
         free = column.type == "text" and column.name not in guess.found.values()
-        if free and not _BUYERS.isdisjoint(worded(column.name)):
+        if free and not BUYERS.isdisjoint(worded(column.name)):
             guess.give("preparer", column.name)
             return
-
-
-_OF_VALUE = frozenset(
-    ["valor", "value", "valuta", "valeur", "wertstellung", "wert", "due", "vencimiento", "vto", "falligkeit", "echeance",
-     "scadenza", "vervaldatum", "maturity", "vencimento"]
-)  # fmt: skip
 
 
 def _settle_date(guess: _Guess) -> None:
@@ -440,6 +361,6 @@ def _settle_date(guess: _Guess) -> None:
     ]
     if len(dates) > 1:
         # When money is due, or bears interest from, is not when it moved.
-        dates = [name for name in dates if _OF_VALUE.isdisjoint(worded(name))]
+        dates = [name for name in dates if OF_VALUE.isdisjoint(worded(name))]
     if len(dates) == 1:
         guess.found["date"] = dates[0]

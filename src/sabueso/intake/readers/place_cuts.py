@@ -172,8 +172,8 @@ def spread(line: str, cuts: Sequence[int], rows: Rows) -> list[str] | None:
 
     Examples
     --------
-    >>> rows = Rows(16, figures=True)
-    >>> spread("Client: 17  Ann Lee & Co", (10, 15), rows), spread("Closing balance     12.00", (10, 15), rows)
+    >>> rows = Rows(24, figures=True)
+    >>> spread("Client: 17  Ann Lee & Co", (10, 15), rows), spread("Closing balance         12.00", (10, 15), rows)
     (['Client: 17 Ann Lee & Co', '', ''], ['Closing balance', '', '12.00'])
     """
     plain = line.expandtabs().rstrip()

@@ -1,0 +1,96 @@
+"""Words of names of columns that tell roles, or deny them, beside those that name a role outright."""
+
+from __future__ import annotations
+
+from sabueso.intake.formats.header_words import WORDS
+
+ANY_NUMBER = frozenset(["nr", "nummer", "code", "codigo"])
+PER_UNIT = frozenset(["unit", "unitario", "unitaire", "unitaria"])
+"""Words of prices where decimals stand, and else of what is one of several."""
+PAID = frozenset(["paid", "pay", "payable", "bill", "billed", "sold", "invoiced"])
+"""What is followed by whom: ``Paid To``, and not: Paid to Date."""
+OF_DOCUMENTS = frozenset(
+    ["doc", "no", "nr", "num", "number", "mat", "acc", "acctg", "purch", "sales", "bill", "ref"]
+)
+"""Words of a name that is a document's number: Mat. Doc., and not: Doc. Currency."""
+MONEY = frozenset(WORDS["amount"].split()[:12])
+"""Words of amounts that say nothing besides."""
+IN_CURRENCY = frozenset(["in", "doc", "document", "local", "cur", "curr", "currency", "lc", "dc"])
+"""What a name says of the currency that amounts are in."""
+FEES = frozenset(["fee", "fees", "gebuhr", "frais"])
+BESIDE = FEES | {"charge", "charges"}
+"""Words of what is charged beside an amount, where there is one."""
+OF_TAX = frozenset(["tax", "vat", "gst", "hst", "pst", "iva", "igic", "mwst", "ust", "tva", "btw", "moms", "discount", "duty", "tip"])  # fmt: skip
+WITH_OR_WITHOUT = frozenset(["excl", "ex", "incl", "inc", "excluding", "including", "without", "before", "after", "net", "gross", "exclusive", "inclusive", "sin", "con", "sans", "avec", "hors", "ohne", "mit", "total"])  # fmt: skip
+"""Words of how much tax an amount has, and of amounts with it or without."""
+OF_SOMEBODY = frozenset([*WORDS["party"].split(), "card"])
+"""Whose number tells no row apart where it comes again."""
+BY = frozenset(["by", "par", "por", "von", "da", "durch", "door", "oleh", "tarafindan", "av", "af"])
+ENTERED = frozenset(
+    ["entered", "created", "posted", "counted", "recorded", "captured", "logged", "processed", "handled", "keyed", "input", "booked", "saisi", "erfasst", "creado", "registrado", "criado",
+     "lancado", "gebucht", "inserito", "made", "dibuat", "diinput", "dicatat", "olusturan", "giren", "bokfort",
+     "oprettet", "opprettet"]
+)  # fmt: skip
+"""What is followed by whoever did it: ``Entered By`` is no time."""
+OF_A_MASTER = frozenset(
+    ["hire", "hired", "birth", "born", "joined", "added", "eintritt", "austritt", "geburt", "naissance", "embauche",
+     "nacimiento", "termination", "term", "terminated"]
+)  # fmt: skip
+"""Words of dates that belong to somebody, and to no row of a ledger."""
+OF_ANOTHER = frozenset(
+    ["account", "cuenta", "konto", "compte", "conto", "conta", "comp", "vendor", "supplier", "customer", "journal",
+     "proveedor", "cliente", "lieferant", "kunde", "fournisseur", "client", "employee", "empleado", "bank"]
+)  # fmt: skip
+"""Whose names are no text of a row, where it has one."""
+KINDS = frozenset(
+    ["type", "types", "tipo", "typ", "art", "kind", "klasse", "вид", "тип", "种类", "種類", "类型"]
+)
+"""Words that say of what kind something is, and not which one, where no number is named beside."""
+NO_AMOUNT = frozenset(
+    ["unit", "unitario", "unitaire", "unitaria", "each", "center", "centre", "centro", "stelle", "code", "number", "rate",
+     "percent", "pct", "percentage", "count", "days", "hours", "hrs", "grade", "group", "year", "age", "element", "weight", "kg", "kgs",
+     "tons", "tonnes", "lbs", "qty", "quantity", "units", "pieces", "pcs", "area", "m2", "sqm", "score", "points", "volume",
+     "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids",
+     "stunden", "tage", "heures", "jours", "horas", "dias", "limit", "running", "cumulative", "cumulated", "cumul", "ytd",
+     "acumulado", "kumuliert"]
+)  # fmt: skip
+"""Words beside those of amounts by which a number is none of a row."""
+STANDING = frozenset(
+    ["balance", "opening", "closing", "initial", "final", "apertura", "cierre", "inicial", "eroffnung", "anfang",
+     "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
+)  # fmt: skip
+"""Words of what an account stood at before its rows, or stands at after them."""
+OF_LENDING = frozenset(["limit", "rating", "score", "days", "line", "hold", "terms", "utilisation", "utilization"])  # fmt: skip
+OF_WHOM = frozenset(
+    ["type", "types", "tipo", "typ", "group", "grupo", "gruppe", "groupe", "segment", "segmento", "city", "ciudad", "ort",
+     "stadt", "ville", "country", "pais", "land", "pays", "region", "state", "provincia", "zip", "postcode", "postal",
+     "plz", "address", "direccion", "adresse", "anschrift", "street", "strasse", "calle", "email", "mail", "phone",
+     "telefono", "telefon", "tel", "fax", "mobile", "status", "estado", "statut", "class", "klasse", "clase", "category",
+     "categoria", "kategorie", "grade", "department", "departamento", "abteilung", "manager", "since", "terms", "limit",
+     "role", "comment", "comments", "level", "rating", "language", "contact", "risk", "sector", "industry"]
+)  # fmt: skip
+"""What is told of somebody or something, and does not say who or which: a vendor's country."""
+WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])
+"""Of these, who approves or enters may be called so: the manager, the first level."""
+NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
+MOVED = frozenset(
+    ["payment", "payments", "receipt", "receipts", "refund", "refunds", "transfer", "collected", "instalment",
+     "installment", "bonus", "disbursement", "disbursements", "remittance", "pago", "pagos", "cobro", "cobros", "zahlung",
+     "zahlungen", "paiement", "paiements", "pagamento", "pagamenti", "betaling", "withdrawal", "deposit", "bill", "bills"]
+)  # fmt: skip
+"""What moves money, and numbers its rows as well: with decimals it is their amount."""
+OF_ONE_UNIT = frozenset(
+    [*PER_UNIT, "rate", "tarifa", "per", "each", "hourly", "daily", "list", "catalogue", "catalog", "standard", "stock",
+     "share", "spot", "close", "open"]
+)  # fmt: skip
+"""Words of a price that is nobody's whole payment."""
+NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])
+BUYERS = frozenset(
+    ["buyer", "requester", "requestor", "requisitioner", "purchaser", "comprador", "einkaufer", "acheteur", "inkoper",
+     "salesperson", "salesman"]
+)  # fmt: skip
+"""Who buys or sells for the house where the other side stands beside, and is the other side where none does."""
+OF_VALUE = frozenset(
+    ["valor", "value", "valuta", "valeur", "wertstellung", "wert", "due", "vencimiento", "vto", "falligkeit", "echeance",
+     "scadenza", "vervaldatum", "maturity", "vencimento"]
+)  # fmt: skip
