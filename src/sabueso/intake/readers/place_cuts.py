@@ -173,7 +173,7 @@ def spread(line: str, cuts: Sequence[int], rows: Rows) -> list[str] | None:
     Examples
     --------
     >>> rows = Rows(24, figures=True)
-    >>> spread("Client: 17  Ann Lee & Co", (10, 15), rows), spread("Closing balance         12.00", (10, 15), rows)
+    >>> spread("Client: 17  Ann Lee & Co", (10, 14), rows), spread("Closing balance         12.00", (10, 14), rows)
     (['Client: 17 Ann Lee & Co', '', ''], ['Closing balance', '', '12.00'])
     """
     plain = line.expandtabs().rstrip()
