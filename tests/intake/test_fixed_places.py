@@ -187,3 +187,35 @@ def test_days_of_six_figures_are_read_in_the_order_that_they_have(days, order):
     if found.type == "date":
         assert [found.day_of(text) for text in texts] == meant
     assert decide(texts, Hints()).type != "date"
+
+
+def _hurt(line: str, how: str, place: int) -> str:
+    """A row as a bad print, a fault of transfer or somebody's note leaves it."""
+    at = place % max(len(line), 1)
+    return {
+        "note": line[:at] + " paid twice? see file " + line[at:],
+        "shift": "   " + line,
+        "letter": line[:at] + "x" + line[at + 1 :],
+        "words": "This page was left blank on purpose by the bank and says nothing at all of it",
+        "cut": line[:at],
+    }[how]
+
+
+@given(
+    st.sampled_from(REPORTS), st.integers(0, 999), st.sampled_from(["note", "shift", "letter", "words", "cut"]),
+    st.integers(0, 120), st.integers(0, 9),
+)  # fmt: skip
+def test_one_line_that_is_hurt_costs_no_other(engine, tmp_path_factory, made, which, how, place, seed):  # fmt: skip
+    lines, rows, amounts = made(random.Random(seed))
+    hurt = list(rows)[3 + which % (len(rows) - 3)]
+    lines[hurt - 1] = _hurt(lines[hurt - 1], how, place)
+    folder = tmp_path_factory.mktemp("hurt")
+    (folder / "report.txt").write_text("\n".join(lines) + "\n", encoding="utf-8")
+    report = take_file(
+        folder / "report.txt", folder / "rows.parquet", ReadSettings(), Prior(), engine
+    )
+    assert report.roles.get("amount") == amounts, (made.__name__, lines[hurt - 1])
+    taken = {row["_line"]: row for row in pq.read_table(folder / "rows.parquet").to_pylist()}
+    others = {line: amount for line, (amount, _) in rows.items() if line != hurt}
+    found = {line: row[amounts] for line, row in taken.items() if line != hurt}
+    assert {line: amount for line, amount in found.items() if amount is not None} == others

@@ -79,7 +79,9 @@ def decide(values: Sequence[str], hints: Hints) -> Format:
 def _decide(values: Sequence[str], hints: Hints) -> Format:
     kind = hints.kind
     tolerated = 0.3 if hints.measure else TOLERATED
-    least = len(values) - int(len(values) * tolerated)
+    # In a short column one that is no amount is a twentieth already.
+    allowed = max(int(len(values) * tolerated), int(_have_cents(values)))
+    least = len(values) - allowed
     if kind == "text" or (not values and kind is None):
         return TextFormat()
     if kind != "number":
@@ -102,6 +104,18 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
     sided = hints.measure or kind == "number"
     least = least if kind is None else 0
     return _decide_number(values, hints.decimal, hints.thousands, least, sided) or TextFormat()
+
+
+LEAST_CENTS = 8
+_CENTS = re.compile(r"[^0-9]*[0-9][0-9.,' ]*[.,][0-9]{2}[^0-9]*")
+
+
+def _have_cents(values: Sequence[str]) -> bool:
+    """Whether all of several texts but one are amounts with cents."""
+    return (
+        len(values) > LEAST_CENTS
+        and sum(_CENTS.fullmatch(v) is not None for v in values) == len(values) - 1
+    )
 
 
 _MONTHS = [

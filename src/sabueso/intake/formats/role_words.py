@@ -51,7 +51,7 @@ NO_AMOUNT = frozenset(
      "percent", "pct", "percentage", "count", "days", "hours", "hrs", "grade", "group", "year", "age", "element", "weight", "kg", "kgs",
      "tons", "tonnes", "lbs", "qty", "quantity", "units", "pieces", "pcs", "area", "m2", "sqm", "score", "points", "volume",
      "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids",
-     "stunden", "tage", "heures", "jours", "horas", "dias", "limit", "running", "cumulative", "cumulated", "cumul", "ytd",
+     "stunden", "tage", "heures", "jours", "horas", "dias", "old", "new", "previous", "prior", "limit", "running", "cumulative", "cumulated", "cumul", "ytd",
      "acumulado", "kumuliert"]
 )  # fmt: skip
 """Words beside those of amounts by which a number is none of a row."""

@@ -9,6 +9,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 
@@ -17,7 +18,7 @@ from sabueso.intake.readers.records import is_rule
 
 LEAST_COLUMNS, LEAST_LINES = 3, 5
 MOST_LINES = 20_000
-ALIGNED, MOST_SUMS, MOSTLY = 0.9, 3, 0.6
+ALIGNED, MOST_SUMS, MOSTLY, ODD = 0.9, 3, 0.6, 0.04
 
 
 def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
@@ -38,26 +39,66 @@ def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
     # Titles stand above, and sums below, and fill what is blank between them.
     top = rows[: min(10, len(rows) // 5)]
     rows, heads = _without_sums(rows[len(top) :]), _heads(lines) or (top or filled[:1])[-1:]
-    used, spans = _used(rows, heads)
     numbered = [line for line in rows if _begins_with_figure(line)]
+    best = _columns(rows, heads)
     if MOSTLY * len(rows) <= len(numbered) < len(rows):
         # Headings and sums among the rows begin with a word that runs over what is blank on these.
         for some in ([*numbered, *(head.expandtabs() for head in heads)], numbered):
-            more = _used(some, heads)
-            if len(more[1]) > len(spans):
-                rows, (used, spans) = some, more
-    if len(spans) < LEAST_COLUMNS:
+            best = max(
+                best, _columns(some, heads), key=lambda found: (found.fits, len(found.spans))
+            )
+    if len(best.spans) < LEAST_COLUMNS:
         return None
-    cuts = []
-    for (_, end), (after, last) in pairwise(spans):
-        ends, begins = (used[:, place].mean() >= ALIGNED for place in (last - 1, after))
-        own = np.asarray(used[:, after:last].any(axis=1))
-        texts = [row[after:last].strip() for row, filled in zip(rows, own, strict=True) if filled]
-        # What is aligned to the right grows to the left, all else to the right; amounts that few rows have, or that
-        # are as long as one another, may do either.
-        may = used[own, last - 1].mean() >= ALIGNED and _are_amounts(texts)
-        cuts.append(end if ends and not begins else (end + after - 1) // 2 if may else after - 1)
-    return tuple(cuts)
+    return tuple(_cut_between(best, one, two) for one, two in pairwise(best.spans))
+
+
+@dataclass(frozen=True)
+class _Columns:
+    """Where columns begin and end by some rows, whether each row has a letter at each place, and whether there are
+    no more columns than names."""
+
+    rows: Sequence[str]
+    used: np.ndarray
+    spans: list[tuple[int, int]]
+    fits: bool
+
+
+def _columns(rows: Sequence[str], heads: Sequence[str]) -> _Columns:
+    used = np.zeros((len(rows), max(map(len, rows), default=0)), dtype=bool)
+    for place, line in enumerate(rows):
+        used[place, : len(line)] = [letter != " " for letter in line]
+    named, most = _stand_apart(rows, heads)
+    spans = _joined(_spans(used.any(axis=0)), heads)
+    # A few lines that run over make no one column of two, nor is what stands beside them a column.
+    apart = _joined(_spans(used.sum(axis=0) > max(1, ODD * len(rows))), heads)
+    if len(apart) <= most and (len(apart) >= len(spans) or len(spans) > named):
+        spans = apart
+    return _Columns(rows, used, spans, len(spans) <= most)
+
+
+def _stand_apart(rows: Sequence[str], heads: Sequence[str]) -> tuple[int, int]:
+    """How many texts stand apart by two blanks and more on the names or on nearly every row; and how many do at the
+    most, names being apart by one."""
+
+    def parts(line: str) -> int:
+        return len(re.split(r" {2,}", line.strip()))
+
+    usual = int(np.quantile(list(map(parts, rows)), ALIGNED)) if rows else 0
+    named = max(map(parts, heads), default=0)
+    return max(named, usual), max([usual, *(len(head.split()) for head in heads)])
+
+
+def _cut_between(found: _Columns, one: tuple[int, int], two: tuple[int, int]) -> int:
+    """Where one column is cut from the next: what is aligned to the right grows to the left, all else to the right;
+    amounts that few rows have, or that are as long as one another, may do either."""
+    rows, used, end, (after, last) = found.rows, found.used, one[1], two
+    ends, begins = (used[:, place].mean() >= ALIGNED for place in (last - 1, after))
+    own = np.asarray(used[:, after:last].any(axis=1))
+    texts = [row[after:last].strip() for row, filled in zip(rows, own, strict=True) if filled]
+    may = used[own, last - 1].mean() >= ALIGNED and _are_amounts(texts)
+    cut = end if ends and not begins else (end + after - 1) // 2 if may else after - 1
+    # As few lines as can be have a letter there.
+    return min(range(end, after), key=lambda place: (used[:, place].sum(), abs(place - cut)))
 
 
 def _are_amounts(texts: Sequence[str]) -> bool:
@@ -70,19 +111,11 @@ def long_lines(filled: Sequence[str]) -> list[str]:
     return [line for line in filled if len(line.rstrip()) >= 0.6 * usual]
 
 
-def _used(rows: Sequence[str], heads: Sequence[str]) -> tuple[np.ndarray, list[tuple[int, int]]]:
-    """Whether each row has a letter at each place, and where columns begin and end."""
-    used = np.zeros((len(rows), max(map(len, rows), default=0)), dtype=bool)
-    for place, line in enumerate(rows):
-        used[place, : len(line)] = [letter != " " for letter in line]
-    return used, _joined(_spans(np.asarray(used.any(axis=0))), heads)
-
-
 def _begins_with_figure(line: str) -> bool:
     return line.lstrip()[:1].isdigit()
 
 
-def _spans(used: np.ndarray) -> list[tuple[int, int]]:
+def _spans(used: Any) -> list[tuple[int, int]]:
     edges = np.flatnonzero(np.diff(np.concatenate([[0], used.astype(np.int8), [0]])))
     return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
 
@@ -203,16 +236,24 @@ def run_over(line: str, cuts: Sequence[int]) -> int:
 
 
 def parts_of(line: str, cuts: Sequence[int]) -> list[str] | None:
-    """What stands apart on a line that runs over places between columns, where that is as much as there are columns:
-    names that somebody put above columns by eye; None of any other.
+    """What stands apart on a line that runs over places between columns, where that is as much as there are columns,
+    each above some of its own: names that somebody put there by eye; None of any other.
 
     Examples
     --------
     >>> parts_of("DATE    INV NO  AMOUNT", (5, 12)), parts_of("DATE INVOICE  AMOUNT", (5, 12))
     (['DATE', 'INV NO', 'AMOUNT'], None)
     """
-    parts = re.split(r" {2,}", line.expandtabs().strip())
-    return parts if len(parts) == len(cuts) + 1 and run_over(line, cuts) else None
+    plain = line.expandtabs()
+    parts = list(re.finditer(r"\S+(?: \S+)*", plain))
+    edges = [-1, *cuts, max(len(plain), cuts[-1] + 1 if cuts else 0)]
+    if len(parts) != len(cuts) + 1 or not run_over(line, cuts):
+        return None
+    above = (
+        part.start() < b and part.end() > a + 1
+        for part, (a, b) in zip(parts, pairwise(edges), strict=True)
+    )
+    return [part.group() for part in parts] if all(above) else None
 
 
 def names_of(line: str, cuts: Sequence[int]) -> list[str]:
