@@ -476,6 +476,13 @@ def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
         ({"Net of VAT": 2, "VAT": 2}, {"amount": "Net of VAT"}),
         ({"Qty Sent": 0, "Qty Received": 0}, {"quantity": "Qty Sent"}),
         ({"Meter": "text", "Tariff": 4, "Bill": 2}, {"amount": "Bill"}),
+        # A commission is of what stands beside it, or is itself the amount.
+        ({"Qty": 0, "Price": 4, "Commission": 2, "Net Amount": 2}, {"quantity": "Qty", "price": "Price", "amount": "Net Amount"}),
+        ({"Rep": "text", "Deal Value": 2, "Commission": 2}, {"amount": "Commission"}),
+        ({"Borrower": "text", "Interest Rate": 2, "Payment": 2}, {"party": "Borrower", "amount": "Payment"}),
+        ({"Customer PO": "text", "Invoice Total": 2}, {"amount": "Invoice Total"}),
+        ({"Amount In": 2, "Amount Out": 2}, {"debit": "Amount Out", "credit": "Amount In"}),
+        ({"Requested": 2, "Disbursed": 2}, {"amount": "Disbursed"}),
         # What is bought in one has no price of each.
         ({"Bidder": "text", "Bid Price": 2}, {"party": "Bidder", "amount": "Bid Price"}),
         ({"Bidder": "text", "Bid Price": 2, "Qty": 0}, {"party": "Bidder", "price": "Bid Price", "quantity": "Qty"}),

@@ -72,11 +72,23 @@ OF_WHOM = frozenset(
 """What is told of somebody or something, and does not say who or which: a vendor's country."""
 WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])
 """Of these, who approves or enters may be called so: the manager, the first level."""
+OF_PAPERS = frozenset(
+    ["invoice", "inv", "po", "ref", "reference", "factura", "rechnung", "facture", "fattura", "voucher", "cheque", "contract"]
+)  # fmt: skip
+"""Whose number it is that stands beside a party's word: a customer's order is no customer."""
+OF_INTEREST = frozenset(["interest", "tax", "vat", "growth", "discount", "success", "occupancy", "zins", "interes", "interet"])  # fmt: skip
+"""Words of rates that are no price."""
+COMMISSIONS = frozenset(["commission", "comision", "provision", "commissions"])
+OF_WHOLES = frozenset(
+    ["amount", "amt", "betrag", "importe", "montant", "importo", "bedrag", "total", "gross", "net"]
+)  # fmt: skip
+"""What a commission is of, or is taken off, where it stands beside."""
 NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 MOVED = frozenset(
     ["payment", "payments", "receipt", "receipts", "refund", "refunds", "transfer", "collected", "instalment",
      "installment", "bonus", "disbursement", "disbursements", "remittance", "pago", "pagos", "cobro", "cobros", "zahlung",
-     "zahlungen", "paiement", "paiements", "pagamento", "pagamenti", "betaling", "withdrawal", "deposit", "bill", "bills"]
+     "zahlungen", "paiement", "paiements", "pagamento", "pagamenti", "betaling", "withdrawal", "deposit", "bill", "bills", "disbursed",
+     "contribution", "contributions", "drawdown"]
 )  # fmt: skip
 """What moves money, and numbers its rows as well: with decimals it is their amount."""
 OF_ONE_UNIT = frozenset(

@@ -14,6 +14,7 @@ from sabueso.intake.formats.role_words import (
     BESIDE,
     BUYERS,
     BY,
+    COMMISSIONS,
     ENTERED,
     FEES,
     IN_CURRENCY,
@@ -26,11 +27,14 @@ from sabueso.intake.formats.role_words import (
     OF_A_MASTER,
     OF_ANOTHER,
     OF_DOCUMENTS,
+    OF_INTEREST,
     OF_LENDING,
     OF_ONE_UNIT,
+    OF_PAPERS,
     OF_SOMEBODY,
     OF_TAX,
     OF_VALUE,
+    OF_WHOLES,
     OF_WHOM,
     PAID,
     PER_UNIT,
@@ -166,6 +170,8 @@ class _Guess:
                     another = 2 * (not OF_VALUE.isdisjoint(parts)) or int(not as_amount)
                 if role == "amount":
                     another = int(set(matched) <= BESIDE or _is_of_tax(parts))
+                    if set(matched) <= COMMISSIONS:
+                        another = int(self._is_named(OF_WHOLES, column.name))
                 if role == "id":
                     # What tells every row apart comes before what comes again.
                     n, rows = self.distinct.get(column.name, (0, 0))
@@ -180,6 +186,14 @@ class _Guess:
             part = not FEES.isdisjoint(worded(best)) or _is_of_tax(worded(best))
             return None if part and self._is_other_money() else best
         return best
+
+    def _is_named(self, words: frozenset[str], but: str) -> bool:
+        """Whether a number other than one is called by one of some words."""
+        return any(
+            c.type == "number" and c.name != but and not words.isdisjoint(worded(c.name))
+            and not _named_otherwise("amount", set(worded(c.name)))
+            for c in self.columns
+        )  # fmt: skip
 
     def _is_other_money(self) -> bool:
         """Whether there are numbers beside a fee, or a tax, which may be what it is of."""
@@ -242,6 +256,10 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return bool(parts & OF_A_MASTER)
     if role == "currency":
         return "foreign" in parts
+    if role == "price":
+        return not parts.isdisjoint(OF_INTEREST)
+    if role == "party" and not parts.isdisjoint(OF_PAPERS):
+        return True
     if role == "party":
         return {"card", "member"} <= parts  # whoever holds the card, and not whom it pays
     if role in ("document", "id"):

@@ -103,11 +103,26 @@ _PHRASES = (
 """Names of two columns, one for what goes out and one for what comes in, accents apart."""
 
 
+_OF_MONEY = frozenset(
+    ["amount", "amt", "value", "betrag", "importe", "montant", "importo", "valor", "bedrag", "total", "sum"]
+)  # fmt: skip
+"""Words of amounts that say nothing of their side."""
+
+
 def phrased_pair(names: Sequence[str]) -> tuple[str, str] | None:
-    known = {folded(name): name for name in names}
-    for out, into in _PHRASES:
-        if out in known and into in known:
-            return known[out], known[into]
+    """The columns of what goes out and of what comes in, by their names as they are or without words for money.
+
+    Examples
+    --------
+    >>> phrased_pair(["Amount In", "Amount Out"]), phrased_pair(["Paid in", "Paid out", "Out"]), phrased_pair(["Qty In", "Qty Out"])
+    (('Amount Out', 'Amount In'), ('Paid out', 'Paid in'), None)
+    """
+    whole = {folded(name): name for name in names}
+    bare = {" ".join(w for w in name.split() if w not in _OF_MONEY): n for name, n in whole.items()}
+    for known in (whole, bare):
+        for out, into in _PHRASES:
+            if out in known and into in known:
+                return known[out], known[into]
     return None
 
 
