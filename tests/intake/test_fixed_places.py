@@ -152,7 +152,46 @@ def trust_account(rng: random.Random) -> Report:
     return lines, rows, "amount"
 
 
-REPORTS: list[Callable[[random.Random], Report]] = [check_register, ledger_detail, aged_payables, trial_balance, sales_journal, trust_account]  # fmt: skip
+def stock_ledger(rng: random.Random) -> Report:
+    """Names of two words, of which the rows have something below the second alone."""
+    lines, rows = ["STOCK LEDGER", ""], {}
+    for k in range(8):
+        name, held = f"ITEM {4000 + k} WIDGET TYPE {k}", 100
+        lines += [name.replace(" ", "  ", 1), "DATE      REF      TYPE    QTY IN   QTY OUT   ON HAND   UNIT COST      VALUE"]  # fmt: skip
+        for day in _days(rng, 9):
+            many, into, cost = rng.randrange(1, 40), rng.random() < 0.5, _money(rng, 2_000)
+            held += many if into else -many
+            shown = [str(many), ""][:: 1 if into else -1]
+            lines.append(
+                f"{day:%d/%m/%y}  {rng.randrange(1000, 9999)}     {'GRN' if into else 'ISS'} {shown[0]:>9} {shown[1]:>9} "
+                f"{held:>9} {cost:>11} {many * cost:>10}"
+            )
+            rows[len(lines)] = many * cost, name
+        lines.append("")
+    return lines, rows, "VALUE"
+
+
+def open_items(rng: random.Random) -> Report:
+    """German amounts with their side behind, customers by their number above."""
+    lines, rows = ["OP-Liste Debitoren", "", "Beleg-Nr   Belegdatum  Fällig am   Text                      Betrag     "], {}  # fmt: skip
+
+    def told(amount: Decimal) -> str:
+        shown = f"{abs(amount):,}".translate(str.maketrans(",.", ".,"))
+        return f"{shown:>12} {'H' if amount < 0 else 'S'}"
+
+    for k in range(10):
+        name, whole = f"Kunde {10000 + k * 3} Meier {k} GmbH", Decimal(0)
+        lines.append(name)
+        for day in _days(rng, rng.randrange(3, 6)):
+            amount = _money(rng, 500_000) * (-1 if rng.random() < 0.2 else 1)
+            whole += amount
+            lines.append(f"{rng.randrange(200000, 299999):<10} {day:%d.%m.%Y}  {day + timedelta(30):%d.%m.%Y}  {'Rechnung':<20}{told(amount)}")  # fmt: skip
+            rows[len(lines)] = amount, name
+        lines += [f"{'':34}Summe Kunde {'':8}{told(whole)}", ""]
+    return lines, rows, "Betrag"
+
+
+REPORTS: list[Callable[[random.Random], Report]] = [check_register, ledger_detail, aged_payables, trial_balance, sales_journal, trust_account, stock_ledger, open_items]  # fmt: skip
 
 
 @pytest.mark.parametrize("made", REPORTS)

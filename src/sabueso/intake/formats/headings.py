@@ -18,6 +18,8 @@ from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Assumed, Batch, Layout
 
 HEADING = "heading"
+MOST_FIGURES = 0.2
+"""Share of lines with one text alone whose text may be figures."""
 MOST_CLOSED, LEAST_CLOSED = 0.6, 3
 """Share of lines that may be headings where a sum stands before each, and how many there are then."""
 MOST, LEAST_FILLED, LEAST_ROWS, WORDED = 0.25, 3, 4, 0.2
@@ -34,12 +36,14 @@ class Headings:
     into: str
     first: str | None = None
     """What stands above the header, where the header comes again below each heading."""
+    worded: bool = False
+    """Whether figures alone are none: where nobody said in which column headings stand."""
 
     def layout(self, layout: Layout) -> Layout:
         """The layout of a file with the texts of its headings on its rows, and what is said of them."""
         batch = Batch(np.arange(layout.sample.num_rows), layout.sample)
         filled = Filling(self).batch(batch)
-        told = layout.sample.filter(pa.array(_alone(layout.sample, self.column)))
+        told = layout.sample.filter(pa.array(self.stand(layout.sample)))
         some = list(dict.fromkeys([self.first, *told.column(self.column).to_pylist()]))
         named = ", ".join(f"{text!r}" for text in [text for text in some if text][:2])
         too = "" if self.first is None else ", the one above the header too"
@@ -58,6 +62,11 @@ class Headings:
             found={**layout.found, "headings": self.column},
         )
 
+    def stand(self, cells: pa.Table) -> np.ndarray:
+        """The rows that are headings."""
+        found = _alone(cells, self.column)
+        return found & _worded(cells.column(self.column), found) if self.worded else found
+
 
 class Filling:
     """Puts headings on the rows of a file's batches, which come in order."""
@@ -73,7 +82,7 @@ class Filling:
         if self._part not in (None, batch.part):  # a heading of one sheet says nothing of the next
             self._last = None
         self._part = batch.part
-        alone = _alone(cells, column)
+        alone = self._headings.stand(cells)
         texts = _plain(cells.column(column))
         above, self._last = carried(texts, alone, self._last)
         # Where nothing stands there is nothing that a heading says something of.
@@ -119,12 +128,14 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
         return None
     texts = [text.strip() for text in sample.column(names[at]).filter(pa.array(alone)).to_pylist()]
     texts += [above] if above else []
-    if not all(map(is_text, texts)):
+    worded = list(map(is_text, texts))
+    if len(texts) - sum(worded) > MOST_FIGURES * len(texts) or not any(worded):
         return None
+    alone &= _worded(sample.column(names[at]), alone)
     ends = np.flatnonzero(alone)
     # Between a heading and its rows the balance may stand that is brought forward.
     led = sum(bool(rows[place + 1 : place + 3].any()) for place in ends.tolist())
-    found = replace(_into(sample, names[at]), first=above)
+    found = replace(_into(sample, names[at]), first=above, worded=True)
     # Where the rows have something there too, one line alone may be a remark; where that is words, a line
     # may be a row of which no more is known.
     needed = 1 if found.into == found.column else 2
@@ -177,6 +188,15 @@ def _alone(cells: pa.Table, column: str) -> np.ndarray:
             found &= ~filled_cells(cells.column(name))
     if found.any():
         found &= ~states_total(_plain(cells.column(column)))
+    return found
+
+
+def _worded(column: pa.ChunkedArray, chosen: np.ndarray) -> np.ndarray:
+    """The chosen rows whose text is words, and no figures alone as a row that is hurt leaves them."""
+    found = np.zeros(len(chosen), dtype=bool)
+    places = np.flatnonzero(chosen)
+    texts = column.take(pa.array(places)).to_pylist()
+    found[places] = [bool(text) and is_text(text.strip()) for text in texts]
     return found
 
 

@@ -32,6 +32,7 @@ from sabueso.intake.readers.place_cuts import (
     alone,
     cells_of,
     cuts_of,
+    heads_of,
     long_lines,
     names_of,
     parts_of,
@@ -161,6 +162,8 @@ def _head_at_places(lines: list[str], cuts: tuple[int, ...]) -> Found | None:
     """The header of columns at fixed places; titles run over them."""
     if (again := _comes_again(lines)) is not None:
         return Found(again, len(cuts) + 1)
+    if (named := _names_each(lines, cuts)) is not None:
+        return Found(named, len(cuts) + 1)
     found = None
     for most in (0, 1):
         rows = [
@@ -172,6 +175,14 @@ def _head_at_places(lines: list[str], cuts: tuple[int, ...]) -> Found | None:
         if found is not None and not found.none:
             break
     return found
+
+
+def _names_each(lines: list[str], cuts: tuple[int, ...]) -> int | None:
+    """The line just above rows with figures whose words stand above every column, each above its own."""
+    heads = heads_of(lines)
+    if len(heads) != 1 or run_over(heads[0], cuts) or not all(cells_of(heads[0], cuts)):
+        return None
+    return lines.index(heads[0])
 
 
 def _comes_again(lines: list[str]) -> int | None:

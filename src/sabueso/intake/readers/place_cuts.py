@@ -38,15 +38,16 @@ def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
     rows = long_lines(filled)
     # Titles stand above, and sums below, and fill what is blank between them.
     top = rows[: min(10, len(rows) // 5)]
-    rows, heads = _without_sums(rows[len(top) :]), _heads(lines) or (top or filled[:1])[-1:]
+    rows, heads = _without_sums(rows[len(top) :]), heads_of(lines) or (top or filled[:1])[-1:]
+    named = {head.strip() for head in heads}
+    rows.sort(key=lambda line: line.strip() in named)
     numbered = [line for line in rows if _begins_with_figure(line)]
-    best = _columns(rows, heads)
+    best = _columns(rows, heads, sum(line.strip() not in named for line in rows))
     if MOSTLY * len(rows) <= len(numbered) < len(rows):
         # Headings and sums among the rows begin with a word that runs over what is blank on these.
         for some in ([*numbered, *(head.expandtabs() for head in heads)], numbered):
-            best = max(
-                best, _columns(some, heads), key=lambda found: (found.fits, len(found.spans))
-            )
+            more = _columns(some, heads, len(numbered))
+            best = max(best, more, key=lambda found: (found.fits, found.solid, len(found.spans)))
     if len(best.spans) < LEAST_COLUMNS:
         return None
     return tuple(_cut_between(best, one, two) for one, two in pairwise(best.spans))
@@ -54,26 +55,48 @@ def cuts_of(lines: Sequence[str]) -> tuple[int, ...] | None:
 
 @dataclass(frozen=True)
 class _Columns:
-    """Where columns begin and end by some rows, whether each row has a letter at each place, and whether there are
-    no more columns than names."""
+    """Where columns begin and end by some rows, whether each row has a letter at each place, whether there are no more
+    columns than names, and how many of them more than a few rows have something in."""
 
     rows: Sequence[str]
     used: np.ndarray
     spans: list[tuple[int, int]]
     fits: bool
+    solid: int
 
 
-def _columns(rows: Sequence[str], heads: Sequence[str]) -> _Columns:
+def _columns(rows: Sequence[str], heads: Sequence[str], many: int) -> _Columns:
+    """The columns of rows, behind so many of which their names stand."""
     used = np.zeros((len(rows), max(map(len, rows), default=0)), dtype=bool)
     for place, line in enumerate(rows):
         used[place, : len(line)] = [letter != " " for letter in line]
     named, most = _stand_apart(rows, heads)
-    spans = _joined(_spans(used.any(axis=0)), heads)
+    spans = _of_rows(_joined(_spans(used.any(axis=0)), heads), rows[:many])
     # A few lines that run over make no one column of two, nor is what stands beside them a column.
-    apart = _joined(_spans(used.sum(axis=0) > max(1, ODD * len(rows))), heads)
+    few = max(1, ODD * len(rows))
+    apart = _of_rows(_joined(_spans(used.sum(axis=0) > few), heads), rows[:many])
     if len(apart) <= most and (len(apart) >= len(spans) or len(spans) > named):
         spans = apart
-    return _Columns(rows, used, spans, len(spans) <= most)
+    solid = sum(int(used[:, a:b].any(axis=1).sum() > few) for a, b in spans)
+    return _Columns(rows, used, spans, len(spans) <= most, solid)
+
+
+_GROUPED = re.compile(r"[-(]?[0-9]{1,3}(?: [0-9]{3})+(?:[.,][0-9]+)?[-)]?")
+
+
+def _of_rows(spans: Sequence[tuple[int, int]], rows: Sequence[str]) -> list[tuple[int, int]]:
+    """Columns apart by one blank are one where none of the rows has anything in the first, so that only a name of two
+    words does, and where they are the thousands of amounts and the rest."""
+    found: list[tuple[int, int]] = []
+    for start, end in spans:
+        if found and start - found[-1][1] == 1:
+            first = [row for row in rows if row[slice(*found[-1])].strip()]
+            grouped = [row for row in first if _GROUPED.fullmatch(row[found[-1][0] : end].strip())]
+            if len(grouped) >= ALIGNED * len(first):
+                found[-1] = found[-1][0], end
+                continue
+        found.append((start, end))
+    return found
 
 
 def _stand_apart(rows: Sequence[str], heads: Sequence[str]) -> tuple[int, int]:
@@ -129,7 +152,7 @@ def _without_sums(rows: list[str]) -> list[str]:
     return rows[: last + 1] if len(rows) - last - 1 <= MOST_SUMS else rows
 
 
-def _heads(lines: Sequence[str]) -> list[str]:
+def heads_of(lines: Sequence[str]) -> list[str]:
     """The lines of words just above the rows, which have figures one after another, rules apart: names, in one
     line or two."""
     found: list[str] = []
@@ -139,7 +162,7 @@ def _heads(lines: Sequence[str]) -> list[str]:
             found = [*found, line] if line.strip() else []
             continue
         rows = [row for row in some[place:] if row.strip()][:LEAST_LINES]
-        if found and all(any(map(str.isdigit, row)) for row in rows):
+        if found and sum(any(map(str.isdigit, row)) for row in rows) >= len(rows) - 1:
             return found
         found = []
     return []
@@ -173,7 +196,7 @@ class Rows:
     figures: bool = False
 
 
-_AMOUNT = re.compile(r"[-(]?[0-9][0-9.,' ]*[.,][0-9]{2}(?:[-)]| ?[CD]R)?")
+_AMOUNT = re.compile(r"[-(]?[0-9][0-9.,' ]*[.,][0-9]{2}(?:[-)]| ?(?:[CD]R?|[SH]))?")
 
 
 def rows_of(lines: Sequence[str], cuts: Sequence[int]) -> Rows:
