@@ -90,6 +90,7 @@ CASES = {
     "totals of blocks": ("dept,name,gross,net\nA,x,10.00,8.00\nA,y,20.00,16.00\nA,,30.00,24.00\nB,z,5.00,4.00\nB,w,6.00,5.00\nB,,11.00,9.00\n,,41.00,33.00\n", {"gross": "41.00", "net": "33.00"}, 4),
     "no total: it does not add up": ("date,text,amount\n2024-01-02,a,1.00\n2024-01-03,b,2.00\n,c,9.00\n", {"amount": "12.00"}, 3),
     # Numbers that a program wrote.
+    "tiny units of much": ("id,amount\nA1,12345678901234567.1234567890123\nA2,3.5\n", {"amount": "12345678901234570.623456789012"}, 2),
     "tiny units": ("id,amount\nA1,77.568412632875629003\nA2,0.000000000000500001\nA3,2\n", {"amount": "79.568412632877"}, 3),
     "float noise": ("id,amount\nA1,48.053808600000004\nA2,3.5\n", {"amount": "51.5538086"}, 2),
     "exponents": ("id,amount\nA1,1.2E+05\nA2,7\n", {"amount": "120007"}, 2),

@@ -268,3 +268,20 @@ def test_a_condition_and_a_population_of_the_same_words_are_told_apart(marisma, 
     left = [json.loads(p.read_text())["population"]["left_out"] for p in sorted(run.glob("finding-*.json"))]  # fmt: skip
     assert [set(each) for each in left] == [{"outside_population"}, {"outside_where"}]
     assert left[0]["outside_population"] == left[1]["outside_where"]
+
+
+def test_amounts_too_fine_for_their_size_are_one_sentence(tmp_path):
+    """Twelve decimals of ten million and more have no room: what to do is said, and does it."""
+    rows = "".join(f"A{i},2024-01-0{1 + i % 9},{10_000_000 + i}.12345678901{i % 9 + 1}\n" for i in range(30))  # fmt: skip
+    (tmp_path / "coins.csv").write_text(f"id,date,amount\n{rows}")
+    inside("open", "c", cwd=tmp_path)
+    inside("intake", "../coins.csv", "--as", "coins", cwd=tmp_path / "c")
+    said = inside("try", "zscore", "coins", cwd=tmp_path / "c", code=2).stderr
+    assert (
+        said.count("\n") == 1 and "less = 'round(amount, 4)' under [tables.coins.columns]" in said
+    )
+    plan = tmp_path / "c" / "case.toml"
+    text = plan.read_text().replace('amount = "amount"', 'amount = "less"')
+    plan.write_text(text + "\n[tables.coins.columns]\nless = 'round(amount, 4)'\n")
+    (group,) = inside_json("try", "zscore", "coins", cwd=tmp_path / "c")["groups"]
+    assert group["n"] == 30 and round(group["mean"], 4) == 10_000_014.6235

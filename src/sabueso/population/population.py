@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
@@ -265,7 +266,28 @@ class Population:
             ) from None
         except QueryError as error:
             part = f" (--where {self.where!r})" if self.where else ""
-            raise UserError(f"table {self.table.name!r}{part}: {error}") from error
+            said = _too_fine(self.table, str(error)) or str(error)
+            raise UserError(f"table {self.table.name!r}{part}: {said}") from error
+
+
+_FINE = 6
+"""Decimals beyond which amounts of some size have no room in 64 bits."""
+
+
+def _too_fine(table: Table, error: str) -> str | None:
+    """What is said where amounts of many decimals are too large to be counted in their last one; None of any other
+    fault."""
+    columns = [c for c in table.columns if c.type == "number" and c.scale > _FINE]
+    if not columns or re.search(r"INT64|BIGINT|[Oo]verflow", error) is None:
+        return None
+    amount = table.role("amount")
+    column = amount if amount in columns else max(columns, key=lambda c: c.scale)
+    most = (2**63 - 1) // 10**column.scale
+    name = expressions.quoted_name(column.name)
+    return (
+        f"{column.name} has {column.scale} decimals, of which figures up to {most:,} are computed with; make a column with "
+        f"fewer, such as less = 'round({name}, 4)' under [tables.{table.name}.columns], and give it the role"
+    )
 
 
 def _own_inputs(tree: exp.Expr, names: Collection[str]) -> exp.Expr:

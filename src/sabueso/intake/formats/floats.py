@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from decimal import Decimal
+from decimal import Decimal, localcontext
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -58,7 +58,9 @@ def plain_number(text: str) -> str:
     found = Decimal(text if is_cut(text) else format(float(text), f".{FLOAT_DIGITS}g"))
     exponent = found.as_tuple().exponent
     if isinstance(exponent, int) and -exponent > MOST_DECIMALS:
-        found = round(found, MOST_DECIMALS).normalize()
+        with localcontext() as exact:  # however long it is
+            exact.prec = max(exact.prec, len(text))
+            found = round(found, MOST_DECIMALS).normalize()
     return format(found, "f")
 
 

@@ -31,12 +31,13 @@ class Broken:
 
 
 RULE = r"[\s|+;,:=_*-]*[-=_*]{3}[\s|+;,:=_*-]*"
-_RULE = re.compile(RULE.encode())
+_RULED, _DRAWN = b" \t\r\n\v\f|+;,:=_*-", re.compile(rb"[-=_*]{3}")
 
 
 def is_rule(text: bytes) -> bool:
     """Whether a line is drawn between others, and says nothing."""
-    return _RULE.fullmatch(text) is not None
+    # Not by one pattern: of a long line of dashes with a letter at its end it would be tried from each.
+    return not text.strip(_RULED) and _DRAWN.search(text) is not None
 
 
 def wrong_count(line: int, fields: int, expected: int, text: bytes) -> Broken:
