@@ -35,7 +35,13 @@ _RULED, _DRAWN = b" \t\r\n\v\f|+;,:=_*-", re.compile(rb"[-=_*]{3}")
 
 
 def is_rule(text: bytes) -> bool:
-    """Whether a line is drawn between others, and says nothing."""
+    """Whether a line is drawn between others, and says nothing.
+
+    Examples
+    --------
+    >>> is_rule(b"|---|--|"), is_rule(b"-- --"), is_rule(b"-" * 100_000 + b" Total")
+    (True, False, False)
+    """
     # Not by one pattern: of a long line of dashes with a letter at its end it would be tried from each.
     return not text.strip(_RULED) and _DRAWN.search(text) is not None
 
