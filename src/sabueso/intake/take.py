@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 
 from sabueso.base.currencies import written
 from sabueso.base.errors import ProgramFault, UserError
-from sabueso.base.exact import within_digits
+from sabueso.base.exact import exactly, within_digits
 from sabueso.intake.damage import note_damage, tell_more
 from sabueso.intake.doubts import check_mostly_read, check_told, confirm_marks, confirm_orders
 from sabueso.intake.formats.called import worded
@@ -44,6 +44,7 @@ def intake_engine() -> Engine:
     return open_engine(EngineSettings(keep_order=True))
 
 
+@exactly
 def take_file(
     path: Path,
     output: Path | None,
