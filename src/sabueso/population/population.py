@@ -266,28 +266,33 @@ class Population:
             ) from None
         except QueryError as error:
             part = f" (--where {self.where!r})" if self.where else ""
-            said = _too_fine(self.table, str(error)) or str(error)
-            raise UserError(f"table {self.table.name!r}{part}: {said}") from error
+            said = self._too_fine() if re.search("INT64|verflow", str(error)) else None
+            raise UserError(f"table {self.table.name!r}{part}: {said or error}") from error
+
+    def _too_fine(self) -> str | None:
+        """What is said where amounts of many decimals are too large to be counted in their last one; None where none
+        are."""
+        for column in self.table.stored:
+            most = (2**63 - 1) // 10**column.scale
+            if column.type != "number" or column.scale <= _FINE or self._largest(column) <= most:
+                continue
+            name = expressions.quoted_name(column.name)
+            return (
+                f"{column.name} has {column.scale} decimals, of which figures up to {most:,} are computed with; make a column "
+                f"with fewer, such as less = 'round({name}, 4)' under [tables.{self.table.name}.columns], and give it the role"
+            )
+        return None
+
+    def _largest(self, column: Column) -> Decimal:
+        """The largest figure of a column, whatever its sign; of none, 0."""
+        largest = exp.Max(this=exp.Abs(this=sql.column(column.name)))
+        select = exp.select(exp.alias_(largest, "largest", quoted=True))
+        select = select.from_(exp.table_(self.table.name, quoted=True))
+        return self.engine.query(select).column("largest")[0].as_py() or Decimal(0)
 
 
 _FINE = 6
 """Decimals beyond which amounts of some size have no room in 64 bits."""
-
-
-def _too_fine(table: Table, error: str) -> str | None:
-    """What is said where amounts of many decimals are too large to be counted in their last one; None of any other
-    fault."""
-    columns = [c for c in table.columns if c.type == "number" and c.scale > _FINE]
-    if not columns or re.search(r"INT64|BIGINT|[Oo]verflow", error) is None:
-        return None
-    amount = table.role("amount")
-    column = amount if amount in columns else max(columns, key=lambda c: c.scale)
-    most = (2**63 - 1) // 10**column.scale
-    name = expressions.quoted_name(column.name)
-    return (
-        f"{column.name} has {column.scale} decimals, of which figures up to {most:,} are computed with; make a column with "
-        f"fewer, such as less = 'round({name}, 4)' under [tables.{table.name}.columns], and give it the role"
-    )
 
 
 def _own_inputs(tree: exp.Expr, names: Collection[str]) -> exp.Expr:

@@ -38,6 +38,8 @@ ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
 
 FILE_COLUMN, LINE_COLUMN = "_file", "_line"
 """Where each row came from: the source file's name, and the line it starts on (header is 1)."""
+HEADING = "heading"
+"""The column that has what stands above the rows of a printed report."""
 
 
 SELF_DEEP = 6

@@ -165,7 +165,8 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
 
 
 _WHO = frozenset([*WORDS["party"].split(), *WORDS["preparer"].split(), "patients", "employees"])
-_CENTS = re.compile(r"[^0-9]*([0-9][0-9.,' ]*)[.,][0-9]{2}[^0-9]*")
+CENTS = re.compile(r"[^0-9]*([0-9][0-9.,' ]*)[.,][0-9]{2}[^0-9]*")
+"""An amount with cents, and its whole units."""
 LEAST_CENTS = 8
 
 
@@ -177,7 +178,7 @@ def _is_somebodys(words: Sequence[str], values: Sequence[str]) -> bool:
         return False
     if CODE_WORDS.search(" ".join(rest)) is not None or not CODE_NAMES.isdisjoint(rest):
         return False
-    whole = [found[1] for value in values if (found := _CENTS.fullmatch(value))]
+    whole = [found[1] for value in values if (found := CENTS.fullmatch(value))]
     return len(whole) == len(values) and len({len(each) for each in whole}) > 1
 
 

@@ -11,6 +11,7 @@ from typing import ClassVar, Protocol
 import pyarrow as pa
 
 from sabueso.base.figures import plain_figures
+from sabueso.intake.formats.called import CENTS
 from sabueso.intake.formats.date_forms import DATE_FORMS
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.days import (
@@ -107,14 +108,13 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
 
 
 LEAST_CENTS = 8
-_CENTS = re.compile(r"[^0-9]*[0-9][0-9.,' ]*[.,][0-9]{2}[^0-9]*")
 
 
 def _have_cents(values: Sequence[str]) -> bool:
     """Whether all of several texts but one are amounts with cents."""
     return (
         len(values) > LEAST_CENTS
-        and sum(_CENTS.fullmatch(v) is not None for v in values) == len(values) - 1
+        and sum(CENTS.fullmatch(v) is not None for v in values) == len(values) - 1
     )
 
 

@@ -5,6 +5,7 @@ Each is no row: its text is put into a column of the rows below it, up to the ne
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -16,8 +17,8 @@ from sabueso.intake.formats.downward import carried, filled_cells, filled_lines,
 from sabueso.intake.formats.header import is_header, is_text
 from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Assumed, Batch, Layout
+from sabueso.population.table import HEADING
 
-HEADING = "heading"
 MOST_FIGURES = 0.2
 """Share of lines with one text alone whose text may be figures."""
 MOST_CLOSED, LEAST_CLOSED = 0.6, 3
@@ -37,7 +38,7 @@ class Headings:
     first: str | None = None
     """What stands above the header, where the header comes again below each heading."""
     worded: bool = False
-    """Whether figures alone are none: where nobody said in which column headings stand."""
+    """Whether figures alone are none: where nearly all are words."""
 
     def layout(self, layout: Layout) -> Layout:
         """The layout of a file with the texts of its headings on its rows, and what is said of them."""
@@ -117,7 +118,7 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
         if len(before):
             above, first = layout.heading, before
     if given is not None:
-        return replace(_into(sample, given), first=above)
+        return _into(sample, given, above)
     if not len(first) or cells[first[0]] != 1:
         return None
     at = int(np.flatnonzero(filled[first[0]])[0])
@@ -128,14 +129,13 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
         return None
     texts = [text.strip() for text in sample.column(names[at]).filter(pa.array(alone)).to_pylist()]
     texts += [above] if above else []
-    worded = list(map(is_text, texts))
-    if len(texts) - sum(worded) > MOST_FIGURES * len(texts) or not any(worded):
+    if not _are_words(texts):
         return None
     alone &= _worded(sample.column(names[at]), alone)
     ends = np.flatnonzero(alone)
     # Between a heading and its rows the balance may stand that is brought forward.
     led = sum(bool(rows[place + 1 : place + 3].any()) for place in ends.tolist())
-    found = replace(_into(sample, names[at]), first=above, worded=True)
+    found = _into(sample, names[at], above)
     # Where the rows have something there too, one line alone may be a remark; where that is words, a line
     # may be a row of which no more is known.
     needed = 1 if found.into == found.column else 2
@@ -168,16 +168,17 @@ def _before_headers(layout: Layout, cells: np.ndarray) -> np.ndarray:
     return lines[:-1][led]
 
 
-def _into(sample: pa.Table, column: str) -> Headings:
+def _into(sample: pa.Table, column: str, above: str | None) -> Headings:
     texts = _plain(sample.column(column))
     alone = _alone(sample, column)
+    worded = _are_words([*texts.filter(pa.array(alone)).to_pylist(), *([above] if above else [])])
     filled = filled_cells(sample.column(column)) & ~alone & ~states_total(texts)
     if not filled.any():
-        return Headings(column, column)
+        return Headings(column, column, above, worded)
     free = HEADING
     while free in sample.column_names:
         free += " of the file"
-    return Headings(column, free)
+    return Headings(column, free, above, worded)
 
 
 def _alone(cells: pa.Table, column: str) -> np.ndarray:
@@ -189,6 +190,12 @@ def _alone(cells: pa.Table, column: str) -> np.ndarray:
     if found.any():
         found &= ~states_total(_plain(cells.column(column)))
     return found
+
+
+def _are_words(texts: Sequence[str]) -> bool:
+    """Whether nearly all texts are words: figures alone among them are rows that are hurt."""
+    words = sum(map(is_text, texts))
+    return 0 < words >= (1 - MOST_FIGURES) * len(texts)
 
 
 def _worded(column: pa.ChunkedArray, chosen: np.ndarray) -> np.ndarray:

@@ -187,25 +187,29 @@ class _Guess:
             return None if part and self._is_other_money() else best
         return best
 
+    def may_be_amounts(self) -> list[Column]:
+        """The numbers of whose names no word denies that they are amounts."""
+        return [
+            c
+            for c in self.columns
+            if c.type == "number" and not _named_otherwise("amount", set(worded(c.name)))
+        ]
+
     def _is_named(self, words: frozenset[str], but: str) -> bool:
         """Whether a number other than one is called by one of some words."""
         return any(
-            c.type == "number" and c.name != but and not words.isdisjoint(worded(c.name))
-            and not _named_otherwise("amount", set(worded(c.name)))
-            for c in self.columns
-        )  # fmt: skip
+            c.name != but and not words.isdisjoint(worded(c.name)) for c in self.may_be_amounts()
+        )
 
     def _is_other_money(self) -> bool:
         """Whether there are numbers beside a fee, or a tax, which may be what it is of."""
         words = {word for role in NUMBER_ROLES for word in WORDS[role].split()} | OF_TAX
         return any(
-            column.type == "number"
-            and column.scale
-            and "%" not in column.name
-            and column.name not in self.taken
-            and not _named_otherwise("amount", set(worded(column.name)))
-            and words.isdisjoint(worded(column.name))
-            for column in self.columns
+            c.scale
+            and "%" not in c.name
+            and c.name not in self.taken
+            and words.isdisjoint(worded(c.name))
+            for c in self.may_be_amounts()
         )
 
     def _suits(self, role: Role, column: Column) -> bool:
@@ -258,10 +262,9 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return "foreign" in parts
     if role == "price":
         return not parts.isdisjoint(OF_INTEREST)
-    if role == "party" and not parts.isdisjoint(OF_PAPERS):
-        return True
     if role == "party":
-        return {"card", "member"} <= parts  # whoever holds the card, and not whom it pays
+        # Whoever holds the card, and not whom it pays; and a customer's order is no customer.
+        return {"card", "member"} <= parts or not parts.isdisjoint(OF_PAPERS)
     if role in ("document", "id"):
         return not parts.isdisjoint(KINDS) and parts.isdisjoint(NUMBER_WORDS)
     if role == "text":
@@ -301,23 +304,9 @@ def _settle_money(guess: _Guess, formats: Mapping[str, Format]) -> None:
     its digits."""
     if not guess.found.keys().isdisjoint(("amount", "debit")):
         return
-    named = [
-        column.name
-        for column in guess.columns
-        if column.name not in guess.taken
-        and column.type == "number"
-        and stated_currency(column.name, formats, "")
-        and not _named_otherwise("amount", set(worded(column.name)))
-    ]
-    moved = [
-        column.name
-        for column in guess.columns
-        if column.name not in guess.taken
-        and column.type == "number"
-        and column.scale
-        and not MOVED.isdisjoint(worded(column.name))
-        and not _named_otherwise("amount", set(worded(column.name)))
-    ]
+    free = [c for c in guess.may_be_amounts() if c.name not in guess.taken]
+    named = [c.name for c in free if stated_currency(c.name, formats, "")]
+    moved = [c.name for c in free if c.scale and not MOVED.isdisjoint(worded(c.name))]
     if len(named) == 1 or (not named and len(moved) == 1):
         guess.give("amount", (named or moved)[0])
 

@@ -226,9 +226,8 @@ def layout_at_places(
         header = joined_names(names_of(lines[top], cuts), header)
     names = column_names(header)
     header_line = at if none else at + 1
-    below = [line for line in lines[header_line:] if line.strip()]
-    below_titles = _are_titles(pa.array([line.expandtabs() for line in below], pa.string()), above)
-    below = [line for line, title in zip(below, below_titles, strict=True) if not title]
+    no_title = zip(lines[header_line:], again[header_line - top :], strict=True)
+    below = [line for line, title in no_title if line.strip() and not title]
     begun = rows_of(below, cuts)
     sample = [spread(line, cuts, begun) or cells_of(line, cuts) for line in below]
     sample = [row for row in sample if not is_rule(" ".join(row).encode("utf-8", "replace"))]

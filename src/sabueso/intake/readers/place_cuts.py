@@ -69,7 +69,8 @@ def _columns(rows: Sequence[str], heads: Sequence[str], many: int) -> _Columns:
     """The columns of rows, behind so many of which their names stand."""
     used = np.zeros((len(rows), max(map(len, rows), default=0)), dtype=bool)
     for place, line in enumerate(rows):
-        used[place, : len(line)] = [letter != " " for letter in line]
+        letters = np.frombuffer(line.encode("utf-32-le", "surrogatepass"), np.uint32)
+        used[place, : len(line)] = letters != ord(" ")
     named, most = _stand_apart(rows, heads)
     spans = _of_rows(_joined(_spans(used.any(axis=0)), heads), rows[:many])
     # A few lines that run over make no one column of two, nor is what stands beside them a column.

@@ -11,7 +11,7 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Table
+from sabueso.population.table import HEADING, Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.recompute.products import Comparison, balances, products, wide
 
@@ -50,10 +50,6 @@ def proposed_recomputations(
             "Amounts that are not their quantity times their price.",
             f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
         )
-
-
-HEADING = "heading"
-"""The column that has what stands above the rows of a printed report."""
 
 
 def _running(population: Population, amount: Column) -> Iterator[Proposal]:
