@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -125,13 +127,31 @@ def one_currency(
                 f"table {table!r}: the amounts of {found[one]} are in {one} and those of {found[other]} in "
                 f"{other}, which do not add up; take them in as two tables"
             )
-        named = listed([f"{each} ({file})" for each, file in found.items()])
-        rates = ", ".join(f'{each} = "…"' for each in found if each != own)
+        some = list(found)[:MOST_NAMED]
+        named = [f"{each} ({found[each]})" for each in some]
+        if len(set(found.values())) == 1:
+            named = [*some[:-1], named[-1]]
+        if len(found) > len(some):
+            named.append(f"{len(found) - len(some)} more")
+        rates = ", ".join(f'{_key(each)} = "…"' for each in found if each != own)
         raise UserError(
-            f"column {name!r} of table {table!r} holds {named}, which do not add up: give what one unit is in {own} as "
+            f"column {name!r} of table {table!r} holds {listed(named)}, which do not add up: give what one unit is in {own} as "
             f"tables.{table}.read.rates = {{ {rates} }}, or set all but one aside with a rule"
         )
     return next(iter(found), own)
+
+
+MOST_NAMED = 6
+"""Currencies of a table that are named where it has several."""
+
+
+def _key(currency: str) -> str:
+    """A currency as a key of the plan: quoted where it is no code."""
+    return (
+        currency
+        if re.fullmatch("[A-Za-z0-9_-]+", currency)
+        else json.dumps(currency, ensure_ascii=False)
+    )
 
 
 def currency_assumed(

@@ -36,6 +36,9 @@ PERIOD_NAMES = frozenset(
         "ano",
         "mês",
         "quartal",
+        "per.",
+        "yearmonth",
+        "yyyymm",
     ]
 ) | {"fiscal year", "fiscal period"}
 """What a column of periods is called."""

@@ -52,7 +52,12 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
         "yyyy-mm-dd, the year of the Buddhist era: 2567 is 2024",
     ),
     "%Y-%m": (r"[0-9]{4}-[0-9]{2}", "date", "year first", "yyyy-mm"),
-    "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "month first", "mm/yyyy"),
+    "%Y/%m": (r"[0-9]{4}/[0-9]{2}", "date", "", "yyyy/mm"),
+    "%Y.%m": (r"(?:19|20)[0-9]{2}\.(?:0[1-9]|1[0-2])", "date", "", "yyyy.mm"),
+    "%Y%m": (r"(?:19|20)[0-9]{2}(?:0[1-9]|1[0-2])", "date", "", "yyyymm"),
+    "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "", "mm/yyyy"),
+    "%m-%Y": (r"[0-9]{2}-[0-9]{4}", "date", "", "mm-yyyy"),
+    "%m.%Y": (r"(?:0[1-9]|1[0-2])\.(?:19|20)[0-9]{2}", "date", "", "mm.yyyy"),
     "%Y%j": (r"(?:19|20)[0-9]{5}", "date", "year first", "year and day of the year"),
     "%y%j": (r"[0-3][0-9][0-3][0-9]{2}", "date", "year first", "yy and day of the year"),
     "century %y%j": (r"[01][0-9]{5}", "date", "year first", "century, year and day of the year"),
@@ -74,6 +79,11 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
 }
+OF_MONTHS = ("%Y-%m", "%Y/%m", "%Y.%m", "%Y%m", "%m/%Y", "%m-%Y", "%m.%Y", "name year")
+"""Forms of whole months, which are told by their first days."""
+DOTTED_MONTHS = ("%Y.%m", "%m.%Y")
+FIGURES_OF_MONTHS = ("%Y%m", *DOTTED_MONTHS)
+"""Of these, those that may be numbers."""
 OF_SIX = ("%y%m%d", "%d%m%y", "%m%d%y")
 OF_FIGURES = (
     *OF_SIX, "%d%m%Y", "%m%d%Y", "%Y%j", "%y%j", "century %y%j", "century %y%m%d", "%Y%m%d%H%M%S", "serial",
@@ -151,7 +161,7 @@ DATE_FORMS["name year"] = (
     rf"{_NAME}{_BETWEEN}(?:de |del |of )?(?:19|20)[0-9]{{2}}", "date", "", "month by its name, year",
 )  # fmt: skip
 for _form, (_pattern, _type, _order, _shown) in list(DATE_FORMS.items()):
-    if _type == "date" and _order and _form not in ("%Y-%m", "%m/%Y", *OF_FIGURES):
+    if _type == "date" and _order and _form not in (*OF_MONTHS, *OF_FIGURES):
         DATE_FORMS[_form + clocks.SUFFIX] = (
             f"(?:{_pattern}){clocks.PATTERN}",
             "timestamp",

@@ -14,7 +14,14 @@ import pyarrow.compute as pc
 from sabueso.base.figures import plain_figures
 from sabueso.base.months import CROATIAN_MONTHS, MONTHS, folded_month
 from sabueso.intake.formats import clocks
-from sabueso.intake.formats.date_forms import DATE_FORMS, LEADING, LEAP, WEEKDAYS, YEARLESS
+from sabueso.intake.formats.date_forms import (
+    DATE_FORMS,
+    LEADING,
+    LEAP,
+    OF_MONTHS,
+    WEEKDAYS,
+    YEARLESS,
+)
 from sabueso.population.table import Column, ColumnType
 
 _NAMED = ("day name", "day name, Croatian", "name day", "year name", "name year")
@@ -191,7 +198,7 @@ class DateFormat:
     @property
     def of_months(self) -> bool:
         """Whether its days stand for whole months."""
-        return self.form in ("%Y-%m", "%m/%Y", "name year")
+        return self.form in OF_MONTHS
 
     @property
     def order(self) -> str:

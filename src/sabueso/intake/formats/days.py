@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Protocol
 
 from sabueso.base.errors import UserError
 from sabueso.intake.formats import clocks
-from sabueso.intake.formats.date_forms import DATE_FORMS, OF_FIGURES, OF_SIX, YEARLESS
+from sabueso.intake.formats.date_forms import (
+    DATE_FORMS,
+    FIGURES_OF_MONTHS,
+    OF_FIGURES,
+    OF_SIX,
+    YEARLESS,
+)
 from sabueso.intake.formats.dates import DateFormat, known_day
 from sabueso.intake.formats.hints import TOLERATED, Hints
 
@@ -216,8 +222,15 @@ def _of_another_calendar(found: DateFormat, texts: Sequence[str]) -> bool:
 
 
 def decide_date(
-    values: Sequence[str], dates: str | None, least: int, dated: bool, moment: bool
+    values: Sequence[str],
+    dates: str | None,
+    least: int,
+    dated: bool,
+    moment: bool,
+    months: Collection[str] = (),
 ) -> DateFormat | None:
+    """The form that most texts are in, at least ``least`` of them; ``months`` are forms of figures that may be
+    whole months, and no numbers."""
     fitting: list[tuple[int, DateFormat]] = []
     times = Counter(values)  # dates repeat: each is read once
     probe = list(times)[:60]
@@ -225,6 +238,8 @@ def decide_date(
         if form in YEARLESS or (dates and order and order != dates and order != "year first"):
             continue
         if form in OF_FIGURES and not (dated or (moment and form == "%Y%m%d%H%M%S")):
+            continue
+        if form in FIGURES_OF_MONTHS and form not in months:
             continue
         if form == "epoch" and not moment:
             continue
@@ -257,6 +272,8 @@ def decide_date(
         return None
     # A year that far ahead is counted from another beginning.
     best = [f for f in best if f.form.startswith("buddhist")] or best
+    # Days none of which is after the twelfth are months.
+    best = [f for f in best if f.form == "%Y%m"] or best
     if any(f.form == "%y%j" for f in best):
         best = [f for f in best if f.form != "serial"]
     orders = {f.order for f in best}

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from sabueso.base.figures import plain_figures
 from sabueso.intake.formats.called import CENTS
-from sabueso.intake.formats.date_forms import DATE_FORMS
+from sabueso.intake.formats.date_forms import DATE_FORMS, DOTTED_MONTHS, FIGURES_OF_MONTHS
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.days import (
     beside_known,
@@ -91,7 +91,11 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
         if (both := beside_known(values, hints)) is not None:
             # Whoever says that they are dates has looked.
             return TextFormat() if both.swapped and kind is None else both.format
-        date = decide_date(values, hints.dates, least if kind is None else 1, dated, moment)
+        months: Sequence[str] = FIGURES_OF_MONTHS if dated or hints.period else ()
+        if not months and _are_months(values, hints):
+            months = DOTTED_MONTHS
+        most = least if kind is None else 1
+        date = decide_date(values, hints.dates, most, dated, moment, months)
         if date is not None and not is_rather_a_code(date, values, hints):
             return date
         if hints.begins and (found := yearless(values, hints.dates, dated=dated)) is not None:

@@ -31,7 +31,12 @@ from sabueso.intake.formats.header import is_header
 from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.moving import settle_moving
 from sabueso.intake.formats.numbers import NumberFormat
-from sabueso.intake.formats.one_currency import in_one_currency, leave_anothers, ledgers_sides
+from sabueso.intake.formats.one_currency import (
+    in_one_currency,
+    leave_anothers,
+    ledgers_sides,
+    own_currency,
+)
 from sabueso.intake.formats.roles import guess_roles, may_have
 from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
 from sabueso.intake.formats.sides import both_filled, side_column
@@ -270,6 +275,7 @@ def _guessed(
         if named is not None and named not in guessed.values():
             guessed["currency"] = named
     if "currency" in guessed and "currency" not in given:
+        own_currency(guessed, columns, samples)
         leave_anothers(guessed, columns)
     if heading is not None and heading != layout.found["headings"]:
         _named_above(guessed, heading, layout.found["headings"])

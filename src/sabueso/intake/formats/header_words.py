@@ -20,7 +20,7 @@ WORDS: dict[Role, str] = {
         "贷方 대변 دائن זכות alacak kovetel potrazuje dobro kreditas kredits kreedit kredit بستانکار เครดิต кт"
     ),
     "amount": (
-        "amount importe monto amt betrag montant importo bedrag valore waarde wert value valor net neto netto "
+        "amount importe monto amt amnt betrag montant importo bedrag valore waarde wert value valor net neto netto "
         "spend spending actual actuals total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
         "castka osszeg tutar quantia jumlah tien сумма сума стоимость ποσο αξια 金額 金额 发生额 發生額 금액 المبلغ סכום "
         "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur outstanding claimed reimbursed"
@@ -63,7 +63,7 @@ WORDS: dict[Role, str] = {
         "debitor mitarbeiter personal salarie dipendente werknemer creditor debtor funcionario crediteur debiteur "
         "kunden fornecedor credor emp tiers aux auxiliaire kontrahent dostawca odbiorca klient nabywca dodavatel "
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "
-        "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor constituent agent broker "
+        "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor contributor constituent agent broker "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
         "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant student driver guest gast huesped ospite borrower passenger subscriber remitter sender receiver bidder tenderer cust vend"
     ),

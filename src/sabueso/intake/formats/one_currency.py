@@ -14,6 +14,8 @@ from sabueso.intake.formats.currencies import (
     stated_currency,
 )
 from sabueso.intake.formats.header_words import CURRENCY_WORDS, WORDS
+from sabueso.intake.formats.role_words import MONEY
+from sabueso.intake.formats.roles import may_have
 from sabueso.population.table import Column, Role
 
 
@@ -29,6 +31,52 @@ def ledgers_sides(guessed: dict[Role, str], columns: Sequence[Column]) -> None:
         guessed |= {role: names[0] for role, names in sides.items()}
         # It tells in what the others stand.
         guessed.pop("currency", None)
+
+
+def own_currency(
+    guessed: dict[Role, str], columns: Sequence[Column], samples: Mapping[str, list[str]]
+) -> None:
+    """Of several columns of currencies, the one of the amounts: called as they are, or beside them as each is
+    beside its own."""
+    amount = guessed.get("amount")
+    told = [
+        c.name
+        for c in columns
+        if c.type == "text"
+        and (c.name not in guessed.values() or c.name == guessed["currency"])
+        and _has_currencies(c.name, samples[c.name])
+    ]
+    if amount is None or len(told) < 2:
+        return
+    stems = _stems(amount)
+    named = [name for name in told if stems & _stems(name)]
+    if len(named) == 1:
+        guessed["currency"] = named[0]
+        return
+    places = {column.name: i for i, column in enumerate(columns)}
+    money = {places[c.name] for c in columns if c.type == "number"}
+    # Where the first of them has no amount before it, each stands before its own.
+    step = 1 if places[told[0]] - 1 in money else -1
+    for name in told:
+        if places[name] - step == places[amount]:
+            guessed["currency"] = name
+
+
+def _has_currencies(name: str, values: Sequence[str]) -> bool:
+    """Whether a column of texts is called as currencies are, or has nothing but their codes."""
+    return may_have("currency", name) or currency_column({name: values}) is not None
+
+
+_SAME = {"paid": "pay", "payment": "pay", "payable": "pay", "received": "receiv", "receipt": "receiv", "receiving": "receiv",
+         "lc": "local", "dc": "doc", "document": "doc", "trans": "transaction", "txn": "transaction", "tc": "transaction",
+         "orig": "original", "base": "functional", "converted": "settlement", "settled": "settlement"}  # fmt: skip
+"""Words that say the same of an amount and of its currency."""
+
+
+def _stems(name: str) -> set[str]:
+    """What a name says of amounts or of a currency besides that it is one."""
+    plain = CURRENCY_WORDS | MONEY | {"code", "codigo", "iso", "in", "of"}
+    return {_SAME.get(word, word) for word in worded(name) if _SAME.get(word) or word not in plain}
 
 
 _MONEY = frozenset(["amount", "amt", "value", "importe", "betrag", "montant", "importo", "valor", "total"])  # fmt: skip
@@ -73,8 +121,10 @@ def in_one_currency(
         for role in ("currency", "debit", "credit"):
             guessed.pop(role, None)
         guessed["amount"] = (named or stated)[0]
-        single = {n: v for n, v in samples.items() if len({written(each) for each in v}) == 1}
-        if (only := currency_column(single)) is not None:
+        texts = {c.name for c in columns if c.type == "text" and c.name not in guessed.values()}
+        single = (n for n, v in samples.items() if n in texts and len(set(map(written, v))) == 1)
+        only = next((name for name in single if _has_currencies(name, samples[name])), None)
+        if only is not None:
             guessed["currency"] = only
         return
     if "amount" in guessed:
@@ -97,6 +147,6 @@ def _of_another_pair(
         if beside is None or not free or beside in guessed.values():
             continue
         codes = {written(each) for each in samples[beside]}
-        if len(codes) == 1 and currency_column({beside: samples[beside]}) is not None:
+        if len(codes) == 1 and _has_currencies(beside, samples[beside]):
             guessed |= {"amount": column.name, "currency": beside}
             return

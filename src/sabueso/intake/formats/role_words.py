@@ -13,7 +13,7 @@ OF_DOCUMENTS = frozenset(
     ["doc", "no", "nr", "num", "number", "mat", "acc", "acctg", "purch", "sales", "bill", "ref"]
 )
 """Words of a name that is a document's number: Mat. Doc., and not: Doc. Currency."""
-MONEY = frozenset(WORDS["amount"].split()[:12])
+MONEY = frozenset(WORDS["amount"].split()[:13])
 """Words of amounts that say nothing besides."""
 IN_CURRENCY = frozenset(["in", "doc", "document", "local", "cur", "curr", "currency", "lc", "dc"])
 """What a name says of the currency that amounts are in."""
@@ -67,7 +67,7 @@ OF_WHOM = frozenset(
      "plz", "address", "direccion", "adresse", "anschrift", "street", "strasse", "calle", "email", "mail", "phone",
      "telefono", "telefon", "tel", "fax", "mobile", "status", "estado", "statut", "class", "klasse", "clase", "category",
      "categoria", "kategorie", "grade", "department", "departamento", "abteilung", "manager", "since", "terms", "limit",
-     "role", "comment", "comments", "level", "rating", "language", "contact", "risk", "sector", "industry"]
+     "role", "comment", "comments", "level", "rating", "language", "contact", "risk", "sector", "industry", "title", "occupation"]
 )  # fmt: skip
 """What is told of somebody or something, and does not say who or which: a vendor's country."""
 WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])

@@ -41,6 +41,7 @@ from sabueso.intake.readers.place_cuts import (
     spread,
 )
 from sabueso.intake.readers.records import RULE, is_rule
+from sabueso.intake.readers.wide_numbers import cells_by_edges, right_edges
 from sabueso.intake.settings import ReadSettings
 
 LEAST_AGAIN = 3
@@ -51,12 +52,14 @@ _SPACED = re.compile(r"\S {2,}\S")
 @dataclass(frozen=True)
 class Places(Layout):
     """``cuts`` are the blank places between the columns, ``titles`` the lines above the header without the
-    number of their page, as they come again on each; ``rows`` is how the rows begin."""
+    number of their page, as they come again on each; ``rows`` is how the rows begin, ``edges`` where the figures of
+    each column end."""
 
     encoding: str
     cuts: tuple[int, ...]
     titles: pa.Array
     rows: Rows
+    edges: tuple[int, ...]
 
 
 def cut_batches(stream: Iterable[bytes], layout: Places, first_line: int) -> Iterator[Batch]:
@@ -95,6 +98,10 @@ def _cut(lines: list[str], layout: Places, first: int) -> Batch:
         for i in np.flatnonzero(may)
         if (cells := spread(plain[i], layout.cuts, layout.rows)) is not None
     }
+    for i in np.flatnonzero(crossed).tolist():
+        wide = None if i in worded else cells_by_edges(plain[i], layout.cuts, layout.edges)
+        if wide is not None:
+            worded[i] = wide
     crossed[list(worded)] = False
     kept = ~blank & ~crossed & ~titles
     chosen = texts.filter(pa.array(kept))
@@ -229,7 +236,11 @@ def layout_at_places(
     no_title = zip(lines[header_line:], again[header_line - top :], strict=True)
     below = [line for line, title in no_title if line.strip() and not title]
     begun = rows_of(below, cuts)
-    sample = [spread(line, cuts, begun) or cells_of(line, cuts) for line in below]
+    edges = right_edges(below, cuts)
+    sample = [
+        spread(line, cuts, begun) or cells_by_edges(line, cuts, edges) or cells_of(line, cuts)
+        for line in below
+    ]
     sample = [row for row in sample if not is_rule(" ".join(row).encode("utf-8", "replace"))]
     columns = list(zip(*sample[:SAMPLE_ROWS], strict=True)) if sample else [()] * len(names)
     titles = [
@@ -265,4 +276,5 @@ def layout_at_places(
         cuts=cuts,
         titles=above,
         rows=begun,
+        edges=edges,
     )
