@@ -171,10 +171,13 @@ def _subjects(
 ) -> list[Cells]:
     """What the register keeps of each of the strongest flags, in their order."""
     kept, table = [], rows.table
+    # What is not money is none at stake, and is not added to what is.
+    money = finding.on is None or bool(finding.currency)
     for flag in finding.flags.rows(most):
         subject = finding.flags.subject(flag, rows.asked, table)
         if isinstance(subject, Row) and doubled.intersection(subject.clients().values()):
             subject = replace(subject, shares_id=True)
+        amount = flag.get("amount") if money else None
         kept.append(
             {
                 "key": canonical(subject.key()),
@@ -183,8 +186,8 @@ def _subjects(
                 "limit": _float(flag.get("limit")),
                 "direction": flag.get("direction"),
                 "p_adjusted": _float(flag.get("p_adjusted")),
-                "amount": None if flag.get("amount") is None else format(flag["amount"], "f"),
-                "at_stake": float(abs(flag.get("amount") or Decimal(0))),
+                "amount": None if amount is None else format(amount, "f"),
+                "at_stake": float(abs(amount or Decimal(0))),
                 "label": subject.label(),
                 "selector": subject.rows(table),
             }

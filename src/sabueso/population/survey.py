@@ -17,6 +17,7 @@ from sabueso.population.nothing import is_nothing
 from sabueso.population.population import Account, Population, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, money
+from sabueso.population.units import unit_of
 from sabueso.stats.description import Bins, Description, bins, bins_between, describe
 
 TOP = 5
@@ -281,7 +282,7 @@ def survey_measure(
         table=table.name,
         on=measure.name,
         scale=measure.scale,
-        currency=table.currency if measure.name == table.roles.get("amount") else "",
+        currency=unit_of(table, measure),
         population=account,
         by=labels,
         groups=groups,

@@ -250,6 +250,21 @@ class Finding(Generic[R]):
         return self.named or self.table
 
     @property
+    def unit(self) -> str:
+        """What its figures are of: a currency, or the measure where that is not known for money."""
+        return self.currency or self.on or ""
+
+    @property
+    def measured(self) -> str:
+        """The measure with its currency, where it has one."""
+        return ", ".join(filter(None, (self.on, self.currency)))
+
+    @property
+    def heading(self) -> str:
+        """What stands above its figures: amounts are called so, all else by its name."""
+        return "amount" if self.currency or self.on is None else self.on
+
+    @property
     def lawful(self) -> bool:
         """Whether no caution puts the law of its p in doubt."""
         return not any(caution.code in UNLAWFUL for caution in self.cautions)

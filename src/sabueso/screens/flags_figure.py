@@ -28,7 +28,7 @@ def flags_drawing(finding: Finding[Any], words: str) -> Drawing | None:
     ]
     if len({bar.value for bar in bars}) == 1 and len(bars) > 1:
         return None  # bars of one length tell nothing that their list does not
-    unit = f"amount, {finding.currency}" if by_amount and finding.currency else "amount"
+    unit = f"amount, {finding.currency}" if finding.currency else finding.on or "amount"
     where = f" where {finding.settings['where']}" if finding.settings.get("where") else ""
     rest = len(finding.flags) - len(bars)
     more = f"; {num.count(rest)} further not drawn" if rest else ""

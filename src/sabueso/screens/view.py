@@ -60,7 +60,7 @@ class View(Generic[R]):
         if not len(finding.flags):
             return [Line("nothing is flagged")]
         columns = [
-            Column("subject", "flex"), Column("amount"), Column("score"), Column("adj. p"),
+            Column("subject", "flex"), Column(finding.heading), Column("score"), Column("adj. p"),
             Column("", "left"),
         ]  # fmt: skip
         rows: list[list[Cell]] = [

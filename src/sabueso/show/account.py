@@ -25,16 +25,18 @@ def reasons_text(left_out: dict[str, int]) -> str:
     )
 
 
-def account_lines(account: Account, scale: int, currency: str) -> list[str]:
-    """``rows … = used … + left out …``, and the amounts likewise where there is a measure."""
+def account_lines(account: Account, scale: int, currency: str, on: str | None = None) -> list[str]:
+    """``rows … = used … + left out …``, and the amounts likewise where there is a measure; one that is not known for
+    money by its name."""
     out = sum(account.left_out.values())
     why = f" ({reasons_text(account.left_out)})" if account.left_out else ""
     lines = [f" rows {account.rows:,} = used {account.used:,} + left out {out:,}{why}"]
     if account.used_total is not None:
         unit = f" {currency}" if currency else ""
+        what = "amount" if currency or on is None else f"sum of {on}"
         left = sum(account.left_out_totals.values(), Decimal(0))
         lines.append(
-            f" amount {num.amount(account.total, scale)}{unit} = used "
+            f" {what} {num.amount(account.total, scale)}{unit} = used "
             f"{num.amount(account.used_total, scale)} + left out {num.amount(left, scale)}"
         )
     return lines

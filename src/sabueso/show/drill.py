@@ -41,7 +41,7 @@ def show_drill(console: Console, result: Drill, *, heading: str = "", steps: Seq
         console.print(Text(told, style=STONE))
     console.print()
     notes(console, "caution", (f"{code}   {text}" for code, text in result.cautions))
-    for line in account_lines(result.population, amount_scale(result), result.currency):
+    for line in account_lines(result.population, amount_scale(result), result.currency, result.on):
         console.print(Text(line))
     next_steps(console, list(steps))
 

@@ -55,7 +55,7 @@ def _show_reconciliation(console: Console, view: View[Any]) -> None:
         console.print(
             Text(f" population {finding.named} of {finding.table}: {finding.named_reason}")
         )
-    for line in account_lines(finding.population, finding.scale, finding.currency):
+    for line in account_lines(finding.population, finding.scale, finding.currency, finding.on):
         console.print(Text(line))
     if finding.looked_at:
         console.print(Text(f" {flagged_text(view)}"))

@@ -36,7 +36,7 @@ def show_rows(console: Console, result: Rows, *, tall: bool, steps: Sequence[str
     rows_table(console, result, tall=tall)
     console.print()
     scale = next((c.scale for c in columns if c.name == result.on), 2)
-    for line in account_lines(result.population, scale, result.currency):
+    for line in account_lines(result.population, scale, result.currency, result.on):
         console.print(Text(line))
     next_steps(console, list(steps))
 

@@ -33,7 +33,7 @@ def show_drawn(console: Console, state: SampleState) -> None:
     show_blocks(console, view.blocks())
     console.print()
     _cautions(console, state)
-    for line in account_lines(account, finding.scale, finding.currency):
+    for line in account_lines(account, finding.scale, finding.currency, finding.on):
         console.print(Text(line))
     console.print(Text(f" {flagged_text(view)}"))
     _provenance(console, state)
@@ -52,7 +52,7 @@ def show_evaluated(console: Console, state: SampleState) -> None:
     show_blocks(console, state.evaluated.blocks)
     console.print()
     _cautions(console, state)
-    for line in account_lines(finding.population, finding.scale, finding.currency):
+    for line in account_lines(finding.population, finding.scale, finding.currency, finding.on):
         console.print(Text(line))
     _provenance(console, state)
     name = shell(state.recorded.screen)

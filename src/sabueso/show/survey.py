@@ -179,7 +179,7 @@ def show_measure(console: Console, survey: MeasureSurvey, *, stem: bool, number:
         console.print()
         _show_extremes(console, survey)
     console.print()
-    for line in account_lines(p, survey.scale, survey.currency):
+    for line in account_lines(p, survey.scale, survey.currency, survey.on):
         console.print(Text(line))
     base = f"sabueso survey {survey.table} {shell(survey.on)}"
     next_steps(

@@ -26,7 +26,7 @@ def show_why(console: Console, found: Why) -> None:
     item = found.exception
     title(console, f"{item.id} · {item.label}", f"{item.table}, {item.kind}")
     verb = "is" if found.rows == 1 else "are"
-    unit = f" {found.currency}" if found.currency else ""
+    unit = f" {found.currency}" if found.currency else f" of {found.on}" if found.on else ""
     amount = "" if found.amount is None else f", {num.amount(found.amount, found.scale)}{unit}"
     console.print(
         Text(

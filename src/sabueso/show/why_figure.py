@@ -91,7 +91,7 @@ def _change(axes: Axes, found: Why, drivers: list[Driver]) -> bool:
     axes.set_ylim(len(names) - 1.4, -0.6)
     axes.tick_params(axis="y", length=0)
     axes.xaxis.set_major_formatter("{x:,.0f}")
-    unit = f", {found.currency}" if found.currency else ""
+    unit = f", {found.currency or found.on}" if found.currency or found.on else ""
     axes.set_xlabel(f"part of the change{unit}")
     axes.set_title(f"{found.exception.id} · {found.exception.label}", fontsize=9, loc="left")
     return True

@@ -18,6 +18,7 @@ from sabueso.population.drill.measures import Figure, Measure, plan_of
 from sabueso.population.drill.rows import sort_direction
 from sabueso.population.population import Account, Population
 from sabueso.population.table import Column, Table, bare_name, exactly_scaled, money
+from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 
 OWN_ORDER_MOST = 60
@@ -137,7 +138,7 @@ def drill(population: Population, asked: Asked) -> Drill:
         across_values=names,
         population=_account(population, named, plan.figures, total),
         total=total,
-        currency=table.currency,
+        currency=unit_of(table, named),
         scale=first.scale,
         having=asked.having,
         cautions=plan.cautions,

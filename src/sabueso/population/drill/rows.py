@@ -14,6 +14,7 @@ from sabueso.population import expressions, sql
 from sabueso.population.population import Account, Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
+from sabueso.population.units import unit_of
 
 
 @dataclass(frozen=True)
@@ -73,7 +74,7 @@ def rows(
         rows=_in_order(population, shown, by, limit, descending=descending),
         population=population.account(measure),
         on=measure.name if measure else None,
-        currency=table.currency,
+        currency=unit_of(table, measure),
         order=said,
         chosen=bool(columns),
         roles=table.roles,

@@ -17,6 +17,7 @@ from sabueso.population.calendar import Span
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table
+from sabueso.population.units import unit_of
 from sabueso.report.blocks import Suit
 from sabueso.screens import grouping as grp
 from sabueso.screens.cautions import copied_rows
@@ -177,7 +178,7 @@ class Digits(Screen):
             flags_by_chance=by_chance if amounts else None,
             cautions=cautions,
             not_tested=counted.not_tested,
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
             more=DigitMore(change),
         )

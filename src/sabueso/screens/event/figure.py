@@ -32,7 +32,7 @@ def _days(axes: Axes, finding: Finding[EventGroup], g: EventGroup) -> bool:
     axes.set_xticks(list(places)[::step])
     axes.set_xticklabels([f"{d.day:%d %b}" for d in g.days][::step])
     axes.yaxis.set_major_formatter(plain_number)
-    axes.set_ylabel(f"{finding.on}, {finding.currency} a day")
+    axes.set_ylabel(f"{finding.measured} a day")
     axes.set_xlabel(f"{g.window.first} to {g.window.last}")
     marks = [
         ("in the window", AMBER, "bar"), ("mean of other days", INK, "tick"),

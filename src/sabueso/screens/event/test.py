@@ -17,6 +17,7 @@ from sabueso.base.plain import Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.table import Column, Table, money
+from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.event.days import Daily, Days, window_of
@@ -146,7 +147,7 @@ class Event(Screen):
             flags_by_chance=settings.alpha if tested and settings.adjust != "bh" else None,
             cautions=_cautions(group),
             not_tested=[],
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
         )
 

@@ -17,6 +17,7 @@ from sabueso.base.plain import ByColumn, Values
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
+from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.fences.cautions import cautions_of, normal_share
@@ -219,7 +220,7 @@ class Fences(Screen):
             flags_by_chance=_by_chance(tested, settings),
             cautions=cautions_of(tested, described, not_tested, settings),
             not_tested=not_tested,
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
             aim=aim,
         )

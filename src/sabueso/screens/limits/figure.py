@@ -82,7 +82,7 @@ def _quantiles(axes: Axes, finding: Finding[Any], item: Points) -> bool:
     named = f", {num.group_name(item.group)}" if item.group else ""
     scale = _log_label(group) if log else finding.currency
     axes.set_xlabel("standard normal quantile")
-    axes.set_ylabel(f"{finding.on} ({scale})")
+    axes.set_ylabel(_labelled(finding.on, scale))
     axes.set_title(
         f"n {item.n:,}{named}, flagged {group.flagged:,}", fontsize=8.5, color=INK, loc="left"
     )
@@ -145,11 +145,16 @@ def _histogram(axes: Axes, finding: Finding[Any], group: RangeGroup, data: Histo
     ]
     scale = _log_label(group) if log else finding.currency
     axes.set_xlabel(
-        f"{finding.on} ({scale}), n = {group.n:,}"
+        f"{_labelled(finding.on, scale)}, n = {group.n:,}"
         + (f"; beyond the axis: {', '.join(outside)}" if outside else "")
     )
     axes.set_ylabel("rows")
     return True
+
+
+def _labelled(measure: str | None, scale: str) -> str:
+    """A measure with its scale or currency, where it has one."""
+    return f"{measure} ({scale})" if scale else measure or ""
 
 
 def _log_label(group: Any) -> str:
@@ -216,5 +221,5 @@ def _by_group(axes: Axes, finding: Finding[Any], names: list[str]) -> None:
     if finding.settings.get("scale") == "log":
         axes.set_xscale("symlog", linthresh=1)
     axes.xaxis.set_major_formatter(plain_number)
-    axes.set_xlabel(f"{finding.on} ({finding.currency})")
+    axes.set_xlabel(finding.measured)
     axes.margins(x=0.08)

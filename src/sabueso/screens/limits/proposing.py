@@ -16,7 +16,7 @@ from sabueso.screens.proposal import LEAST_ROWS, grouping_column, is_budget, sig
 
 SEVERAL, LEAST_SEVERAL, MOST_SEVERAL = 0.1, 10, 20
 """Share of a group's rows beyond its own limit, and rows, from which these are no outliers of it; and
-how many such groups are left out of a proposal."""
+how many such groups are left out of a proposal, where most rows are of others."""
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -54,12 +54,11 @@ def tuned_limit(
     found = screen.run(population, given)
     if len(found.flags) <= capacity:
         return dict(settings)
-    several = [
-        g.group for g in found.groups if g.flagged >= LEAST_SEVERAL and g.flagged > SEVERAL * g.n
-    ]
-    if 0 < len(several) <= MOST_SEVERAL and len(settings.get("by", ())) == 1:
+    several = [g for g in found.groups if g.flagged >= LEAST_SEVERAL and g.flagged > SEVERAL * g.n]
+    few = 2 * sum(g.n for g in several) < sum(g.n for g in found.groups)
+    if 0 < len(several) <= MOST_SEVERAL and few and len(settings.get("by", ())) == 1:
         # Such a group has amounts of several levels, and would raise the limit for all others.
-        settings = {**settings, "where": _without(settings, several)}
+        settings = {**settings, "where": _without(settings, [g.group for g in several])}
         population = replace(population, where=settings["where"])
         given = screen.settings.from_plan(dict(settings), screen.name)
         if len(screen.run(population, given).flags) <= capacity:

@@ -95,7 +95,11 @@ def rows_table(
 ) -> Table:
     """Flagged rows: what names them, what helps to recognise them, their amount, and ``columns``."""
     context = list(flags[0][0].get("context") or {})[:MOST_CONTEXT]
-    head = [Column("row", "left"), *(Column(name, "flex") for name in context), Column("amount")]
+    head = [
+        Column("row", "left"),
+        *(Column(name, "flex") for name in context),
+        Column(finding.heading),
+    ]
     rows = [
         [
             finding.flags.named(flag).short(),

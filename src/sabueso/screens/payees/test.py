@@ -17,6 +17,7 @@ from sabueso.population import expressions, sql
 from sabueso.population.nothing import is_nothing
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.table import Column, Table, money
+from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
@@ -163,7 +164,7 @@ class Payees(Screen):
             flags_by_chance=settings.alpha if judge.tested and settings.adjust != "bh" else None,
             cautions=_cautions(found, settings),
             not_tested=[],
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
         )
 

@@ -69,7 +69,7 @@ class PayeesView(View[PayeeGroup]):
             return [Line("no payee has a reason to be looked at")]
         columns = [
             Column("payee", "flex"), Column("why", "wrap"), Column("adj. p"),
-            Column("rows"), Column("first"), Column("last"), Column("amount"),
+            Column("rows"), Column("first"), Column("last"), Column(finding.heading),
         ]  # fmt: skip
         rows: list[list[Cell]] = [
             [

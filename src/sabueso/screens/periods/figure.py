@@ -82,7 +82,7 @@ def _changes(axes: Axes, finding: Finding[Comparison]) -> bool:
             fontsize=7.5,
         )  # fmt: skip
     axes.margins(x=0.12)
-    axes.set_xlabel(f"change from {group.base} to {group.current}, {word}{finding.currency}")
+    axes.set_xlabel(f"change from {group.base} to {group.current}, {word}{finding.unit}")
     legend(axes, [("flagged", AMBER, "bar"), ("within the limits", SEA, "bar")], above=True)
     return True
 
@@ -110,7 +110,7 @@ def _pairs(axes: Axes, finding: Finding[Comparison]) -> bool:
     _names(axes, lines)
     axes.xaxis.set_major_formatter(plain_number)
     axes.margins(x=0.12)
-    axes.set_xlabel(f"{word}{finding.currency}")
+    axes.set_xlabel(f"{word}{finding.unit}")
     marks = [
         (group.base, STONE, "bar"),
         (f"{group.current}, flagged", AMBER, "bar"),
@@ -170,7 +170,7 @@ def _bridge(axes: Axes, finding: Finding[Comparison]) -> bool:
     else:
         axes.margins(y=0.12)
         axes.axhline(0, color=STONE, linewidth=0.8)
-    axes.set_ylabel(f"{word}{finding.currency}" + (", not from 0" if cut else ""))
+    axes.set_ylabel(f"{word}{finding.unit}" + (", not from 0" if cut else ""))
     legend(axes, [("total", STONE, "bar"), ("up", SEA, "bar"), ("down", PLUM, "bar")], above=True)
     return True
 
@@ -232,7 +232,7 @@ def _months(figure: Figure, finding: Finding[Comparison], lines: Sequence[Compar
         axes.set_xticklabels([names[place] for place in places], fontsize=7)
         axes.yaxis.set_major_formatter(plain_number)
         axes.margins(y=0.15)
-    plots.flat[0].set_ylabel(f"{word}{finding.currency}")
+    plots.flat[0].set_ylabel(f"{word}{finding.unit}")
     marks = [
         ("before", SEA, "tick"), ("expected", INK, "tick"), ("band", PLUM, "band"),
         (current, AMBER, "dot"),

@@ -18,6 +18,7 @@ from sabueso.population.calendar import Span
 from sabueso.population.population import Population, missing
 from sabueso.population.table import Column, money
 from sabueso.population.trees import next_group
+from sabueso.population.units import unit_of
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
@@ -302,7 +303,7 @@ class Periods(Screen):
                 *spared_lines(spared, sides),
             ],
             not_tested=[],
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
         )
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from sabueso.population.population import Population
 from sabueso.population.table import Column
+from sabueso.population.units import unit_of
 from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.range.result import Rule, Rules
 from sabueso.screens.settings import Settings
@@ -35,6 +36,6 @@ def declared_finding(
         subjects=account.used,
         cautions=[],
         not_tested=[],
-        currency=table.currency if measure is not None else "",
+        currency="" if measure is None else unit_of(table, measure),
         scale=2 if measure is None else measure.scale,
     )

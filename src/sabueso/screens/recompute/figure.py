@@ -48,7 +48,7 @@ def _schedule(axes: Axes, finding: Finding[RecomputeGroup], lines: list[Schedule
     axes.axhline(0, color=STONE, linewidth=0.8)
     axes.yaxis.set_major_formatter(plain_number)
     axes.set_xlabel(f"instalment, from {lines[0].due} to {lines[-1].due}")
-    axes.set_ylabel(f"recorded less expected, {finding.currency}")
+    axes.set_ylabel(f"recorded less expected, {finding.unit}")
     legend(axes, [("difference", AMBER, "bar"), ("cumulated", INK, "tick")], above=True)
     return True
 
@@ -62,5 +62,5 @@ def _differences(axes: Axes, finding: Finding[RecomputeGroup]) -> bool:
     axes.set_yticklabels([finding.flags.named(flag).short() for flag in flags])
     axes.invert_yaxis()
     axes.xaxis.set_major_formatter(plain_number)
-    axes.set_xlabel(f"recorded less expected, {finding.currency}")
+    axes.set_xlabel(f"recorded less expected, {finding.unit}")
     return True

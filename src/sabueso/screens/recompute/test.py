@@ -12,6 +12,7 @@ from sabueso.base.errors import UserError
 from sabueso.population import expressions
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column
+from sabueso.population.units import unit_of
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.interface import Screen
@@ -248,7 +249,7 @@ class Recompute(Screen):
             subjects=group.checked,
             cautions=_cautions(group, len(flags)),
             not_tested=[],
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale if measure is not None else 2,
         )
 

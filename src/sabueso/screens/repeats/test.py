@@ -15,6 +15,7 @@ from sabueso.base.plain import Cells
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table, money
+from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
@@ -151,7 +152,7 @@ class Repeats(Screen):
             subjects=outcome.looked_at,
             cautions=_cautions(group, date, document, outcome.unnamed),
             not_tested=[],
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
         )
 

@@ -45,7 +45,7 @@ class RepeatsView(View[RepeatGroup]):
         if not len(finding.flags):
             return [Line("nothing repeats but what is usual")]
         columns = [
-            Column("of", "left"), Column("amount"), Column("rows"), Column("beyond one"),
+            Column("of", "left"), Column(finding.heading), Column("rows"), Column("beyond one"),
             Column("chance"), Column("how", "wrap"), Column("rows of it", "wrap"),
         ]  # fmt: skip
         rows: list[list[Cell]] = []

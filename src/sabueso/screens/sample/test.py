@@ -16,6 +16,7 @@ from sabueso.base.errors import UserError
 from sabueso.population import sql
 from sabueso.population.population import Account, Population, Reason, missing, zero
 from sabueso.population.table import Column, exactly_scaled
+from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.screens.drawn import Evaluated, Judged
 from sabueso.screens.finding import Caution, Finding, Flags
@@ -82,7 +83,7 @@ class Sample(Screen):
             subjects=account.used,
             cautions=_cautions(account, done, settings),
             not_tested=[],
-            currency=table.currency if measure is not None else "",
+            currency="" if measure is None else unit_of(table, measure),
             scale=2 if measure is None else measure.scale,
             more=Draw(
                 settings.method,

@@ -40,7 +40,11 @@ class SampleView(View[SampleGroup]):
         scale = self.finding.scale
         measured = self.finding.on is not None
         columns = [Column("of", "flex"), Column("rows"), Column("drawn")]
-        columns += [Column("amount"), Column("amount drawn")] if measured else []
+        columns += (
+            [Column(self.finding.heading), Column(f"{self.finding.heading} drawn")]
+            if measured
+            else []
+        )
         rows: list[list[Cell]] = []
         for g in self.finding.groups:
             row: list[Cell] = [
@@ -70,7 +74,7 @@ class SampleView(View[SampleGroup]):
         finding = self.finding
         columns = [
             Column("row", "left"),
-            Column("amount"),
+            Column(finding.heading),
             Column("why it is in the sample", "wrap"),
         ]
         rows: list[list[Cell]] = [

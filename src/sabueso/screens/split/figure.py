@@ -34,7 +34,7 @@ def _bins(axes: Axes, finding: Finding[SplitGroup], g: SplitGroup) -> bool:
     axes.axvline(float(g.limit), color=PLUM, linewidth=1)
     axes.xaxis.set_major_formatter(plain_number)
     axes.yaxis.set_major_formatter(plain_number)
-    axes.set_xlabel(f"{finding.on}, {finding.currency}; {g.around:,} rows around the limit")
+    axes.set_xlabel(f"{finding.measured}; {g.around:,} rows around the limit")
     axes.set_ylabel("rows")
     legend(
         axes,

@@ -14,6 +14,7 @@ from sabueso.base.errors import UserError
 from sabueso.population import expressions
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table, money
+from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
@@ -176,7 +177,7 @@ class Split(Screen):
             flags_by_chance=settings.alpha if judge.tested and settings.adjust != "bh" else None,
             cautions=_cautions(groups, judge, table),
             not_tested=[],
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
         )
 

@@ -14,6 +14,7 @@ from sabueso.base.plain import ByColumn
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.table import money
+from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.screens import grouping as grp
 from sabueso.screens.finding import Caution, Finding, Flags, NotTested
@@ -171,7 +172,7 @@ class Top(Screen):
             subjects=sum(t.n for t in tested),
             cautions=_cautions(tested, flagged, settings),
             not_tested=not_tested,
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
         )
 

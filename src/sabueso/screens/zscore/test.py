@@ -16,6 +16,7 @@ from sabueso.base.plain import ByColumn, Values
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
+from sabueso.population.units import unit_of
 from sabueso.report.blocks import Suit
 from sabueso.screens.cautions import copied_rows
 from sabueso.screens.finding import Aim, Finding, Flags, NotTested
@@ -218,7 +219,7 @@ class ZScore(Screen):
             flags_by_chance=by_chance(tested, settings, limit),
             cautions=[*cautions_of(tested, described, not_tested, settings, limit), *copied],
             not_tested=not_tested,
-            currency=table.currency,
+            currency=unit_of(table, measure),
             scale=measure.scale,
             aim=aim,
         )
