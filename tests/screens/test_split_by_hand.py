@@ -46,7 +46,8 @@ def ledgers(draw):
         )
         share += int(rng.integers(0, 50)) if share == 950 else 0
         cents = int(limit * 100) * share // 1000 + int(rng.integers(-1, 3))
-        row |= {"party": f"S{int(rng.integers(0, 150)):02d}", "day": START + timedelta(days=int(rng.integers(0, 300))),
+        party = int(rng.integers(0, 150))
+        row |= {"party": f"S{party:02d}" if party > 9 else "n/a", "day": START + timedelta(days=int(rng.integers(0, 300))),
                 "amount": Decimal(cents).scaleb(-2)}  # fmt: skip
         rows.append(row)
     for k in range(draw(st.integers(0, 3))):
@@ -97,8 +98,11 @@ def test_every_figure(populate, ledger, width, within, alpha):
                 named.append((column, value, limit, inside, len(band) * n / len(around)))
     behind = len(judged)
     whose = defaultdict(list)
+    nobodys = [r for r in rows if _within(r, text, 250, 1000) and r["party"] == "n/a"]
+    told = {c["code"]: c for c in content["cautions"]}.get("states_nothing", {"rows": 0})
+    assert told["rows"] == len(nobodys)
     for row in rows:
-        if _within(row, text, 250, 1000):
+        if _within(row, text, 250, 1000) and row["party"] != "n/a":
             whose[row["party"], _limit(row, text)].append(row)
     for (party, limit), own in sorted(whose.items()):
         own.sort(key=lambda r: (r["day"], r["amount"]))

@@ -12,6 +12,7 @@ import sqlglot.expressions as exp
 from sabueso.base.plain import Values
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
+from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
 
@@ -82,15 +83,21 @@ def grouping_column(
     population: Population, roles: Sequence[Role], least: int, share: float = 0.5
 ) -> Column | None:
     """The first column in one of these roles whose groups of at least ``least`` rows, two or more,
-    hold that share of the rows."""
+    hold that share of the rows. Rows that name none, or whose text stands for none, are no group."""
     for role in roles:
         column = population.table.role(role)
         if column is None:
             continue
-        sizes = exp.select(exp.alias_(sql.count(), "n")).group_by(sql.column(column.name))
+        key = sql.column(column.name)
+        sizes = exp.select(exp.alias_(key, "key", quoted=True), exp.alias_(sql.count(), "n"))
+        sizes = sizes.group_by(key.copy())
         inner = population.used(sizes).subquery("g")
         size = sql.column("n", "g")
-        large = exp.GTE(this=size.copy(), expression=sql.integer(least))
+        unnamed = [sql.is_missing(sql.column("key", "g"))]
+        if column.type == "text":
+            unnamed.append(states_nothing(sql.column("key", "g")))
+        named = exp.Not(this=exp.paren(exp.or_(*unnamed)))
+        large = sql.both([named, exp.GTE(this=size.copy(), expression=sql.integer(least))])
         fields = (
             exp.alias_(sql.only(sql.count(), large), "groups"),
             exp.alias_(exp.Sum(this=exp.Case().when(large.copy(), size.copy())), "held"),

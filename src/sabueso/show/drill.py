@@ -25,7 +25,9 @@ LATEST = ("year", "quarter", "month")
 def show_drill(console: Console, result: Drill, *, heading: str = "", steps: Sequence[str]) -> None:
     """Print a drill-down; groups that are not shown stand in one line, so that totals tie."""
     by = f" by {', '.join(result.by)}" if result.by else ""
-    unit = f", {result.currency}" if result.currency and result.on else ""
+    # Of several measures the currency is one's, and not that of litres beside it.
+    of_one = {figure.column for figure in result.figures} <= {result.on, None}
+    unit = f", {result.currency}" if result.currency and result.on and of_one else ""
     title(
         console, heading or f"{result.table} · {measure_text(result)}{by}",
         f"{num.many(result.population.used, 'row')}{unit}",

@@ -28,7 +28,7 @@ FEW_CODES = 0.1
 def proposed_measures(population: Population) -> list[Column]:
     """Number columns that measure something, and that enough rows have together.
 
-    Line numbers, codes and constants are none; of a debit, a credit and the amount made of them the
+    Line numbers, codes, constants and marks of two values are none; of a debit, a credit and the amount made of them the
     amount is taken.
     """
     table = population.table
@@ -79,7 +79,8 @@ def _measuring(population: Population, columns: Sequence[Column]) -> list[Column
             and len(str(least)) == len(str(greatest))
             and distinct < FEW_CODES * n
         )
-        if n and distinct > 1 and not lines and not codes:
+        # Two values say whether something is so.
+        if n and distinct > 2 and not lines and not codes:
             kept.append(c)
     return kept
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -12,6 +13,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.population import expressions, sql
+from sabueso.population.nothing import is_nothing
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -31,10 +33,12 @@ MOST_LIMITS, MOST_PIECES = 12, 3_000_000
 
 @dataclass(frozen=True)
 class Pieces:
-    """Amounts below a limit, by who they are of and day: the i-th are those of ``keys[i]``."""
+    """Amounts below a limit, by who they are of and day: the i-th are those of ``keys[i]``; and how many rows say
+    nothing of whose they are, such as n/a."""
 
     keys: list[tuple[Any, ...]]
     amounts: Amounts
+    unnamed: int
 
 
 class Around:
@@ -167,15 +171,25 @@ class Around:
         ]
         starts = run_starts(rows, (*grouping.names, LIMIT))
         first = rows.take(pa.array(starts))
+        keys = list(zip(*(first.column(n).to_pylist() for n in grouping.names), strict=True))
+        sizes = np.diff(np.append(starts, rows.num_rows))
+        named = np.array([not _says_nothing(key) for key in keys], dtype=bool)
+        of_somebody = np.repeat(named, sizes)
         return Pieces(
-            keys=list(zip(*(first.column(n).to_pylist() for n in grouping.names), strict=True)),
+            keys=[key for key, own in zip(keys, named, strict=True) if own],
             amounts=Amounts(
-                starts=np.append(starts, rows.num_rows),
-                days=found.column("day").cast(pa.int32()).to_numpy().astype(np.int64),
-                units=found.column(UNITS).to_numpy().astype(np.int64),
-                limits=first.column(LIMIT).to_numpy().astype(np.int64),
+                starts=np.concatenate([[0], np.cumsum(sizes[named])]),
+                days=found.column("day").cast(pa.int32()).to_numpy().astype(np.int64)[of_somebody],
+                units=found.column(UNITS).to_numpy().astype(np.int64)[of_somebody],
+                limits=first.column(LIMIT).to_numpy().astype(np.int64)[named],
             ),
+            unnamed=int(sizes[~named].sum()),
         )
+
+
+def _says_nothing(key: Sequence[Any]) -> bool:
+    """Whether no part of a key says whose rows are."""
+    return all(isinstance(part, str) and is_nothing(part) for part in key)
 
 
 def excess_of(counts: np.ndarray, low: int) -> Below | None:

@@ -138,7 +138,7 @@ class Split(Screen):
             for column in self._columns(table, settings):
                 rows = around.by_whom(column, limit, low).to_pylist()
                 who += behind(rows, expressions.label(column, table), limit)
-        whose, expected, labels = self._bundles(around, table, settings)
+        whose, expected, labels, unnamed = self._bundles(around, table, settings)
         judge = Judge(
             table=table,
             measure=measure,
@@ -175,7 +175,7 @@ class Split(Screen):
             tests_made=judge.tested + sum(below is not None for *_, below in found),
             subjects=judge.tested,
             flags_by_chance=settings.alpha if judge.tested and settings.adjust != "bh" else None,
-            cautions=_cautions(groups, judge, table),
+            cautions=_cautions(groups, judge, table, unnamed),
             not_tested=[],
             currency=unit_of(table, measure),
             scale=measure.scale,
@@ -189,20 +189,21 @@ class Split(Screen):
 
     def _bundles(
         self, around: Around, table: Table, settings: SplitSettings
-    ) -> tuple[list[Bundled], float, list[str]]:
-        """Amounts in pieces, where there are dates and somebody to be of."""
+    ) -> tuple[list[Bundled], float, list[str], int]:
+        """Amounts in pieces, where there are dates and somebody to be of; with how many rows say nothing of
+        whose they are."""
         date = table.dated()
         if date is None or (not settings.per and table.role("party") is None):
             if settings.per:
                 raise UserError(
                     f"--per needs a date in the role date; table {table.name!r} has none"
                 )
-            return [], 0.0, []
+            return [], 0.0, [], 0
         per = settings.per or [named_by(table, "party", "say with --per whose amounts they are")]
         grouping = Grouping.of(per, table)
         pieces: Pieces = around.pieces(grouping, date, int(settings.piece * 1000))
         found, expected = bundled(pieces, settings.within, settings.seed, settings.alpha)
-        return found, expected, list(grouping.labels)
+        return found, expected, list(grouping.labels), pieces.unnamed
 
 
 def _described(
@@ -250,7 +251,7 @@ def _rows_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subjec
     return Selected(flag["subject"], str(flag["selects"]))
 
 
-def _cautions(groups: list[SplitGroup], judge: Judge, table: Table) -> list[Caution]:
+def _cautions(groups: list[SplitGroup], judge: Judge, table: Table, unnamed: int) -> list[Caution]:
     found = []
     few = [g for g in groups if g.expected is None]
     if few:
@@ -272,6 +273,12 @@ def _cautions(groups: list[SplitGroup], judge: Judge, table: Table) -> list[Caut
         more = f" and {len(judge.prices) - 4} more" if len(judge.prices) > 4 else ""
         text = f"rows below the limit that are nearly all of one amount are a price, and are not flagged: {named}{more}"
         found.append(Caution("repeated_prices", text, {"subjects": len(judge.prices)}))
+    if unnamed:
+        text = (
+            f"{num.many(unnamed, 'row')} large enough for a piece {num.verb(unnamed, 'says', 'say')} nothing of whose "
+            f"{num.verb(unnamed, 'it is', 'they are')}, such as n/a: that they are pieces of one amount is not looked for"
+        )
+        found.append(Caution("states_nothing", text, {"rows": unnamed}))
     if table.dated() is None:
         found.append(
             Caution("no_date", "the rows have no date: amounts in pieces are not looked for", {})
