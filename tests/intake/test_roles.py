@@ -291,6 +291,14 @@ MORE_HEADERS = [
         {"date": "Submitted", "amount": "Amount USD"},
     ),
     ({"A EUR": "number", "B EUR": "number"}, {}),  # two of them: neither is guessed
+    ({"CustomerID": "text", "GLAccount": "text", "VATAmount": "number", "NetAmount": "number"},
+     {"party": "CustomerID", "account": "GLAccount", "amount": "NetAmount"}),
+    ({"Total OT Paid": "number", "Regular Gross Paid": "number"}, {"amount": "Regular Gross Paid"}),
+    ({"freight_value": "number", "payment_value": "number"}, {"amount": "payment_value"}),
+    ({"Freight": "number", "Freight Charge": "number"}, {"amount": "Freight Charge"}),
+    ({"Land Value": "number", "Assessed Value": "number"}, {"amount": "Assessed Value"}),
+    ({"average_submitted_chrg_amt": "number", "Contributor Name": "text"}, {"party": "Contributor Name"}),
+    ({"loan_amnt": "number", "emp_title": "text"}, {"amount": "loan_amnt"}),
     ({"Balance USD": "number", "Units": "number"}, {"quantity": "Units"}),
     ({"Due Date": "date", "Invoice Date": "date", "Total Due": "number"}, {"date": "Invoice Date", "amount": "Total Due"}),
     ({"Due Dt": "date", "Paid Dt": "date", "Paid Amt": "number"}, {"date": "Paid Dt", "amount": "Paid Amt"}),
@@ -323,6 +331,24 @@ def test_a_currency_or_two_words_tell_a_role(columns, roles):
         dict.fromkeys(columns, (5, 10)),
     )
     assert {role: found.get(role) for role in {"amount", *roles}} == {"amount": None, **roles}
+
+
+def test_what_rows_come_to_is_told_where_nothing_but_quantity_and_price_stands(tmp_path):
+    """And what is said of it, done, gives the amounts."""
+    lines = [f"C{i // 3},{1 + i % 5},{2 + i % 7}.55,178{i % 9}0.0,{i % 4}" for i in range(60)]
+    (tmp_path / "x.csv").write_text(
+        "\n".join(["InvoiceNo,Quantity,UnitPrice,CustomerID,Shop", *lines])
+    )
+    inside("open", ".", "--currency", "GBP", cwd=tmp_path)
+    report = inside_json("intake", "x.csv", "--as", "x", cwd=tmp_path)
+    assert report["roles"].get("party") == "CustomerID" and "amount" not in report["roles"]
+    (note,) = [n for n in map(str, report["files"][0]["notes"]) if "called as amounts" in n]
+    assert "what each row comes to is Quantity * UnitPrice: give it a name under columns" in note
+    plan = tmp_path / "case.toml"
+    text = plan.read_text().replace("roles = {", 'roles = {amount = "comes_to", ')
+    plan.write_text(f'{text}\n[tables.x.columns]\ncomes_to = "Quantity * UnitPrice"\n')
+    total = sum(Decimal(f"{(1 + i % 5) * (2 + i % 7 + Decimal('0.55'))}") for i in range(60))
+    assert f"amount {total:,} GBP = used" in inside("dig", "x", "--by", "Shop", cwd=tmp_path).stdout
 
 
 def test_what_is_said_to_come_next_runs(tmp_path):

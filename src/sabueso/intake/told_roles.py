@@ -18,6 +18,7 @@ from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
 from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.role_words import OF_SPANS
 from sabueso.intake.formats.roles import is_no_money, may_have
 from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
@@ -88,7 +89,7 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     others = [
         name
         for name, f in reading.formats.items()
-        if isinstance(f, NumberFormat) and f.scale and f.unit != "%"
+        if isinstance(f, NumberFormat) and (f.scale or may_have("amount", name)) and f.unit != "%"
         and name not in given and not is_no_money(name)
     ]  # fmt: skip
     if others:
@@ -122,6 +123,9 @@ def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
         if others:
             text = _chosen(what, taken, others)
             found.append(Assumed(text, f"roles.{role}", (amount,)))
+        elif role == "date" and not OF_SPANS.isdisjoint(worded(taken)):
+            text = f"the days of the table are those of {taken}, by whose name something begins or ends then"
+            found.append(Assumed(text, "roles.date", (amount,)))
     return found
 
 
@@ -231,6 +235,14 @@ def _no_amount(reading: Reading) -> list[Assumed]:
     if cents:
         made = f"{quoted_name(cents[0])} * 0.01"
         text = f"{cents[0]} is in hundredths by its name, and no column is taken for the amounts: one is made by {made}"
+        return [Assumed(text, "columns")]
+    quantity, price = reading.roles.get("quantity"), reading.roles.get("price")
+    if quantity is not None and price is not None:
+        product = f"{quoted_name(quantity)} * {quoted_name(price)}"
+        text = (
+            f"no column is called as amounts are, and none is taken for them; what each row comes to is {product}: give "
+            "it a name under columns, and the role amount"
+        )
         return [Assumed(text, "columns")]
     if not numbers:
         return []

@@ -64,13 +64,16 @@ def worded(name: str) -> list[str]:
 
 
 _LEDGER = re.compile(r"(?i)\b(?:g/l|a/c)(?!\w)")
-_CAPITAL_WITHIN = re.compile(r"([a-zà-ÿ])([A-Z][a-zà-ÿ])")
+_CAPITAL_WITHIN = re.compile(
+    r"(?<=[a-zà-ÿ])(?=[A-Z](?:[a-zà-ÿ]|[A-Z]+(?![a-zà-ÿ])))|(?<=[A-Z][A-Z])(?=[A-Z][a-zà-ÿ]{2})"
+)
+"""Where a word of a name begins that nothing but a capital sets apart: CompteNum, CustomerID, GLAccount."""
 
 
 def folded(name: str) -> str:
     """Small letters, without accents, words apart: ``N.º Factura`` -> ``n o factura``, ``CompteNum`` -> ``compte
     num``. What is written without blanks stays together."""
-    name = _CAPITAL_WITHIN.sub(r"\1 \2", _LEDGER.sub(" gl ", name)).replace("#", " no ")
+    name = _CAPITAL_WITHIN.sub(" ", _LEDGER.sub(" gl ", name)).replace("#", " no ")
     plain = "".join(map(_without_accent, unicodedata.normalize("NFKC", name.translate(_LETTERS))))
     plain = plain.replace("\u0e4d\u0e32", "\u0e33")  # one vowel of Thai, which is taken apart
     return " ".join(_TOKEN.findall(plain.casefold()))

@@ -45,10 +45,19 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
     ('CAD', '$')
     >>> [stated_currency(name, {}, "EUR") for name in ("Kwota zł", "Сумма, руб.", "金額（円）", "Betrag €", "Dr Cr", "Net Rs")]
     ['PLN', 'RUB', 'JPY', 'EUR', None, None]
+    >>> stated_currency("Total (USD)", {"Total (USD)": NumberFormat(unit="$")}, "EUR")
+    'USD'
     """
-    found = formats.get(name)
+    found, said = formats.get(name), _in_name(name, own)
     if isinstance(found, NumberFormat) and found.unit and found.unit != "%":
-        return coded(found.unit, own)
+        # Of a sign that several currencies have the name says which is meant.
+        meant = said is not None and said in OF_SEVERAL.get(found.unit, "").split()
+        return said if meant else coded(found.unit, own)
+    return said
+
+
+def _in_name(name: str, own: str) -> str | None:
+    """The currency that a column's name states."""
     if name.strip() in _ALONE:
         return coded(name.strip(), own)
     if name.islower() and (code := re.search(r"[a-z][ _]([a-z]{3})$", name.strip())):

@@ -20,6 +20,11 @@ IN_CURRENCY = frozenset(["in", "doc", "document", "local", "cur", "curr", "curre
 FEES = frozenset(["fee", "fees", "gebuhr", "frais"])
 BESIDE = FEES | {"charge", "charges"}
 """Words of what is charged beside an amount, where there is one."""
+OF_PARTS = frozenset(
+    ["freight", "shipping", "postage", "surcharge", "carriage", "versand", "porto", "fracht", "flete", "envio", "frete",
+     "ot", "overtime", "other", "bonus", "allowance", "allowances", "deduction", "deductions", "land", "improvement"]
+)  # fmt: skip
+"""Words of amounts that are a part of another, where there is one."""
 OF_TAX = frozenset(["tax", "vat", "gst", "hst", "pst", "iva", "igic", "mwst", "ust", "tva", "btw", "moms", "discount", "duty", "tip"])  # fmt: skip
 WITH_OR_WITHOUT = frozenset(["excl", "ex", "incl", "inc", "excluding", "including", "without", "before", "after", "net", "gross", "exclusive", "inclusive", "sin", "con", "sans", "avec", "hors", "ohne", "mit", "total"])  # fmt: skip
 """Words of how much tax an amount has, and of amounts with it or without."""
@@ -51,7 +56,7 @@ NO_AMOUNT = frozenset(
      "percent", "pct", "percentage", "count", "days", "hours", "hrs", "grade", "group", "year", "age", "element", "weight", "kg", "kgs",
      "tons", "tonnes", "lbs", "qty", "quantity", "units", "pieces", "pcs", "area", "m2", "sqm", "score", "points", "volume",
      "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids",
-     "stunden", "tage", "heures", "jours", "horas", "dias", "old", "new", "previous", "prior", "limit", "running", "cumulative", "cumulated", "cumul", "ytd",
+     "stunden", "tage", "heures", "jours", "horas", "dias", "old", "new", "previous", "prior", "limit", "average", "avg", "mean", "median", "durchschnitt", "promedio", "moyenne", "running", "cumulative", "cumulated", "cumul", "ytd",
      "acumulado", "kumuliert"]
 )  # fmt: skip
 """Words beside those of amounts by which a number is none of a row."""
@@ -106,3 +111,8 @@ OF_VALUE = frozenset(
     ["valor", "value", "valuta", "valeur", "wertstellung", "wert", "due", "vencimiento", "vto", "falligkeit", "echeance",
      "scadenza", "vervaldatum", "maturity", "vencimento"]
 )  # fmt: skip
+OF_SPANS = frozenset(
+    ["start", "begin", "beginning", "end", "effective", "expiry", "expiration", "valid", "since", "until", "beginn",
+     "anfang", "ende", "inicio", "fin", "debut", "inizio", "fine"]
+)  # fmt: skip
+"""Words of days on which something begins or ends, which need not be when its rows happened."""

@@ -31,6 +31,7 @@ from sabueso.intake.formats.role_words import (
     OF_LENDING,
     OF_ONE_UNIT,
     OF_PAPERS,
+    OF_PARTS,
     OF_SOMEBODY,
     OF_TAX,
     OF_VALUE,
@@ -169,7 +170,8 @@ class _Guess:
                     as_amount = not set(parts).isdisjoint(own - MONEY - IN_CURRENCY - OF_VALUE)
                     another = 2 * (not OF_VALUE.isdisjoint(parts)) or int(not as_amount)
                 if role == "amount":
-                    another = int(set(matched) <= BESIDE or _is_of_tax(parts))
+                    beside = set(matched) <= BESIDE or not OF_PARTS.isdisjoint(parts)
+                    another = int(beside or _is_of_tax(parts))
                     if set(matched) <= COMMISSIONS:
                         another = int(self._is_named(OF_WHOLES, column.name))
                 if role == "id":
