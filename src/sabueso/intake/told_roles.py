@@ -24,7 +24,7 @@ from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
 from sabueso.population.period_names import names_period, span_named
-from sabueso.population.table import LINE_COLUMN
+from sabueso.population.table import LINE_COLUMN, Role
 from sabueso.report import numbers as num
 
 LEAST_NOUGHTS = 3
@@ -89,13 +89,19 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     others = [
         name
         for name, f in reading.formats.items()
-        if isinstance(f, NumberFormat) and (f.scale or may_have("amount", name)) and f.unit != "%"
+        if isinstance(f, NumberFormat) and (f.scale or _may_be_money(name)) and f.unit != "%"
         and name not in given and not is_no_money(name)
     ]  # fmt: skip
     if others:
         text = _chosen("amounts", amount, others)
         found.append(Assumed(text, "roles.amount", (amount,)))
     return found
+
+
+def _may_be_money(name: str) -> bool:
+    """Whether a column is called as amounts are, or the sides of a ledger."""
+    roles: tuple[Role, ...] = ("amount", "debit", "credit")
+    return any(may_have(role, name) for role in roles)
 
 
 def _chosen(what: str, taken: str, others: Sequence[str]) -> str:

@@ -22,7 +22,7 @@ BESIDE = FEES | {"charge", "charges"}
 """Words of what is charged beside an amount, where there is one."""
 OF_PARTS = frozenset(
     ["freight", "shipping", "postage", "surcharge", "carriage", "versand", "porto", "fracht", "flete", "envio", "frete",
-     "ot", "overtime", "other", "bonus", "allowance", "allowances", "deduction", "deductions", "land", "improvement"]
+     "ot", "overtime", "other", "bonus", "allowance", "allowances", "deduction", "deductions", "land", "improvement", "outstanding"]
 )  # fmt: skip
 """Words of amounts that are a part of another, where there is one."""
 OF_TAX = frozenset(["tax", "vat", "gst", "hst", "pst", "iva", "igic", "mwst", "ust", "tva", "btw", "moms", "discount", "duty", "tip"])  # fmt: skip
