@@ -19,10 +19,14 @@ from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.stated import states_balance, states_total
 from sabueso.intake.interface import Batch, TotalsLine
 from sabueso.intake.reading import Reading, Tally
+from sabueso.intake.summed import Above, Running
 from sabueso.population.table import LINE_COLUMN, exact_total
 
-MOST_SUSPECTS = 200
+MOST_BALANCES = 200
+"""Lines that state a balance which are shown."""
 LEAST_SUMMED = 2
+MOST_UNDATED = 0.2
+"""Share of rows without a day up to which it is totals that have none."""
 NOISE = Decimal("1e-10")
 """Part of a sum of floats that may be noise."""
 MOST_WORDED = 100_000
@@ -39,37 +43,57 @@ def with_totals_by_sum(batch: Batch, found: Converted, reading: Reading) -> Conv
     named = [name for name in reading.money if name in reading.layout.header]
     if not named or not (found.good | found.totals).any():
         return found
-    suspects = np.flatnonzero((_lean(found, reading) & found.good) | found.totals)[:MOST_SUSPECTS]
-    lines = found.values.column(LINE_COLUMN)
+    suspects = np.flatnonzero((_lean(found, reading) & found.good) | found.totals)
+    if not len(suspects):
+        return found
+    lines = found.values.column(LINE_COLUMN).to_numpy()
     totals = found.totals.copy()
-    since = np.flatnonzero(totals)
-    for place in suspects.tolist():
-        row = {name: found.values.column(name)[place].as_py() for name in named}
+    columns = {name: found.values.column(name) for name in named}
+    running = Running(columns, found.good, found.balances, _above(reading.tally))
+    # What an account stands at is told from a sum row by row.
+    plain = [name for name in named if RUNNING.isdisjoint(worded(name))]
+    for place in running.candidates(suspects, found.totals, plain):
+        row = {name: value for name in named if (value := running.values[name].item(place))}
         if totals[place]:
-            row |= {
-                name: _stated(batch, name, place, reading.formats[name])
-                for name, value in row.items()
-                if value is None
-            }
+            for name in named:
+                if columns[name][place].as_py() is None:
+                    said = _stated(batch, name, place, reading.formats[name])
+                    if said:
+                        row[name] = int(said.scaleb(columns[name].type.scale))
         stated = {
             name: value
             for name, value in row.items()
-            if value and not _is_carried(found, name, place)
+            if name in plain or not _is_carried(found, totals, name, place)
         }
-        if not stated or len(stated) * 2 < len([v for v in row.values() if v]):
-            continue
-        if _adds_up(found, totals, since, place, stated, reading.tally):
+        is_sum = bool(stated) and len(stated) * 2 >= len(row)
+        # One row alone is its own sum: then the words must say that a total follows it.
+        least = 1 if totals[place] else LEAST_SUMMED
+        is_sum = is_sum and running.adds_up(place, stated, least)
+        if is_sum:
+            reading.tally.summed.add(lines.item(place))
+        if is_sum or totals[place]:
+            running.mark_total(place, counted=not totals[place])
             totals[place] = True
-            since = np.append(since, place)
-            reading.tally.summed.add(lines[place].as_py())
     return replace(found, totals=totals) if totals.any() else found
 
 
-def _is_carried(found: Converted, name: str, place: int) -> bool:
+def _above(tally: Tally) -> Above:
+    """What was added up before a batch."""
+    return Above(
+        sums=tally.sums,
+        until_total=tally.until_total,
+        balances=tally.balance_sums,
+        balances_until_total=tally.balances_until_total,
+        rows=tally.accepted,
+        rows_until_total=tally.rows_until_total,
+    )
+
+
+def _is_carried(found: Converted, totals: np.ndarray, name: str, place: int) -> bool:
     """Whether a figure is what an account stands at, and not a sum: that of the last row above it."""
     if RUNNING.isdisjoint(worded(name)):
         return False
-    above = np.flatnonzero(found.good[:place] & ~found.totals[:place])
+    above = np.flatnonzero(found.good[:place] & ~totals[:place])
     column = found.values.column(name)
     return bool(len(above)) and column[int(above[-1])].as_py() == column[place].as_py()
 
@@ -87,6 +111,10 @@ def _lean(found: Converted, reading: Reading) -> np.ndarray:
     lean = empty * 2 >= max(len(texts), 1)
     if dated is not None and dated in header:
         lean = pc.is_null(found.values.column(dated)).to_numpy(zero_copy_only=False)
+        often = lean & found.good
+        if int(often.sum()) > MOST_UNDATED * int(found.good.sum()):
+            # Where the day stands on the first line of an entry alone, a total has less on it than a line.
+            lean = lean & (empty > min(float(np.median(empty[often])), len(texts) - 1))
     worded = [found.values.column(name) for name in texts[:TOTALS_COLUMNS]]
     # Few texts stand for many rows: all are looked at together, and hardly ever is one a total's.
     repeated = [words for words in worded if pa.types.is_dictionary(words.type)]
@@ -97,47 +125,6 @@ def _lean(found: Converted, reading: Reading) -> np.ndarray:
     for words in searched:
         lean = lean | states_total(words.combine_chunks())
     return np.asarray(lean)
-
-
-def _adds_up(
-    found: Converted,
-    totals: np.ndarray,
-    since: np.ndarray,
-    place: int,
-    stated: Mapping[str, Decimal],
-    tally: Tally,
-) -> bool:
-    """Whether the figures of a row are the sums of all rows before it, or of those since the last total."""
-    before = found.good & ~totals
-    before[place:] = False
-    rows = tally.accepted + int(before.sum())
-    last = max([p for p in since.tolist() if p < place], default=-1)
-    block = before.copy()
-    block[: last + 1] = False
-    # One row alone is its own sum: then the words must say that a total follows it.
-    least = 1 if totals[place] else LEAST_SUMMED
-    # A block that a batch begins within began in the one before, at the last total there.
-    many = rows - tally.rows_until_total if last < 0 else int(block.sum())
-    stood = found.balances.copy()
-    stood[place:] = False
-    since_last = stood.copy()
-    since_last[: last + 1] = False
-    begun = tally.until_total if last < 0 else tally.sums
-    opened = tally.balances_until_total if last < 0 else tally.balance_sums
-    for chosen, balances, size, off, off_balances in (
-        (before, stood, rows, {}, {}),
-        (block, since_last, many, begun, opened),
-    ):
-        if size < least:
-            continue
-        sums = _sums_of(found, chosen, stated, tally.sums, off)
-        both = _sums_of(found, balances, stated, tally.balance_sums, off_balances)
-        # What an account stood at may be added up with what moved it, or not.
-        if all(sums[n] == v for n, v in stated.items()) or all(
-            sums[n] + both[n] == v for n, v in stated.items()
-        ):
-            return True
-    return False
 
 
 def _sums_of(
@@ -195,7 +182,7 @@ def note_totals(found: Converted, batch: Batch, reading: Reading) -> None:
             value = row[name]
             if value is None:
                 value = _stated(batch, name, place, reading.formats[name])
-            if value is not None and not _is_carried(found, name, place):
+            if value is not None and not _is_carried(found, found.totals, name, place):
                 tally.totals_rows.append((row[LINE_COLUMN], name, value, ""))
 
 
@@ -209,7 +196,7 @@ def note_balances(found: Converted, batch: Batch, reading: Reading) -> None:
     stated = [name for name in reading.money if name in reading.layout.header]
     tally.balance_sums = _sums_of(found, found.balances, stated, tally.balance_sums, {})
     lines = found.values.column(LINE_COLUMN)
-    for place in places[: MOST_SUSPECTS - len(tally.balances)].tolist():
+    for place in places[: MOST_BALANCES - len(tally.balances)].tolist():
         texts = (str(c[place].as_py() or "").strip() for c in batch.cells.columns)
         said = next((t for t in texts if states_balance(pa.array([t])).any()), "")
         tally.balances.append((lines[place].as_py(), said))
