@@ -124,3 +124,22 @@ def test_a_journal_without_days_on_most_lines(engine, tmp_path_factory, entries,
     assert taken == [n for n in range(2, len(lines) + 1) if n not in set(sums)]
     assert {line.line for line in report.totals_lines} == set(sums)
     assert all(line.stated == line.accepted for line in report.totals_lines)
+
+
+@given(st.sampled_from([4, 50, 700]), st.integers(0, 99), st.sampled_from(["", "Vendor {}", "Vendor {},sum"]))  # fmt: skip
+def test_sums_of_short_blocks_that_have_a_name_alone(engine, tmp_path_factory, blocks, seed, name):
+    """As many lines as a third have no day: all of them are sums, whatever texts they have."""
+    rng = np.random.default_rng(seed)
+    lines, sums = ["Date,Vendor,Memo,Amount"], []
+    for i in range(blocks):
+        cents = [Decimal(int(v)).scaleb(-2) for v in rng.integers(100, 90_000, rng.integers(2, 4))]
+        lines += [
+            f"2024-{1 + i % 12:02d}-{1 + k:02d},Vendor {i},m,{v}" for k, v in enumerate(cents)
+        ]
+        lines.append(f",{name.format(i)}{',' * (2 - name.count(','))}{sum(cents)}")
+        sums.append(len(lines))
+    folder = tmp_path_factory.mktemp("blocks")
+    (folder / "b.csv").write_text("\n".join(lines) + "\n")
+    take_file(folder / "b.csv", folder / "b.parquet", ReadSettings(), Prior(), engine)
+    taken = pq.read_table(folder / "b.parquet").column("_line").to_pylist()
+    assert taken == [n for n in range(2, len(lines) + 1) if n not in set(sums)]

@@ -43,16 +43,41 @@ def with_totals_by_sum(batch: Batch, found: Converted, reading: Reading) -> Conv
     named = [name for name in reading.money if name in reading.layout.header]
     if not named or not (found.good | found.totals).any():
         return found
-    suspects = np.flatnonzero((_lean(found, reading) & found.good) | found.totals)
-    if not len(suspects):
+    lean, undated, texts = _lean(found, reading)
+    may = (lean & found.good) | found.totals
+    if not may.any():
+        return found
+    sums: list[int] = []
+    if (undated & found.good).sum() > MOST_UNDATED * found.good.sum():
+        # Where the day stands on the first line of an entry alone, lines may be what those above add up to by
+        # chance. Those with the fewest texts are looked at first, and taken where most of their kind are sums.
+        may &= ~undated | found.totals
+        for many in sorted(set(texts[undated & found.good].tolist())):
+            kind = undated & found.good & (texts == many)
+            some = _sums_among(batch, found, reading, named, may | kind)
+            if 2 * int(kind[some].sum()) > int(kind.sum()):
+                may, sums = may | kind, some
+    if not sums:
+        sums = _sums_among(batch, found, reading, named, may)
+    if not sums and not found.totals.any():
         return found
     lines = found.values.column(LINE_COLUMN).to_numpy()
+    reading.tally.summed.update(lines[sums].tolist())
     totals = found.totals.copy()
+    totals[sums] = True
+    return replace(found, totals=totals)
+
+
+def _sums_among(
+    batch: Batch, found: Converted, reading: Reading, named: list[str], suspects: np.ndarray
+) -> list[int]:
+    """The places of rows among some whose figures are sums of those above, given that these are totals."""
+    totals, sums = found.totals.copy(), []
     columns = {name: found.values.column(name) for name in named}
     running = Running(columns, found.good, found.balances, _above(reading.tally))
     # What an account stands at is told from a sum row by row.
     plain = [name for name in named if RUNNING.isdisjoint(worded(name))]
-    for place in running.candidates(suspects, found.totals, plain):
+    for place in running.candidates(np.flatnonzero(suspects), found.totals, plain):
         row = {name: value for name in named if (value := running.values[name].item(place))}
         if totals[place]:
             for name in named:
@@ -70,11 +95,11 @@ def with_totals_by_sum(batch: Batch, found: Converted, reading: Reading) -> Conv
         least = 1 if totals[place] else LEAST_SUMMED
         is_sum = is_sum and running.adds_up(place, stated, least)
         if is_sum:
-            reading.tally.summed.add(lines.item(place))
+            sums.append(place)
         if is_sum or totals[place]:
             running.mark_total(place, counted=not totals[place])
             totals[place] = True
-    return replace(found, totals=totals) if totals.any() else found
+    return sums
 
 
 def _above(tally: Tally) -> Above:
@@ -98,8 +123,9 @@ def _is_carried(found: Converted, totals: np.ndarray, name: str, place: int) -> 
     return bool(len(above)) and column[int(above[-1])].as_py() == column[place].as_py()
 
 
-def _lean(found: Converted, reading: Reading) -> np.ndarray:
-    """Rows with so little in them that they may state a total."""
+def _lean(found: Converted, reading: Reading) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Rows with so little in them that they may state a total, those of them that have no day where the table has
+    one and no total's word, and how many texts each has."""
     header = [name for name in reading.layout.header if name not in reading.layout.added]
     dated = reading.roles.get("date")
     texts = [n for n in header if n not in reading.money and n != dated]
@@ -108,13 +134,10 @@ def _lean(found: Converted, reading: Reading) -> np.ndarray:
     for name in texts:
         if found.values.column(name).null_count:
             empty += pc.is_null(found.values.column(name)).to_numpy(zero_copy_only=False)
-    lean = empty * 2 >= max(len(texts), 1)
+    lean, undated = empty * 2 >= max(len(texts), 1), np.zeros(n, dtype=bool)
     if dated is not None and dated in header:
         lean = pc.is_null(found.values.column(dated)).to_numpy(zero_copy_only=False)
-        often = lean & found.good
-        if int(often.sum()) > MOST_UNDATED * int(found.good.sum()):
-            # Where the day stands on the first line of an entry alone, a total has less on it than a line.
-            lean = lean & (empty > min(float(np.median(empty[often])), len(texts) - 1))
+        undated = lean
     worded = [found.values.column(name) for name in texts[:TOTALS_COLUMNS]]
     # Few texts stand for many rows: all are looked at together, and hardly ever is one a total's.
     repeated = [words for words in worded if pa.types.is_dictionary(words.type)]
@@ -123,8 +146,9 @@ def _lean(found: Converted, reading: Reading) -> np.ndarray:
     if reading.tally.accepted + n <= MOST_WORDED:
         searched = searched + [words for words in worded if pa.types.is_string(words.type)]
     for words in searched:
-        lean = lean | states_total(words.combine_chunks())
-    return np.asarray(lean)
+        says = states_total(words.combine_chunks())
+        lean, undated = lean | says, undated & ~says
+    return np.asarray(lean), np.asarray(undated), len(texts) - empty
 
 
 def _sums_of(
