@@ -467,8 +467,10 @@ def test_amounts_have_their_own_currency_and_not_that_of_others(tmp_path, header
         assert 'rates = { "Swiss Franc" = "…", "US Dollar" = "…" }' in done.stderr
         assert f"column {names[currency]!r}" not in done.stderr
         return
-    roles = json.loads(done.stdout)["roles"]
+    report = json.loads(done.stdout)
+    roles, notes = report["roles"], str(report["files"][0]["notes"])
     assert (roles["amount"], roles["currency"]) == (names[amount], names[currency])
+    assert f"the currencies of the table are those of {names[currency]}, and not" in notes
 
 
 def test_numbers_that_a_spreadsheet_cut_short_are_told(tmp_path):

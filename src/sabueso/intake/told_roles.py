@@ -110,13 +110,13 @@ def _chosen(what: str, taken: str, others: Sequence[str]) -> str:
 
 
 def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
-    """What is said of days, or quantities, where several columns are called as such are."""
+    """What is said of days, quantities or currencies, where several columns are called as such are."""
     found = []
-    for role, what in (("date", "days"), ("quantity", "quantities")):
+    for role, what in (("date", "days"), ("quantity", "quantities"), ("currency", "currencies")):
         taken = reading.roles.get(role)  # type: ignore[call-overload]
         if taken is None or role in reading.prior.roles:
             continue
-        kinds = ("number",) if role == "quantity" else ("date", "timestamp")
+        kinds = _KINDS[role]
         others = [
             name
             for name, f in reading.formats.items()
@@ -125,6 +125,7 @@ def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
             and may_have(role, name)  # type: ignore[arg-type]
             and not (isinstance(f, DateFormat) and f.of_months)
             and texts_of(reading.layout.sample, name)
+            and not (role == "currency" and _same(reading, name, taken))
         ]
         if others:
             text = _chosen(what, taken, others)
@@ -133,6 +134,15 @@ def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
             text = f"the days of the table are those of {taken}, by whose name something begins or ends then"
             found.append(Assumed(text, "roles.date", (amount,)))
     return found
+
+
+_KINDS = {"date": ("date", "timestamp"), "quantity": ("number",), "currency": ("text",)}
+
+
+def _same(reading: Reading, name: str, other: str) -> bool:
+    """Whether two columns hold the same on every line that was looked at."""
+    sample = reading.layout.sample
+    return other in sample.column_names and sample.column(name).equals(sample.column(other))
 
 
 def _may_be_cents(reading: Reading, amount: str) -> bool:
