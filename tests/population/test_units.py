@@ -85,7 +85,7 @@ def test_litres_are_no_money_anywhere(tmp_path):
     page = (case / "papers" / "working-paper.html").read_text(encoding="utf-8")
     # The front adds up what is at stake: of the three exceptions one states an amount.
     assert "4,000.25" in page and "1,804,170" not in page
-    assert f"Sum of litres used {litres:,}" in page
+    assert f"Sum of litres used {litres:,} of {litres:,}.<" in page
     findings = [json.loads(p.read_text()) for p in (case / "runs" / "0001").glob("finding-*.json")]
     assert {f["on"]: f["currency"] for f in findings} == {"litres": "", "cost": "EUR"}
     told("sample", "fuel", "--method", "random", "--size", "5", "--on", "litres")

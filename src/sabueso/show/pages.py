@@ -23,7 +23,7 @@ def environment() -> jinja2.Environment:
     )
     environment.globals.update(palette=palette)
     environment.filters.update(
-        amount=lambda v: num.amount(None if v is None else Decimal(str(v))),
+        amount=lambda v, scale=2: num.amount(None if v is None else Decimal(str(v)), scale),
         count=num.count, p=num.p_value, number=num.number, percent=num.percent, signed=num.signed,
     )  # fmt: skip
     return environment
