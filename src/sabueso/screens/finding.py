@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from sabueso.base.plain import ByColumn, Cells, Json, Values, plain, restored
+from sabueso.base.visible import clipped
 from sabueso.population.population import Account
 from sabueso.population.table import Table, exact_total
 from sabueso.screens.settings import Settings
@@ -18,6 +19,7 @@ from sabueso.screens.subject import Row, Sampled, Subject, of_flag, of_key
 
 R = TypeVar("R")
 ROW = "row"
+WIDEST_HEADING = 16
 """The column of flags that names a row where a flag of another kind is one's."""
 UNLAWFUL = frozenset({"not_normal", "no_p", "copied_rows", "truncated", "narrow_range"})
 """Cautions that say that a p ranks and does not prove."""
@@ -261,8 +263,8 @@ class Finding(Generic[R]):
 
     @property
     def heading(self) -> str:
-        """What stands above its figures: amounts are called so, all else by its name."""
-        return "amount" if self.currency or self.on is None else self.on
+        """What stands above its figures: amounts are called so, all else by its name, as far as there is room."""
+        return "amount" if self.currency or self.on is None else clipped(self.on, WIDEST_HEADING)
 
     @property
     def lawful(self) -> bool:
