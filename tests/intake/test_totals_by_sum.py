@@ -11,8 +11,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from sabueso.intake.reading import Tally
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.summed import SAFE, Above, Running, whole_units
+from sabueso.intake.summed import SAFE, Running, whole_units
 from sabueso.intake.take import Prior, intake_engine, take_file
 
 
@@ -73,7 +74,9 @@ def test_sums_up_to_any_place(batch):
         n: pa.chunked_array([pa.array(list(map(Decimal, v)), pa.decimal128(18, 0))])
         for n, v in values.items()
     }
-    above = Above(*({n: Decimal(v) for n, v in each.items()} for each in before), rows, rows_until)  # type: ignore[misc]
+    names = ("sums", "until_total", "balance_sums", "balances_until_total")
+    sums = [{n: Decimal(v) for n, v in each.items()} for each in before]
+    above = Tally(**dict(zip(names, sums, strict=True)), accepted=rows, rows_until_total=rows_until)  # type: ignore[arg-type]
     running = Running(columns, np.array(kind) == "row", np.array(kind) == "balance", above)
     labels = np.array(kind) == "label"
     suspects = np.flatnonzero((np.array(kind) == "row") | labels)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 
 import numpy as np
 import pyarrow as pa
+
+from sabueso.intake.reading import Tally
 
 WIDEST = 18
 LOOKED_AT_ALONE, FIRST_LOOK, FURTHEST_LOOK = 6, 64, 65_536
@@ -34,18 +35,6 @@ def whole_units(column: pa.ChunkedArray) -> np.ndarray:
     return np.array(units, dtype=object)
 
 
-@dataclass(frozen=True)
-class Above:
-    """What is added up before a batch: of all rows, of those until the last total, and what accounts stood at."""
-
-    sums: Mapping[str, Decimal]
-    until_total: Mapping[str, Decimal]
-    balances: Mapping[str, Decimal]
-    balances_until_total: Mapping[str, Decimal]
-    rows: int
-    rows_until_total: int
-
-
 class Running:
     """Sums of the rows of a batch up to any place, less the totals among them.
 
@@ -55,6 +44,8 @@ class Running:
         Decimals, by name.
     good, balances : ndarray of bool, shape (n,)
         The rows that are added up, and those that state what an account stood at.
+    above : Tally
+        What was added up before the batch.
     """
 
     def __init__(
@@ -62,7 +53,7 @@ class Running:
         columns: Mapping[str, pa.ChunkedArray],
         good: np.ndarray,
         balances: np.ndarray,
-        above: Above,
+        above: Tally,
     ) -> None:
         self.names = list(columns)
         self.values = {name: whole_units(column) for name, column in columns.items()}
@@ -72,7 +63,7 @@ class Running:
             return int(of.get(name, Decimal(0)).scaleb(scales[name]))
 
         begun = {name: units(above.sums, name) for name in columns}
-        stood = {name: units(above.balances, name) for name in columns}
+        stood = {name: units(above.balance_sums, name) for name in columns}
         wide = any(abs(v) >= SAFE for v in (*begun.values(), *stood.values()))
         if wide:
             self.values = {name: v.astype(object) for name, v in self.values.items()}
@@ -80,7 +71,7 @@ class Running:
         self._stood = {
             n: stood[n] + _before(np.where(balances, v, 0)) for n, v in self.values.items()
         }
-        self._rows = above.rows + _before(good.astype(np.int64))
+        self._rows = above.accepted + _before(good.astype(np.int64))
         self._has_balances = bool(balances.any()) or any(stood.values())
         # What is taken off of all rows, and stood at the last total.
         self._removed = dict.fromkeys(columns, 0)
@@ -88,40 +79,27 @@ class Running:
         self._base = {name: units(above.until_total, name) for name in columns}
         self._base_stood = {name: units(above.balances_until_total, name) for name in columns}
         self._base_rows = above.rows_until_total
+        self._alone = LOOKED_AT_ALONE
 
     def candidates(
         self, suspects: np.ndarray, always: np.ndarray, asked: Sequence[str]
     ) -> Iterator[int]:
-        """Suspects, in order, that may state a sum as things stand when they are asked for: those where every
-        figure in ``asked`` is one of the sums, or that are to be looked at ``always``."""
-        at, look, alone = 0, FIRST_LOOK, LOOKED_AT_ALONE
+        """Suspects, in order, that may state a sum as things stand when they are asked for: the first behind each
+        total, and of the rest those where every figure in ``asked`` is one of the sums, or that are to be looked at
+        ``always``."""
+        at, look = 0, FIRST_LOOK
         while at < len(suspects):
-            if alone and not self._has_balances:
-                place, at, alone = int(suspects[at]), at + 1, alone - 1
-                if always[place] or self._may_alone(place, asked):
-                    yield place
-                    alone = LOOKED_AT_ALONE
+            if self._alone:
+                self._alone, look, at = self._alone - 1, FIRST_LOOK, at + 1
+                yield int(suspects[at - 1])
                 continue
             places = suspects[at : at + look]
             may = np.flatnonzero(self._may(places, asked) | always[places])
             if not len(may):
                 at, look = at + len(places), min(2 * look, FURTHEST_LOOK)
                 continue
+            at += int(may[0]) + 1
             yield int(places[may[0]])
-            at, look, alone = at + int(may[0]) + 1, FIRST_LOOK, LOOKED_AT_ALONE
-
-    def _may_alone(self, place: int, asked: Sequence[str]) -> bool:
-        """As :meth:`_may`, of one row, where no account stands at anything."""
-        whole = block = True
-        some = not asked
-        for name in asked:
-            value = self.values[name].item(place)
-            if value:
-                some = True
-                every = self._sums[name].item(place) - self._removed[name]
-                whole = whole and value == every
-                block = block and value == every - self._base[name]
-        return some and (whole or block)
 
     def _may(self, places: np.ndarray, asked: Sequence[str]) -> np.ndarray:
         whole = block = with_stood = block_stood = np.ones(len(places), dtype=bool)
@@ -145,13 +123,13 @@ class Running:
 
     def adds_up(self, place: int, stated: Mapping[str, int], least: int) -> bool:
         """Whether figures are the sums of all rows before a place, or of those since the last total, which are so
-        many at least; what accounts stood at may be added, or not."""
+        many at least; what accounts stood at may be added, or not. No figures are no sum."""
         rows = int(self._rows[place]) - self._removed_rows
         every = {n: int(self._sums[n][place]) - self._removed[n] for n in stated}
         stood = {n: int(self._stood[n][place]) for n in stated}
         since = {n: v - self._base[n] for n, v in every.items()}
         stood_since = {n: v - self._base_stood[n] for n, v in stood.items()}
-        return any(
+        return bool(stated) and any(
             many >= least
             and (
                 all(sums[n] == v for n, v in stated.items())
@@ -169,6 +147,7 @@ class Running:
             self._removed_rows += 1
             for name in self.names:
                 self._removed[name] += int(self.values[name][place])
+        self._alone = LOOKED_AT_ALONE
         behind = place + 1
         self._base_rows = int(self._rows[behind]) - self._removed_rows
         for name in self.names:

@@ -19,7 +19,7 @@ from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.stated import states_balance, states_total
 from sabueso.intake.interface import Batch, TotalsLine
 from sabueso.intake.reading import Reading, Tally
-from sabueso.intake.summed import Above, Running
+from sabueso.intake.summed import Running
 from sabueso.population.table import LINE_COLUMN, exact_total
 
 MOST_BALANCES = 200
@@ -74,7 +74,7 @@ def _sums_among(
     """The places of rows among some whose figures are sums of those above, given that these are totals."""
     totals, sums = found.totals.copy(), []
     columns = {name: found.values.column(name) for name in named}
-    running = Running(columns, found.good, found.balances, _above(reading.tally))
+    running = Running(columns, found.good, found.balances, reading.tally)
     # What an account stands at is told from a sum row by row.
     plain = [name for name in named if RUNNING.isdisjoint(worded(name))]
     for place in running.candidates(np.flatnonzero(suspects), found.totals, plain):
@@ -90,28 +90,15 @@ def _sums_among(
             for name, value in row.items()
             if name in plain or not _is_carried(found, totals, name, place)
         }
-        is_sum = bool(stated) and len(stated) * 2 >= len(row)
         # One row alone is its own sum: then the words must say that a total follows it.
         least = 1 if totals[place] else LEAST_SUMMED
-        is_sum = is_sum and running.adds_up(place, stated, least)
+        is_sum = 2 * len(stated) >= len(row) and running.adds_up(place, stated, least)
         if is_sum:
             sums.append(place)
         if is_sum or totals[place]:
             running.mark_total(place, counted=not totals[place])
             totals[place] = True
     return sums
-
-
-def _above(tally: Tally) -> Above:
-    """What was added up before a batch."""
-    return Above(
-        sums=tally.sums,
-        until_total=tally.until_total,
-        balances=tally.balance_sums,
-        balances_until_total=tally.balances_until_total,
-        rows=tally.accepted,
-        rows_until_total=tally.rows_until_total,
-    )
 
 
 def _is_carried(found: Converted, totals: np.ndarray, name: str, place: int) -> bool:

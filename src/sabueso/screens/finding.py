@@ -18,8 +18,8 @@ from sabueso.screens.settings import Settings
 from sabueso.screens.subject import Row, Sampled, Subject, of_flag, of_key
 
 R = TypeVar("R")
-ROW = "row"
 WIDEST_HEADING = 16
+ROW = "row"
 """The column of flags that names a row where a flag of another kind is one's."""
 UNLAWFUL = frozenset({"not_normal", "no_p", "copied_rows", "truncated", "narrow_range"})
 """Cautions that say that a p ranks and does not prove."""

@@ -94,8 +94,8 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
         months: Sequence[str] = FIGURES_OF_MONTHS if dated or hints.period else ()
         if not months and _are_months(values, hints):
             months = DOTTED_MONTHS
-        most = least if kind is None else 1
-        date = decide_date(values, hints.dates, most, dated, moment, months)
+        enough = least if kind is None else 1
+        date = decide_date(values, hints.dates, enough, dated, moment, months)
         if date is not None and not is_rather_a_code(date, values, hints):
             return date
         if hints.begins and (found := yearless(values, hints.dates, dated=dated)) is not None:

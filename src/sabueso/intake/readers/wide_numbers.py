@@ -53,6 +53,8 @@ def cells_by_edges(line: str, cuts: Sequence[int], edges: Sequence[int]) -> list
     >>> cells_by_edges("A1     2812750", (3, 9), (2, 10, 14)) is None
     True
     """
+    if not run_over(line, cuts):
+        return None
     plain = line.expandtabs()
     wide: dict[int, str] = {}
     rest = plain
@@ -67,6 +69,6 @@ def cells_by_edges(line: str, cuts: Sequence[int], edges: Sequence[int]) -> list
         wide[column] = token[0]
         rest = rest[:start] + " " * (end - start) + rest[end:]
     cells = cells_of(rest, cuts)
-    if not wide or any(cells[column] for column in wide):
+    if any(cells[column] for column in wide):
         return None
     return [wide.get(column, cell) for column, cell in enumerate(cells)]

@@ -221,5 +221,5 @@ def _by_group(axes: Axes, finding: Finding[Any], names: list[str]) -> None:
     if finding.settings.get("scale") == "log":
         axes.set_xscale("symlog", linthresh=1)
     axes.xaxis.set_major_formatter(plain_number)
-    axes.set_xlabel(finding.measured)
+    axes.set_xlabel(_labelled(finding.on, finding.currency))
     axes.margins(x=0.08)
