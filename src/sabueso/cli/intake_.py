@@ -73,7 +73,7 @@ READ = {
     "dates": "day first, month first or year first",
     "header-line": "the line of the header, or none",
     "encoding": "such as utf-8, latin-1, cp1250",
-    "delimiter": "one character",
+    "delimiter": "one character, or up to three",
 }
 """How files are read where that is not to be detected: the keys of read in the plan."""
 

@@ -19,7 +19,13 @@ class ReadSettings(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     encoding: str | None = Field(None, description="such as utf-8, latin-1, cp1252")
-    delimiter: str | None = Field(None, description="one character")
+    delimiter: str | None = Field(None, description="one character, or up to three")
+    quote: Literal['"', "'"] | None = Field(
+        None, description="the mark before and after a field: \" or '"
+    )
+    escape: Literal["backslash", "none"] | None = Field(
+        None, description='"backslash" where one stands before a quote within quotes; or "none"'
+    )
     decimal: str | None = Field(None, description="decimal mark: . or ,")
     thousands: str | None = Field(None, description="thousands mark: . , ' or a space; none: empty")
     dates: str | None = Field(None, description="day first, month first or year first")
@@ -75,9 +81,11 @@ class ReadSettings(BaseModel):
 
     @field_validator("delimiter")
     @classmethod
-    def _one_character(cls, value: str | None) -> str | None:
-        if value is not None and len(value) != 1:
-            raise ValueError("a delimiter is one character")
+    def _few_characters(cls, value: str | None) -> str | None:
+        if value is not None and not (0 < len(value) <= 3 and not set(value) & set("\r\n\"'\\\0")):
+            raise ValueError(
+                "a delimiter is one to three characters, and no quote, backslash or end of line"
+            )
         return value
 
     @field_validator("header", mode="before")

@@ -11,7 +11,8 @@ from sabueso.population.sql import Tree
 
 MISSING = frozenset(
     ["na", "n/a", "n.a.", "nan", "null", "none", "nil", "#n/a", "#na", "#null!", "#value!", "#ref!", "#div/0!",
-     "-", "--", "–", "—", ".", "..", "s/d", "k.a.", "n.d.", "nd"]
+     "\\n", "(null)", "[null]", "<null>", "#nv", "#wert!", "#bezug!", "#n/d", "#¡valor!", "#¡ref!", "#¡div/0!",
+     "#valeur!", "#valore!", "#rif!", "#valor!", "-", "--", "–", "—", ".", "..", "s/d", "k.a.", "n.d.", "nd"]
 )  # fmt: skip
 """Texts that stand for nothing where a number or a date is expected, small letters."""
 STATES_NOTHING = MISSING | frozenset(

@@ -152,6 +152,7 @@ def _described(index: Path, table: Any, url: str) -> Described:
     }
     if fixed is None:
         given["delimiter"] = value(form, "ColumnDelimiter") or ";"
+        given["quote"] = "'" if value(form, "TextEncapsulator") == "'" else '"'
     encoding = next(
         (e for name, e in _ENCODINGS.items() if table.find(f"{{*}}{name}") is not None), None
     )

@@ -35,6 +35,7 @@ from sabueso.intake.readers.delimited_header import (
     is_bordered,
     usual_fields,
 )
+from sabueso.intake.readers.dialects import Dialect, dialect_of, is_wrapped, other_delimiter
 from sabueso.intake.readers.fixed_places import Places, cut_batches, is_spaced, layout_at_places
 from sabueso.intake.readers.kept_as_text import as_told, bare, bared, kept_as_text
 from sabueso.intake.readers.records import (
@@ -99,12 +100,14 @@ def _with_lone_lines(layout: Delimited, lines: Sequence[str], settings: ReadSett
     if settings.headings == "none" or len(layout.header) < 2:
         return layout
     first = lines[: 2 * SAMPLE_ROWS]
-    if not any(layout.delimiter not in line and line.strip() for line in first):
+    if not any(layout.dialect.mark not in line and line.strip() for line in first):
         return layout
     plain = "\n".join(first).encode("utf-8", "surrogateescape")
-    padded = Padding(layout.delimiter, len(layout.header)).block(plain)
+    mark = layout.dialect.mark
+    padded = Padding(mark, len(layout.header)).block(plain)
     text = padded.decode("utf-8", "surrogateescape")
-    sample = _columns(first_records(text, layout.delimiter, len(layout.header)), layout.header)
+    sample = _columns(first_records(text, mark, len(layout.header)), layout.header)
+    sample = layout.dialect.cells(sample)
     lone = replace(layout, sample=bared(sample, layout.kept), lone=True)
     return layout if headings_of(lone, settings.headings) is None else lone
 
@@ -152,7 +155,9 @@ class DelimitedReader:
         return plain_suffix(path) not in (".xls", ".xlsx") or is_text(path)
 
     def layout(self, path: Path, settings: ReadSettings) -> Delimited | Places:
-        lines, encoding, assumed = _first_lines(path, settings)
+        given, encoding, assumed = _first_lines(path, settings)
+        wrapped = is_wrapped(given)
+        lines = Dialect(wrapped=wrapped).lines(given)
         said = _SEPARATOR.fullmatch(lines[0].strip())
         start = 1 if said else 0
         delimiter = settings.delimiter or (said[1] if said else "")
@@ -160,35 +165,43 @@ class DelimitedReader:
             delimiter = "|"
         if not delimiter:
             delimiter = detect_delimiter(lines)
+            cut = usual_fields(lines, delimiter)
             places = layout_at_places(lines, encoding, assumed, settings)
-            if places is not None and len(places.header) > usual_fields(lines, delimiter):
+            if places is not None and len(places.header) > cut:
                 return places
-        header, header_line, notes = header_of(path, lines, start, delimiter, settings)
-        above = list(csv.reader(lines[start : max(header_line - 1, start)], delimiter=delimiter))
+            if cut < 2:
+                delimiter = other_delimiter(lines[start:]) or delimiter
+        dialect = dialect_of(lines[start:], delimiter, settings, wrapped=wrapped)
+        lines, mark = dialect.lines(given), dialect.mark
+        header, header_line, notes = header_of(path, lines, start, mark, settings)
+        above = list(csv.reader(lines[start : max(header_line - 1, start)], delimiter=mark))
         notes += [*assumed, *scale_notes(above)]
-        sample = first_records("\n".join(lines[header_line:]), delimiter, len(header))
+        sample = first_records("\n".join(lines[header_line:]), mark, len(header))
         if len(header) == 1 and settings.delimiter is None:
             _refuse_other_forms(path, lines[header_line:])
-        header = list(map(bare, header))
+        header = [bare(dialect.cell(name)) for name in header]
         names = column_names(header)
-        cells = _columns(sample, names)
+        cells = dialect.cells(_columns(sample, names))
         kept = kept_as_text(cells)
         found = Delimited(
             header=names,
             header_line=header_line,
             described={
                 "encoding": encoding,
-                "delimiter": DELIMITERS.get(delimiter, repr(delimiter)),
-            },
+                "delimiter": DELIMITERS.get(dialect.delimiter, repr(dialect.delimiter)),
+            }
+            | dialect.described,
             sample=bared(cells, kept),
             notes=(*notes, *name_notes(header, names), *as_told(kept)),
-            found={"encoding": encoding, "delimiter": delimiter}
+            found={"encoding": encoding, "delimiter": dialect.delimiter}
+            | dialect.found
             | ({} if header_line == 1 else {"header": header_line}),
             currency=currency_above(above),
             year=year_above(above),
             heading=alone_above(above),
             encoding=encoding,
-            delimiter=delimiter,
+            delimiter=dialect.delimiter,
+            dialect=dialect,
             kept=kept,
         )
         return _with_lone_lines(found, lines[header_line:], settings)
@@ -200,7 +213,8 @@ class DelimitedReader:
             yield from self._cut(path, layout, settings)
             return
         assert isinstance(layout, Delimited)
-        splitter = Splitter(layout.delimiter.encode(), len(layout.header), layout.header_line + 1)
+        dialect, fields = layout.dialect, len(layout.header)
+        splitter = Splitter(dialect.mark.encode(), fields, layout.header_line + 1)
         kinds = {name: REPEATED if name in repeated else pa.string() for name in layout.header}
         waiting: deque[tuple[bytes, Future[Batch | None]]] = deque()
         pool = ThreadPoolExecutor(WORKERS)
@@ -211,8 +225,10 @@ class DelimitedReader:
                 # The header is cut off: of a file of a line or two it may be in the second block.
                 first = after_lines(stream, layout.header_line)
                 rows: Iterable[bytes] = chain([first] if first else [], stream)
+                if not dialect.is_usual:
+                    rows = map(dialect.block, rows)
                 if layout.lone:
-                    rows = map(Padding(layout.delimiter, len(layout.header)).block, rows)
+                    rows = map(Padding(dialect.mark, fields).block, rows)
                 for block in rows:
                     waiting.append((block, pool.submit(whole_block, block, layout, kinds)))
                     if len(waiting) > WORKERS:

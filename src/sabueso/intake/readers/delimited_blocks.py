@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.csv
 
 from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.readers.dialects import Dialect
 from sabueso.intake.readers.kept_as_text import bared
 from sabueso.intake.readers.records import (
     NEWLINE,
@@ -26,6 +27,7 @@ from sabueso.intake.readers.records import (
 class Delimited(Layout):
     encoding: str
     delimiter: str
+    dialect: Dialect
     kept: tuple[str, ...] = ()
     """Columns that are written so that a spreadsheet keeps them as text."""
     lone: bool = False
@@ -78,7 +80,7 @@ def whole_block(block: bytes, layout: Delimited, kinds: Mapping[str, pa.DataType
     def set_aside(row: pa.csv.InvalidRow) -> str:
         text, place = row.text.rstrip("\r\n"), row.number - 1
         raw = text.encode("utf-8", "surrogateescape")
-        if text.strip(layout.delimiter + " \t") and not is_rule(raw):
+        if text.strip(layout.dialect.mark + " \t") and not is_rule(raw):
             broken.append(wrong_count(place, row.actual_columns, fields, raw))
         else:
             empty.append(place)
@@ -121,7 +123,7 @@ def _parsed(
             column_names=layout.header, block_size=len(text) + 1, use_threads=False
         ),
         parse_options=pa.csv.ParseOptions(
-            delimiter=layout.delimiter,
+            delimiter=layout.dialect.mark,
             quote_char='"' if quoted else False,
             newlines_in_values=multiline,
             ignore_empty_lines=False,
@@ -135,11 +137,11 @@ def _parsed(
             check_utf8=False,
         ),
     )
-    return bared(cells, layout.kept)
+    return bared(layout.dialect.cells(cells), layout.kept)
 
 
 def damaged_record(broken: Broken, layout: Delimited) -> Damaged:
-    text = broken.text.decode("utf-8", "replace")
+    text = layout.dialect.as_written(broken.text.decode("utf-8", "replace"))
     count = len(layout.header)
     column = ""
     if broken.fields:
