@@ -74,6 +74,7 @@ READ = {
     "header-line": "the line of the header, or none",
     "encoding": "such as utf-8, latin-1, cp1250",
     "delimiter": "one character, or up to three",
+    "records": "the element of an XML file that is a row",
 }
 """How files are read where that is not to be detected: the keys of read in the plan."""
 

@@ -56,7 +56,7 @@ def intake(
         Use Parquet files where they lie.
     given : mapping, optional
         How the files are to be read where that is not to be detected: ``decimal``, ``thousands``,
-        ``dates``, ``header``, ``encoding``, ``delimiter``; kept in the plan.
+        ``dates``, ``header``, ``encoding``, ``delimiter``, ``records``; kept in the plan.
     ask : bool
         Whether somebody is there to be asked what a file does not tell.
     gate : bool

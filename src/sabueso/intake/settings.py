@@ -30,6 +30,7 @@ class ReadSettings(BaseModel):
     thousands: str | None = Field(None, description="thousands mark: . , ' or a space; none: empty")
     dates: str | None = Field(None, description="day first, month first or year first")
     sheet: str | None = Field(None, description="the sheet of a spreadsheet")
+    records: str | None = Field(None, description="the element of an XML file that is a row")
     header: int | str | None = Field(
         None, description='the line of the header, or "none" where the file has none'
     )

@@ -42,12 +42,20 @@ _ENDINGS = re.compile(
 """What words of one piece end in, in languages that put words together."""
 
 
+_WITHOUT_UMLAUT = re.compile("([aou])e")
+_KNOWN = frozenset(word for words in WORDS.values() for word in words.split() if len(word) > 4)
+"""Words that may be written with two letters for one that has an umlaut: Empfaenger."""
+
+
 def worded(name: str) -> list[str]:
     """The words of a name, those that are put together also apart: ``Rechnungsnr`` -> ``rechnungsnr, rechnungs,
     rechnung, nr``."""
     found: list[str] = []
     for word in folded(name).split():
         found.append(word)
+        plain = _WITHOUT_UMLAUT.sub(r"\1", word)
+        if plain != word and plain in _KNOWN:
+            found.append(plain)
         if UNSPACED.fullmatch(word):
             found += within(word)
         elif word[0] >= "\u0400":

@@ -17,6 +17,7 @@ from sabueso.intake.formats.role_words import (
     COMMISSIONS,
     ENTERED,
     FEES,
+    HEADED,
     IN_CURRENCY,
     KINDS,
     MONEY,
@@ -55,7 +56,7 @@ def _several(role: Role, columns: Sequence[Column]) -> bool:
         for c in columns
         if c.type == "number"
         and set(folded(c.name).split()) & set(words)
-        and not _named_otherwise(role, set(worded(c.name)))
+        and not _named_otherwise(role, worded(c.name))
     ]
     return len(named) > 1
 
@@ -99,7 +100,7 @@ def guess_roles(
         # What happens is dated: of amounts the only time there is is theirs.
         entered = next(c for c in columns if c.name == guess.found["entered"])
         if entered.type in ("date", "timestamp") and not _named_otherwise(
-            "date", set(worded(entered.name))
+            "date", worded(entered.name)
         ):
             guess.found["date"] = guess.found.pop("entered")
     first = columns[0] if columns else None
@@ -118,10 +119,10 @@ def is_no_money(name: str) -> bool:
 
 def may_have(role: Role, name: str) -> bool:
     """Whether a name is one of those by which columns have a role: a posting's day, and not when it is due."""
-    parts = set(worded(name))
-    if parts.isdisjoint(WORDS[role].split()) or _named_otherwise(role, parts):
+    parts = worded(name)
+    if set(parts).isdisjoint(WORDS[role].split()) or _named_otherwise(role, parts):
         return False
-    return role != "date" or parts.isdisjoint((*OF_VALUE, *WORDS["approver"].split()))
+    return role != "date" or set(parts).isdisjoint((*OF_VALUE, *WORDS["approver"].split()))
 
 
 @dataclass
@@ -159,7 +160,7 @@ class _Guess:
             # Any number may be called one: it names the rows where it stands first.
             if position and role == "id" and set(matched) <= ANY_NUMBER:
                 continue
-            if matched and not _named_otherwise(role, set(parts)):
+            if matched and not _named_otherwise(role, parts):
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
                 another = int(role == "text" and bool(set(parts) & OF_ANOTHER))
@@ -194,7 +195,7 @@ class _Guess:
         return [
             c
             for c in self.columns
-            if c.type == "number" and not _named_otherwise("amount", set(worded(c.name)))
+            if c.type == "number" and not _named_otherwise("amount", worded(c.name))
         ]
 
     def _is_named(self, words: frozenset[str], but: str) -> bool:
@@ -248,8 +249,19 @@ def _is_of_tax(parts: Sequence[str]) -> bool:
     return not OF_TAX.isdisjoint(parts) and WITH_OR_WITHOUT.isdisjoint(parts)
 
 
-def _named_otherwise(role: Role, parts: set[str]) -> bool:
+def _is_of_papers(words: Sequence[str]) -> bool:
+    """Whether a party's word in a name tells whose paper is numbered: a supplier's invoice, and not an invoice's
+    supplier."""
+    papers = [place for place, word in enumerate(words) if word in OF_PAPERS]
+    if not papers or not HEADED.issuperset(words[place] for place in papers):
+        return bool(papers)
+    parties = [place for place, word in enumerate(words) if word in OF_SOMEBODY]
+    return not parties or papers[-1] > parties[-1]
+
+
+def _named_otherwise(role: Role, words: Sequence[str]) -> bool:
     """Whether other words of a name deny a role: a bank account is no ledger account."""
+    parts = set(words)
     if role in ("account", "party", "document", "id", "text") and parts & CURRENCY_WORDS:
         return True  # an account's currency is no account
     if role in ("account", "party", "document") and parts & OF_WHOM:
@@ -266,7 +278,7 @@ def _named_otherwise(role: Role, parts: set[str]) -> bool:
         return not parts.isdisjoint(OF_INTEREST)
     if role == "party":
         # Whoever holds the card, and not whom it pays; and a customer's order is no customer.
-        return {"card", "member"} <= parts or not parts.isdisjoint(OF_PAPERS)
+        return {"card", "member"} <= parts or _is_of_papers(words)
     if role in ("document", "id"):
         return not parts.isdisjoint(KINDS) and parts.isdisjoint(NUMBER_WORDS)
     if role == "text":
@@ -363,7 +375,7 @@ def _settle_date(guess: _Guess) -> None:
         for c in guess.columns
         if c.type in ("date", "timestamp")
         and c.name not in guess.taken
-        and not _named_otherwise("date", set(worded(c.name)))
+        and not _named_otherwise("date", worded(c.name))
         # When somebody approved it is not when it was.
         and set(worded(c.name)).isdisjoint(WORDS["approver"].split())
         and 2 * guess.distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving

@@ -37,8 +37,7 @@ def reader_for(path: Path) -> Reader:
         if reader.takes(path):
             return reader
     if fitting:
-        raise UserError(f"{path}: no reader takes its content; of {suffix} files those are read that "
-                        "are ISO 20022 bank statements (camt.052, .053, .054) or OECD audit files (SAF-T)")  # fmt: skip
+        raise UserError(f"{path}: its content is not that of {suffix} files, and is not read")
     known = sorted({each for reader in readers for each in reader.suffixes})
     raise UserError(f"{path}: no reader for {suffix or 'a file without suffix'}; "
                     f"expected {', '.join(known)}, or one of them packed as .gz or .zip")  # fmt: skip

@@ -22,6 +22,7 @@ from sabueso.intake.readers.cells import (
     name_notes,
     text_table,
 )
+from sabueso.intake.readers.json_columns import records_of
 from sabueso.intake.readers.json_start import SeveralLists, Start, find_start
 from sabueso.intake.readers.source import opened
 from sabueso.intake.settings import ReadSettings
@@ -113,7 +114,12 @@ def _head(path: Path) -> str:
 
 
 def _objects(path: Path, start: Start) -> Iterator[Record | Damaged]:
-    """Records with the line each begins on; what is none is damaged, to the end of its line."""
+    """Records with the line each begins on, those of columns with their number; what is none is damaged, to the end
+    of its line."""
+    if start.within is not None:
+        for number, row in records_of(path, start.within, _DECODER):
+            yield _flat(row, number, str(row))
+        return
     line, buffer, at, ended = 1, "", 0, False
     skip = start.characters
     with opened(path) as file:

@@ -10,11 +10,13 @@ from itertools import islice
 from typing import Any
 
 from sabueso.base.plain import Json
+from sabueso.intake.readers.json_columns import columns_in, is_column
 
 _BLANK = re.compile(r"[ \t\r\n]*")
 _DECODER = json.JSONDecoder(parse_float=str, parse_int=str)
 DEEPEST = 4
 LOOKED_AT = 20
+_ARRAYS = "JSON, arrays of values"
 
 
 class SeveralLists(ValueError):
@@ -27,7 +29,7 @@ class Start:
 
     ``characters`` before the first of them are passed over, as are those of ``between``; ``end`` closes
     them, empty where nothing does. ``names`` are those of arrays of values; ``key`` the column of the
-    keys that the records stand under.
+    keys that the records stand under. ``within`` are the keys of the object whose members are columns, where they are.
     """
 
     characters: int = 0
@@ -35,6 +37,9 @@ class Start:
     end: str = ""
     names: tuple[str, ...] = ()
     key: str = ""
+    within: tuple[str, ...] | None = None
+    first_array: int | None = None
+    """Where the array begins that the names are taken from."""
     described: str = "JSON"
     notes: tuple[str, ...] = ()
 
@@ -88,7 +93,8 @@ def find_start(head: str) -> Start:
         end = len(head)  # not whole within the head
     if head[end:].strip():
         return Start()  # one object after another
-    return _keyed(head, at) or _envelope(head, at, DEEPEST, ()) or Start()
+    found = _columns(head, at, DEEPEST, ()) or _keyed(head, at)
+    return found or _envelope(head, at, DEEPEST, ()) or Start()
 
 
 def _past_blank(text: str, at: int) -> int:
@@ -120,6 +126,33 @@ def _members(text: str, at: int) -> Iterator[tuple[str, int, Any]]:
         yield key, begin, value
 
 
+def _columns(text: str, at: int, deep: int, path: tuple[str, ...]) -> Start | None:
+    """An object whose members are columns, alone or within others."""
+    members = list(_members(text, at))
+    lists = [begin for _, begin, _ in members if text.startswith("[", begin)]
+    if any(text[_past_blank(text, begin + 1)] in "[{" for begin in lists if begin + 1 < len(text)):
+        return None
+    if columns_in(members, text):
+        beside = [key for key, begin, value in members if not is_column(text, begin, value)]
+        return Start(
+            within=path, described="JSON, columns one after another", notes=_beside(beside)
+        )
+    inner = [(key, begin) for key, begin, _ in members if text.startswith("{", begin)]
+    if len(inner) != 1 or not deep or lists:
+        return None
+    key, begin = inner[0]
+    return _columns(text, begin, deep - 1, (*path, key))
+
+
+def _beside(keys: list[str]) -> tuple[str, ...]:
+    """What is said of members that are no records."""
+    if not keys:
+        return ()
+    shown = ", ".join(repr(each) for each in keys[:6])
+    were = "was" if len(keys) == 1 else "were"
+    return (f"beside the records the file has {shown}, which {were} not read",)
+
+
 def _keyed(text: str, at: int) -> Start | None:
     """Objects of the same keys, each under a key of its own."""
     members = list(islice(_members(text, at), LOOKED_AT))
@@ -140,10 +173,11 @@ def _envelope(text: str, at: int, deep: int, path: tuple[str, ...]) -> Start | N
     """An array of objects, or of arrays, among the members of an object: the longest."""
     found: list[tuple[float, str, Start]] = []
     beside: list[str] = []
-    labels: dict[tuple[str, ...], str] = {}
+    labels: list[tuple[str, tuple[str, ...]]] = []
     for key, begin, value in _members(text, at):
         here: Start | None = None
         size = float("inf") if value is None else len(value) if isinstance(value, list) else 1
+        labels += [(key, names) for names in _labels(value)]
         if text.startswith("[", begin):
             inner = _past_blank(text, begin + 1)
             where = ".".join((*path, key))
@@ -151,8 +185,6 @@ def _envelope(text: str, at: int, deep: int, path: tuple[str, ...]) -> Start | N
                 here = Start(begin + 1, " \t\r\n,", "]", described=f"JSON, records of {where!r}")
             elif text.startswith("[", inner):
                 here = _arrays(text, begin + 1)
-            elif value and all(isinstance(each, str) for each in value):
-                labels[tuple(value)] = key
         elif text.startswith("{", begin) and deep:
             here = _envelope(text, begin, deep - 1, (*path, key))
             size = float("inf") if value is None else len(json.dumps(value)) / 100
@@ -160,6 +192,15 @@ def _envelope(text: str, at: int, deep: int, path: tuple[str, ...]) -> Start | N
             found.append((size, key, here))
         else:
             beside.append(key)
+    # A list that names the columns of another is none of records, however few those are.
+    naming = {
+        key
+        for key, names in labels
+        for _, other, start in found
+        if other != key and _are_names(names, text, start)
+    }
+    beside += [key for _, key, _ in found if key in naming]
+    found = [each for each in found if each[1] not in naming]
     if not found:
         return None
     found.sort(key=lambda each: -each[0])
@@ -167,19 +208,51 @@ def _envelope(text: str, at: int, deep: int, path: tuple[str, ...]) -> Start | N
     if len(found) > 1 and found[1][0] >= max(size / 10, 2):
         raise SeveralLists(key, found[1][1])
     beside += [each for _, each, _ in found[1:]]
-    fitting = [names for names in labels if len(names) == len(start.names) == len(set(names))]
+    fitting = [(of, names) for of, names in labels if _are_names(names, text, start)]
     if start.names and fitting:
-        start = replace(start, names=fitting[0])
-        beside.remove(labels[fitting[0]])
-    if not beside:
-        return start
-    shown = ", ".join(repr(each) for each in beside[:6])
-    note = f"beside the records the file has {shown}, which {'was' if len(beside) == 1 else 'were'} not read"
-    return replace(start, notes=(*start.notes, note))
+        of, names = fitting[0]
+        start = _named(text, start, names)
+        start = replace(start, notes=(f"the names of the columns stand under {of!r}",))
+        beside = [each for each in beside if each != of]
+    return replace(start, notes=(*start.notes, *_beside(beside)))
+
+
+def _are_names(names: tuple[str, ...], text: str, start: Start) -> bool:
+    """Whether texts name the columns of records: as many as an array has, or the keys of the first object."""
+    if start.names:
+        return len(names) == len(start.names) == len(set(names))
+    try:
+        first, _ = _DECODER.raw_decode(text, _past_blank(text, start.characters))
+    except (json.JSONDecodeError, RecursionError):
+        return False
+    return isinstance(first, dict) and set(names) == set(first)
+
+
+def _named(text: str, start: Start, names: tuple[str, ...]) -> Start:
+    """Arrays of values under names that stand elsewhere: the first is a row, unless it has the same."""
+    if start.first_array is None or set(start.names) == set(names):
+        return replace(start, names=names)
+    return replace(start, names=names, characters=start.first_array)
+
+
+def _labels(value: Any, deep: int = DEEPEST) -> Iterator[tuple[str, ...]]:
+    """Texts in a list, or names of the objects in one: what the columns of a table may be called."""
+    if isinstance(value, list) and value:
+        if all(isinstance(each, str) for each in value):
+            yield tuple(value)
+        elif all(isinstance(each, dict) for each in value):
+            for name in ("name", "id", "field", "title", "label"):
+                texts = [each.get(name) for each in value]
+                if all(isinstance(text, str) and text for text in texts):
+                    yield tuple(texts)
+    elif isinstance(value, dict) and deep:
+        for each in value.values():
+            yield from _labels(each, deep - 1)
 
 
 def _arrays(text: str, at: int) -> Start:
-    """Arrays of values, the first of them the names where all of it are texts that come but once."""
+    """Arrays of values, the first of them the names where all of it are texts that come but once, and none looks as
+    the value below it does."""
     first = _past_blank(text, at)
     try:
         values, end = _DECODER.raw_decode(text, first)
@@ -191,9 +264,17 @@ def _arrays(text: str, at: int) -> Start:
     quoted = text[first:end].count('"') >= 2 * len(values)
     named = values and texts and quoted and len(set(values)) == len(values)
     if named and isinstance(following, list) and len(following) == len(values):
-        return Start(
-            end, " \t\r\n,", "]", tuple(values), described="JSON, arrays of values",
-            notes=("the first array gives the names of the columns",),
-        )  # fmt: skip
+        alike = any(_shape(a) == _shape(b) for a, b in zip(values, following, strict=True))
+        if not alike:
+            return Start(
+                end, " \t\r\n,", "]", tuple(values), first_array=at, described=_ARRAYS,
+                notes=("the first array gives the names of the columns",),
+            )  # fmt: skip
     names = tuple(f"column {n}" for n in range(1, len(values) + 1))
-    return Start(at, " \t\r\n,", "]", names or ("column 1",), described="JSON, arrays of values")
+    return Start(at, " \t\r\n,", "]", names or ("column 1",), described=_ARRAYS)
+
+
+def _shape(value: Any) -> object:
+    """What a text with figures looks like: each figure as 0. Nothing else is like a text without any."""
+    text = str(value)
+    return re.sub("[0-9]", "0", text) if re.search("[0-9]", text) else object()

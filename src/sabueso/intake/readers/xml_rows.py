@@ -1,0 +1,272 @@
+"""XML in which an element that repeats is a row: exports of programs, payment files, open data."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Generator, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from sabueso.base.errors import UserError
+from sabueso.base.plain import Json
+from sabueso.base.words import listed
+from sabueso.intake.interface import Batch, Damaged, Layout
+from sabueso.intake.readers.cells import (
+    SAMPLE_ROWS,
+    Record,
+    batches_of,
+    column_names,
+    name_notes,
+    text_table,
+)
+from sabueso.intake.readers.source import opened
+from sabueso.intake.readers.xml_elements import SAFELY, root_name
+from sabueso.intake.settings import ReadSettings
+
+LOOKED_AT = 50_000
+"""Elements by which it is told which of them are rows, and rows by which their columns are."""
+Names = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class _Rows(Layout):
+    element: Names  # from the root's down to the row's
+    keys: dict[str, str]  # to the names of their columns
+
+
+class XmlRowsReader:
+    """The element that repeats is a row; its elements and attributes are columns, as are those that stand before the
+    rows in the elements around them."""
+
+    suffixes = (".xml",)
+    unit = "records"
+    reads_any = True
+
+    def takes(self, path: Path) -> bool:
+        return bool(root_name(path)[1])
+
+    def layout(self, path: Path, settings: ReadSettings) -> Layout:
+        element, beside = _row_element(path, settings.records)
+        keys: dict[str, None] = {}
+        head: list[Json] = []
+        for _, values in islice(_rows(path, element), LOOKED_AT):
+            keys |= dict.fromkeys(values)
+            if len(head) < SAMPLE_ROWS:
+                head.append(values)
+        # What stands around a row comes behind what is its own.
+        given = sorted(keys, key=lambda key: key.startswith(f"{_ABOVE}"))
+        bare = [key.removeprefix(_ABOVE) for key in given]
+        names = column_names(bare)
+        known = dict(zip(given, names, strict=True))
+        notes = list(name_notes(bare, names))
+        if beside:
+            shown = listed([repr(name) for name in beside[:6]])
+            were = "was" if len(beside) == 1 else "were"
+            notes.append(f"beside the rows the file has {shown}, which {were} not read")
+        return _Rows(
+            header=names,
+            header_line=0,
+            described={"form": f"XML, rows {element[-1]!r}"},
+            sample=text_table(names, [_named(values, known) for values in head]),
+            notes=tuple(notes),
+            element=element,
+            keys=known,
+        )
+
+    def batches(
+        self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
+    ) -> Generator[Batch]:
+        assert isinstance(layout, _Rows)
+        known = layout.keys
+
+        def checked() -> Iterator[Record | Damaged]:
+            for number, values in _rows(path, layout.element):
+                surplus = [key for key in values if key not in known]
+                if surplus:
+                    name = surplus[0].removeprefix(_ABOVE)
+                    reason = f"an element that the first {LOOKED_AT:,} rows lack"
+                    yield Damaged(number, name, str(values[surplus[0]]), reason, str(values))
+                else:
+                    yield number, _named(values, known)
+
+        yield from batches_of(layout.header, checked())
+
+
+_ABOVE = "\ufdd0"
+"""Before the name of what stands around a row, and not in it."""
+
+
+@contextmanager
+def _events(path: Path, kinds: Sequence[str]) -> Iterator[Iterable[tuple[str, Any]]]:
+    """What comes in a file, element by element.
+
+    Raises
+    ------
+    UserError
+        If it is no well-formed XML, or declares entities.
+    """
+    from lxml import etree
+
+    def safe(events: Iterable[tuple[str, Any]]) -> Iterator[tuple[str, Any]]:
+        for kind, element in events:
+            if (
+                element.getparent() is None
+                and element.getroottree().docinfo.internalDTD is not None
+            ):
+                raise UserError(
+                    f"{path}: declares a document type with entities of its own; such a file is not read"
+                )
+            yield kind, element
+
+    try:
+        with opened(path) as file:
+            yield safe(etree.iterparse(file, events=kinds, **SAFELY))
+    except etree.XMLSyntaxError as error:
+        reason = (error.msg or "not well-formed").split(", line")[0]
+        raise UserError(
+            f"{path}, line {error.lineno or 0}: {reason[:1].lower()}{reason[1:]}"
+        ) from None
+
+
+def _local(name: object) -> str:
+    return str(name).rpartition("}")[2]
+
+
+def _row_element(path: Path, said: str | None) -> tuple[Names, list[str]]:
+    """The element whose repetitions are the rows, from the root down, and the names of others beside it.
+
+    Raises
+    ------
+    UserError
+        If no element repeats, or several that may be meant do.
+    """
+    often: Counter[Names] = Counter()
+    all_of: Counter[Names] = Counter()
+    filled: set[Names] = set()
+    stack: list[tuple[str, Counter[str]]] = []
+    first: list[str] = []
+    with _events(path, ("start", "end")) as events:
+        for seen, (kind, element) in enumerate(events):
+            if kind == "end":
+                stack.pop()
+                element.clear()
+                continue
+            if seen > 2 * LOOKED_AT:
+                break
+            name = _local(element.tag)
+            if stack:
+                stack[-1][1][name] += 1
+                times = stack[-1][1][name]
+                here = (*(each for each, _ in stack), name)
+                all_of[here] += 1
+                if times > 1:
+                    often[here] = max(often[here], times)
+                filled.add(here[:-1])
+                if len(stack) == 1 and name not in first:
+                    first.append(name)
+            else:
+                here = (name,)
+            if any(not str(key).startswith("{") for key in element.attrib):
+                filled.add(here)
+            stack.append((name, Counter()))
+    found = [names for names in often if names in filled]
+    if said is not None:
+        named = [names for names in all_of if names[-1] == said or ".".join(names[1:]) == said]
+        if not named:
+            raise UserError(
+                f"{path}: has no element {said!r}, which read.records of the table names"
+            )
+        found = [max(named, key=lambda names: all_of[names])]
+    if not found:
+        raise UserError(
+            f"{path}: no element with others in it, or with attributes, comes more than once; expected one that "
+            "is a row"
+        )
+    found.sort(key=lambda names: -all_of[names])
+    rows = found[0]
+    rivals = [
+        names for names in found[1:]
+        if rows[: len(names)] == names or all_of[names] >= max(all_of[rows] / 10, 2)
+        if names[: len(rows)] != rows
+    ]  # fmt: skip
+    if rivals:
+        which = " or ".join(repr(".".join(names[1:])) for names in (rivals[0], rows))
+        raise UserError(
+            f"{path}: a row may be {which}, which both come more than once; say which with --records"
+        )
+    around = set(rows[1:])
+    return rows, [name for name in first if name not in around and (rows[0], name) in filled]
+
+
+def _rows(path: Path, element: Names) -> Iterator[tuple[int, Json]]:
+    """(number, values) of each row; a row is let go once it was handed out."""
+    number, depth = 0, 0
+    with _events(path, ("start", "end")) as events:
+        for kind, each in events:
+            if kind == "start":
+                depth += 1
+                continue
+            depth -= 1
+            if depth != len(element) - 1 or _local(each.tag) != element[-1]:
+                continue
+            if _path(each) != element:
+                continue
+            number += 1
+            yield number, _above(each) | _values(each)
+            each.clear()
+            before = each.getprevious()
+            if before is not None and before.tag == each.tag:
+                each.getparent().remove(before)
+
+
+def _path(element: Any) -> Names:
+    return tuple(_local(each.tag) for each in (*reversed(list(element.iterancestors())), element))
+
+
+def _above(row: Any) -> Json:
+    """What stands in the elements around a row, and before it: values without elements of their own."""
+    found: Json = {}
+    around = list(row.iterancestors())
+    for each in reversed(around):
+        name = _local(each.tag)
+        if each is not around[-1]:
+            found |= {f"{_ABOVE}{name}.{key}": text for key, text in _attributes(each).items()}
+        for inner in each:
+            if inner.tag == row.tag or inner in around:
+                break
+            if not len(inner) and (inner.text or "").strip():
+                found[f"{_ABOVE}{name}.{_local(inner.tag)}"] = inner.text.strip()
+    return found
+
+
+def _attributes(element: Any) -> dict[str, str]:
+    return {str(key): str(text) for key, text in element.attrib.items() if "{" not in str(key)}
+
+
+def _values(element: Any, before: str = "") -> Json:
+    """Elements and attributes within an element, by their names from it down; what repeats as a list."""
+    found: Json = {f"{before}{key}": text for key, text in _attributes(element).items()}
+    times = Counter(_local(child.tag) for child in element)
+    for child in element:
+        name = _local(child.tag)
+        key = f"{before}{name}"
+        if times[name] > 1:
+            inner = _values(child)
+            found.setdefault(key, []).append(inner or (child.text or "").strip())
+            continue
+        text = (child.text or "").strip()
+        if text or not (len(child) or child.attrib):
+            found[key] = text or None
+        found |= _values(child, f"{key}.")
+    own = (element.text or "").strip()
+    if own and not before and not len(element):
+        found["text"] = own
+    return found
+
+
+def _named(values: Json, names: dict[str, str]) -> Json:
+    """Values by the names of their columns."""
+    return {names[key]: value for key, value in values.items()}
