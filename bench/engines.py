@@ -10,6 +10,7 @@ from __future__ import annotations
 import statistics
 import sys
 import time
+from typing import Any
 
 from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
@@ -30,6 +31,7 @@ def main() -> None:
         for table in tables.values():
             engine.attach(table)
     ratios, differing, whole = [], [], [0.0, 0.0]
+    known = [dict[Any, Any](), dict[Any, Any]()]  # what the screens of a run share
     for section in case.plan.screens:
         screen = find_screen(section.test)
         if screen.drawn:
@@ -37,8 +39,10 @@ def main() -> None:
         given = with_facts(section.settings, case.plan.facts_by_name(), section.name)
         settings = screen.settings.from_plan(dict(given), section.name)
         found, seconds = [], []
-        for engine in engines:
-            population = Population(engine, tables[section.table], given.get("where"), (), tables)
+        for engine, shared in zip(engines, known, strict=True):
+            population = Population(
+                engine, tables[section.table], given.get("where"), (), tables, known=shared
+            )
             start = time.monotonic()
             found.append(screen.run(population, settings).as_json())
             seconds.append(time.monotonic() - start)

@@ -109,7 +109,8 @@ def _counted(
     fields = [
         exp.alias_(exp.Sum(this=sql.column(name)), name, quoted=True) for name in ("rows", "copies")
     ]
-    select = exp.select(*fields).from_(exp.to_identifier(population.known[key], quoted=True))
+    kept = exp.Table(this=exp.to_identifier(population.known[key], quoted=True))
+    select = exp.select(*fields).from_(kept)
     for reason in reasons if own else ():
         held = exp.Coalesce(this=reason.condition.copy(), expressions=[exp.false()])
         select = select.where(exp.Not(this=exp.paren(held)))

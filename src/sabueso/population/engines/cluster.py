@@ -14,6 +14,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 from sqlglot.dialects.spark import Spark
 
@@ -48,6 +49,9 @@ _OWN = {
 }
 MOST_FETCHED = 3_000_000
 """Rows of a staged result up to which it is fetched: a few numbers each."""
+MOST_AT_ONCE = 16_000_000
+"""Rows of a table up to which groups of them are fetched as they are found, and not kept and counted before: as
+many as order statistics take at a time."""
 
 
 def render(tree: exp.Expr) -> str:
@@ -65,7 +69,9 @@ class ClusterEngine:
 
     def __init__(self, settings: EngineSettings) -> None:
         self._session = _session(settings)
+        self._files: dict[str, list[str]] = {}
         self._staged: dict[str, Any] = {}
+        self._small: set[str] = set()
         self._fetched: dict[str, pa.Table | None] = {}
         self._here: EmbeddedEngine | None = None
 
@@ -88,6 +94,7 @@ class ClusterEngine:
             )
         if whole is not None:
             whole.createOrReplaceTempView(table.name)
+            self._files[table.name] = [file for part in table.parts for file in part_files(part)]
 
     def statement(self, tree: exp.Expr) -> str:
         """A tree as this engine runs it."""
@@ -99,6 +106,8 @@ class ClusterEngine:
             if self._here is None:
                 self._here = EmbeddedEngine(EngineSettings())
             return self._here.query(tree, **fetched, **inputs)
+        for name in {table.name for table in tree.find_all(exp.Table)} & set(self._staged):
+            self._staged[name].persist()  # not before: what is fetched is not kept there as well
         try:
             for name, data in inputs.items():
                 self._session.createDataFrame(data).createOrReplaceTempView(name)
@@ -118,7 +127,7 @@ class ClusterEngine:
         for name in names - set(self._fetched):
             kept = self._staged[name]
             with _one_line():
-                small = kept.count() <= MOST_FETCHED
+                small = name in self._small or kept.persist().count() <= MOST_FETCHED
                 self._fetched[name] = kept.toArrow() if small else None
         found = {name: self._fetched[name] for name in names}
         here = {name: data for name, data in found.items() if data is not None}
@@ -132,15 +141,28 @@ class ClusterEngine:
             # A view that is dropped stays in the plans that were made of it.
             for known, data in inputs.items():
                 self._session.createDataFrame(data).createOrReplaceTempView(known)
-            kept = self._session.sql(render(tree)).persist()
+            kept = self._session.sql(render(tree))
             kept.createOrReplaceTempView(name)
             self._staged[name] = kept
+            if self._is_small(tree, kept):
+                self._small.add(name)
             for known in inputs:
                 self._session.catalog.dropTempView(known)
+
+    def _is_small(self, tree: exp.Expr, kept: Any) -> bool:
+        """Whether a result is of numbers alone, and of no more rows than a small table has."""
+        names = {table.name for table in tree.find_all(exp.Table)}
+        files = [file for name in names for file in self._files.get(name, ())]
+        if tree.find(exp.Join) or not names <= set(self._files) or len(files) > 100:
+            return False
+        if any(each.dataType.typeName() in ("string", "binary") for each in kept.schema):
+            return False
+        return sum(pq.read_metadata(file).num_rows for file in files) <= MOST_AT_ONCE
 
     def unstage(self, name: str) -> None:
         kept = self._staged.pop(name, None)
         self._fetched.pop(name, None)
+        self._small.discard(name)
         if kept is not None:
             self._session.catalog.dropTempView(name)
             kept.unpersist()
