@@ -90,6 +90,49 @@ def test_the_interval_of_a_rate_is_the_exact_one(n, deviations, level):
     assert found.upper == pytest.approx(one_sided.high, abs=1e-10)
 
 
+@given(st.integers(1, 60), st.data(), st.sampled_from([0.8, 0.9, 0.95, 0.99]))
+def test_the_interval_of_a_rate_of_few_items_is_the_exact_one(population, data, level):
+    """Every number of items that may deviate is tried, by SciPy's law."""
+    n = data.draw(st.integers(1, population))
+    deviations = data.draw(st.integers(0, n))
+    found = exact_rate(deviations, n, level, population)
+    may = range(deviations, population - n + deviations + 1)
+    law = [scipy.stats.hypergeom(population, many, n) for many in may]
+    few = [each.cdf(deviations) for each in law]
+    many = [each.sf(deviations - 1) for each in law]
+    upper = max(d for d, p in zip(may, few, strict=True) if p > 1 - level + 1e-12)
+    high = max(d for d, p in zip(may, few, strict=True) if p > (1 - level) / 2 + 1e-12)
+    low = min(d for d, p in zip(may, many, strict=True) if p > (1 - level) / 2 + 1e-12)
+    assert [round(each * population) for each in (found.low, found.high, found.upper)] == [
+        low,
+        high,
+        upper,
+    ]
+    binomial = exact_rate(deviations, n, level)
+    assert found.upper <= binomial.upper + 1 / population and found.rate == binomial.rate
+
+
+@pytest.mark.parametrize(("population", "n"), [(60, 20), (500, 56), (900, 57)])
+def test_the_limit_of_a_rate_covers_whatever_number_deviates(population, n):
+    uppers = np.array(
+        [round(population * exact_rate(k, n, 0.95, population).upper) for k in range(n + 1)]
+    )
+    for deviating in range(population + 1):
+        found = scipy.stats.hypergeom(population, deviating, n).pmf(np.arange(n + 1))
+        assert found[uppers >= deviating].sum() >= 0.95 - 1e-12
+
+
+@given(st.integers(2, 30_000), st.sampled_from([0.9, 0.95, 0.99]), st.sampled_from([0.02, 0.05, 0.1]),
+       st.sampled_from([0.0, 0.005, 0.01]))  # fmt: skip
+def test_a_sample_of_the_size_solved_shows_what_it_was_solved_for(
+    population, level, tolerable, expected
+):
+    n = attribute_size(level, tolerable, expected, population)
+    errors = int(np.ceil(round(n * expected, 9)))
+    rate = exact_rate(errors, n, level, population)
+    assert rate.upper <= tolerable or n == population
+
+
 def _errors(rng, shape, books):
     """The errors of a population of amounts, by one of six shapes."""
     n = books.size

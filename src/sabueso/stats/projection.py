@@ -9,6 +9,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.special import betaincinv, gammaincinv, stdtrit
 
+from sabueso.stats.hypergeometric import upper_tail
+
 
 @dataclass(frozen=True)
 class MoneyProjection:
@@ -74,6 +76,10 @@ def stringer(interval: float, taints: ArrayLike, confidence: float = 0.95) -> Mo
     return MoneyProjection(projected, float(upper), basic, float(upper) - projected - basic)
 
 
+TIE = 1e-12
+"""What a probability may be off that is the risk itself."""
+
+
 @dataclass(frozen=True)
 class Rate:
     """A share of items with its exact two-sided interval, and its one-sided upper limit."""
@@ -84,28 +90,79 @@ class Rate:
     upper: float
 
 
-def exact_rate(deviations: int, n: int, confidence: float = 0.95) -> Rate:
+def exact_rate(
+    deviations: int, n: int, confidence: float = 0.95, population: int | None = None
+) -> Rate:
     """The share of a population that deviates, from a random sample of it.
+
+    Parameters
+    ----------
+    deviations, n : int
+        Items that deviate, of those drawn.
+    confidence : float
+        In (0, 1).
+    population : int, optional
+        How many items there are to draw from; the limits are then whole numbers of them, by the hypergeometric law.
+        Without it there are so many that each drawn leaves the others as they were: the binomial one.
 
     References
     ----------
-    Clopper, C. J. and Pearson, E. S. (1934), Biometrika 26, 404-413.
+    Clopper, C. J. and Pearson, E. S. (1934), Biometrika 26, 404-413. Buonaccorsi, J. P. (1987), The American
+    Statistician 41, 215-218, of a finite population.
 
     Examples
     --------
     >>> found = exact_rate(0, 59)
     >>> round(found.upper, 4), round(exact_rate(3, 100).high, 4)
     (0.0495, 0.0852)
+
+    Of 500 items 56 without a deviation show that no more than 24 deviate:
+
+    >>> round(500 * exact_rate(0, 56, population=500).upper)
+    24
     """
     if not 0 <= deviations <= n or n < 1:
         raise ValueError("there must be one item at least, and no more deviations than items")
+    half = (1 - confidence) / 2
+    if population is not None:
+        if population < n:
+            raise ValueError("no more items can be drawn than there are")
+        limits = (_least(deviations, n, population, half),
+                  _most(deviations, n, population, half),
+                  _most(deviations, n, population, 1 - confidence))  # fmt: skip
+        low, high, upper = (limit / population for limit in limits)
+        return Rate(deviations / n, low, high, upper)
 
     def limit(level: float) -> float:
         return 1.0 if deviations == n else float(betaincinv(deviations + 1, n - deviations, level))
 
-    half = (1 - confidence) / 2
     low = 0.0 if deviations == 0 else float(betaincinv(deviations, n - deviations + 1, half))
     return Rate(deviations / n, low, limit(1 - half), limit(confidence))
+
+
+def _most(deviations: int, n: int, population: int, risk: float) -> int:
+    """The most items that may deviate where so few of those drawn do with a probability above the risk."""
+    # As many as were seen are there, and as many as were not drawn may be more.
+    low, high = deviations, population - n + deviations
+    while low < high:
+        middle = (low + high + 1) // 2
+        if 1.0 - upper_tail(deviations + 1, population, middle, n) > risk + TIE:
+            low = middle
+        else:
+            high = middle - 1
+    return low
+
+
+def _least(deviations: int, n: int, population: int, risk: float) -> int:
+    """The least items that deviate where so many of those drawn do with a probability above the risk."""
+    low, high = deviations, population - n + deviations
+    while low < high:
+        middle = (low + high) // 2
+        if upper_tail(deviations, population, middle, n) > risk + TIE:
+            high = middle
+        else:
+            low = middle + 1
+    return low
 
 
 @dataclass(frozen=True)

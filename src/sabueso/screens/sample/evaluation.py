@@ -85,7 +85,7 @@ def evaluate(finding: Finding[SampleGroup], judged: Sequence[Judged]) -> Evaluat
 
     References
     ----------
-    Stringer (1963); Clopper & Pearson (1934); Cochran (1977).
+    Stringer (1963); Clopper & Pearson (1934); Buonaccorsi (1987); Cochran (1977).
     """
     draw: Draw = finding.more
     level = float(share_of(str(finding.settings["confidence"]), "a confidence"))
@@ -220,8 +220,8 @@ def _of_items(
         rate = Rate(*[state["errors"] / n] * 4)
         told = f"all {n:,} were looked at: {num.many(state['errors'], 'item')} in error"
     else:
-        rate = exact_rate(state["errors"], len(judged), level)
-        most = min(int(rate.upper * n), n)
+        rate = exact_rate(state["errors"], len(judged), level, n)
+        most = round(rate.upper * n)
         told = (
             f"with {_level(level)} confidence, no more than {num.percent(up(rate.upper, 4), 2)} of the {n:,} rows are in "
             f"error, which is {num.many(most, 'row')}"
