@@ -53,8 +53,9 @@ MOSTLY = 0.5
 LEAST_JUDGED = 4
 
 
-def check_mostly_read(path: Path, tally: Tally) -> None:
-    """Refuse a file of which more than half would be quarantined: it is not what it was taken for."""
+def check_mostly_read(path: Path, tally: Tally, unit: str = "lines") -> None:
+    """Refuse a file of which more than half would be quarantined: it is not what it was taken for. ``unit`` is what
+    its lines are called."""
     read = tally.accepted + len(tally.damaged)
     if tally.accepted and len(tally.damaged) <= MOSTLY * read:
         return
@@ -62,11 +63,14 @@ def check_mostly_read(path: Path, tally: Tally) -> None:
         return
     first = tally.damaged[0]
     shown = "" if not first.column else f", column {first.column!r}"
+    advice = "a column's type is set under read of the table in case.toml"
+    if unit in ("lines", "rows"):
+        advice = f"If another line is the header, say so with --header-line N; {advice}"
+    if unit == "lines":
+        advice = advice.replace("a column's type", "a delimiter, an encoding or a column's type")
     raise UserError(
-        f"{path}: {len(tally.damaged):,} of {read:,} lines cannot be read, the first of them line "
-        f"{first.line}{shown}: {first.reason}; nothing was taken in. If another line is the header, say so with "
-        "--header-line N; a delimiter, an encoding or a column's type is set under read of the table in "
-        "case.toml"
+        f"{path}: {len(tally.damaged):,} of {read:,} {unit} cannot be read, the first of them line "
+        f"{first.line}{shown}: {first.reason}; nothing was taken in. {advice[:1].upper()}{advice[1:]}"
     )
 
 

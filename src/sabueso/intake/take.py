@@ -82,7 +82,7 @@ def take_file(
     try:
         reading = _read_whole(reading, output, progress)
         check_told(reading)
-        check_mostly_read(path, reading.tally)
+        check_mostly_read(path, reading.tally, reading.reader.unit)
         if reading.tally.accepted == 0 and not reading.tally.damaged:
             raise UserError(f"{path}: the file holds a header and no rows")
     except BaseException:

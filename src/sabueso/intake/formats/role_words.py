@@ -81,6 +81,11 @@ OF_PAPERS = frozenset(
     ["invoice", "inv", "po", "ref", "reference", "factura", "rechnung", "facture", "fattura", "voucher", "cheque", "contract"]
 )  # fmt: skip
 """Whose number it is that stands beside a party's word: a customer's order is no customer."""
+INVOICES = frozenset(
+    ["invoice", "inv", "factura", "rechnung", "rechnungs", "rechnungsnr", "rechnungsnummer", "facture", "fattura", "fatura",
+     "factuur", "faktura", "faktury", "fv"]
+)  # fmt: skip
+"""Papers that whoever is paid has numbered."""
 HEADED = frozenset(["invoice", "po", "voucher", "contract"])
 """Of these, those of English: what a name is of comes last in it, so that an invoice's supplier is a supplier."""
 OF_INTEREST = frozenset(["interest", "tax", "vat", "growth", "discount", "success", "occupancy", "zins", "interes", "interet"])  # fmt: skip

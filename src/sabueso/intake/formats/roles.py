@@ -19,6 +19,7 @@ from sabueso.intake.formats.role_words import (
     FEES,
     HEADED,
     IN_CURRENCY,
+    INVOICES,
     KINDS,
     MONEY,
     MOVED,
@@ -175,6 +176,8 @@ class _Guess:
                     another = int(beside or _is_of_tax(parts))
                     if set(matched) <= COMMISSIONS:
                         another = int(self._is_named(OF_WHOLES, column.name))
+                if role == "document":
+                    another = int(not _numbers_invoices(parts))
                 if role == "id":
                     # What tells every row apart comes before what comes again.
                     n, rows = self.distinct.get(column.name, (0, 0))
@@ -183,7 +186,8 @@ class _Guess:
                         continue  # whose row it is, and not which
                 scored.append((another, several, rank, position, column.name))
             elif _said_in_two(role, set(parts)):
-                scored.append((0, True, len(words), position, column.name))
+                another = int(role == "document" and not _numbers_invoices(parts))
+                scored.append((another, True, len(words), position, column.name))
         best = min(scored)[4] if scored else None
         if role == "amount" and best and min(scored)[0]:
             part = not FEES.isdisjoint(worded(best)) or _is_of_tax(worded(best))
@@ -242,6 +246,13 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
     if role != "preparer":
         return False
     return bool(parts & BY and parts & ENTERED) or {"card", "member"} <= parts
+
+
+def _numbers_invoices(parts: Sequence[str]) -> bool:
+    """Whether a name is that of the invoice's own number, which tells one that was entered twice: the voucher under
+    which it was entered does not."""
+    given = set(parts)
+    return bool(given & INVOICES) and given <= INVOICES | NUMBER_WORDS | OF_SOMEBODY | OF_DOCUMENTS
 
 
 def _is_of_tax(parts: Sequence[str]) -> bool:
