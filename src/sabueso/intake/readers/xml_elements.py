@@ -31,6 +31,19 @@ def root_name(path: Path) -> tuple[str, str]:
     return "", ""
 
 
+def root_has_entities(path: Path) -> bool:
+    """Whether the document declares a type of its own before its root, in which entities may stand."""
+    from lxml import etree
+
+    try:
+        with opened(path) as file:
+            for _, element in etree.iterparse(file, events=("start",), **SAFELY):
+                return element.getroottree().docinfo.internalDTD is not None
+    except etree.XMLSyntaxError:
+        pass  # whoever reads on says what is wrong with it
+    return False
+
+
 def elements(path: Path, large: str, names: Sequence[str]) -> Iterator[tuple[str, Any]]:
     """(local name, element) of each complete element of these names, in the order they end.
 

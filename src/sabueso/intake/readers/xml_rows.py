@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Generator, Iterable, Iterator, Sequence
+from collections.abc import Collection, Generator, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cache
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -23,7 +24,7 @@ from sabueso.intake.readers.cells import (
     text_table,
 )
 from sabueso.intake.readers.source import opened
-from sabueso.intake.readers.xml_elements import SAFELY, root_name
+from sabueso.intake.readers.xml_elements import SAFELY, root_has_entities, root_name
 from sabueso.intake.settings import ReadSettings
 
 LOOKED_AT = 50_000
@@ -100,8 +101,8 @@ _ABOVE = "\ufdd0"
 
 
 @contextmanager
-def _events(path: Path, kinds: Sequence[str]) -> Iterator[Iterable[tuple[str, Any]]]:
-    """What comes in a file, element by element.
+def _events(path: Path, kinds: Sequence[str], tag: str | None = None) -> Iterator[Any]:
+    """What comes in a file, element by element: all, or those of a tag.
 
     Raises
     ------
@@ -110,20 +111,13 @@ def _events(path: Path, kinds: Sequence[str]) -> Iterator[Iterable[tuple[str, An
     """
     from lxml import etree
 
-    def safe(events: Iterable[tuple[str, Any]]) -> Iterator[tuple[str, Any]]:
-        for kind, element in events:
-            if (
-                element.getparent() is None
-                and element.getroottree().docinfo.internalDTD is not None
-            ):
-                raise UserError(
-                    f"{path}: declares a document type with entities of its own; such a file is not read"
-                )
-            yield kind, element
-
+    if root_has_entities(path):
+        raise UserError(
+            f"{path}: declares a document type with entities of its own; such a file is not read"
+        )
     try:
         with opened(path) as file:
-            yield safe(etree.iterparse(file, events=kinds, **SAFELY))
+            yield etree.iterparse(file, events=kinds, tag=tag, **SAFELY)
     except etree.XMLSyntaxError as error:
         reason = (error.msg or "not well-formed").split(", line")[0]
         raise UserError(
@@ -131,8 +125,9 @@ def _events(path: Path, kinds: Sequence[str]) -> Iterator[Iterable[tuple[str, An
         ) from None
 
 
-def _local(name: object) -> str:
-    return str(name).rpartition("}")[2]
+@cache
+def _local(name: str) -> str:
+    return name.rpartition("}")[2]
 
 
 def _row_element(path: Path, said: str | None) -> tuple[Names, list[str]]:
@@ -203,23 +198,24 @@ def _row_element(path: Path, said: str | None) -> tuple[Names, list[str]]:
 
 def _rows(path: Path, element: Names) -> Iterator[tuple[int, Json]]:
     """(number, values) of each row; a row is let go once it was handed out."""
-    number, depth = 0, 0
-    with _events(path, ("start", "end")) as events:
-        for kind, each in events:
-            if kind == "start":
-                depth += 1
-                continue
-            depth -= 1
-            if depth != len(element) - 1 or _local(each.tag) != element[-1]:
-                continue
-            if _path(each) != element:
-                continue
+    number = 0
+    parent: Any = None
+    before: Any = None
+    around: Json = {}
+    with _events(path, ("end",), f"{{*}}{element[-1]}") as events:
+        for _, row in events:
+            above, previous = row.getparent(), row.getprevious()
+            if above is None or above is not parent or previous is not before:
+                # Another element around it, or something between: what stands there is looked at anew.
+                if _path(row) != element:
+                    continue
+                around = _above(row)
             number += 1
-            yield number, _above(each) | _values(each)
-            each.clear()
-            before = each.getprevious()
-            if before is not None and before.tag == each.tag:
-                each.getparent().remove(before)
+            yield number, around | _values(row) if around else _values(row)
+            row.clear()
+            if before is not None and previous is before:
+                above.remove(before)
+            parent, before = above, row
 
 
 def _path(element: Any) -> Names:
@@ -233,7 +229,7 @@ def _above(row: Any) -> Json:
     for each in reversed(around):
         name = _local(each.tag)
         if each is not around[-1]:
-            found |= {f"{_ABOVE}{name}.{key}": text for key, text in _attributes(each).items()}
+            found |= {f"{_ABOVE}{name}.{key}": text for key, text in _attributes(each)}
         for inner in each:
             if inner.tag == row.tag or inner in around:
                 break
@@ -242,27 +238,29 @@ def _above(row: Any) -> Json:
     return found
 
 
-def _attributes(element: Any) -> dict[str, str]:
-    return {str(key): str(text) for key, text in element.attrib.items() if "{" not in str(key)}
+def _attributes(element: Any) -> list[tuple[str, str]]:
+    return [pair for pair in element.items() if "{" not in pair[0]]
 
 
 def _values(element: Any, before: str = "") -> Json:
     """Elements and attributes within an element, by their names from it down; what repeats as a list."""
-    found: Json = {f"{before}{key}": text for key, text in _attributes(element).items()}
-    times = Counter(_local(child.tag) for child in element)
-    for child in element:
-        name = _local(child.tag)
-        key = f"{before}{name}"
-        if times[name] > 1:
-            inner = _values(child)
-            found.setdefault(key, []).append(inner or (child.text or "").strip())
-            continue
-        text = (child.text or "").strip()
-        if text or not (len(child) or child.attrib):
+    found: Json = {f"{before}{key}": text for key, text in _attributes(element)}
+    children = list(element)
+    tags = [child.tag for child in children]
+    several = len(set(tags)) < len(tags)
+    for tag, child in zip(tags, children, strict=True):
+        key = f"{before}{_local(tag)}"
+        text = child.text
+        text = text.strip() if text else ""
+        if several and tags.count(tag) > 1:
+            found.setdefault(key, []).append(_values(child) or text)
+        elif len(child) or child.items():
+            if text:
+                found[key] = text
+            found |= _values(child, f"{key}.")
+        else:
             found[key] = text or None
-        found |= _values(child, f"{key}.")
-    own = (element.text or "").strip()
-    if own and not before and not len(element):
+    if not before and not children and (own := (element.text or "").strip()):
         found["text"] = own
     return found
 
