@@ -157,6 +157,20 @@ def test_dates_as_people_and_machines_write_them(engine, tmp_path, texts, days):
     assert tuple(str(row["Date"]) for row in rows) == days
 
 
+@pytest.mark.parametrize(
+    "months",
+    [
+        ("202401", "202412"), ("2024-01", "2024-12"), ("01.2024", "12.2024"), ("2024M01", "2024M12"),
+        ("2024-M01", "2024-M12"), ("2024 01", "2024 12"), ("Jan 2024", "Dec 2024"),
+    ],
+)  # fmt: skip
+def test_months_under_the_name_of_a_period(engine, tmp_path, months):
+    lines = "".join(f"{text};{i},50\n" for i, text in enumerate(4 * months))
+    report, rows = taken(engine, tmp_path, f"Period;Amount\n{lines}")
+    assert not report.quarantined
+    assert [str(row["Period"]) for row in rows[:2]] == ["2024-01-01", "2024-12-01"]
+
+
 @pytest.mark.parametrize("text", ['"19,582"', "12.500", '"(1,234)"'])
 def test_what_nothing_in_the_file_tells_is_refused(engine, tmp_path, text):
     other = text.strip('"').replace("1", "2")

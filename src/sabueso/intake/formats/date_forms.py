@@ -58,6 +58,9 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%m/%Y": (r"[0-9]{2}/[0-9]{4}", "date", "", "mm/yyyy"),
     "%m-%Y": (r"[0-9]{2}-[0-9]{4}", "date", "", "mm-yyyy"),
     "%m.%Y": (r"(?:0[1-9]|1[0-2])\.(?:19|20)[0-9]{2}", "date", "", "mm.yyyy"),
+    "%YM%m": (r"(?:19|20)[0-9]{2}M(?:0[1-9]|1[0-2])", "date", "", "yyyyMmm"),
+    "%Y-M%m": (r"(?:19|20)[0-9]{2}-M(?:0[1-9]|1[0-2])", "date", "", "yyyy-Mmm"),
+    "%Y %m": (r"(?:19|20)[0-9]{2} (?:0[1-9]|1[0-2])", "date", "", "yyyy mm"),
     "%Y%j": (r"(?:19|20)[0-9]{5}", "date", "year first", "year and day of the year"),
     "%y%j": (r"[0-3][0-9][0-3][0-9]{2}", "date", "year first", "yy and day of the year"),
     "century %y%j": (r"[01][0-9]{5}", "date", "year first", "century, year and day of the year"),
@@ -79,10 +82,12 @@ DATE_FORMS: dict[str, tuple[str, str, str, str]] = {
     "%H:%M:%S": (r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}", "time", "", "hh:mm:ss"),
     "%H:%M": (r"[0-9]{1,2}:[0-9]{2}", "time", "", "hh:mm"),
 }
-OF_MONTHS = ("%Y-%m", "%Y/%m", "%Y.%m", "%Y%m", "%m/%Y", "%m-%Y", "%m.%Y", "name year")
+OF_MONTHS = (
+    "%Y-%m", "%Y/%m", "%Y.%m", "%Y%m", "%m/%Y", "%m-%Y", "%m.%Y", "%YM%m", "%Y-M%m", "%Y %m", "name year",
+)  # fmt: skip
 """Forms of whole months, which are told by their first days."""
 DOTTED_MONTHS = ("%Y.%m", "%m.%Y")
-FIGURES_OF_MONTHS = ("%Y%m", *DOTTED_MONTHS)
+FIGURES_OF_MONTHS = ("%Y%m", "%Y %m", *DOTTED_MONTHS)
 """Of these, those that may be numbers."""
 OF_SIX = ("%y%m%d", "%d%m%y", "%m%d%y")
 OF_FIGURES = (
