@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json
 from sabueso.base.errors import UserError
 from sabueso.intake.readers import json_columns
+from sabueso.intake.readers.cells import batches_of
 from sabueso.intake.readers.json_records import JsonReader
 from sabueso.intake.settings import ReadSettings
 
@@ -99,3 +100,32 @@ def test_no_row_is_lost_in_any_form(tmp_path_factory, width, length, form):
     }[form]  # fmt: skip
     header, read, _ = _read(tmp_path_factory.mktemp("forms") / "a.json", value)
     assert header == names and read == rows
+
+
+@given(st.lists(st.integers(1, 30), min_size=1, max_size=40))
+def test_places_are_kept_where_they_can_be_and_are_one_of_each_row(lines):
+    lines = sorted(lines)
+    records = [(line, {"a": "1"}) for line in lines]
+    places = [place for b in batches_of(["a"], records) for place in b.lines.tolist()]
+    expected, last = [], 0
+    for line in lines:
+        last = max(line, last + 1)
+        expected.append(last)
+    assert places == expected
+
+
+def test_rows_that_stand_on_one_line_are_flagged_each_for_itself(tmp_path):
+    rows = [
+        {"date": f"2025-01-{1 + i % 28:02d}", "party": f"S{i % 3}", "amount": 90000 + i if i % 100 == 7 else 50 + i % 9}
+        for i in range(300)
+    ]  # fmt: skip
+    (tmp_path / "a.json").write_text(json.dumps(rows))  # without a line end, and without an id
+    inside("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    inside("intake", "../a.json", "--as", "pay", cwd=case)
+    inside("try", "zscore", "pay", "--keep", "far", cwd=case)
+    inside("screen", "--as", "KL", cwd=case)
+    queue = inside_json("queue", cwd=case)
+    assert {item["subject"]["line"] for item in queue} == {8, 108, 208}
+    for item in queue:
+        assert inside_json("dig", item["id"], cwd=case)["population"]["used"] == 1

@@ -81,3 +81,27 @@ def test_one_without_a_sign_beside_the_sides_is_not(tmp_path):
     inside("open", "c", cwd=tmp_path)
     said = inside("intake", "../t.csv", "--as", "t", cwd=tmp_path / "c", code=2).stderr
     assert "do not add up" in said
+
+
+def test_a_currency_that_another_table_states_is_an_assumption(tmp_path):
+    rows = "".join(f"R{i},2025-01-{1 + i % 28:02d},${{0}}{i}.50\n" for i in range(40))
+    (tmp_path / "a.csv").write_text("id,date,amount\n" + rows.replace("${0}", "$"))
+    (tmp_path / "b.csv").write_text("id,date,amount\n" + rows.replace("${0}", ""))
+
+    def assumed(case, name):
+        report = inside_json("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / case)
+        return [a["text"] for a in report["assumed"] if a["key"] == "case.currency"]
+
+    inside("open", "case", cwd=tmp_path)
+    assert assumed("case", "a") == []
+    assert assumed("case", "b") == [
+        "the amounts state no currency, and nobody said one: they are told in $, as those of a are"
+    ]
+    plan = (tmp_path / "case/case.toml").read_text()
+    assert 'currency = "$"\ncurrency_of = "a"\n' in plan
+    # Who says one in the plan is not told so again.
+    (tmp_path / "case/case.toml").write_text(plan.replace('currency = "$"', 'currency = "EUR"'))
+    (tmp_path / "c.csv").write_text((tmp_path / "b.csv").read_text())
+    assert assumed("case", "c") == []
+    inside("open", "other", "--currency", "EUR", cwd=tmp_path)
+    assert assumed("other", "b") == []

@@ -108,7 +108,7 @@ def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
         engine.close()
     wanted = ToJudge(table, [], found.roles, case.sources(table))
     found.currency = one_currency(case, wanted, settings, found.reports)
-    found.reports = currency_assumed(case, found.roles, found.reports)
+    found.reports = currency_assumed(case, table, found.roles, found.reports)
     return found
 
 

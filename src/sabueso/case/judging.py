@@ -155,16 +155,19 @@ def _key(currency: str) -> str:
 
 
 def currency_assumed(
-    case: Case, roles: Mapping[str, str], reports: Sequence[FileReport]
+    case: Case, table: str, roles: Mapping[str, str], reports: Sequence[FileReport]
 ) -> list[FileReport]:
-    """The reports, saying of amounts which state no currency that the case's default is theirs."""
-    said = case.plan.case
-    if "amount" not in roles or said.says_currency:
+    """The reports, saying of amounts which state no currency that the case's default is theirs, or what those of
+    another table state."""
+    said, own = case.plan.case, case.plan.case.currency
+    stating = case.sources(said.currency_of) if said.currency_of not in ("", table) else []
+    learnt = any(coded(each, own) == own for source in stating for each in source.currencies)
+    if "amount" not in roles or (said.says_currency and not learnt):
         return list(reports)
-    note = Assumed(
-        f"the amounts state no currency, and nobody said one: they are told in {said.currency}",
-        "case.currency",
-    )
+    by = f"nobody said one: they are told in {own}"
+    if said.says_currency:
+        by = f"nobody said one: they are told in {own}, as those of {said.currency_of} are"
+    note = Assumed(f"the amounts state no currency, and {by}", "case.currency")
     return [r if r.currencies else replace(r, notes=[*r.notes, note]) for r in reports]
 
 

@@ -37,6 +37,8 @@ class CaseSection(Section):
 
     name: str
     currency: str = "EUR"
+    currency_of: str = ""
+    """The table whose amounts stated it, where nobody did."""
     fiscal_year_starts: int = Field(1, ge=1, le=12)
     prepared_by: str = ""
     question: str = ""

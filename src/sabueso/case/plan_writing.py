@@ -169,18 +169,19 @@ def write_links(
     _save(path, document)
 
 
-def write_currency(path: Path, currency: str) -> None:
-    """Set the currency of the case."""
+def write_currency(path: Path, currency: str, table: str) -> None:
+    """Set the currency of the case to that which the amounts of a table state."""
     import tomlkit
 
     document = _document(path)
     text = tomlkit.dumps(document)
+    stated = {"currency": currency, "currency_of": table}
     if f"# {UNSAID}\n" in text:
-        line = tomlkit.dumps({"currency": currency})
-        document = tomlkit.parse(text.replace(f"# {UNSAID}\n", line))
+        lines = tomlkit.dumps(stated)
+        document = tomlkit.parse(text.replace(f"# {UNSAID}\n", lines))
     else:
         case: Any = document["case"]
-        case["currency"] = currency
+        case.update(stated)
     _save(path, document)
 
 

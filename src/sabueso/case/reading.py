@@ -71,7 +71,7 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
         found.currency = one_currency(
             case, ToJudge(asked.table, rules, found.roles, taken), settings, found.reports
         )
-        found.reports = currency_assumed(case, found.roles, found.reports)
+        found.reports = currency_assumed(case, asked.table, found.roles, found.reports)
     finally:
         engine.close()
     return found

@@ -205,7 +205,7 @@ def record(
     said = case.plan.case
     unsaid = bool(stated) and not said.says_currency and any(r.currencies for r in read.reports)
     if (unsaid or stated not in ("", said.currency)) and _is_first_money(case, table):
-        write_currency(case.plan_path, read.currency)
+        write_currency(case.plan_path, read.currency, table)
     for report, place in zip(read.reports, places, strict=True):
         writer.append("source", table, asked.initials, report.as_json() | place)
     if read.judged:

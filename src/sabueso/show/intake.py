@@ -123,8 +123,10 @@ def show_assumed(console: Console, reports: Sequence[TakeReport]) -> None:
     for report, each, money, files in listed[:MOST_ASSUMED]:
         whole = len(report.files)
         some = "" if files == whole else f" (in {num.many(files, 'file')} of {whole:,})"
+        # Of several tables a key of the case does not tell whose amounts are meant.
+        whose = f"{report.table}: " if len(reports) > 1 and each.key.startswith("case.") else ""
         table.add_row(
-            f" {each}{some}",
+            f" {whose}{each}{some}",
             num.amount(money) if money else "–",
             each.key if each.key.startswith("case.") else f"tables.{report.table}.{each.key}",
         )

@@ -123,12 +123,22 @@ def text_table(header: Sequence[str], records: Sequence[Mapping[str, Any]]) -> p
 def batches_of(
     header: Sequence[str], records: Iterable[Record | Damaged], part: str = ""
 ) -> Iterator[Batch]:
-    """Records in batches; damaged ones among them are set aside."""
-    stream = iter(records)
+    """Records in batches; damaged ones among them are set aside.
+
+    The place of a row tells it from all others of its file: where several begin on one line, as in JSON that is
+    written without line ends, they are counted on.
+    """
+    stream, last = iter(records), 0
     while taken := list(islice(stream, BATCH_ROWS)):
         good = [item for item in taken if not isinstance(item, Damaged)]
+        places = np.array([line for line, _ in good], dtype=np.int64)
+        if places.size:
+            # Each is its own, or one more than the one before, whichever is more.
+            steps = np.arange(places.size)
+            places = np.maximum(np.maximum.accumulate(places - steps), last + 1) + steps
+            last = int(places[-1])
         yield Batch(
-            lines=np.array([line for line, _ in good], dtype=np.int64),
+            lines=places,
             cells=text_table(header, [values for _, values in good]),
             damaged=[item for item in taken if isinstance(item, Damaged)],
             part=part,
