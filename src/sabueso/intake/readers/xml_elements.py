@@ -64,7 +64,7 @@ def elements(path: Path, large: str, names: Sequence[str]) -> Iterator[tuple[str
             for _, element in context:
                 document = element.getroottree().docinfo
                 if document.internalDTD is not None:
-                    raise UserError(f"{path}: declares a document type with entities of its own; "
+                    raise UserError(f"{path}: declares a document type, in which entities of its own may stand; "
                                     "such a file is not read")  # fmt: skip
                 name = etree.QName(element).localname
                 yield name, element

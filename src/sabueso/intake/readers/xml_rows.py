@@ -113,7 +113,7 @@ def _events(path: Path, kinds: Sequence[str], tag: str | None = None) -> Iterato
 
     if root_has_entities(path):
         raise UserError(
-            f"{path}: declares a document type with entities of its own; such a file is not read"
+            f"{path}: declares a document type, in which entities of its own may stand; such a file is not read"
         )
     try:
         with opened(path) as file:
