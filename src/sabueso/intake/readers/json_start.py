@@ -254,11 +254,13 @@ def _arrays(text: str, at: int) -> Start:
     """Arrays of values, the first of them the names where all of it are texts that come but once, and none looks as
     the value below it does."""
     first = _past_blank(text, at)
+    values: list[Any] = []
+    end, following = first, None
     try:
         values, end = _DECODER.raw_decode(text, first)
         following, _ = _DECODER.raw_decode(text, _past_blank(text, _past_blank(text, end) + 1))
     except (json.JSONDecodeError, RecursionError):
-        values, following, end = [], None, first
+        pass  # none follows, or what does is not whole
     texts = all(isinstance(value, str) and value for value in values)
     # Numbers are read as texts; as they are written they begin with no quotation mark.
     quoted = text[first:end].count('"') >= 2 * len(values)
