@@ -63,11 +63,10 @@ def check_mostly_read(path: Path, tally: Tally, unit: str = "lines") -> None:
         return
     first = tally.damaged[0]
     shown = "" if not first.column else f", column {first.column!r}"
-    advice = "a column's type is set under read of the table in case.toml"
+    what = "a delimiter, an encoding or a column's type" if unit == "lines" else "a column's type"
+    advice = f"{what} is set under read of the table in case.toml"
     if unit in ("lines", "rows"):
         advice = f"If another line is the header, say so with --header-line N; {advice}"
-    if unit == "lines":
-        advice = advice.replace("a column's type", "a delimiter, an encoding or a column's type")
     raise UserError(
         f"{path}: {len(tally.damaged):,} of {read:,} {unit} cannot be read, the first of them line "
         f"{first.line}{shown}: {first.reason}; nothing was taken in. {advice[:1].upper()}{advice[1:]}"

@@ -14,6 +14,7 @@ from sabueso.intake.readers.cells import (
     Record,
     batches_of,
     first_rows,
+    short_day,
     stating_balances,
     text_table,
 )
@@ -143,19 +144,14 @@ def _entry(entry: re.Match[str], now: _Statement) -> dict[str, str | None]:
     reference, _, own = entry["reference"].strip().partition("//")
     return {
         "entry": own.strip() or None,
-        "booked": _day(year + booked if booked else entry["value"]),
-        "value date": _day(entry["value"]),
+        "booked": short_day(year + booked if booked else entry["value"]),
+        "value date": short_day(entry["value"]),
         "amount": str(_SIGNS[entry["side"]] * _decimal(entry["amount"])),
         "currency": now.currency,
         "account": now.account,
         "reference": None if reference in ("", "NONREF") else reference,
         "statement": now.number,
     }
-
-
-def _day(text: str) -> str:
-    """yymmdd with its century: that of the years 1980 to 2079."""
-    return f"{20 if int(text[:2]) < 80 else 19}{text[:2]}-{text[2:4]}-{text[4:6]}"
 
 
 def _remittance(text: str) -> dict[str, str | None]:

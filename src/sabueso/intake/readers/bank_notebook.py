@@ -14,6 +14,7 @@ from sabueso.intake.readers.cells import (
     Record,
     batches_of,
     first_rows,
+    short_day,
     stating_balances,
     text_table,
 )
@@ -177,8 +178,8 @@ def _counted(line: int, end: re.Match[str], account: _Account, text: str) -> Ite
 
 def _movement(entry: re.Match[str], account: _Account) -> dict[str, str | None]:
     return {
-        "booked": _day(entry["booked"]),
-        "value date": _day(entry["value"]),
+        "booked": short_day(entry["booked"]),
+        "value date": short_day(entry["value"]),
         "amount": str(_SIGNS[entry["side"]] * _money(entry["amount"])),
         "currency": account.currency,
         "account": account.number,
@@ -206,8 +207,3 @@ def _money(text: str) -> Decimal:
 
 def _currency(number: str) -> str:
     return _CURRENCIES.get(number, number)
-
-
-def _day(text: str) -> str:
-    """yymmdd with its century: that of the years 1980 to 2079."""
-    return f"{20 if int(text[:2]) < 80 else 19}{text[:2]}-{text[2:4]}-{text[4:6]}"

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from sabueso.base.plain import Values
 from sabueso.intake.interface import Batch, Damaged
 from sabueso.report import numbers as num
 
@@ -111,6 +112,22 @@ def alone_above(rows: Sequence[Sequence[str | None]]) -> str:
 
 Record = tuple[int, Mapping[str, Any]]
 """The place of a record in its source, and its values by column name."""
+
+
+def by_column(values: Mapping[str, Any], names: Mapping[str, str]) -> Values:
+    """Values by the names of their columns."""
+    return {names[key]: item for key, item in values.items()}
+
+
+def short_day(text: str) -> str:
+    """yymmdd with its century: that of the years 1980 to 2079.
+
+    Examples
+    --------
+    >>> short_day("250131"), short_day("991231")
+    ('2025-01-31', '1999-12-31')
+    """
+    return f"{20 if int(text[:2]) < 80 else 19}{text[:2]}-{text[2:4]}-{text[4:6]}"
 
 
 def text_table(header: Sequence[str], records: Sequence[Mapping[str, Any]]) -> pa.Table:

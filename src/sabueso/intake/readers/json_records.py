@@ -5,19 +5,20 @@ from __future__ import annotations
 
 import codecs
 import json
-from collections.abc import Collection, Generator, Iterator, Mapping
+from collections.abc import Collection, Generator, Iterator
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Json, Values
+from sabueso.base.plain import Json
 from sabueso.intake.interface import Batch, Damaged, Layout
 from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
     Record,
     batches_of,
+    by_column,
     column_names,
     name_notes,
     text_table,
@@ -76,7 +77,7 @@ class JsonReader:
             raise UserError(f"{path}: expected JSON objects, one a line or in an array: {reason}")
         keys = list(dict.fromkeys(key for values in sample for key in values))
         names = column_names(keys)
-        named = [_named(values, dict(zip(keys, names, strict=True))) for values in sample]
+        named = [by_column(values, dict(zip(keys, names, strict=True))) for values in sample]
         return _Records(
             header=names,
             header_line=0,
@@ -102,7 +103,7 @@ class JsonReader:
                         reason = "a key that the first records lack"
                         item = Damaged(item[0], surplus[0], "", reason, text)
                     else:
-                        item = item[0], _named(item[1], known)
+                        item = item[0], by_column(item[1], known)
                 yield item
 
         yield from batches_of(layout.header, checked())
@@ -182,8 +183,3 @@ def _flat(value: Json, line: int, text: str) -> Record | Damaged:
             twice = "a key stands twice"
         found |= inside
     return Damaged(line, "", "", twice, text[:2000]) if twice else (line, found)
-
-
-def _named(values: Mapping[str, Any], names: Mapping[str, str]) -> Values:
-    """Values by the names of their columns."""
-    return {names[key]: item for key, item in values.items()}

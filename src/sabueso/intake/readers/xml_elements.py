@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -31,7 +32,34 @@ def root_name(path: Path) -> tuple[str, str]:
     return "", ""
 
 
-def root_has_entities(path: Path) -> bool:
+@contextmanager
+def events_of(
+    path: Path, kinds: Sequence[str], tags: str | Sequence[str] | None = None
+) -> Iterator[Any]:
+    """What comes in a file, element by element: all, or those of some tags.
+
+    Raises
+    ------
+    UserError
+        If the file is no well-formed XML, or declares entities.
+    """
+    from lxml import etree
+
+    if _has_entities(path):
+        raise UserError(
+            f"{path}: declares a document type, in which entities of its own may stand; such a file is not read"
+        )
+    try:
+        with opened(path) as file:
+            yield etree.iterparse(file, events=kinds, tag=tags, **SAFELY)
+    except etree.XMLSyntaxError as error:
+        reason = (error.msg or "not well-formed").split(", line")[0]
+        raise UserError(
+            f"{path}, line {error.lineno or 0}: {reason[:1].lower()}{reason[1:]}"
+        ) from None
+
+
+def _has_entities(path: Path) -> bool:
     """Whether the document declares a type of its own before its root, in which entities may stand."""
     from lxml import etree
 
@@ -58,24 +86,14 @@ def elements(path: Path, large: str, names: Sequence[str]) -> Iterator[tuple[str
     from lxml import etree
 
     tags = [f"{{*}}{name}" for name in (large, *names)]
-    try:
-        with opened(path) as file:
-            context = etree.iterparse(file, events=("end",), tag=tags, **SAFELY)
-            for _, element in context:
-                document = element.getroottree().docinfo
-                if document.internalDTD is not None:
-                    raise UserError(f"{path}: declares a document type, in which entities of its own may stand; "
-                                    "such a file is not read")  # fmt: skip
-                name = etree.QName(element).localname
-                yield name, element
-                if name == large:
-                    element.clear()
-                    while element.getprevious() is not None:
-                        del element.getparent()[0]
-    except etree.XMLSyntaxError as error:
-        line = error.lineno or 0
-        reason = (error.msg or "not well-formed").split(", line")[0]
-        raise UserError(f"{path}, line {line}: {reason[:1].lower()}{reason[1:]}") from None
+    with events_of(path, ("end",), tags) as context:
+        for _, element in context:
+            name = etree.QName(element).localname
+            yield name, element
+            if name == large:
+                element.clear()
+                while element.getprevious() is not None:
+                    del element.getparent()[0]
 
 
 def value(element: Any, path: str) -> str | None:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Generator, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Collection, Generator, Iterator
 from dataclasses import dataclass
 from functools import cache
 from itertools import islice
@@ -19,12 +18,12 @@ from sabueso.intake.readers.cells import (
     SAMPLE_ROWS,
     Record,
     batches_of,
+    by_column,
     column_names,
     name_notes,
     text_table,
 )
-from sabueso.intake.readers.source import opened
-from sabueso.intake.readers.xml_elements import SAFELY, root_has_entities, root_name
+from sabueso.intake.readers.xml_elements import events_of, root_name
 from sabueso.intake.settings import ReadSettings
 
 LOOKED_AT = 50_000
@@ -71,7 +70,7 @@ class XmlRowsReader:
             header=names,
             header_line=0,
             described={"form": f"XML, rows {element[-1]!r}"},
-            sample=text_table(names, [_named(values, known) for values in head]),
+            sample=text_table(names, [by_column(values, known) for values in head]),
             notes=tuple(notes),
             element=element,
             keys=known,
@@ -91,38 +90,13 @@ class XmlRowsReader:
                     reason = f"an element that the first {LOOKED_AT:,} rows lack"
                     yield Damaged(number, name, str(values[surplus[0]]), reason, str(values))
                 else:
-                    yield number, _named(values, known)
+                    yield number, by_column(values, known)
 
         yield from batches_of(layout.header, checked())
 
 
 _ABOVE = "\ufdd0"
 """Before the name of what stands around a row, and not in it."""
-
-
-@contextmanager
-def _events(path: Path, kinds: Sequence[str], tag: str | None = None) -> Iterator[Any]:
-    """What comes in a file, element by element: all, or those of a tag.
-
-    Raises
-    ------
-    UserError
-        If it is no well-formed XML, or declares entities.
-    """
-    from lxml import etree
-
-    if root_has_entities(path):
-        raise UserError(
-            f"{path}: declares a document type, in which entities of its own may stand; such a file is not read"
-        )
-    try:
-        with opened(path) as file:
-            yield etree.iterparse(file, events=kinds, tag=tag, **SAFELY)
-    except etree.XMLSyntaxError as error:
-        reason = (error.msg or "not well-formed").split(", line")[0]
-        raise UserError(
-            f"{path}, line {error.lineno or 0}: {reason[:1].lower()}{reason[1:]}"
-        ) from None
 
 
 @cache
@@ -143,7 +117,7 @@ def _row_element(path: Path, said: str | None) -> tuple[Names, list[str]]:
     filled: set[Names] = set()
     stack: list[tuple[str, Counter[str]]] = []
     first: list[str] = []
-    with _events(path, ("start", "end")) as events:
+    with events_of(path, ("start", "end")) as events:
         for seen, (kind, element) in enumerate(events):
             if kind == "end":
                 stack.pop()
@@ -202,7 +176,7 @@ def _rows(path: Path, element: Names) -> Iterator[tuple[int, Json]]:
     parent: Any = None
     before: Any = None
     around: Json = {}
-    with _events(path, ("end",), f"{{*}}{element[-1]}") as events:
+    with events_of(path, ("end",), f"{{*}}{element[-1]}") as events:
         for _, row in events:
             above, previous = row.getparent(), row.getprevious()
             if above is None or above is not parent or previous is not before:
@@ -263,8 +237,3 @@ def _values(element: Any, before: str = "") -> Json:
     if not before and not children and (own := (element.text or "").strip()):
         found["text"] = own
     return found
-
-
-def _named(values: Json, names: dict[str, str]) -> Json:
-    """Values by the names of their columns."""
-    return {names[key]: value for key, value in values.items()}
