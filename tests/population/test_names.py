@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import json
+import re
+import shlex
 from pathlib import Path
 
 import pytest
@@ -18,6 +20,7 @@ NAMES = [
     "period", "line", "file", "on", "first", "subject.x", "amount", "units", "group", "select", "limits", "b",
     "position", "a.b", 'quo"te', "", "score", "row_file", "g0", "c0", "date", "count", "_rule", "digits", "rows",
     "period (sabueso)", "line (sabueso)", "id", "party", "worth", "O'Brien", "month of the year", "_file",
+    "Vendor #", "Amount (USD)", "Acct/Dept", "Debit - Credit", "%", "count(*)", "Net?", "a, b",
 ]  # fmt: skip
 ROLES = ("id", "date", "party", "account", "amount", "quantity", "preparer", "text")
 
@@ -85,6 +88,9 @@ def _worked(case: Path) -> None:
             assert all(
                 f["subject"][own_name("period", [keys["party"]])] == "2025" for f in found["flags"]
             )
+        said = inside(*command, cwd=case).stdout
+        for step in re.findall(r"sabueso (dig .+)", said):
+            inside(*shlex.split(step), cwd=case)
         if test in ("zscore", "periods", "repeats", "payees"):
             inside(*command, "--format", "csv", cwd=case)
     inside("screen", "--as", "KL", cwd=case)

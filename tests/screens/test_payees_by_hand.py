@@ -88,7 +88,7 @@ def _burst(days, width, period):
     return min(tail * distinct, 1.0), first, inside, rate * width, False
 
 
-def _reasons_of_dates(own, large_row, large_sum, soon):
+def _reasons_of_dates(own, large_row, large_sum, soon, run_off):
     first, last = min(r["day"] for r in own), max(r["day"] for r in own)
     known, closed, total = own[0]["known"], own[0]["closed"], abs(sum(r["amount"] for r in own))
     if len(own) == 1 and total >= large_row:
@@ -97,16 +97,17 @@ def _reasons_of_dates(own, large_row, large_sum, soon):
         yield "before_created"
     elif (first - known).days <= soon and total >= large_sum:
         yield "new_and_large"
-    if last > closed:
+    if last > closed + timedelta(days=run_off):
         yield "after_closed"
 
 
 @given(ledgers(), st.sampled_from([40, 90]), st.sampled_from([1, 2]), st.sampled_from([5, 10]),
-       st.sampled_from([0.05, 0.3]), st.sampled_from([0.01, 0.25]), st.sampled_from([5, 30]))  # fmt: skip
-def test_every_figure(populate, rows, silent, least, window, alpha, top, soon):
+       st.sampled_from([0.05, 0.3]), st.sampled_from([0.01, 0.25]), st.sampled_from([5, 30]),
+       st.sampled_from([0, 20]))  # fmt: skip
+def test_every_figure(populate, rows, silent, least, window, alpha, top, soon, run_off):
     people = populate(rows, id="id", party="payee", amount="amount", date="day")
     content = screened(people, "payees", silent=silent, least=least, window=window, alpha=alpha, top=top,
-                       soon=soon, created="known", closed="closed")  # fmt: skip
+                       soon=soon, created="known", closed="closed", run_off=run_off)  # fmt: skip
     own = defaultdict(list)
     for row in rows:
         own[row["payee"]].append(row)
@@ -123,7 +124,7 @@ def test_every_figure(populate, rows, silent, least, window, alpha, top, soon):
     adjusted = dict(zip(tested, holm(p), strict=True)) if p else {}
     assert content["tests_made"] == len(tested)
 
-    expected = {}
+    expected, outside = {}, {}
     for name, each in own.items():
         reasons, amount, chances = [], None, []
         if adjusted.get(("full", name), 1) < alpha:
@@ -139,7 +140,13 @@ def test_every_figure(populate, rows, silent, least, window, alpha, top, soon):
                 reasons.insert(0, "revived")
                 amount = sum(r["amount"] for r in each if r["day"] >= back)
                 chances.append(adjusted["quiet", name])
-        reasons += _reasons_of_dates(each, large_row, large_sum, soon)
+        reasons += _reasons_of_dates(each, large_row, large_sum, soon, run_off)
+        late = [r for r in each if r["day"] > r["closed"] + timedelta(days=run_off)]
+        early = [r for r in each if r["day"] < r["known"]]
+        for word, some in (("after_closed", late), ("before_created", early)):
+            if word in reasons:
+                outside[name, word] = len(some)
+                amount = sum(r["amount"] for r in some) if amount is None else amount
         if reasons:
             amount = sum(r["amount"] for r in each) if amount is None else amount
             expected[name] = (reasons, amount, min(chances, default=None))
@@ -151,6 +158,9 @@ def test_every_figure(populate, rows, silent, least, window, alpha, top, soon):
         flag = found[name]
         assert (Decimal(flag["amount"]), flag["rows"]) == (amount, len(own[name]))
         assert flag["p_adjusted"] == (None if chance is None else pytest.approx(chance, rel=1e-6))
+        assert Decimal(flag["total"]) == sum(r["amount"] for r in own[name])
+        for word in ("before_created", "after_closed"):
+            assert flag[f"rows_{word}"] == outside.get((name, word))
         if "revived" in reasons:
             assert (flag["days_silent"], flag["returned"]) == (quiet[name][1], str(quiet[name][2]))
         if {"faster", "all_at_once"} & set(reasons):

@@ -101,6 +101,25 @@ def test_entries_with_planted_traits_come_first_with_their_bits(populate):
         assert flag["as_rare_as"] == pytest.approx(at_least / 2000)
 
 
+@pytest.mark.parametrize("several", [1, 7, 15])
+def test_a_series_does_not_hide_itself(populate, several):
+    """Whoever has recorded nothing else has no habit of the night, and seven alike are as odd as one."""
+    rows = _journal()
+    for k in range(several):
+        for side, account in ((1, "61"), (-1, "40")):
+            rows.append(
+                {"entry": f"N{k}", "day": date(2024, 6, 30), "made": datetime(2024, 6, 30, 23, k), "who": "chief",
+                 "account": account, "okay": "chief", "amount": side * Decimal(1_000 * (k + 1)), "what": "adjustment"}
+            )  # fmt: skip
+    found = screened(populate(rows, **ROLES), "traits")
+    assert 0.001 * found["groups"][0]["entries"] < 2.1
+    flag = found["flags"][0]
+    assert set(flag["keys"]) == {f"N{k}" for k in range(several)} and flag["entries"] == several
+    told = {"odd_hour", "rest_day", "seldom_preparer", "round_amount", "same_person"}
+    assert set(flag["traits"]) == told
+    assert flag["as_rare_as"] == pytest.approx(several / (2000 + several))
+
+
 def test_amounts_taken_back_after_the_years_end(populate):
     rows = _journal()
     for k, first in enumerate((date(2023, 12, 29), date(2023, 12, 20))):

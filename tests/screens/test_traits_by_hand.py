@@ -40,7 +40,7 @@ def journals(draw):
         made = datetime(day.year, day.month, day.day, hour) + timedelta(
             days=int(rng.choice([0, 2, 13], p=[0.8, 0.17, 0.03]))
         )
-        who = f"p{int(rng.integers(0, 4))}"
+        who = f"p{int(rng.integers(0, 4))}" if rng.random() < 0.99 else "director"
         okay = who if rng.random() < 0.03 else "boss"
         text = (
             str(rng.choice(TEXTS))
@@ -75,7 +75,7 @@ def journals(draw):
 def _odd_times(rows, at, rare):
     """(who, time) that is no habit of theirs nor of most, at which few rows are but out of habit."""
     seen, of = Counter((r["who"], at(r)) for r in rows), Counter(r["who"] for r in rows)
-    habit = {key for key, n in seen.items() if n >= 0.05 * of[key[0]]}
+    habit = {key for key, n in seen.items() if of[key[0]] >= 50 and n >= 0.05 * of[key[0]]}
     rest, people = Counter(), Counter(time for _, time in habit)
     for key, n in seen.items():
         rest[key[1]] += n * (key not in habit)
@@ -111,6 +111,7 @@ def _traits(rows, s):
     days = _odd_times(rows, lambda r: r["day"].weekday(), 10 * s["rare"])
     accounts, of = Counter(r["account"] for r in rows), Counter(r["who"] for r in rows)
     both = Counter((r["who"], r["account"]) for r in rows)
+    little = min(10 * s["rare"], 0.1 / len(of)) * len(rows)
     seldom = {a for a, n in accounts.items() if n < s["rare"] * len(rows)}
     folded, copied = _copied(rows)
     close = date(2024, 1, 1)
@@ -135,6 +136,7 @@ def _traits(rows, s):
             "seldom_account": r["account"] in seldom,
             "strange_account": r["account"] not in seldom and of[r["who"]] >= 50
             and both[r["who"], r["account"]] <= max(1, s["rare"] * of[r["who"]]),
+            "seldom_preparer": of[r["who"]] < little,
             "late": (r["made"].date() - r["day"]).days > s["late"],
             "no_text": not (r["what"] or "").strip(),
             "copied_text": folded(r["what"]) in copied,
@@ -165,13 +167,18 @@ def test_every_entry(populate, rows, rare, share, least, left_out):
     bits = {name: -log2((n + 0.5) / (len(traits) + 1)) for name, n in counts.items()}
     scores = {entry: sum(bits[name] for name in own) for entry, own in traits.items()}
     expected = defaultdict(set)
+    whose = {r["entry"]: r["who"] for r in rows}
     for entry, own in traits.items():
         rarity = sum(score >= scores[entry] - 1e-9 for score in scores.values()) / len(scores)
+        # What one preparer made with the same traits counts once.
+        others = sum(
+            score >= scores[entry] - 1e-9 and (whose[each], traits[each]) != (whose[entry], own)
+            for each, score in scores.items()
+        )
+        rare_enough = rarity <= 10 * share and (others + 1) / len(scores) <= share
         alone = "turned_back" in own and (counts["turned_back"] + 0.5) / (len(traits) + 1) <= share
-        if (rarity <= share and len(own) >= least) or alone:
-            who = next(r["who"] for r in rows if r["entry"] == entry)
-            expected[who, own].add((entry, rarity))
-    whose = {r["entry"]: r["who"] for r in rows}
+        if (rare_enough and len(own) >= least) or alone:
+            expected[whose[entry], own].add((entry, rarity))
     found = {(whose[f["keys"][0]], frozenset(f["traits"])): f for f in content["flags"]}
     assert len(found) == content["flag_count"]
     assert set(found) == set(expected)

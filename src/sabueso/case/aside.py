@@ -22,7 +22,8 @@ def screened(screen: Screen, rows: Population, whole: Population | None, setting
     whole : Population or None
         With them; None where no review set any aside.
     """
-    finding = screen.run(rows, settings)
+    columns = tuple(column.name for column in rows.table.columns)
+    finding = replace(screen.run(rows, settings), columns=columns)
     if rows.defined is not None:
         finding = replace(finding, named=rows.defined.name, named_reason=rows.defined.reason)
     if whole is None or not finding.population.left_out.get(SET_ASIDE):

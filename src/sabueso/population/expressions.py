@@ -87,23 +87,27 @@ def literal(value: Any) -> str:
     return "'" + str(value).replace("'", "''") + "'"
 
 
-def equals(name: str, value: Any, columns: Collection[str] | None = None) -> str:
+def equals(name: str, value: Any, columns: Collection[str] | None) -> str:
     """A condition, as a user types it, that a column or an expression has a value.
 
     Parameters
     ----------
-    columns : collection of str, optional
-        The table's columns, where they are known: anything else is an expression.
+    columns : collection of str or None
+        The table's columns: anything else is an expression. Where they are not known, what looks like a name is one.
     """
-    if columns is not None:
-        left = quoted_name(name) if name in columns else f"({name})"
-    elif re.fullmatch(r"[^\W\d]\w*(\.[^\W\d]\w*)+", name):
-        # Of a linked table, or a column whose own name has a dot: it is read as the one or the other.
-        left = ".".join(map(quoted_name, name.split(".")))
-    else:
-        plain = re.fullmatch(r"[\w .$-]+", name) is not None
-        left = quoted_name(name) if plain else f"({name})"
+    left = operand(name, columns)
     return f"{left} is null" if value is None else f"{left} = {literal(value)}"
+
+
+def operand(name: str, columns: Collection[str] | None) -> str:
+    """A column, or an expression, as it stands within a condition that a user types; see `equals`."""
+    if columns is not None:
+        return quoted_name(name) if name in columns else f"({name})"
+    if re.fullmatch(r"[^\W\d]\w*(\.[^\W\d]\w*)+", name):
+        # Of a linked table, or a column whose own name has a dot: it is read as the one or the other.
+        return ".".join(map(quoted_name, name.split(".")))
+    plain = re.fullmatch(r"[\w .$#-]+", name) is not None
+    return quoted_name(name) if plain else f"({name})"
 
 
 def label(text: str, table: Table) -> str:

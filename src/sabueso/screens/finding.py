@@ -214,6 +214,7 @@ class Finding(Generic[R]):
     them together, its fields keys of the JSON. ``tests_made`` counts hypotheses, 0 where a declared
     limit is compared and nothing is tested; ``subjects`` what was looked at, by default as many.
     ``named`` is the plan's population that it was run on, where it was one of these.
+    ``columns`` are the names of the table's, which tell a name from an expression.
     ``flags_by_chance`` is how many flags chance alone would give on conforming data of this size with
     these settings, where that is known; of a test that gives some of its flags a p, how many of these.
     """
@@ -240,6 +241,7 @@ class Finding(Generic[R]):
     with_set_aside: Beside | None = None
     points: list[Points] | None = None
     more: Any = None
+    columns: tuple[str, ...] | None = None
 
     @property
     def used(self) -> Values:

@@ -54,11 +54,13 @@ class Grouping:
 
     labels: tuple[str, ...]
     trees: tuple[Tree, ...]
+    known: tuple[str, ...] = ()
+    """The table's columns, which tell a name from an expression."""
 
     @classmethod
     def of(cls, by: Sequence[str], table: Table) -> Grouping:
         trees = {expressions.label(text, table): expressions.scalar(text, table) for text in by}
-        return cls(tuple(trees), tuple(trees.values()))
+        return cls(tuple(trees), tuple(trees.values()), tuple(c.name for c in table.columns))
 
     @property
     def names(self) -> list[str]:

@@ -100,7 +100,8 @@ class View(Generic[R]):
             opened = next(iter((flag.get("group") or clients).items()), None)
             if opened is None:
                 return []
-            selects = equals(*opened)
+            name, value = opened
+            selects = equals(name, value, self.finding.columns)
         return [f"sabueso dig {self.finding.source} --where {shell(selects)} --rows"]
 
     def asked_for(self) -> str:

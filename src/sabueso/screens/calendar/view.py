@@ -87,7 +87,11 @@ class CalendarView(View[CalendarGroup]):
         flag = next(self.finding.flags.rows(1), None)
         if flag is None:
             return []
-        parts = [equals(*item) for item in flag["subject"].items() if item[1] is not None]
+        parts = [
+            equals(name, value, self.finding.columns)
+            for name, value in flag["subject"].items()
+            if value is not None
+        ]
         condition = " and ".join([*parts, *([f"({where})"] if where else [])])
         return [f"sabueso dig {self.finding.source} --where {shell(condition)} --rows"]
 

@@ -237,7 +237,7 @@ def _condition(asked: _Asked, key: list[Any]) -> str:
     first, last = window_of(asked.settings.at, asked.settings.window, asked.settings.side)
     names = [asked.when.name]
     own = [
-        expressions.equals(label, value)
+        expressions.equals(label, value, asked.grouping.known)
         for label, value in zip(asked.grouping.labels, key, strict=True)
     ]
     day = expressions.quoted_name(names[0])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from math import log2
@@ -26,6 +27,8 @@ class Asked(Protocol):
     def least(self) -> int: ...
     @property
     def soon(self) -> int: ...
+    @property
+    def run_off(self) -> int: ...
     @property
     def window(self) -> int: ...
     @property
@@ -110,7 +113,8 @@ class Judge:
             "direction": reasons[0],
             "p": None if p is None else float(p),
             "p_adjusted": None if p_adjusted is None else float(p_adjusted),
-            "amount": money(self._amount(g, silent=silent, quick=quick), scale),
+            "amount": money(self._amount(g, reasons), scale),
+            "total": money(found.total[g], scale),
             "reason": ", ".join(reasons),
             "reasons": reasons,
             "days_silent": int(quiet.days[g]) if silent else None,
@@ -123,6 +127,8 @@ class Judge:
             "last": str(_day(found.last[g])),
             "created": None if created is None else str(created),
             "closed": None if closed is None else str(closed),
+            "rows_before_created": self._rows(g, "before_created", reasons),
+            "rows_after_closed": self._rows(g, "after_closed", reasons),
         }
 
     def _came_back(self, g: int) -> bool:
@@ -147,22 +153,47 @@ class Judge:
             reasons.append("before_created")
         elif created is not None and (first - created).days <= self._asked.soon and much:
             reasons.append("new_and_large")
-        if closed is not None and last > closed:
+        if closed is not None and (last - closed).days > self._asked.run_off:
             reasons.append("after_closed")
         return reasons
 
-    def _amount(self, g: int, *, silent: bool, quick: bool) -> int:
-        """What was paid since the silence, else in the burst, else in all; in minor units."""
+    def _outside(self, g: int, reason: str) -> np.ndarray:
+        """Which of a payee's days lie before it was known, or after it was closed and what it was owed was paid."""
         found = self._found
-        if silent:
+        days = found.day[int(found.starts[g]) : self._ends[g]]
+        created, closed = found.created[g], found.closed[g]
+        if reason == "before_created" and created is not None:
+            return np.asarray(days < _number(created))
+        if reason == "after_closed" and closed is not None:
+            return np.asarray(days > _number(closed) + self._asked.run_off)
+        return np.zeros(len(days), dtype=bool)
+
+    def _rows(self, g: int, reason: str, reasons: Sequence[str]) -> int | None:
+        if reason not in reasons:
+            return None
+        here = slice(int(self._found.starts[g]), self._ends[g])
+        return int(self._found.rows[here][self._outside(g, reason)].sum())
+
+    def _amount(self, g: int, reasons: Sequence[str]) -> int:
+        """What was paid since the silence, else in the burst, else after the payee was closed, or before it was known,
+        else in all; in minor units."""
+        found = self._found
+        here = slice(int(found.starts[g]), self._ends[g])
+        if "revived" in reasons:
             return int(sum(found.units[self._quiet.at[g] : self._ends[g]]))
-        if quick:
-            here = slice(int(found.starts[g]), self._ends[g])
+        if not {"faster", "all_at_once"}.isdisjoint(reasons):
             begin = self._full.first[g]
             inside = (found.day[here] >= begin) & (found.day[here] < begin + self._asked.window)
             return int(sum(found.units[here][inside]))
+        for reason in ("after_closed", "before_created"):
+            if reason in reasons:
+                return int(sum(found.units[here][self._outside(g, reason)]))
         return found.total[g]
 
 
 def _day(number: int) -> date:
     return date(1970, 1, 1) + timedelta(days=int(number))
+
+
+def _number(day: date) -> int:
+    return (day - date(1970, 1, 1)).days

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterator
 from math import ceil
@@ -53,6 +54,11 @@ class PayeesSettings(Settings):
         None, description="when a payee became known, such as supplier.created"
     )
     closed: str | None = Field(None, description="when a payee was closed, such as supplier.closed")
+    run_off: int = Field(
+        0,
+        ge=0,
+        description="days after it was closed within which a payee is still paid what it was owed",
+    )
     soon: int = Field(30, ge=0, description="days after that date within which a payee is new")
     top: float = Field(0.01, gt=0, lt=1, description="share of rows, or of payees, that is large")
     window: int = Field(10, ge=1, le=90, description="days within which many rows are a burst")
@@ -101,12 +107,16 @@ class Payees(Screen):
             return
         if described.n < LEAST_ROWS:
             return
-        created = _created_of(table, party)
+        created, closed = _known_of(table, party)
+        told = [f"known since {created}"] if created else []
+        told += [f"closed on {closed}"] if closed else []
         yield Proposal(
             f"{party.name} of {table.name} over time",
-            settings_of(created=created),
-            "Payees who came back from a long silence, or were paid once and much.",
-            f"{party.name} and {when.name}" + (f"; known since {created}" if created else ""),
+            settings_of(created=created, closed=closed, run_off=RUN_OFF if closed else None),
+            "Payees who came back from a long silence, were paid once and much, or before or after they were known."
+            if told
+            else "Payees who came back from a long silence, or were paid once and much.",
+            "; ".join([f"{party.name} and {when.name}", *told]),
         )
 
     def run(self, population: Population, settings: PayeesSettings) -> Finding[PayeeGroup]:
@@ -169,15 +179,38 @@ class Payees(Screen):
         )
 
 
-def _created_of(table: Table, party: Column) -> str | None:
-    """The date of a linked master from which a payee was known, where there is one alone."""
+_KNOWN = re.compile(
+    r"creat|opened|since|start|begin|hire|join|register|added|alta|inicio|ingreso|contrat|angelegt|eintritt|beginn|"
+    r"eröffn|création|embauche|entrée|entrada|início|admiss|assunzione|inizio|apertura",
+    re.IGNORECASE,
+)
+_CLOSED = re.compile(
+    r"clos|term|left|leav|\bend|inactiv|deactiv|blocked|resign|separat|\bexit|ceas|baja|cese|salida|"
+    r"austritt|ausgeschieden|\bende|gesperrt|gelöscht|geschlossen|sortie|départ|fermé|\bfin\b|saída|demiss|deslig|"
+    r"cessa|uscita|chius",
+    re.IGNORECASE,
+)
+RUN_OFF = 31
+"""Days that are proposed: the last wage, and what was ordered before, are paid within a month."""
+
+
+def _known_of(table: Table, party: Column) -> tuple[str | None, str | None]:
+    """The dates of a linked master from which a payee was known and on which it was closed: by their names, and
+    where there is one alone that does not say the end of anything, that one."""
     link = table.links.get(party.name)
     if link is None:
-        return None
+        return None, None
     dates = [c.name for c in link.table.columns if c.type == "date"]
-    if len(dates) != 1:
-        return None
-    return ".".join(map(expressions.quoted_name, (party.name, dates[0])))
+    ends = [name for name in dates if _CLOSED.search(name)]
+    rest = [name for name in dates if name not in ends]
+    begins = rest if len(rest) == 1 else [name for name in rest if _KNOWN.search(name)]
+
+    def whole(names: list[str]) -> str | None:
+        if len(names) != 1:
+            return None
+        return ".".join(map(expressions.quoted_name, (party.name, names[0])))
+
+    return whole(begins), whole(ends)
 
 
 def _top_row(

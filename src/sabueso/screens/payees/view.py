@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from decimal import Decimal
 
 from sabueso.base.plain import Cells
@@ -88,9 +89,13 @@ class PayeesView(View[PayeeGroup]):
     def reason(self, flag: Cells) -> str:
         told = "; ".join(_told(flag, each) for each in flag["reasons"])
         amount = num.amount(Decimal(flag["amount"]), self.finding.scale)
+        total = num.amount(Decimal(flag["total"]), self.finding.scale)
         between = flag["first"] if flag["rows"] == 1 else f"from {flag['first']} to {flag['last']}"
+        part = (
+            "" if flag["amount"] == flag["total"] else f", {amount} of it {_part(flag['reasons'])}"
+        )
         p = "" if flag["p_adjusted"] is None else f" (adjusted {num.p_text(flag['p_adjusted'])})"
-        return f"{told[0].upper()}{told[1:]}{p}; {num.many(flag['rows'], 'row')} of {amount} in all, {between}."
+        return f"{told[0].upper()}{told[1:]}{p}; {num.many(flag['rows'], 'row')} of {total} in all, {between}{part}."
 
 
 def _told(flag: Cells, reason: str) -> str:
@@ -104,4 +109,19 @@ def _told(flag: Cells, reason: str) -> str:
             f"{WORDS[reason]}: {flag['burst_rows']:,} rows from {flag['burst']} on, "
             f"{num.number(flag['burst_expected'], 1)} expected"
         )
+    if reason == "before_created":
+        rows = num.many(flag["rows_before_created"], "row")
+        return f"{WORDS[reason]}: {rows} before {flag['created']}"
+    if reason == "after_closed":
+        rows = num.many(flag["rows_after_closed"], "row")
+        return f"{WORDS[reason]} on {flag['closed']}: {rows}"
     return WORDS[reason]
+
+
+def _part(reasons: Sequence[str]) -> str:
+    """Which part of what was paid is at stake."""
+    if "revived" in reasons:
+        return "since the silence"
+    if not {"faster", "all_at_once"}.isdisjoint(reasons):
+        return "in those days"
+    return "after it was closed" if "after_closed" in reasons else "before it was known"

@@ -119,7 +119,7 @@ class PeriodsView(View[Comparison]):
         if flag is None:
             return []
         line = finding.flags.named(flag).clients()
-        conditions = [equals(key, value) for key, value in line.items()]
+        conditions = [equals(key, value, finding.columns) for key, value in line.items()]
         condition = " and ".join([*conditions, *([f"({where})"] if where else [])])
         across = shell(str(finding.used.get("period") or "year"))
         by = shell(str(finding.used.get("opens_by") or finding.settings["per"][-1]))

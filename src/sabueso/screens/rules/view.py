@@ -25,7 +25,9 @@ class RulesView(RangeView):
         flag = next(self.finding.flags.rows(1), None)
         if not self._of_numbers or flag is None:
             return super().steps(where)
-        ends = " or ".join(equals(flag["column"], flag[end]) for end in ("first", "last"))
+        ends = " or ".join(
+            equals(flag["column"], flag[end], self.finding.columns) for end in ("first", "last")
+        )
         return [f"sabueso dig {self.finding.source} --where {shell(ends)} --rows"]
 
     def asked_for(self) -> str:

@@ -43,7 +43,7 @@ class Entries:
         source: Column | None = None,
     ) -> None:
         self._source = source
-        self._population, self._grouping, self._marks = population, grouping, marks
+        self._population, self.grouping, self._marks = population, grouping, marks
         self._measure = measure
         self._account = population.table.role("account")
         self._preparer = population.table.role("preparer")
@@ -63,8 +63,8 @@ class Entries:
     def ready(self, rare: float) -> Iterator[None]:
         """Each entry once, with its traits as bits and its rows. What is told of the few that are flagged is
         asked for when it is known who they are."""
-        values: dict[str, Tree] = {**self._grouping.values(), "traits": self._traits_of_row()}
-        keys = self._grouping.columns("b")
+        values: dict[str, Tree] = {**self.grouping.values(), "traits": self._traits_of_row()}
+        keys = self.grouping.columns("b")
         fields: dict[str, Tree] = {
             "traits": exp.BitwiseOrAgg(this=sql.column("traits", "b")),
             "n": sql.count(),
@@ -168,13 +168,13 @@ class Entries:
             )
         carried = ["n", *(["source"] if self._source is not None else [])]
         inner = self._from(
-            *(sql.column(name, "e") for name in (*self._grouping.names, *carried)),
+            *(sql.column(name, "e") for name in (*self.grouping.names, *carried)),
             exp.alias_(self._bits(), "bits", quoted=True),
         )
         listed = [sql.integer(self.number_of(p.traits)) for p in patterns]
         wanted = exp.select("*").from_(inner.subquery("p"))
         wanted = wanted.where(exp.In(this=sql.column("bits"), expressions=listed))
-        values: dict[str, Tree] = {**self._grouping.values(), UNITS: self._units()}
+        values: dict[str, Tree] = {**self.grouping.values(), UNITS: self._units()}
         own = sql.column(UNITS, "b")
         positive = exp.GT(this=own, expression=sql.integer(0))
         fields: dict[str, Tree] = {
@@ -185,15 +185,15 @@ class Entries:
         if self._preparer is not None:
             values["who"] = sql.cast(sql.column(self._preparer.name), "TEXT")
             fields["who"] = exp.Min(this=sql.column("who", "b"))
-        keys = self._grouping.columns("b")
+        keys = self.grouping.columns("b")
         select = _grouped(keys, fields)
         select = select.from_(self._population.base(values, self._marks.reasons).subquery("b"))
         select = select.join(
-            wanted.subquery("w"), on=self._grouping.join("b", "w"), join_type="inner"
+            wanted.subquery("w"), on=self.grouping.join("b", "w"), join_type="inner"
         )
         select = select.group_by(*(key.copy() for key in keys))
         order = [sql.ordered(sql.column("total"), descending=True)]
-        order += [sql.ordered(sql.column(name)) for name in self._grouping.names]
+        order += [sql.ordered(sql.column(name)) for name in self.grouping.names]
         every = exp.select("*").from_(select.subquery("f")).order_by(*order)
         found = self._population.query(every).to_pylist()
         chosen = {(self.number_of(p.traits), p.source) for p in patterns}
@@ -205,7 +205,7 @@ class Entries:
         return None if self._preparer is None else self._preparer.name
 
     def key(self, row: Cells) -> Cells:
-        pairs = zip(self._grouping.labels, self._grouping.names, strict=True)
+        pairs = zip(self.grouping.labels, self.grouping.names, strict=True)
         return {label: row[name] for label, name in pairs}
 
 

@@ -17,6 +17,8 @@ HABIT = 0.05
 """Share of somebody's rows from which an hour or a weekday is theirs."""
 LEAST_OF_ONE = 50
 """Rows of a preparer from which it is known what is usual for them."""
+OF_EVEN = 0.1
+"""Part of an even share of the rows below which somebody prepares seldom."""
 MOST_VALUES = 2_000_000
 
 
@@ -47,7 +49,8 @@ def counts(
 
 def odd_times(seen: Mapping[tuple[Any, ...], int], rare: float) -> set[tuple[Any, Any]]:
     """(who, time) at which hardly anybody records but out of habit: neither that person's habit nor, of all
-    that is nobody's habit, more than a small share.
+    that is nobody's habit, more than a small share. Whoever has few rows has no habits: their only entries,
+    all made at night, are no custom of the night.
 
     Parameters
     ----------
@@ -59,7 +62,9 @@ def odd_times(seen: Mapping[tuple[Any, ...], int], rare: float) -> set[tuple[Any
     of: dict[Any, int] = defaultdict(int)
     for (who, _), n in seen.items():
         of[who] += n
-    habit = {key for key, n in seen.items() if n >= HABIT * of[key[0]]}
+    habit = {
+        key for key, n in seen.items() if of[key[0]] >= LEAST_OF_ONE and n >= HABIT * of[key[0]]
+    }
     rest: dict[Any, int] = defaultdict(int)
     for key, n in seen.items():
         if key not in habit:
@@ -72,6 +77,13 @@ def odd_times(seen: Mapping[tuple[Any, ...], int], rare: float) -> set[tuple[Any
         people[time] += 1
     ordinary = {time for time, n in people.items() if n > len(of) / 2}
     return {key for key in seen if key not in habit and key[1] in times - ordinary}
+
+
+def seldom_people(seen: Mapping[tuple[Any, ...], int], rare: float) -> set[Any]:
+    """People who prepared fewer than a small share of the rows, and than a tenth of an even share of them."""
+    whole = sum(seen.values())
+    least = min(rare, OF_EVEN / max(len(seen), 1))
+    return {key[0] for key, n in seen.items() if n < least * whole}
 
 
 def rare_values(seen: Mapping[tuple[Any, ...], int], rare: float) -> set[Any]:

@@ -18,11 +18,17 @@ from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.traits.copies import MOST_TEXTS, of_several, seldom_texts
-from sabueso.screens.traits.habits import counts, odd_times, rare_values, strange_pairs
+from sabueso.screens.traits.habits import (
+    counts,
+    odd_times,
+    rare_values,
+    seldom_people,
+    strange_pairs,
+)
 
 TRAITS = (
-    "odd_hour", "rest_day", "holiday", "round_amount", "seldom_account", "strange_account", "rare_pair",
-    "late", "no_text", "copied_text", "word", "under_limit", "same_person", "turned_back",
+    "odd_hour", "rest_day", "holiday", "round_amount", "seldom_account", "strange_account", "seldom_preparer",
+    "rare_pair", "late", "no_text", "copied_text", "word", "under_limit", "same_person", "turned_back",
 )  # fmt: skip
 WORDS = {
     "odd_hour": "at an odd hour",
@@ -31,6 +37,7 @@ WORDS = {
     "round_amount": "a round amount",
     "seldom_account": "a seldom used account",
     "strange_account": "an account the preparer hardly ever posts to",
+    "seldom_preparer": "by one who seldom prepares entries",
     "rare_pair": "a rare pair of accounts",
     "late": "entered long after its date",
     "no_text": "no text",
@@ -87,6 +94,7 @@ class Marks:
         }
         self._times(roles["preparer"], roles["entered"])
         self._accounts(roles["account"], roles["preparer"])
+        self._people(roles["preparer"])
         self._own(roles)
         self._copied(roles["text"], roles["account"], roles["amount"])
         self._turned_back(roles["account"], roles["amount"])
@@ -143,6 +151,15 @@ class Marks:
         who = sql.cast(sql.column(preparer.name), "TEXT")
         both = counts(self.population, {"who": who, "at": name}, self.reasons)
         self._among("strange_account", (who, name), strange_pairs(both, self.settings.rare, rare))
+
+    def _people(self, preparer: Column | None) -> None:
+        if preparer is None:
+            self.cannot["seldom_preparer"] = "no preparer"
+        elif self._wants("seldom_preparer"):
+            who = sql.cast(sql.column(preparer.name), "TEXT")
+            seen = counts(self.population, {"who": who}, self.reasons)
+            seldom = seldom_people(seen, self.settings.rare * 10)
+            self._among("seldom_preparer", (who,), {(value,) for value in seldom})
 
     def _own(self, roles: dict[str, Column | None]) -> None:
         """Traits that a row shows by itself."""

@@ -9,10 +9,9 @@ import pyarrow as pa
 from pydantic import Field, field_validator
 
 from sabueso.base.errors import UserError
-from sabueso.base.plain import Cells
 from sabueso.population import expressions
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Table, money
+from sabueso.population.table import Column, Table
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
@@ -20,8 +19,9 @@ from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed_once
-from sabueso.screens.subject import Selected, Subject, own_key, own_name
+from sabueso.screens.subject import Selected, Subject, own_key
 from sabueso.screens.traits.entries import Entries, Pattern, bits_of, missing_entry
+from sabueso.screens.traits.flagging import Bits, chosen_of, flags_of, rarity_of
 from sabueso.screens.traits.marks import WORDS, Marks, check_left_out
 from sabueso.screens.traits.result import SourceTraits, Trait, TraitGroup
 from sabueso.screens.traits.view import TraitsView
@@ -29,9 +29,7 @@ from sabueso.screens.traits.view import TraitsView
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
-LEAST_ENTRIES, MOST_NAMED = 200, 1_000
-ALONE = frozenset({"turned_back"})
-"""Traits that are enough by themselves: two entries make each."""
+LEAST_ENTRIES = 200
 
 
 class TraitsSettings(Settings):
@@ -42,7 +40,11 @@ class TraitsSettings(Settings):
         description="what tells an entry: its number (default: role id, or document)",
     )
     share: float = Field(
-        0.001, gt=0, lt=1, description="entries as rare as this share of all are flagged"
+        0.001,
+        gt=0,
+        lt=1,
+        description="entries as rare as this share of all are flagged, what one preparer made with their traits "
+        "counted once",
     )
     least: int = Field(
         2,
@@ -151,8 +153,9 @@ class Traits(Screen):
                     _counted([p for p in patterns if p.source == each], entries.names)
                 ]
             }
-            chosen, limit, rarity = _chosen(patterns, bits, settings)
-            flags = _flags(entries, chosen, bits, rarity, measure)
+            rarity = rarity_of(patterns, bits)
+            chosen = chosen_of(entries, rarity, bits, settings)
+            flags = flags_of(entries, chosen, bits, rarity, measure)
             rows = entries.rows()
         group = TraitGroup(
             group={},
@@ -164,7 +167,7 @@ class Traits(Screen):
             ],
             sources=[] if source is None else _sources(patterns, entries.names, bits),
             not_looked_for=dict(sorted(marks.cannot.items())),
-            limit=limit,
+            limit=min((s.score for s in chosen), default=None),
             flagged=sum(flag["entries"] for flag in flags),
         )
         return Finding(
@@ -204,10 +207,6 @@ def _default(table: Table) -> list[str]:
     return [expressions.quoted_name(column.name)]
 
 
-Bits = Mapping[str | None, Mapping[str, float]]
-"""By source, what each trait counts; without sources there is one, None."""
-
-
 def _counted(patterns: Sequence[Pattern], names: Sequence[str]) -> tuple[dict[str, int], int]:
     """How many entries have each trait, and how many there are."""
     counts = {n: sum(p.count for p in patterns if n in p.traits) for n in names}
@@ -222,108 +221,6 @@ def _sources(patterns: Sequence[Pattern], names: Sequence[str], bits: Bits) -> l
         traits = [Trait(n, counts[n], own[n]) for n in sorted(counts, key=counts.__getitem__)]
         found.append(SourceTraits(source, whole, traits))
     return sorted(found, key=lambda s: (-s.entries, str(s.source)))
-
-
-def _score(pattern: Pattern, bits: Bits) -> float:
-    return sum(bits[pattern.source][name] for name in pattern.traits)
-
-
-def _chosen(
-    patterns: Sequence[Pattern], bits: Bits, settings: TraitsSettings
-) -> tuple[list[Pattern], float | None, dict[Pattern, float]]:
-    """Patterns whose entries are rare enough, the score from which they are, and how rare each is: the share
-    of all entries with at least its score, counted and not multiplied, since traits go together."""
-    whole = sum(p.count for p in patterns) or 1
-    scores = {p: _score(p, bits) for p in patterns}
-    ordered = sorted(patterns, key=lambda p: -scores[p])
-    rarity: dict[Pattern, float] = {}
-    for pattern in ordered:
-        own = scores[pattern]
-        at_least = sum(p.count for p in ordered if scores[p] >= own - 1e-9)
-        rarity[pattern] = at_least / whole
-    chosen = [
-        p
-        for p in ordered
-        if (rarity[p] <= settings.share and len(p.traits) >= settings.least)
-        or any(2 ** -bits[p.source][n] <= settings.share for n in ALONE.intersection(p.traits))
-    ]
-    limit = min((scores[p] for p in chosen), default=None)
-    return chosen, limit, rarity
-
-
-def _flags(
-    entries: Entries,
-    chosen: Sequence[Pattern],
-    every: Bits,
-    rarity: dict[Pattern, float],
-    measure: Column | None,
-) -> list[Cells]:
-    pattern_of = {(entries.number_of(p.traits), p.source): p for p in chosen}
-    alike: dict[tuple[Any, ...], list[Cells]] = {}
-    for place, row in enumerate(entries.of(chosen)):
-        who = row.get("who")
-        # Entries of one preparer with the same traits are one matter; of nobody each is its own.
-        key = int(row["bits"]), row.get("source"), who if who is not None else place
-        alike.setdefault(key, []).append(row)
-    found: list[Cells] = []
-    for (number, source, _), rows in alike.items():
-        traits, bits = entries.traits_of(number), every[source]
-        ordered = sorted(traits, key=lambda name: -bits[name])
-        units = sum(int(row["total"] or 0) or int(row["largest"] or 0) for row in rows)
-        score = sum(bits[name] for name in traits)
-        several = len(rows) > 1 and entries.preparer is not None
-        subject = (
-            {
-                entries.preparer: rows[0]["who"],
-                own_name("traits", [entries.preparer]): ", ".join(ordered),
-            }
-            if several and entries.preparer is not None
-            else entries.key(rows[0])
-        )
-        found.append(
-            {
-                "subject": subject,
-                "score": score,
-                "limit": None,
-                "direction": "rare",
-                "p": None,
-                "p_adjusted": None,
-                "amount": None if measure is None else money(units, measure.scale),
-                "entries": len(rows),
-                "rows": sum(int(row["n"]) for row in rows),
-                "bits": score,
-                "as_rare_as": rarity[pattern_of[number, source]],
-                **({} if source is None else {"source": source}),
-                "traits": ordered,
-                "each": [bits[name] for name in ordered],
-                "selects": _condition([entries.key(row) for row in rows]),
-                "keys": [
-                    " · ".join(map(str, entries.key(row).values())) for row in rows[:MOST_NAMED]
-                ],
-            }
-        )
-    found.sort(key=lambda f: (-f["score"], -abs(f["amount"] or 0), str(f["subject"])))
-    return found
-
-
-def _condition(keys: Sequence[Cells]) -> str:
-    """The rows of some entries, as a user types them."""
-    if len(keys[0]) == 1:
-        (name,) = keys[0]
-        listed = ", ".join(expressions.literal(key[name]) for key in keys)
-        texts = all(isinstance(key[name], str) for key in keys)
-        column = (
-            expressions.quoted_name(name)
-            if texts
-            else f"cast({expressions.quoted_name(name)} as text)"
-        )
-        return (
-            f"{column} in ({listed})"
-            if texts
-            else f"{column} in ({', '.join(repr(str(k[name])) for k in keys)})"
-        )
-    every = (" and ".join(expressions.equals(*item) for item in key.items()) for key in keys)
-    return " or ".join(f"({each})" for each in every)
 
 
 class _Alike(Selected):

@@ -82,7 +82,7 @@ class TraitsView(View[TraitGroup]):
         selects = flag["selects"]
         if len(selects) > LONGEST:
             (name,) = self.finding.used["per"][:1]
-            selects = equals(name, flag["keys"][0])
+            selects = equals(name, flag["keys"][0], self.finding.columns)
         return [f"sabueso dig {self.finding.source} --where {shell(selects)} --rows"]
 
     def reason(self, flag: Cells) -> str:

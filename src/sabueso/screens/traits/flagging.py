@@ -1,0 +1,155 @@
+"""Which entries are flagged by their traits, and as what: alone, or as what one preparer made."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from sabueso.base.plain import Cells
+from sabueso.population import expressions
+from sabueso.population.table import Column, money
+from sabueso.screens.subject import own_name
+from sabueso.screens.traits.entries import MOST_KEPT, Entries, Pattern
+
+MOST_NAMED = 1_000
+NEAR = 10
+"""Times the share asked for within which entries are looked at that a preparer made with the same traits."""
+ALONE = frozenset({"turned_back"})
+"""Traits that are enough by themselves: two entries make each."""
+
+
+class Asked(Protocol):
+    """Settings that say how rare is rare enough."""
+
+    @property
+    def share(self) -> float: ...
+    @property
+    def least(self) -> int: ...
+
+
+Bits = Mapping[str | None, Mapping[str, float]]
+"""By source, what each trait counts; without sources there is one, None."""
+
+
+def _score(pattern: Pattern, bits: Bits) -> float:
+    return sum(bits[pattern.source][name] for name in pattern.traits)
+
+
+@dataclass
+class Series:
+    """Entries of one preparer with the same traits, which are one matter; of nobody each entry is its own."""
+
+    pattern: Pattern
+    score: float
+    rows: list[Cells]
+
+
+def rarity_of(patterns: Sequence[Pattern], bits: Bits) -> dict[Pattern, float]:
+    """Each pattern's share of all entries with at least its score, the rarest first: counted and not multiplied,
+    since traits go together."""
+    whole = sum(p.count for p in patterns) or 1
+    scores = {p: _score(p, bits) for p in patterns}
+    ordered = sorted(patterns, key=lambda p: -scores[p])
+    return {
+        one: sum(p.count for p in ordered if scores[p] >= scores[one] - 1e-9) / whole
+        for one in ordered
+    }
+
+
+def chosen_of(
+    entries: Entries, rarity: dict[Pattern, float], bits: Bits, settings: Asked
+) -> list[Series]:
+    """What is rare enough: as rare as asked for, where what one preparer made with the same traits counts once, so
+    that a series does not hide itself by its own number; and what is enough alone."""
+    whole = sum(p.count for p in rarity) or 1
+    alone = {
+        p
+        for p in rarity
+        if any(2 ** -bits[p.source][n] <= settings.share for n in ALONE.intersection(p.traits))
+    }
+    near = {
+        p
+        for p, share in rarity.items()
+        if len(p.traits) >= settings.least
+        and (share <= settings.share or share <= min(NEAR * settings.share, MOST_KEPT / whole))
+    }
+    of = {(entries.number_of(p.traits), p.source): p for p in rarity if p in near or p in alone}
+    found: dict[tuple[Any, ...], Series] = {}
+    for place, row in enumerate(entries.of(list(of.values()))):
+        who = row.get("who")
+        pattern = of[int(row["bits"]), row.get("source")]
+        key = pattern, who if who is not None else place
+        found.setdefault(key, Series(pattern, _score(pattern, bits), [])).rows.append(row)
+
+    def is_rare(series: Series) -> bool:
+        others = round(rarity[series.pattern] * whole) - len(series.rows)
+        return (others + 1) / whole <= settings.share
+
+    return [s for s in found.values() if s.pattern in alone or is_rare(s)]
+
+
+def flags_of(
+    entries: Entries,
+    chosen: Sequence[Series],
+    every: Bits,
+    rarity: dict[Pattern, float],
+    measure: Column | None,
+) -> list[Cells]:
+    found: list[Cells] = []
+    for each in chosen:
+        rows, source, bits = each.rows, each.pattern.source, every[each.pattern.source]
+        ordered = sorted(each.pattern.traits, key=lambda name: -bits[name])
+        units = sum(int(row["total"] or 0) or int(row["largest"] or 0) for row in rows)
+        several = len(rows) > 1 and entries.preparer is not None
+        subject = (
+            {
+                entries.preparer: rows[0]["who"],
+                own_name("traits", [entries.preparer]): ", ".join(ordered),
+            }
+            if several and entries.preparer is not None
+            else entries.key(rows[0])
+        )
+        found.append(
+            {
+                "subject": subject,
+                "score": each.score,
+                "limit": None,
+                "direction": "rare",
+                "p": None,
+                "p_adjusted": None,
+                "amount": None if measure is None else money(units, measure.scale),
+                "entries": len(rows),
+                "rows": sum(int(row["n"]) for row in rows),
+                "bits": each.score,
+                "as_rare_as": rarity[each.pattern],
+                **({} if source is None else {"source": source}),
+                "traits": ordered,
+                "each": [bits[name] for name in ordered],
+                "selects": _condition([entries.key(row) for row in rows], entries.grouping.known),
+                "keys": [
+                    " · ".join(map(str, entries.key(row).values())) for row in rows[:MOST_NAMED]
+                ],
+            }
+        )
+    found.sort(key=lambda f: (-f["score"], -abs(f["amount"] or 0), str(f["subject"])))
+    return found
+
+
+def _condition(keys: Sequence[Cells], columns: Collection[str]) -> str:
+    """The rows of some entries, as a user types them."""
+    if len(keys[0]) == 1:
+        (name,) = keys[0]
+        listed = ", ".join(expressions.literal(key[name]) for key in keys)
+        texts = all(isinstance(key[name], str) for key in keys)
+        own = expressions.operand(name, columns)
+        column = own if texts else f"cast({own} as text)"
+        return (
+            f"{column} in ({listed})"
+            if texts
+            else f"{column} in ({', '.join(repr(str(k[name])) for k in keys)})"
+        )
+    every = (
+        " and ".join(expressions.equals(*item, columns) for item in key.items()) for key in keys
+    )
+    return " or ".join(f"({each})" for each in every)
