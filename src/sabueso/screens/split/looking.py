@@ -26,6 +26,8 @@ LIMIT, PART = "at_limit", "part"
 FROM, TO = 600, 1500
 """Thousandths of a limit between which amounts are compared with those just below it."""
 LEAST_AROUND = 100
+NEAR, LEAST_NEAR = 750, 10
+"""Rows that must lie from this place up to the band: a curve says nothing of where hardly anything lies."""
 WIDEST = Decimal("0.13")
 """Part of a limit up to which bins of that width beside it are enough for a curve."""
 MOST_LIMITS, MOST_PIECES = 12, 3_000_000
@@ -193,8 +195,9 @@ def _says_nothing(key: Sequence[Any]) -> bool:
 
 
 def excess_of(counts: np.ndarray, low: int) -> Below | None:
-    """The band against the bins around it; None where these hold too few rows."""
-    if int(counts.sum()) < LEAST_AROUND:
+    """The band against the bins around it; None where these, or those below it, hold too few rows."""
+    near = counts[NEAR - FROM : low - FROM]
+    if int(counts.sum()) < LEAST_AROUND or int(near.sum()) < LEAST_NEAR:
         return None
     edges = edges_of(low)
     return excess_below(binned(counts, edges), (edges[:-1] >= low) & (edges[:-1] < 1000))

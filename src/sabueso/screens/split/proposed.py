@@ -12,6 +12,7 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.table import Column
+from sabueso.report import numbers as num
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.split.looking import FROM, TO, excess_of
 
@@ -43,7 +44,7 @@ def proposed_limits(population: Population) -> Iterator[Proposal]:
         yield _proposal(
             table.name,
             str(limit),
-            f"{count:,} amounts just below {limit:,}, {expected:,.0f} expected",
+            f"{num.many(count, 'amount')} just below {limit:,}, {expected:,.0f} expected",
         )
 
 

@@ -26,6 +26,8 @@ from sabueso.screens.split.judging import Behind, Bundled, Judge, behind, bundle
 from sabueso.screens.split.looking import (
     FROM,
     LEAST_AROUND,
+    LEAST_NEAR,
+    NEAR,
     WIDEST,
     Around,
     Pieces,
@@ -256,8 +258,8 @@ def _cautions(groups: list[SplitGroup], judge: Judge, table: Table, unnamed: int
     few = [g for g in groups if g.expected is None]
     if few:
         text = (
-            f"{num.many(len(few), 'limit')} of {len(groups):,} with fewer than {LEAST_AROUND} rows around: whether "
-            "more lie below than around is not judged"
+            f"{num.many(len(few), 'limit')} of {len(groups):,} with fewer than {LEAST_AROUND} rows around, or {LEAST_NEAR} "
+            f"from {num.percent(NEAR / 1000, 0)} of it up to the band: whether more lie below than around is not judged"
         )
         found.append(Caution("too_few", text, {"limits": len(few)}))
     wide = [g for g in groups if g.dispersion is not None and g.dispersion > 1.5]
