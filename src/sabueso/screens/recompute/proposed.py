@@ -3,31 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import combinations
 from typing import TYPE_CHECKING
 
-import sqlglot.expressions as exp
-
-from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import HEADING, Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.recompute.products import Comparison, balances, products, wide
+from sabueso.screens.recompute.products import Comparison, balances, products
+from sabueso.screens.recompute.sums import HOLDS, sums_of
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
-MOST_TRIED, MOST_ADDED = 4, 6
-"""Columns that are tried for a balance, and for one that is the sum of two others."""
-HOLDS = 0.9
-"""Share of rows for which a product must hold to be proposed."""
+MOST_TRIED = 4
+"""Columns that are tried for a balance."""
 
 
 def proposed_recomputations(
     population: Population, described: Description | None
 ) -> Iterator[Proposal]:
-    """Instalments by the terms of the plan, products, balances that run, and sums of two columns."""
+    """Instalments by the terms of the plan, products, balances that run, and what is made of others by adding up."""
     table = population.table
     for name in loans_of(table):
         yield Proposal(
@@ -39,7 +34,14 @@ def proposed_recomputations(
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is not None and described is not None:
         yield from _running(population, amount)
-        yield from _sums(population, amount)
+        for each in sums_of(population, amount):
+            yield Proposal(
+                f"{each.whole} of {table.name} is {each.told}",
+                settings_of(what="product", on=each.whole, expect=each.expression),
+                f"Rows whose {each.whole} is not what it is made of.",
+                f"it holds for {each.holding:,} of {each.rows:,} rows, in {each.several:,} of which "
+                f"{'both' if len(each.parts) == 2 else 'two or more'} are something",
+            )
     if quantity is None or price is None or amount is None or described is None:
         return
     found = products(population, amount, None, None)
@@ -78,58 +80,6 @@ def _running(population: Population, amount: Column) -> Iterator[Proposal]:
                 "Balances that do not follow from the one before: rows left out, put in or altered.",
                 f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
             )
-
-
-def _sums(population: Population, amount: Column) -> Iterator[Proposal]:
-    """Amounts of a row that are the sum of two others, such as net, tax and gross."""
-    table = population.table
-    # What was made of two columns is their sum by its making.
-    made = {each.column.name for each in table.derived}
-    made |= {amount.name} if {"debit", "credit"} <= table.roles.keys() else set()
-    names = [
-        c.name
-        for c in table.columns
-        if c.type == "number" and c.scale == amount.scale and c.scale and c.name not in made
-    ][:MOST_ADDED]
-    triples = [
-        (whole, one, other)
-        for one, other in combinations(names, 2)
-        for whole in names
-        if whole not in (one, other)
-    ]
-    if not triples:
-        return
-    fields = []
-    for place, (whole, one, other) in enumerate(triples):
-        kind = wide(amount)
-        exact = {name: sql.cast(sql.column(name), kind) for name in (whole, one, other)}
-        both = [exp.NEQ(this=sql.column(name), expression=sql.integer(0)) for name in (one, other)]
-        same = exp.EQ(
-            this=exact[whole], expression=exp.Add(this=exact[one], expression=exact[other])
-        )
-        known = exp.Not(this=sql.is_missing(exp.paren(same.copy())))
-        # That a column is another where the third is nothing makes no sum of them; nor are they one that
-        # only holds where all three are something.
-        counted = {
-            "all": known, "held": same, "both": exp.and_(*both), "same": exp.and_(*both, same),
-        }  # fmt: skip
-        fields += [
-            exp.alias_(sql.only(sql.count(), condition.copy()), f"{name}{place}")
-            for name, condition in counted.items()
-        ]
-    row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
-    best = max(range(len(triples)), key=lambda place: row[f"same{place}"])
-    n, holding, both_there, alike = (row[f"{k}{best}"] for k in ("all", "held", "both", "same"))
-    if both_there >= LEAST_ROWS and alike >= HOLDS * both_there and holding >= HOLDS * n:
-        whole, one, other = triples[best]
-        yield Proposal(
-            f"{whole} of {population.table.name} is {one} and {other}",
-            settings_of(
-                what="product", on=whole, expect=f"{quoted_name(one)} + {quoted_name(other)}"
-            ),
-            f"Rows whose {whole} is not what it is made of.",
-            f"it holds for {holding:,} of {n:,} rows, in {both_there:,} of which both are something",
-        )
 
 
 def loans_of(table: Table) -> list[str]:

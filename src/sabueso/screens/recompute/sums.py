@@ -1,0 +1,302 @@
+"""Columns that are others added up or taken off, such as gross, deductions and net: found from some rows, counted in all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, Table
+from sabueso.screens.proposal import LEAST_ROWS
+from sabueso.screens.recompute.products import wide
+
+HOLDS = 0.9
+"""Share of rows for which what is made of others must hold to be proposed."""
+MOST_COLUMNS, MOST_SUMS = 24, 3
+MOST_SEEN, TRIALS, ENOUGH = 2_000, 60, 8
+"""Rows that are looked at for a relation, how often some of them are drawn, since one in ten may be wrong, and how often
+where one has been found."""
+PRIME = 2**31 - 1
+"""Rows are solved by whole numbers modulo this prime, exactly."""
+
+
+@dataclass(frozen=True)
+class Sum:
+    """A column, what it is made of with its signs, and how many rows are so.
+
+    ``rows`` are those with a value, ``holding`` those that are what their parts come to, ``several`` those of
+    which two parts or more are something.
+    """
+
+    whole: str
+    parts: tuple[tuple[str, int], ...]
+    blank: frozenset[str]
+    rows: int
+    holding: int
+    several: int
+
+    @property
+    def told(self) -> str:
+        """``Net and VAT``, ``Gross less Tax less Pension``."""
+        ordered = sorted(self.parts, key=lambda part: -part[1])
+        first, *rest = ordered
+        more = "".join(f" {'and' if sign > 0 else 'less'} {name}" for name, sign in rest)
+        return f"{'' if first[1] > 0 else 'less '}{first[0]}{more}"
+
+    @property
+    def expression(self) -> str:
+        """The parts as SQL; one that some rows leave blank is nothing there."""
+        ordered = sorted(self.parts, key=lambda part: -part[1])
+        terms = [(sign, self._term(name)) for name, sign in ordered]
+        (first, term), *rest = terms
+        more = "".join(f" {'+' if sign > 0 else '-'} {each}" for sign, each in rest)
+        return f"{'' if first > 0 else '-'}{term}{more}"
+
+    def _term(self, name: str) -> str:
+        own = quoted_name(name)
+        return f"coalesce({own}, 0)" if name in self.blank else own
+
+
+def sums_of(population: Population, amount: Column) -> Iterator[Sum]:
+    """What nearly every row of a table has as the sum or difference of two others or more, the independent of them."""
+    names = _candidates(population.table, amount)
+    if len(names) < 3:
+        return
+    units = {name: sql.minor_units(population.table.column(name)) for name in names}
+    fields = [exp.alias_(tree, f"c{place}") for place, tree in enumerate(units.values())]
+    seen = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
+    columns = [seen.column(f"c{place}") for place in range(len(names))]
+    values = np.array(
+        [[int(v or 0) for v in column.to_pylist()] for column in columns], dtype=object
+    ).T.reshape(seen.num_rows, len(names))
+    blank = frozenset(n for n, column in zip(names, columns, strict=True) if column.null_count)
+    for signs in relations(values)[:MOST_SUMS]:
+        found = _counted(population, amount, names, signs, blank)
+        if found is not None:
+            yield found
+
+
+def _candidates(table: Table, amount: Column) -> list[str]:
+    # What was made of two columns is their sum by its making.
+    made = {each.column.name for each in table.derived}
+    made |= {amount.name} if {"debit", "credit"} <= table.roles.keys() else set()
+    return [
+        c.name
+        for c in table.columns
+        if c.type == "number" and c.scale == amount.scale and c.scale and c.name not in made
+    ][:MOST_COLUMNS]
+
+
+def relations(values: np.ndarray) -> list[tuple[int, ...]]:
+    """Independent relations that at least nine in ten of the rows keep: some columns added up, others taken off, come
+    to nothing.
+
+    Parameters
+    ----------
+    values : array of int objects, shape (n, k)
+        Minor units.
+
+    Returns
+    -------
+    list of tuples of k numbers, each -1, 0 or 1
+        The last column of each, in the order of the table, is what the others make of it: -1.
+
+    Examples
+    --------
+    >>> rows = [[a, b, a + b, c, a + b - c] for a, b, c in ((7, 2, 1), (9, 5, 3), (8, 1, 6), (2, 11, 5), (4, 4, 4))]
+    >>> relations(np.array(rows * 30, dtype=object))
+    [(1, 1, -1, 0, 0), (0, 0, 1, -1, -1)]
+    """
+    n, k = values.shape
+    used = [j for j in range(k) if any(values[:, j])]
+    if n < LEAST_ROWS or len(used) < 3:
+        return []
+    own = values[:, used]
+    # Rows that are alike tell no more than one of them.
+    distinct = np.array(sorted(set(map(tuple, own.tolist()))), dtype=object)
+    size = min(len(used) + 3, len(distinct))
+    rng = np.random.default_rng(0)
+    best: list[tuple[int, ...]] = []
+    for trial in range(TRIALS):
+        if best and trial >= ENOUGH:
+            break
+        drawn = distinct[rng.choice(len(distinct), size, replace=False)]
+        found = [signs for signs in _kernel(drawn) if _held(own, signs) >= HOLDS * n]
+        if len(found) > len(best):
+            best = found
+    whole = []
+    for signs in _sparse(best):
+        every = [0] * k
+        for place, sign in zip(used, signs, strict=True):
+            every[place] = sign
+        whole.append(tuple(every))
+    return sorted(whole, key=lambda signs: (sum(map(abs, signs)), [-s for s in signs]))
+
+
+def _sparse(found: Sequence[tuple[int, ...]]) -> list[tuple[int, ...]]:
+    """The same relations by as few columns as they can be told with: net is gross less the deductions, and not the
+    parts of gross less them."""
+    shortest = list(found)
+    for place, one in enumerate(shortest):
+        for other in shortest[:place]:
+            for sign in (1, -1):
+                both = tuple(a + sign * b for a, b in zip(one, other, strict=True))
+                if max(map(abs, both)) == 1 and sum(map(abs, both)) < sum(map(abs, one)):
+                    shortest[place] = one = both
+    return shortest
+
+
+def _held(values: np.ndarray, signs: Sequence[int]) -> int:
+    """Rows that keep a relation, and of whose columns in it two or more are something."""
+    places = [j for j, sign in enumerate(signs) if sign]
+    some = values[:, places]
+    total = sum(sign * values[:, j] for j, sign in enumerate(signs) if sign)
+    return int(((total == 0) & ((some != 0).sum(axis=1) != 1)).sum())
+
+
+def _kernel(rows: np.ndarray) -> list[tuple[int, ...]]:
+    """What all of some rows keep: of each column that depends on those before it, how, where by -1, 0 and 1 alone and
+    of two others or more."""
+    work = np.array([[int(v) % PRIME for v in row] for row in rows], dtype=np.int64)
+    n, k = work.shape
+    pivots: list[int] = []
+    free: list[int] = []
+    for j in range(k):
+        at = len(pivots)
+        below = np.flatnonzero(work[at:, j]) if at < n else np.array([], dtype=np.int64)
+        if not len(below):
+            free.append(j)
+            continue
+        work[[at, at + below[0]]] = work[[at + below[0], at]]
+        work[at] = work[at] * pow(int(work[at, j]), -1, PRIME) % PRIME
+        for i in range(n):
+            if i != at and work[i, j]:
+                work[i] = (work[i] - work[i, j] * work[at] % PRIME) % PRIME
+        pivots.append(j)
+    found = []
+    for j in free:
+        signs = [0] * k
+        signs[j] = -1
+        for at, pivot in enumerate(pivots):
+            part = int(work[at, j])
+            signs[pivot] = part - PRIME if part > PRIME // 2 else part
+        if sum(map(bool, signs)) >= 3 and max(map(abs, signs)) == 1:
+            found.append(tuple(signs))
+    return found
+
+
+def _counted(
+    population: Population,
+    amount: Column,
+    names: Sequence[str],
+    signs: Sequence[int],
+    blank: frozenset[str],
+) -> Sum | None:
+    """A relation counted in all rows; None where it does not hold for nearly all of them."""
+    chosen = [(name, sign) for name, sign in zip(names, signs, strict=True) if sign]
+    lone = [
+        name for name, sign in chosen if sum(s == sign for _, s in chosen) == 1 and len(chosen) == 3
+    ]
+    # Of three, the one that is the sum of both others; of more the last, as a net pay is.
+    whole = lone[0] if lone else chosen[-1][0]
+    own = dict(chosen)[whole]
+    of = _Made(population, whole, blank, wide(amount))
+    parts = {name: -sign * own for name, sign in chosen if name != whole}
+    row = of.counts(parts)
+    # What few rows have, such as a garnishment, is none of the rows that were looked at.
+    while row["holding"] < row["rows"] and (more := of.lacking(parts, names, row)) is not None:
+        parts[more[0]] = more[1]
+        row = of.counts(parts)
+    if row["several"] < LEAST_ROWS or row["kept"] < HOLDS * row["several"]:
+        return None
+    if row["holding"] < HOLDS * row["rows"]:
+        return None
+    left_blank = frozenset(parts) & of.blank
+    return Sum(whole, tuple(parts.items()), left_blank, row["rows"], row["holding"], row["several"])
+
+
+class _Made:
+    """Counts of rows whose ``whole`` is made of some parts."""
+
+    def __init__(
+        self, population: Population, whole: str, blank: frozenset[str], kind: str
+    ) -> None:
+        self._population, self._whole, self._kind = population, whole, kind
+        self.blank = blank
+
+    def _term(self, name: str) -> Tree:
+        own: Tree = sql.column(name)
+        if name in self.blank:
+            own = exp.Coalesce(this=own, expressions=[sql.integer(0)])
+        return sql.cast(own, self._kind)
+
+    def _beyond(self, parts: Mapping[str, int]) -> Tree:
+        """What the whole has beyond its parts."""
+        total: Tree = sql.cast(sql.column(self._whole), self._kind)
+        for name, sign in parts.items():
+            total = (exp.Sub if sign > 0 else exp.Add)(this=total, expression=self._term(name))
+        return exp.paren(total)
+
+    def counts(self, parts: Mapping[str, int]) -> dict[str, int]:
+        """Rows with a whole, those whose parts come to it, and those of which two parts or more are something.
+
+        That a column is another where the rest are nothing makes no sum of them; nor are they one that only holds
+        where all are something.
+        """
+        zero = sql.integer(0)
+        same = exp.EQ(this=self._beyond(parts), expression=zero)
+        known = exp.Not(this=sql.is_missing(exp.paren(same.copy())))
+        count: Tree = zero
+        for name in parts:
+            there = exp.NEQ(this=self._term(name), expression=zero.copy())
+            one = exp.Case().when(there, sql.integer(1)).else_(sql.integer(0))
+            count = exp.Add(this=count, expression=one)
+        several = exp.GTE(this=exp.paren(count), expression=sql.integer(2))
+        return self._counted(
+            {
+                "rows": known, "holding": same, "several": exp.and_(known.copy(), several),
+                "kept": exp.and_(several.copy(), same.copy()),
+            }
+        )  # fmt: skip
+
+    def lacking(
+        self, parts: Mapping[str, int], names: Sequence[str], row: Mapping[str, int]
+    ) -> tuple[str, int] | None:
+        """Another column that is what most of the rows lack that do not hold, and its sign."""
+        left = [name for name in names if name not in parts and name != self._whole]
+        if not left:
+            return None
+        beyond = self._beyond(parts)
+        asked, place = {}, {}
+        for k, (name, sign) in enumerate((name, sign) for name in left for sign in (1, -1)):
+            other = self._without_blanks(name)
+            own = other if sign > 0 else exp.Neg(this=other)
+            something = exp.NEQ(this=other.copy(), expression=sql.integer(0))
+            asked[f"n{k}"] = exp.and_(
+                something, exp.EQ(this=beyond.copy(), expression=exp.paren(own))
+            )
+            place[f"n{k}"] = name, sign
+        found = self._counted(asked)
+        best = max(found, key=lambda key: found[key])
+        failing = row["rows"] - row["holding"]
+        if found[best] < 2 or 2 * found[best] < failing:
+            return None
+        self.blank |= {place[best][0]}
+        return place[best]
+
+    def _without_blanks(self, name: str) -> Tree:
+        own = exp.Coalesce(this=sql.column(name), expressions=[sql.integer(0)])
+        return sql.cast(own, self._kind)
+
+    def _counted(self, asked: Mapping[str, Tree]) -> dict[str, int]:
+        fields = [
+            exp.alias_(sql.only(sql.count(), condition), name) for name, condition in asked.items()
+        ]
+        (row,) = self._population.query(self._population.used(exp.select(*fields))).to_pylist()
+        return {name: int(row[name]) for name in asked}
