@@ -37,6 +37,7 @@ from sabueso.intake.formats.one_currency import (
     ledgers_sides,
     own_currency,
 )
+from sabueso.intake.formats.own_accounts import leave_own_accounts
 from sabueso.intake.formats.roles import guess_roles, may_have
 from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
 from sabueso.intake.formats.sides import both_filled, side_column
@@ -255,6 +256,7 @@ def _guessed(
     shares = {name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit == "%"}
     held = [column for column in columns if column.name not in shares]
     guessed = guess_roles(held, distinct, both_filled(layout.sample), formats)
+    leave_own_accounts(guessed, layout.sample)
     heading = layout.found.get("headings")
     if heading is not None and layout.added:
         heading = layout.added[0]

@@ -88,6 +88,29 @@ INVOICES = frozenset(
 """Papers that whoever is paid has numbered."""
 HEADED = frozenset(["invoice", "po", "voucher", "contract"])
 """Of these, those of English: what a name is of comes last in it, so that an invoice's supplier is a supplier."""
+PRICES = frozenset(
+    [
+        "price",
+        "precio",
+        "preis",
+        "prix",
+        "prezzo",
+        "prijs",
+        "preco",
+        "cena",
+        "pris",
+        "cost",
+        "costo",
+    ]
+)
+EXTENDED = frozenset(
+    ["ext", "extd", "extended", "extension", "gesamt", "totale", "totaal", "totalt"]
+)
+"""Words of a price that is of all that the row counts."""
+OF_LISTS = frozenset(["list", "catalogue", "catalog", "standard", "retail", "tarif", "listen"])
+"""Words of a price that is asked, and not the one that is paid where that stands beside."""
+NET_OR_GROSS = frozenset(["net", "neto", "netto", "gross", "brutto"])
+QUANTITIES = frozenset(WORDS["quantity"].split())
 OF_INTEREST = frozenset(["interest", "tax", "vat", "growth", "discount", "success", "occupancy", "zins", "interes", "interet"])  # fmt: skip
 """Words of rates that are no price."""
 COMMISSIONS = frozenset(["commission", "comision", "provision", "commissions"])

@@ -16,6 +16,7 @@ from sabueso.intake.formats.role_words import (
     BY,
     COMMISSIONS,
     ENTERED,
+    EXTENDED,
     FEES,
     HEADED,
     IN_CURRENCY,
@@ -24,6 +25,7 @@ from sabueso.intake.formats.role_words import (
     MONEY,
     MOVED,
     NAMES,
+    NET_OR_GROSS,
     NO_AMOUNT,
     NUMBER_WORDS,
     OF_A_MASTER,
@@ -31,6 +33,7 @@ from sabueso.intake.formats.role_words import (
     OF_DOCUMENTS,
     OF_INTEREST,
     OF_LENDING,
+    OF_LISTS,
     OF_ONE_UNIT,
     OF_PAPERS,
     OF_PARTS,
@@ -41,6 +44,8 @@ from sabueso.intake.formats.role_words import (
     OF_WHOM,
     PAID,
     PER_UNIT,
+    PRICES,
+    QUANTITIES,
     STANDING,
     WHO_APPROVES,
     WITH_OR_WITHOUT,
@@ -161,6 +166,8 @@ class _Guess:
             # Any number may be called one: it names the rows where it stands first.
             if position and role == "id" and set(matched) <= ANY_NUMBER:
                 continue
+            if role == "amount" and self._is_a_price(column.name, set(parts), set(matched)):
+                continue
             if matched and not _named_otherwise(role, parts):
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
@@ -176,6 +183,8 @@ class _Guess:
                     another = int(beside or _is_of_tax(parts))
                     if set(matched) <= COMMISSIONS:
                         another = int(self._is_named(OF_WHOLES, column.name))
+                if role == "price":
+                    another = int(not OF_LISTS.isdisjoint(parts))
                 if role == "document":
                     another = int(not _numbers_invoices(parts))
                 if role == "id":
@@ -185,7 +194,7 @@ class _Guess:
                     if another and not OF_SOMEBODY.isdisjoint(parts):
                         continue  # whose row it is, and not which
                 scored.append((another, several, rank, position, column.name))
-            elif _said_in_two(role, set(parts)):
+            elif _said_in_two(role, set(parts)) and (role != "amount" or column.scale):
                 another = int(role == "document" and not _numbers_invoices(parts))
                 scored.append((another, True, len(words), position, column.name))
         best = min(scored)[4] if scored else None
@@ -193,6 +202,14 @@ class _Guess:
             part = not FEES.isdisjoint(worded(best)) or _is_of_tax(worded(best))
             return None if part and self._is_other_money() else best
         return best
+
+    def _is_a_price(self, name: str, parts: set[str], matched: set[str]) -> bool:
+        """Whether a net or gross price is one of each of what the rows count."""
+        of_one = matched <= NET_OR_GROSS and parts & PRICES and not parts & (EXTENDED | {"total"})
+        return bool(of_one) and any(
+            c.type == "number" and c.name != name and not QUANTITIES.isdisjoint(worded(c.name))
+            for c in self.columns
+        )
 
     def may_be_amounts(self) -> list[Column]:
         """The numbers of whose names no word denies that they are amounts."""
@@ -241,6 +258,8 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
     if role == "document":
         numbered = bool(parts & {"no", "nr", "num", "number"})
         return ("inv" in parts and numbered) or ("doc" in parts and parts <= OF_DOCUMENTS)
+    if role == "amount":
+        return bool(parts & EXTENDED and parts & PRICES) or bool(parts & {"extended", "extension"})
     if role == "party":
         return "to" in parts and bool(parts & PAID) and "date" not in parts
     if role != "preparer":
@@ -286,7 +305,7 @@ def _named_otherwise(role: Role, words: Sequence[str]) -> bool:
     if role == "currency":
         return "foreign" in parts
     if role == "price":
-        return not parts.isdisjoint(OF_INTEREST)
+        return not parts.isdisjoint(OF_INTEREST | EXTENDED)
     if role == "party":
         # Whoever holds the card, and not whom it pays; and a customer's order is no customer.
         return {"card", "member"} <= parts or _is_of_papers(words)
