@@ -11,6 +11,7 @@ from sabueso.population.table import HEADING, Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.recompute.products import Comparison, balances, products
 from sabueso.screens.recompute.sums import HOLDS, sums_of
+from sabueso.screens.recompute.ties import proposed_ties
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -31,6 +32,7 @@ def proposed_recomputations(
             "Instalments that are not those of the terms.",
             f"the terms of {name} stand in the plan",
         )
+    yield from proposed_ties(population)
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is not None and described is not None:
         yield from _running(population, amount)

@@ -44,11 +44,32 @@ class Tied:
     flags: Flags
 
 
-def totals(
-    population: Population, sides: Sides, measure: Column | None, tolerance: Decimal | None
-) -> Tied:
-    """Groups in which the two figures differ by more than a tolerance. A group that one side lacks is
-    compared with nothing there, which is 0.
+@dataclass(frozen=True)
+class _Compared:
+    """Both figures of each group and their difference, as a SELECT; ``both`` says that both sides have it."""
+
+    own: Grouping
+    reasons: list[Reason]
+    kind: str
+    select: exp.Select
+
+
+def agreement(population: Population, sides: Sides) -> tuple[int, int, int]:
+    """How many groups there are, how many of them both sides have, and in how many both figures are the same."""
+    compared = _compared(population, sides)
+    zero = sql.cast(sql.integer(0), compared.kind)
+    same = exp.EQ(this=sql.column("difference", "d"), expression=zero)
+    both = sql.column("both", "d")
+    asked = {
+        "n": sql.count(), "both": sql.only(sql.count(), both), "same": sql.only(sql.count(), exp.and_(both.copy(), same)),
+    }  # fmt: skip
+    select = exp.select(*(exp.alias_(tree, name) for name, tree in asked.items()))
+    (row,) = population.query(select.from_(compared.select.subquery("d"))).to_pylist()
+    return int(row["n"]), int(row["both"]), int(row["same"])
+
+
+def _compared(population: Population, sides: Sides) -> _Compared:
+    """Two figures by group.
 
     Raises
     ------
@@ -81,11 +102,29 @@ def totals(
         for side in ("recorded", "expected")
     }
     difference = exp.Sub(this=sums["recorded"], expression=sums["expected"])
+    there = [exp.Not(this=sql.is_missing(sql.column(side, "j"))) for side in sums]
     inner = exp.select(
         *(sql.column(name, "j") for name in own.names),
         *(exp.alias_(tree.copy(), name, quoted=True) for name, tree in sums.items()),
         exp.alias_(sql.cast(difference, kind), "difference", quoted=True),
+        exp.alias_(exp.and_(*there), "both", quoted=True),
     ).from_(both.subquery("j"))
+    return _Compared(own, reasons, kind, inner)
+
+
+def totals(
+    population: Population, sides: Sides, measure: Column | None, tolerance: Decimal | None
+) -> Tied:
+    """Groups in which the two figures differ by more than a tolerance. A group that one side lacks is
+    compared with nothing there, which is 0.
+
+    Raises
+    ------
+    UserError
+        If a table is unknown, or the keys of both sides are not as many.
+    """
+    compared = _compared(population, sides)
+    own, inner, kind = compared.own, compared.select, compared.kind
     size = exp.Abs(this=sql.column("difference", "d"))
     far = exp.GT(this=size, expression=sql.cast(sql.number(tolerance or Decimal(0)), kind))
     counted = exp.select(
@@ -106,7 +145,7 @@ def totals(
     found = population.query(select.limit(MOST_KEPT))
     scale = measure.scale if measure is not None else 2
     return Tied(
-        reasons=reasons,
+        reasons=compared.reasons,
         checked=int(row["n"]),
         differing=int(row["differing"]),
         total=Decimal(row["total"] or 0),
