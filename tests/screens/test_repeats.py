@@ -20,6 +20,45 @@ from sabueso.screens.repeats.clusters import Candidate, clusters, without_revers
 START = date(2025, 1, 1)
 
 
+def test_wages_that_come_again_are_no_repeats(populate):
+    """Each fortnight's wage is the one before, or nearly; one that comes twice on a day, and an amount of a supplier who
+    is paid all sorts in the same steps, are findings. Who has had two wages has the steps of all."""
+    rng, rows = np.random.default_rng(8), []
+    for who in range(40):
+        base = 150_000 + 1_000 * who
+        for k in range(2 if who == 7 else 30):
+            cents = base + int(rng.integers(0, 4)) * 1_711 + int(rng.integers(0, 40)) * 13
+            if who in (3, 7) and k == 1:
+                cents = rows[-1]["cents"]
+            rows.append(
+                {
+                    "id": f"W{who}-{k}",
+                    "who": f"E{who}",
+                    "day": START + timedelta(days=14 * k),
+                    "cents": cents,
+                }
+            )
+    rows.append(rows[5] | {"id": "twice"})
+    for k in range(30):
+        cents = 77_777 if k in (11, 12) else int(rng.integers(1_000, 900_000))
+        rows.append(
+            {
+                "id": f"S{k}",
+                "who": "supplier",
+                "day": START + timedelta(days=14 * k),
+                "cents": cents,
+            }
+        )
+    people = populate(
+        [{**{n: r[n] for n in ("id", "who", "day")}, "amount": Decimal(r["cents"]).scaleb(-2)} for r in rows],
+        id="id", party="who", amount="amount", date="day",
+    )  # fmt: skip
+    found = screened(people, "repeats")
+    members = {frozenset(m["id"] for m in f["members"]) for f in found["flags"]}
+    assert members == {frozenset({rows[5]["id"], "twice"}), frozenset({"S11", "S12"})}
+    assert found["groups"][0]["in_step"] >= 2
+
+
 def test_examples():
     assert doctest.testmod(documents).failed == 0
 

@@ -18,6 +18,7 @@ from sabueso.screens.repeats.clusters import (
     clusters,
     without_reversed,
 )
+from sabueso.screens.repeats.rhythm import Steps
 from sabueso.screens.repeats.search import SIZE
 
 
@@ -46,13 +47,15 @@ class Repeated:
 @dataclass
 class Judged:
     """The clusters, the least likely first, and how many there were of any kind; ``unnamed`` are rows that would
-    repeat one another, of whom nobody says whose they are."""
+    repeat one another, of whom nobody says whose they are; ``in_step`` are clusters as far apart as their party's
+    rows are from one to the next."""
 
     repeated: list[Repeated]
     looked_at: int = 0
     reversed: int = 0
     reversed_rows: int = 0
     unnamed: int = 0
+    in_step: int = 0
 
     @property
     def usual(self) -> int:
@@ -82,6 +85,17 @@ def judged(
                 outcome.repeated.append(Repeated(cluster, p, tuple(party), beyond))
     outcome.repeated.sort(key=lambda r: (r.p, -abs(r.excess), r.cluster.rows[0].place))
     return outcome
+
+
+def without_rhythm(outcome: Judged, steps: Mapping[tuple[Any, ...], Steps]) -> None:
+    """Take out what is as far apart as all rows of its party are, where their amounts are much the same."""
+    kept = [
+        each
+        for each in outcome.repeated
+        if each.party not in steps or not steps[each.party].explain(each.cluster)
+    ]
+    outcome.in_step = len(outcome.repeated) - len(kept)
+    outcome.repeated = kept
 
 
 def _groups(

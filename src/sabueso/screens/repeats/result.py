@@ -10,7 +10,8 @@ from sabueso.base.plain import ByColumn
 
 @dataclass(frozen=True)
 class RepeatGroup:
-    """``looked_at`` are clusters of any kind; ``usual`` those that the party repeats as a habit,
+    """``looked_at`` are clusters of any kind; ``usual`` those that the party repeats as a habit, ``in_step`` the
+    part of these that is as far apart as that party's rows are from one to the next;
     ``reversed`` those of which an equal opposite amount left one row; ``expected_clusters`` how many
     pairs coincide by chance, None where the rows have no dates."""
 
@@ -26,3 +27,4 @@ class RepeatGroup:
     reversed: int
     reversed_rows: int
     flagged: int
+    in_step: int = 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -131,6 +132,29 @@ class Search:
         counted = self._population.query(select.group_by(*self._grouping.columns("b")), asked=asked)
         keys = (tuple(key.values()) for key in self._grouping.keys(counted))
         return dict(zip(keys, counted.column("n").to_pylist(), strict=True))
+
+    def days_and_sizes(
+        self, parties: Sequence[tuple[Any, ...]]
+    ) -> dict[tuple[Any, ...], tuple[list[int], list[int]]]:
+        """The days, as numbers, and the sizes of all dated rows of some parties."""
+        names = self._grouping.names
+        values = [pa.array(column) for column in zip(*parties, strict=True)]
+        asked = pa.table(dict(zip(names, values, strict=True)))
+        wanted = [*names, "day", SIZE]
+        select = exp.select(*(sql.column(name, "b") for name in wanted))
+        select = select.from_(self._base(*wanted).subquery("b"))
+        select = select.join("asked", on=self._grouping.join("b", "asked"), join_type="inner")
+        found = self._population.query(
+            select.where(exp.Not(this=sql.is_missing(sql.column("day", "b")))), asked=asked
+        )
+        days = found.column("day").cast(pa.int32()).to_pylist()
+        sizes = [int(size) for size in found.column(SIZE).to_pylist()]
+        own: dict[tuple[Any, ...], tuple[list[int], list[int]]] = {}
+        for key, day, size in zip(self._grouping.keys(found), days, sizes, strict=True):
+            of = own.setdefault(tuple(key.values()), ([], []))
+            of[0].append(day)
+            of[1].append(size)
+        return own
 
     def sizes(self, found: pa.Table) -> dict[int, int]:
         """How many rows of the population have each of the sizes of some rows."""

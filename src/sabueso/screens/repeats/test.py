@@ -24,8 +24,9 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.repeats.clusters import Found
 from sabueso.screens.repeats.documents import strongest
-from sabueso.screens.repeats.judging import Frequencies, Repeated, judged
+from sabueso.screens.repeats.judging import Frequencies, Repeated, judged, without_rhythm
 from sabueso.screens.repeats.result import RepeatGroup
+from sabueso.screens.repeats.rhythm import steps_of
 from sabueso.screens.repeats.search import Search
 from sabueso.screens.repeats.view import RepeatsView
 from sabueso.screens.settings import Settings, listed_once
@@ -33,6 +34,9 @@ from sabueso.screens.subject import Cluster, Subject
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
+
+MOST_ROWS = 2_000_000
+"""Rows of the parties of what is found of which it is asked whether they come in even steps."""
 
 
 class RepeatsSettings(Settings):
@@ -123,6 +127,9 @@ class Repeats(Screen):
         share = _share(within, account.first_date, account.last_date)
         often = Frequencies(search.parties(found), search.sizes(found), account.used, share)
         outcome = judged(found, grouping, often, within, settings.alpha)
+        parties = list(dict.fromkeys(each.party for each in outcome.repeated))
+        if date is not None and parties and sum(often.parties[p] for p in parties) <= MOST_ROWS:
+            without_rhythm(outcome, steps_of(search.days_and_sizes(parties)))
         repeated = outcome.repeated
         group = RepeatGroup(
             group={},
@@ -134,6 +141,7 @@ class Repeats(Screen):
             expected_clusters=search.expected(share) if share < 1 else None,
             excess=money(sum(each.excess for each in repeated), measure.scale),
             usual=outcome.usual,
+            in_step=outcome.in_step,
             reversed=outcome.reversed,
             reversed_rows=outcome.reversed_rows,
             flagged=len(repeated),
@@ -257,10 +265,19 @@ def _cautions(
             )
         )
     if group.usual:
-        text = (
-            f"{group.usual:,} of {group.looked_at:,} clusters are habits of their party or common amounts, and "
-            "no finding: rows of those amounts lie as close by chance"
-        )
+        habits = group.usual - group.in_step
+        told = []
+        if habits:
+            told.append(
+                f"{habits:,} of {group.looked_at:,} clusters {num.verb(habits, 'is a habit of its', 'are habits of their')} "
+                "party or common amounts, and no finding: rows of those amounts lie as close by chance"
+            )
+        if group.in_step:
+            told.append(
+                f"{group.in_step:,} of {group.looked_at:,} {num.verb(group.in_step, 'is', 'are')} as far apart as that "
+                "party is paid from one time to the next, much the same each time, and no finding"
+            )
+        text = "; ".join(told)
         found.append(Caution("usual", text, {"clusters": group.usual}))
     if unnamed:
         said = num.verb(unnamed, "says", "say")
