@@ -170,7 +170,7 @@ def _of_rows(found: Why) -> list[str]:
         said.append(
             f"{driver.column} {names} {have} {rows:,} of its {found.rows:,} rows{money}, where {whose} share of "
             f"all rows would give {num.expected(expected)} (adjusted {num.p_text(worst)}); without {they} "
-            f"{found.rows - rows:,} rows are left."
+            f"{num.many(found.rows - rows, 'row')} {num.verb(found.rows - rows, 'is', 'are')} left."
         )
     if len(said) == bool(own) and not found.contribution and not found.reasons:
         said.append(

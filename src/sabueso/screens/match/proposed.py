@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 import sqlglot.expressions as exp
@@ -19,6 +20,11 @@ USUAL = 0.9
 """Share of those paid in a month who have a row elsewhere in it, from which to have none is odd."""
 SINGULAR = 0.9
 """Share of distinct values from which a column is of each row's own."""
+_ADDRESS = re.compile(
+    r"addr|street|direcci|domicilio|calle|anschrift|adress|stra(?:ß|ss)e|\brue\b|indirizzo|endere|morada|osoite|adres",
+    re.IGNORECASE,
+)
+_NO_ADDRESS = re.compile(r"mail|\bip\b|\bmac\b|web|url|wallet", re.IGNORECASE)
 
 
 def proposed_matches(population: Population) -> Iterator[Proposal]:
@@ -155,8 +161,10 @@ def _singular(population: Population, table: Table, without: set[str]) -> dict[s
         stated = exp.Not(this=exp.paren(states_nothing(value)))
         select = own.used(exp.select(exp.alias_(value.copy(), "v"))).where(stated).limit(200_000)
         values = [v for v in own.query(select).column("v").to_pylist() if v]
-        # A name is many words; what tells one from all others is mostly digits.
-        digits = sum(sum(c.isdigit() for c in v) * 2 > len(v.replace(" ", "")) for v in values)
+        # A name is many words; what tells one from all others is mostly digits, or where somebody lives.
+        lives = _ADDRESS.search(column.name) is not None and not _NO_ADDRESS.search(column.name)
+        least = 0.0 if lives else 0.5
+        digits = sum(sum(c.isdigit() for c in v) > least * len(v.replace(" ", "")) for v in values)
         folded = [normalised(v) for v in values]
         long = [v for v in folded if len(v) >= LONG]
         many = len(values)

@@ -68,6 +68,7 @@ class PayeesView(View[PayeeGroup]):
         finding = self.finding
         if not len(finding.flags):
             return [Line("no payee has a reason to be looked at")]
+        later = self.finding.used.get("run_off", 0)
         columns = [
             Column("payee", "flex"), Column("why", "wrap"), Column("adj. p"),
             Column("rows"), Column("first"), Column("last"), Column(finding.heading),
@@ -75,7 +76,7 @@ class PayeesView(View[PayeeGroup]):
         rows: list[list[Cell]] = [
             [
                 finding.flags.named(flag).short(),
-                Marked("▲ " + "; ".join(_told(flag, reason) for reason in flag["reasons"])),
+                Marked("▲ " + "; ".join(_told(flag, reason, later) for reason in flag["reasons"])),
                 num.p_value(flag["p_adjusted"]),
                 num.count(flag["rows"]),
                 flag["first"],
@@ -87,18 +88,19 @@ class PayeesView(View[PayeeGroup]):
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
 
     def reason(self, flag: Cells) -> str:
-        told = "; ".join(_told(flag, each) for each in flag["reasons"])
+        later = self.finding.used.get("run_off", 0)
+        told = "; ".join(_told(flag, each, later) for each in flag["reasons"])
         amount = num.amount(Decimal(flag["amount"]), self.finding.scale)
-        total = num.amount(Decimal(flag["total"]), self.finding.scale)
+        # A run of before these were kept has neither a total nor rows of a part.
+        whole = flag["total"] if "total" in flag else flag["amount"]
+        total = num.amount(Decimal(whole), self.finding.scale)
         between = flag["first"] if flag["rows"] == 1 else f"from {flag['first']} to {flag['last']}"
-        part = (
-            "" if flag["amount"] == flag["total"] else f", {amount} of it {_part(flag['reasons'])}"
-        )
+        part = "" if flag["amount"] == whole else f", {amount} of it {_part(flag['reasons'])}"
         p = "" if flag["p_adjusted"] is None else f" (adjusted {num.p_text(flag['p_adjusted'])})"
         return f"{told[0].upper()}{told[1:]}{p}; {num.many(flag['rows'], 'row')} of {total} in all, {between}{part}."
 
 
-def _told(flag: Cells, reason: str) -> str:
+def _told(flag: Cells, reason: str, run_off: int) -> str:
     """A reason with its figures."""
     if reason == "revived":
         return f"{WORDS[reason]} of {flag['days_silent']:,} days on {flag['returned']}"
@@ -109,12 +111,13 @@ def _told(flag: Cells, reason: str) -> str:
             f"{WORDS[reason]}: {flag['burst_rows']:,} rows from {flag['burst']} on, "
             f"{num.number(flag['burst_expected'], 1)} expected"
         )
-    if reason == "before_created":
+    if reason == "before_created" and flag.get("rows_before_created"):
         rows = num.many(flag["rows_before_created"], "row")
         return f"{WORDS[reason]}: {rows} before {flag['created']}"
-    if reason == "after_closed":
+    if reason == "after_closed" and flag.get("rows_after_closed"):
         rows = num.many(flag["rows_after_closed"], "row")
-        return f"{WORDS[reason]} on {flag['closed']}: {rows}"
+        later = f" more than {num.many(run_off, 'day')} later" if run_off else ""
+        return f"{WORDS[reason]} on {flag['closed']}: {rows}{later}"
     return WORDS[reason]
 
 
@@ -124,4 +127,4 @@ def _part(reasons: Sequence[str]) -> str:
         return "since the silence"
     if not {"faster", "all_at_once"}.isdisjoint(reasons):
         return "in those days"
-    return "after it was closed" if "after_closed" in reasons else "before it was known"
+    return "in those rows"
