@@ -26,6 +26,15 @@ _ADDRESS = re.compile(
 )
 _NO_ADDRESS = re.compile(r"mail|\bip\b|\bmac\b|web|url|wallet", re.IGNORECASE)
 
+_POSTAL = re.compile(
+    r"\bzip|plz|postal|post ?code|postleitzahl|\bcap\b|\bcp\b|\bcep\b|psč|irányítószám",
+    re.IGNORECASE,
+)
+_TOWN = re.compile(
+    r"\bcity|town|\bort\b|stadt|\bville\b|ciudad|localidad|poblaci|municip|comune|citt|cidade|plaats|gemeente|miasto",
+    re.IGNORECASE,
+)
+
 
 def proposed_matches(population: Population) -> Iterator[Proposal]:
     """What two tables must, or must not, have in common."""
@@ -39,16 +48,16 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
             continue
         for mine, theirs in _shared(population, other):
             own = name == table.name
-            what = "twice" if own else f"among {name} too"
+            what, called = "twice" if own else f"among {name} too", " and ".join(mine)
             yield Proposal(
-                f"{mine.name} of {table.name} {what}",
+                f"{called} of {table.name} {what}",
                 settings_of(
-                    other=name, on=[quoted_name(mine.name)],
-                    other_on=[] if mine.name == theirs.name else [quoted_name(theirs.name)],
+                    other=name, on=[quoted_name(each) for each in mine],
+                    other_on=[] if mine == theirs else [quoted_name(each) for each in theirs],
                     find="present", keys="normalised",
                 ),
                 "Two names behind one thing that each should have alone.",
-                f"values of {mine.name} are each row's own, and some are met again",
+                f"values of {called} are each row's own, and some are met again",
             )  # fmt: skip
 
 
@@ -133,42 +142,72 @@ def _beside_orders(population: Population) -> Iterator[Proposal]:
                 )  # fmt: skip
 
 
-def _shared(population: Population, other: Table) -> Iterator[tuple[Column, Column]]:
+Key = tuple[str, ...]
+"""Columns that are met together: one, or an address and its place."""
+
+
+def _shared(population: Population, other: Table) -> Iterator[tuple[Key, Key]]:
     """Columns of each row's own of which two rows, of one master or two, share a value."""
     table = population.table
     identity = {c.name for c in (table.role("id"), other.role("id")) if c is not None}
     mine = _singular(population, table, identity)
     theirs = mine if other.name == table.name else _singular(population, other, identity)
+    # A street and number is one of many towns: with its place where both name theirs.
+    placed = any(len(k) > 1 for k in mine) and any(len(k) > 1 for k in theirs)
     for one, values in mine.items():
         for two, others in theirs.items():
+            if len(one) != len(two) or (placed and len(one) == 1 and _is_address(one[0])):
+                continue
             if other.name == table.name:
                 if one == two and len(set(values)) < len(values):
-                    yield table.column(one), table.column(one)
+                    yield one, one
             elif set(values) & set(others):
-                yield table.column(one), other.column(two)
+                yield one, two
 
 
-def _singular(population: Population, table: Table, without: set[str]) -> dict[str, list[str]]:
+def _is_address(name: str) -> bool:
+    return _ADDRESS.search(name) is not None and not _NO_ADDRESS.search(name)
+
+
+def _place_of(table: Table) -> str | None:
+    """The column of a table that tells the place of its addresses, the postal code before the town."""
+    for called in (_POSTAL, _TOWN):
+        for column in table.columns:
+            if column.type in ("text", "number") and called.search(column.name):
+                return column.name
+    return None
+
+
+def _singular(population: Population, table: Table, without: set[str]) -> dict[Key, list[str]]:
     """Long texts that nearly every row has for itself, normalised, by their columns."""
     from sabueso.stats.alike import normalised
 
-    found: dict[str, list[str]] = {}
+    found: dict[Key, list[str]] = {}
     own = Population(population.engine, table, tables=population.tables)
+    place = _place_of(table)
     for column in table.columns:
         if column.type != "text" or column.name in without or column.is_place:
             continue
         value = sql.column(column.name)
         stated = exp.Not(this=exp.paren(states_nothing(value)))
-        select = own.used(exp.select(exp.alias_(value.copy(), "v"))).where(stated).limit(200_000)
-        values = [v for v in own.query(select).column("v").to_pylist() if v]
+        fields = [exp.alias_(value.copy(), "v")]
+        address = _is_address(column.name)
+        if address and place is not None and place != column.name:
+            fields.append(exp.alias_(sql.cast(sql.column(place), "TEXT"), "place"))
+        rows = own.query(own.used(exp.select(*fields)).where(stated).limit(200_000)).to_pylist()
+        rows = [row for row in rows if row["v"]]
         # A name is many words; what tells one from all others is mostly digits, or where somebody lives.
-        lives = _ADDRESS.search(column.name) is not None and not _NO_ADDRESS.search(column.name)
-        least = 0.0 if lives else 0.5
-        digits = sum(sum(c.isdigit() for c in v) > least * len(v.replace(" ", "")) for v in values)
-        folded = [normalised(v) for v in values]
-        long = [v for v in folded if len(v) >= LONG]
-        many = len(values)
-        own_each = many and len(set(folded)) >= SINGULAR * many
-        if own_each and min(digits, len(long)) > 0.8 * many:
-            found[column.name] = long
+        least = 0.0 if address else 0.5
+        texts = [row["v"] for row in rows]
+        digits = sum(sum(c.isdigit() for c in v) > least * len(v.replace(" ", "")) for v in texts)
+        keys: dict[Key, list[str]] = {(column.name,): [normalised(v) for v in texts]}
+        if len(fields) > 1 and place is not None:
+            keys[column.name, place] = [
+                f"{normalised(row['v'])} {normalised(row['place'] or '')}" for row in rows
+            ]
+        for key, folded in keys.items():
+            long = [v for v in folded if len(v) >= LONG]
+            own_each = folded and len(set(folded)) >= SINGULAR * len(folded)
+            if own_each and min(digits, len(long)) > 0.8 * len(folded):
+                found[key] = long
     return found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import product
 
 import numpy as np
 import sqlglot.expressions as exp
@@ -24,6 +25,8 @@ MOST_SEEN, TRIALS, ENOUGH = 2_000, 60, 8
 where one has been found."""
 PRIME = 2**31 - 1
 """Rows are solved by whole numbers modulo this prime, exactly."""
+MOST_TOGETHER = 5
+"""Other dependent columns with which one is tried."""
 
 
 @dataclass(frozen=True)
@@ -179,15 +182,27 @@ def _kernel(rows: np.ndarray) -> list[tuple[int, ...]]:
             if i != at and work[i, j]:
                 work[i] = (work[i] - work[i, j] * work[at] % PRIME) % PRIME
         pivots.append(j)
-    found = []
+    found: list[tuple[int, ...]] = []
+    made: list[np.ndarray] = []
     for j in free:
-        signs = [0] * k
-        signs[j] = -1
-        for at, pivot in enumerate(pivots):
-            part = int(work[at, j])
-            signs[pivot] = part - PRIME if part > PRIME // 2 else part
-        if sum(map(bool, signs)) >= 3 and max(map(abs, signs)) == 1:
-            found.append(tuple(signs))
+        own = np.zeros(k, dtype=np.int64)
+        own[pivots] = work[: len(pivots), j]
+        own[j] = PRIME - 1
+        # Where others are parts of one another too, such as a contribution that is a fifth of every wage, what this
+        # one is made of is told with them.
+        ways = product((0, 1, -1), repeat=len(made)) if len(made) <= MOST_TOGETHER else [()]
+        best: tuple[int, ...] | None = None
+        for way in ways:
+            whole = own.copy()
+            for times, other in zip(way, made, strict=False):
+                whole = (whole + times * other) % PRIME
+            signs = tuple(np.where(whole > PRIME // 2, whole - PRIME, whole).tolist())
+            shorter = best is None or sum(map(bool, signs)) < sum(map(bool, best))
+            if max(map(abs, signs)) == 1 and sum(map(bool, signs)) >= 3 and shorter:
+                best = signs
+        made.append(own)
+        if best is not None:
+            found.append(best)
     return found
 
 

@@ -25,7 +25,8 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
             back.table.name == table.name
             for back in population.tables.get(other.name, other).links.values()
         )
-        if other.name == table.name or twice or is_budget(other) or _in_three(population, other):
+        three = _in_three(population, other) or _in_three(population, table)
+        if three or other.name == table.name or twice or is_budget(other):
             continue
         yield from _beside(population, column, other, link.key)
 
