@@ -1,4 +1,4 @@
-"""How much of what is planted stands among the first exceptions: python bench/recall.py [--seeds 1,2,3] [--world second]
+"""How much of what is planted stands among the first exceptions: python bench/recall.py [--seeds 1,2,3] [--world second|third]
 
 The sample world is made anew for each seed, its inbox taken in, and the programme is the one that
 survey --propose makes: nothing is set by hand. A planted subject counts as found when an exception is
@@ -20,10 +20,11 @@ from pathlib import Path
 
 import tomlkit
 
+import second_world
+import third_world
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, queue
 from sabueso.population.drill import rows as drill_rows
-from second_world import FACTS, write
 
 MOST_ROWS, PART, MOST_OF_ENTITY, MOSTLY = 200, 0.1, 5_000, 0.5
 PLACES = (50, 100, 200)
@@ -57,11 +58,21 @@ def world(folder: Path, seed: int, capacity: str, scale: str) -> tuple[Path, lis
 
 def second(folder: Path, seed: int, capacity: str) -> tuple[Path, list[dict[str, str]]]:
     """The same of the clinics: taken in as a folder, with nothing told but the facts of the plan."""
-    write(folder / "inbox", seed)
+    second_world.write(folder / "inbox", seed)
+    return _taken_in(folder, capacity, second_world.FACTS)
+
+
+def third(folder: Path, seed: int, capacity: str) -> tuple[Path, list[dict[str, str]]]:
+    """The same of the county."""
+    third_world.write(folder / "inbox", seed)
+    return _taken_in(folder, capacity, third_world.FACTS)
+
+
+def _taken_in(folder: Path, capacity: str, facts: str) -> tuple[Path, list[dict[str, str]]]:
     run(folder, "open", "case")
     case = folder / "case"
     with (case / "case.toml").open("a", encoding="utf-8") as plan:
-        plan.write(FACTS)
+        plan.write(facts)
     run(case, "intake", "../inbox", "--yes")
     plan_ = tomlkit.parse((case / "case.toml").read_text(encoding="utf-8"))
     del plan_["screens"]
@@ -75,6 +86,7 @@ def second(folder: Path, seed: int, capacity: str) -> tuple[Path, list[dict[str,
 WORLDS: dict[str, Callable[..., tuple[Path, list[dict[str, str]]]]] = {
     "first": world,
     "second": second,
+    "third": third,
 }
 
 

@@ -10,6 +10,7 @@ import tomllib
 import pytest
 
 from conftest import inside, inside_json
+from third_world import write
 
 
 @pytest.fixture(scope="module")
@@ -164,3 +165,42 @@ def test_what_no_group_has_rows_enough_for_is_not_kept(tmp_path):
     assert screen["refused"].startswith("no group can be tested: only")
     kept = tomllib.loads((tmp_path / "case.toml").read_text())["screens"]
     assert "zscore" not in {s["test"] for s in kept} and kept
+
+
+def test_a_countys_books_as_they_stand(tmp_path):
+    """Masters with days of leaving, accounts and addresses, orders beside checks, wages of many columns: what is wrong
+    with each is found by what is proposed, without a word of the plan. At full size, with other seeds: bench/recall.py."""
+    write(tmp_path / "inbox", seed=4, size=0.15)
+    case = tmp_path / "case"
+    inside("open", "case", cwd=tmp_path)
+    inside("intake", "../inbox", "--yes", cwd=case)
+    inside("screen", cwd=case)
+    items = inside_json("queue", "--top", "400", cwd=case)
+    said = {(item["table"], str(value)) for item in items for value in item["subject"].values()}
+    with (tmp_path / "answers.csv").open(encoding="utf-8") as file:
+        planted: dict[str, set[tuple[str, str]]] = {}
+        for row in csv.DictReader(file):
+            planted.setdefault(row["kind"], set()).add((row["table"], row["key"]))
+    for kind in ("1", "3", "8", "10"):
+        assert planted[kind] <= said, kind
+    screens = {
+        (mark["screen"], str(v))
+        for i in items
+        for mark in i["marks"]
+        for v in i["subject"].values()
+    }
+    (net,) = [
+        i for i in items if any(m["screen"].startswith("Net Pay of payroll is") for m in i["marks"])
+    ]
+    assert {("payroll", net["label"].rsplit(" · ", 1)[-1])} == planted["7"]
+    (shell,) = {key for table, key in planted["2"] if table == "employees"}
+    (lived,) = {key for _, key in planted["11"]}
+    assert ("Bank Account of employees among vendor_master too", shell) in screens
+    assert ("Address of employees among vendor_master too", lived) in screens
+    director = next(
+        i for i in items if i["table"] == "gl_detail" and "HINGRAM" in i["subject"].values()
+    )
+    dug = inside_json("dig", director["id"], "--by", '"JE Num"', "--limit", "50", cwd=case)
+    assert dug["population"]["used"] == 2 * len(planted["6"])
+    tied = [i for i in items if any(m["screen"].startswith("amount by PO #") for m in i["marks"])]
+    assert len(tied) == len(planted["4"]) + len(planted["5"]) / 2
