@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scipy import stats
+from scipy import linalg, stats
 
 from conftest import screened
 
@@ -104,8 +104,11 @@ def test_every_figure(populate, rows, per_payee, by_place, count, transform, law
         size = np.sqrt(np.outer(np.diag(spread), np.diag(spread)))
         assert np.abs(np.array(group["covariance"]) - spread).max() <= (1e-6 * size).max()
         solved = np.linalg.solve(spread, (x - centre).T).T
-        parts = (x - centre) * solved
-        squared = parts.sum(axis=1)
+        squared = ((x - centre) * solved).sum(axis=1)
+        # R^(-1/2) z, squared, by another way to a root than by its axes.
+        deviation = np.sqrt(np.diag(spread))
+        root = linalg.inv(np.real(linalg.sqrtm(spread / np.outer(deviation, deviation))))
+        parts = (((x - centre) / deviation) @ root) ** 2
         if law == "beta":
             tail = stats.beta(p / 2, (n - p - 1) / 2)
             limit = tail.isf(alpha) * (n - 1) ** 2 / n

@@ -140,9 +140,16 @@ def _of_entity(found: Why) -> list[str]:
     side = "highest" if among.value >= among.median else "lowest"
     further = among.higher if side == "highest" else among.lower
     place = f"the {side}" if further == 0 else f"{further:,} lie further"
+    others = sorted(found.contribution.items(), key=lambda pair: -pair[1])[1:2]
+    # What is unusual of two measures that go together may be neither of them, but the two beside each other.
+    beside = [
+        f" {name} makes {share:.0f}%: it is rather the two together that are unusual than either alone."
+        for name, share in others
+        if share >= 0.75 * contribution and further
+    ]
     return [
         f"{among.measure} is {num.number(among.value)} where the median of {among.n:,} is "
-        f"{num.number(among.median)}, {place}; it makes {contribution:.0f}% of the distance."
+        f"{num.number(among.median)}, {place}; it makes {contribution:.0f}% of the distance.{''.join(beside)}"
     ]
 
 

@@ -72,14 +72,40 @@ def whitened(x: Floats, at: Location) -> Floats:
 
 
 def contributions(x: ArrayLike, at: Location) -> Floats:
-    """Share of each measure in d², shape (n, p): (x - m)_j [S⁻¹(x - m)]_j, which sum to d².
+    """Share of each measure in d², shape (n, p), none of them negative; they sum to d².
 
-    A share can be negative where a measure brings the subject back towards the rest. They are the
-    corr-max idea without its rotation: Garthwaite, P. H. and Koch, I. (2016), Australian & New
-    Zealand Journal of Statistics 58, 29-46.
+    Measures are turned into uncorrelated ones, each of which goes with its own as closely as may be (corr-max):
+    R^(-1/2) z, squared, of the deviates z and the correlation matrix R. Where measures do not go together a share
+    is its deviate squared; of two that nearly tell each other, such as net and gross, a break between them is
+    shared by both.
+
+    Raises
+    ------
+    ValueError
+        If the covariance matrix is singular.
+
+    References
+    ----------
+    Garthwaite, P. H. and Koch, I. (2016). Evaluating the contributions of individual variables to a quadratic
+    form. Australian & New Zealand Journal of Statistics 58, 99-119.
+
+    Examples
+    --------
+    >>> at = Location(np.zeros(2), np.array([[4.0, 0.0], [0.0, 9.0]]))
+    >>> contributions([[2.0, 6.0]], at).round(6).tolist()
+    [[1.0, 4.0]]
+    >>> near = Location(np.zeros(2), np.array([[1.0, 0.999], [0.999, 1.0]]))
+    >>> (contributions([[0.1, -0.1]], near) / squared_distances([[0.1, -0.1]], near)).round(6).tolist()
+    [[0.5, 0.5]]
     """
-    off = np.asarray(x, dtype=np.float64) - at.center
-    return np.asarray(off * np.linalg.solve(at.covariance, off.T).T)
+    spread = np.sqrt(np.diag(at.covariance))
+    if not (spread > 0).all():
+        raise ValueError("the covariance matrix is singular")
+    sizes, axes = np.linalg.eigh(at.covariance / np.outer(spread, spread))
+    if sizes[0] <= 0:
+        raise ValueError("the covariance matrix is singular")
+    deviates = (np.asarray(x, dtype=np.float64) - at.center) / spread
+    return np.asarray((deviates @ (axes / np.sqrt(sizes)) @ axes.T) ** 2)
 
 
 def beta_tail(d2: ArrayLike, n: int, p: int) -> Floats:

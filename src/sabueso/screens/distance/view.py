@@ -8,6 +8,8 @@ from sabueso.screens.distance.result import DistanceGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
 MOST_GROUPS, MANY_GROUPS, MOST_MEASURES = 6, 60, 2
+TOGETHER = 0.75
+"""Part of the largest share of a distance from which the next one is named beside it."""
 
 
 class DistanceView(View[DistanceGroup]):
@@ -55,7 +57,9 @@ class DistanceView(View[DistanceGroup]):
         rows: list[list[Cell]] = []
         for flag in finding.flags.rows(MOST_FLAGS):
             shares = {k: v for k, v in flag["contribution"].items() if v is not None}
-            driver = max(shares, key=lambda name: shares[name])
+            first, *rest = sorted(shares, key=lambda name: -shares[name])
+            # A break between two that go together is of both.
+            drivers = [first, *(n for n in rest[:1] if shares[n] >= TOGETHER * shares[first])]
             rows.append(
                 [
                     finding.flags.named(flag).short(),
@@ -64,7 +68,7 @@ class DistanceView(View[DistanceGroup]):
                     num.number(flag[other], 1),
                     num.p_value(flag["p"]),
                     num.p_value(flag["p_adjusted"]),
-                    Marked(f"{driver} {shares[driver]:.0f}%"),
+                    Marked(", ".join(f"{name} {shares[name]:.0f}%" for name in drivers)),
                 ]
             )
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
