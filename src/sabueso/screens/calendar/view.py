@@ -87,8 +87,10 @@ class CalendarView(View[CalendarGroup]):
         flag = next(self.finding.flags.rows(1), None)
         if flag is None:
             return []
+        # Hours and weekdays are names of the role date's parts.
+        known = {*(self.finding.columns or ()), "hour", "weekday"}
         parts = [
-            equals(name, value, self.finding.columns)
+            equals(name, value, known)
             for name, value in flag["subject"].items()
             if value is not None
         ]

@@ -8,7 +8,7 @@ from sabueso.screens.distance.result import DistanceGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
 MOST_GROUPS, MANY_GROUPS, MOST_MEASURES = 6, 60, 2
-TOGETHER = 0.75
+TOGETHER = 0.9
 """Part of the largest share of a distance from which the next one is named beside it."""
 
 

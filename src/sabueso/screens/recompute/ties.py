@@ -48,6 +48,8 @@ def _entries(population: Population) -> Iterator[Proposal]:
     amount, entry = table.role("amount"), table.role("id") or table.role("document")
     if amount is None or entry is None or table.role("account") is None:
         return
+    if any(rule.get("rule") == "balances" for rule in table.rules):
+        return  # what the plan declares is a screen of its own
     sides = Sides([quoted_name(entry.name)], f"sum({quoted_name(amount.name)})", "sum(0)")
     account = population.account(None)
     n, _, same = agreement(population, sides)
