@@ -167,6 +167,53 @@ def test_what_no_group_has_rows_enough_for_is_not_kept(tmp_path):
     assert "zscore" not in {s["test"] for s in kept} and kept
 
 
+def test_a_till_without_parties(tmp_path):
+    """Of rows that name neither a party nor an account all are compared, and whoever keeps the till with the others."""
+    rng = random.Random(6)
+    rows = []
+    for i in range(1_800):
+        who, qty, price = f"C{i % 18:02}", rng.randint(1, 4), round(rng.uniform(2, 60), 2)
+        off = 50 if who == "C07" and i % 4 == 3 else 10 if rng.random() < 0.06 else 0
+        total = round(qty * price * (1 - off / 100) + 1e-9, 2) + (9_000 if i == 431 else 0)
+        rows.append(
+            [
+                f"R{i:05}",
+                f"2024-{1 + i % 12:02}-{1 + i % 28:02}",
+                who,
+                rng.randint(10**15, 10**16 - 1),
+                qty,
+                price,
+                off,
+                f"{total:.2f}",
+            ]
+        )
+    with (tmp_path / "till.csv").open("w", newline="", encoding="utf-8") as file:
+        head = [
+            "receipt_no",
+            "sold_on",
+            "cashier",
+            "loyalty",
+            "qty",
+            "unit_price",
+            "discount_pct",
+            "line_total",
+        ]
+        csv.writer(file).writerows([head, *rows])
+    inside("open", "case", cwd=tmp_path)
+    inside("intake", "../till.csv", "--as", "till", "--yes", cwd=tmp_path / "case")
+    proposed = {
+        s["name"]: s
+        for s in inside_json("survey", "--propose", "--keep", cwd=tmp_path / "case")["screens"]
+    }
+    assert {"till far from the rest", "cashier of till unlike others"} <= set(proposed)
+    assert "loyalty" not in proposed["cashier of till unlike others"]["because"]
+    inside("screen", cwd=tmp_path / "case")
+    said = [i["subject"] for i in inside_json("queue", "--top", "20", cwd=tmp_path / "case")]
+    assert any(s.get("receipt_no") == "R00431" for s in said) and any(
+        s.get("cashier") == "C07" for s in said
+    )
+
+
 def test_a_countys_books_as_they_stand(tmp_path):
     """Masters with days of leaving, accounts and addresses, orders beside checks, wages of many columns: what is wrong
     with each is found by what is proposed, without a word of the plan. At full size, with other seeds: bench/recall.py."""

@@ -377,6 +377,51 @@ def test_a_net_pay_is_what_is_left_of_the_gross(populate):
     assert {f["subject"]["id"] for f in flagged} == {"P90", "P91"}
 
 
+@pytest.mark.parametrize(
+    ("more", "made", "told"),
+    [
+        ({"discount_pct": (0, 10, 25)}, lambda p, d: p * (1 - d / 100), "qty * price * (1 - discount_pct / 100)"),
+        ({"Rabatt": (0, 1, 5)}, lambda p, d: p - d, "qty * price - Rabatt"),
+        ({"VAT %": (5, 20)}, lambda p, d: p * (1 + d / 100), 'qty * price * (1 + "VAT %" / 100)'),
+        ({"colour": (1, 2, 3)}, lambda p, d: p, None),
+    ],
+    ids=["per cent", "money", "tax", "neither"],
+)  # fmt: skip
+def test_a_price_less_its_discount_is_proposed_as_it_holds(populate, more, made, told):
+    rng, rows = np.random.default_rng(2), []
+    ((name, values),) = more.items()
+    for i in range(400):
+        qty, price, d = (
+            int(rng.integers(1, 9)),
+            Decimal(int(rng.integers(100, 9_000))) / 100,
+            Decimal(int(rng.choice(values))),
+        )
+        total = made(qty * price, d).quantize(CENT)
+        rows.append(
+            {
+                "id": f"P{i}",
+                "qty": Decimal(qty),
+                "price": price,
+                name: d,
+                "total": total + (3 if i in (7, 90) else 0),
+            }
+        )
+    people = populate(rows, id="id", quantity="qty", price="price", amount="total")
+    (found,) = [
+        p for p in proposed_recomputations(people, object()) if p.name.startswith("qty times price")
+    ]
+    plain = (
+        (found.settings.get("expect") or "")
+        .replace("coalesce(", "")
+        .replace(", 0)", "")
+        .replace("(qty * price)", "qty * price")
+    )
+    assert (plain or None) == told
+    assert {
+        f["subject"]["id"] for f in screened(people, "recompute", **found.settings)["flags"]
+    } == {"P7", "P90"}
+
+
 @given(st.integers(0, 2**32 - 1), st.integers(3, 9), st.integers(0, 2))
 def test_relations_are_those_that_were_made(seed, columns, more):
     """Columns at random and one or two made of them: what is found holds on nine rows of ten, and tells those made."""

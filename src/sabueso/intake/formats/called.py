@@ -153,7 +153,9 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     words = worded(name)
     plain = " ".join(words)
     if CODE_WORDS.search(plain) is None and CODE_NAMES.isdisjoint(words):
-        return False
+        return _are_long_numbers(values) and not (
+            looks_like_measure(name) or looks_like_date(name) or looks_like_moment(name)
+        )
     below = [v for v in values if _BELOW.fullmatch(v)]
     if below and 2 * len(below) >= len(values):
         return False  # no code is below nothing, with decimals
@@ -179,6 +181,21 @@ _WHO = frozenset([*WORDS["party"].split(), *WORDS["preparer"].split(), "patients
 CENTS = re.compile(r"[^0-9]*([0-9][0-9.,' ]*)[.,][0-9]{2}[^0-9]*")
 """An amount with cents, and its whole units."""
 LEAST_CENTS = 8
+
+
+_LONG_NUMBER = re.compile(r"[0-9]{10,}")
+LEAST_LONG = 5
+
+
+def _are_long_numbers(values: Sequence[str]) -> bool:
+    """Whether all values are whole numbers of one length, of ten digits and more: cards, telephones, articles."""
+    texts = [v for v in values if v]
+    lengths = {len(v) for v in texts}
+    return (
+        len(texts) >= LEAST_LONG
+        and len(lengths) == 1
+        and all(_LONG_NUMBER.fullmatch(v) for v in texts)
+    )
 
 
 def _is_somebodys(words: Sequence[str], values: Sequence[str]) -> bool:

@@ -99,21 +99,25 @@ TOLD, LEAST_OF_PEERS = 0.9, 10
 """Share of a measure's variance that others account for from which it is left out; entities of a peer group
 from which it counts there."""
 LEAST_ENTITIES, MOST_PEERS, LEAST_EXPLAINED, MOST_MEASURES = 30, 15, 0.2, 5
+LEAST_PREPARERS, SUBJECTS_OF_ONE = 15, 5
+"""Those who prepare are fewer than parties; and there are to be so many of them for each measure."""
 EQUAL_SHARES = 1e-9
 LEAST_ROWS_OF_ONE = 2
 """Rows of an entity, on average, from which its means are more than its rows."""
 
 
 def proposed_entities(population: Population, measures: Sequence[Column]) -> Iterator[Proposal]:
-    """The parties of a table by the means of several measures, beside those of their kind."""
+    """The parties of a table by the means of several measures, beside those of their kind; where it names none, those
+    who prepare its rows."""
     table = population.table
-    party = table.role("party")
+    party = table.role("party") or table.role("preparer")
     if party is None or len(measures) < 2:
         return
-    chosen = list(measures)[:MOST_MEASURES]
     entities, rows = _entities(population, party)
-    if entities < LEAST_ENTITIES or rows < LEAST_ROWS_OF_ONE * entities:
+    least = LEAST_ENTITIES if "party" in table.roles else LEAST_PREPARERS
+    if entities < least or rows < LEAST_ROWS_OF_ONE * entities:
         return
+    chosen = list(measures)[: min(MOST_MEASURES, entities // SUBJECTS_OF_ONE)]
     peers = _peers(population, party, chosen, entities)
     every = chosen
     chosen = _independent(population, party, chosen, peers)

@@ -150,6 +150,8 @@ class Fences(Screen):
         if population.table.role("party") is None:
             return
         by, settings = found
+        if by is None:
+            return
         yield Proposal(
             f"{population.table.name} beyond the fences of each {by.name}",
             {"beyond": "outer", **settings},

@@ -24,9 +24,10 @@ if TYPE_CHECKING:
 
 def proposed_limits(
     population: Population, described: Description | None, roles: tuple[Role, ...], least: int
-) -> tuple[Column, Values] | None:
+) -> tuple[Column | None, Values] | None:
     """The column whose groups of ``least`` rows are compared, and the settings that any limit takes: ``by``,
-    ``scale``, ``side``, ``where``. None where a table has no dated amounts, too few of them, or is a budget."""
+    ``scale``, ``side``, ``where``. None where a table has no dated amounts, too few of them, or is a budget; the
+    column None where it names none in these roles, and all rows are compared."""
     table = population.table
     measure = table.role("amount")
     if described is None or measure is None or table.role("date") is None:
@@ -34,12 +35,12 @@ def proposed_limits(
     if described.n < LEAST_ROWS or is_budget(table):
         return None
     by = grouping_column(population, roles, least)
-    if by is None:
+    if by is None and any(role in table.roles for role in roles):
         return None
     signs = signs_of(population, measure)
     log = abs(described.skewness or 0) > 1 or (described.kurtosis or 0) > 3
     settings = {
-        "by": [by.name], "scale": "log" if log else "amount", "side": "low" if signs.low else "high"
+        "by": [] if by is None else [by.name], "scale": "log" if log else "amount", "side": "low" if signs.low else "high"
     }  # fmt: skip
     where = signs.where(measure)
     return by, settings if where is None else {**settings, "where": where}

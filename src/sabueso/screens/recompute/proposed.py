@@ -9,7 +9,8 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import HEADING, Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.recompute.products import Comparison, balances, products
+from sabueso.screens.recompute.priced import priced
+from sabueso.screens.recompute.products import Comparison, balances
 from sabueso.screens.recompute.sums import HOLDS, sums_of
 from sabueso.screens.recompute.ties import proposed_ties
 
@@ -46,11 +47,11 @@ def proposed_recomputations(
             )
     if quantity is None or price is None or amount is None or described is None:
         return
-    found = products(population, amount, None, None)
-    if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
+    found = priced(population, quantity, price, amount)
+    if found is not None:
         yield Proposal(
-            f"{quantity.name} times {price.name} of {table.name}",
-            settings_of(what="product"),
+            f"{found.told} of {table.name}",
+            settings_of(what="product", expect=found.expression),
             "Amounts that are not their quantity times their price.",
             f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
         )

@@ -114,15 +114,24 @@ class ZScore(Screen):
         if found is None or described is None:
             return
         by, settings = found
-        because = f"groups of {LEAST_PROPOSED} rows and more by {by.name}"
+        because = (
+            f"groups of {LEAST_PROPOSED} rows and more by {by.name}"
+            if by is not None
+            else "all rows, since neither parties nor accounts are named"
+        )
         if settings["scale"] == "log":
             because += (
                 f"; {shape_words(described.skewness, described.kurtosis or 0)}: on the log scale"
             )
+        name, of = (
+            (f"unlike the {by.name}'s others", f"the others of its {by.name}")
+            if by is not None
+            else ("far from the rest", "all others")
+        )
         yield Proposal(
-            f"{population.table.name} unlike the {by.name}'s others",
+            f"{population.table.name} {name}",
             {"method": "modified", "min_group": LEAST_PROPOSED, **settings},
-            f"A slip of the decimal mark, or an amount out of proportion, stands far from the others of its {by.name}.",
+            f"A slip of the decimal mark, or an amount out of proportion, stands far from {of}.",
             because,
             tuned=True,
         )

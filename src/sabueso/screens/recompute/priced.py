@@ -1,0 +1,70 @@
+"""Quantity times price, less a discount or with a tax where the table has a column of it: the way that holds for most rows."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column
+from sabueso.screens.proposal import LEAST_ROWS
+from sabueso.screens.recompute.products import products
+from sabueso.screens.recompute.sums import HOLDS
+
+MOST_OF_EACH = 2
+"""Columns of discounts, and of taxes, that are tried."""
+FEW, FEW_OF_ALL = 300, 0.01
+"""Rows that may differ, or their share: of more the way is not the one that the amounts were made by."""
+_DISCOUNT = re.compile(
+    r"disc|rebate|rabatt|nachlass|skonto|descuent|\bdto\b|bonific|remise|rabais|sconto|korting|descont|rabat",
+    re.IGNORECASE,
+)
+_TAX = re.compile(
+    r"tax|\bvat\b|\bgst\b|mwst|\bust\b|\biva\b|\btva\b|\bbtw\b|moms|igic|impuest|imposto|steuer|podatek",
+    re.IGNORECASE,
+)
+
+
+@dataclass(frozen=True)
+class Priced:
+    """A way by which amounts are made: its SQL, None of the plain product; what it is called; of how many rows it
+    holds."""
+
+    expression: str | None
+    told: str
+    checked: int
+    differing: int
+
+
+def priced(
+    population: Population, quantity: Column, price: Column, amount: Column
+) -> Priced | None:
+    """The way that holds for nearly all rows, the plainest of equally good ones; None where none does."""
+    table = population.table
+    taken = {*table.roles.values(), amount.name}
+    numbers = [c.name for c in table.columns if c.type == "number" and c.name not in taken]
+    product = f"{quoted_name(quantity.name)} * {quoted_name(price.name)}"
+    called = f"{quantity.name} times {price.name}"
+    best = _held(population, amount, None, called)
+    for pattern, sign, word in ((_DISCOUNT, "-", "less"), (_TAX, "+", "with")):
+        before, told = best.expression or product, best.told
+        for name in [n for n in numbers if pattern.search(n)][:MOST_OF_EACH]:
+            own = f"coalesce({quoted_name(name)}, 0)"
+            ways = (
+                f"({before}) * (1 {sign} {own} / 100)",
+                f"({before}) * (1 {sign} {own})",
+                f"{before} {sign} {own}",
+            )
+            for way in ways if best.differing else ():
+                found = _held(population, amount, way, f"{told} {word} {name}")
+                if 2 * found.differing < best.differing:
+                    best = found
+    if best.checked < LEAST_ROWS or best.differing > (1 - HOLDS) * best.checked:
+        return None
+    return best if best.differing <= max(FEW, FEW_OF_ALL * best.checked) else None
+
+
+def _held(population: Population, amount: Column, expression: str | None, told: str) -> Priced:
+    found = products(population, amount, expression, None)
+    return Priced(expression, told, found.checked, found.differing)
