@@ -15,9 +15,39 @@ from hypothesis import strategies as st
 import sabueso.screens.repeats.documents as documents
 from conftest import screened
 from sabueso.base.errors import UserError
+from sabueso.screens import find_screen
 from sabueso.screens.repeats.clusters import Candidate, clusters, without_reversed
+from sabueso.stats.description import describe
 
 START = date(2025, 1, 1)
+DESCRIBED = describe(np.array([1000]), np.array([900]), 2)
+
+
+def test_one_document_under_two_parties(populate):
+    """The same number and amount of another party is found, at any distance; another amount, the same party again, and
+    a party that states nothing are not."""
+    rng = np.random.default_rng(3)
+    rows = [
+        {"id": f"R{i}", "who": f"S{i % 25}", "doc": f"F-{i:04}", "day": START + timedelta(days=i % 300),
+         "amount": Decimal(int(rng.integers(1_000, 900_000))).scaleb(-2)}
+        for i in range(600)
+    ]  # fmt: skip
+    rows += [
+        rows[40] | {"id": "other", "who": "S99", "day": START + timedelta(days=280)},
+        rows[50] | {"id": "again"},
+        rows[60] | {"id": "more", "who": "S98", "amount": rows[60]["amount"] + 1},
+        rows[70] | {"id": "nobody", "who": "n/a"},
+    ]
+    people = populate(rows, id="id", party="who", amount="amount", date="day", document="doc")
+    found = screened(people, "repeats", same="doc", differs="who")
+    assert [{m["id"] for m in f["members"]} for f in found["flags"]] == [{"R40", "other"}]
+    assert "who S15, S99" in found["flags"][0]["differs"]
+    proposals = [p.settings for p in find_screen("repeats").proposes(people, DESCRIBED)]
+    assert {"same": ["doc"], "differs": "who"} in proposals
+    # Of a batch every document is of several.
+    batch = [r | {"doc": f"B{i % 12}"} for i, r in enumerate(rows)]
+    people = populate(batch, id="id", party="who", amount="amount", date="day", document="doc")
+    assert len(list(find_screen("repeats").proposes(people, DESCRIBED))) == 1
 
 
 def test_wages_that_come_again_are_no_repeats(populate):

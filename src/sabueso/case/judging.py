@@ -134,8 +134,14 @@ def one_currency(
         if len(found) > len(some):
             named.append(f"{len(found) - len(some)} more")
         rates = ", ".join(f'{_key(each)} = "…"' for each in found if each != own)
+        give = f"give what one unit is in {own} as"
+        if own not in found and not case.plan.case.says_currency:
+            give = (
+                f"say as case.currency which one all is told in, one of these "
+                f"or another ({own} where nothing is said), and give what one unit of each other is in it as"
+            )
         raise UserError(
-            f"column {name!r} of table {table!r} holds {listed(named)}, which do not add up: give what one unit is in {own} as "
+            f"column {name!r} of table {table!r} holds {listed(named)}, which do not add up: {give} "
             f"tables.{table}.read.rates = {{ {rates} }}, or set all but one aside with a rule"
         )
     return next(iter(found), own)

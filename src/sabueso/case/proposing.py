@@ -104,7 +104,9 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     known = {_key(columns): name for name, columns in columns_of.items()}
     tables: list[Proposed] = []
     alike: list[Alike] = []
-    taken = {name.lower() for name in case.plan.tables}
+    # What the plan says of a table before its first file, such as rates, is said of the files that are called so.
+    awaited = {name for name in case.plan.tables if not case.sources(name)}
+    taken = {name.lower() for name in case.plan.tables if name not in awaited}
     # Of tables called alike the one of most files has the name.
     for key, found in sorted(groups.items(), key=lambda group: -len(group[1])):
         files = tuple(path for path, _, _ in found)

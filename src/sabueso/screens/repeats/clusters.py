@@ -11,12 +11,14 @@ from sabueso.screens.repeats.documents import certain, folded
 
 @dataclass(frozen=True)
 class Candidate:
-    """A row that may repeat another: its place among the rows found, signed units, day, document."""
+    """A row that may repeat another: its place among the rows found, signed units, day, document, and what it is to
+    differ in."""
 
     place: int
     units: int
     day: date | None
     document: str | None
+    other: str | None = None
 
 
 @dataclass(frozen=True)

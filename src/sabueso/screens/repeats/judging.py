@@ -63,9 +63,16 @@ class Judged:
 
 
 def judged(
-    found: pa.Table, grouping: Grouping, often: Frequencies, within: int | None, alpha: float
+    found: pa.Table,
+    grouping: Grouping,
+    often: Frequencies,
+    within: int | None,
+    alpha: float,
+    *,
+    differing: bool = False,
 ) -> Judged:
-    """Judge the clusters of some candidates, which come by party, size and day."""
+    """Judge the clusters of some candidates, which come by party, size and day; where they are to be ``differing``,
+    those of which two rows differ in what was asked for."""
     outcome = Judged([])
     for (*party, size), candidates in _groups(found, grouping):
         if any(isinstance(part, str) and is_nothing(part) for part in party):
@@ -78,6 +85,8 @@ def judged(
         own, others = len(kept) - 2, max(often.sizes.get(size, 0) - 2, 0)
         rows = often.parties[tuple(party)]
         for cluster in clusters(kept, within):
+            if differing and len({row.other for row in cluster.rows} - {None}) < 2:
+                continue
             outcome.looked_at += 1
             p = by_chance(cluster, rows, own, others, often.rows, often.share)
             if p < alpha:
@@ -103,13 +112,19 @@ def _groups(
 ) -> Iterator[tuple[tuple[Any, ...], Sequence[Candidate]]]:
     """Candidates of each party and size, in the order of their days."""
     many = len(grouping.names) + 1
-    names = [*grouping.names, SIZE, UNITS, "day", "document"]
+    names = [*grouping.names, SIZE, UNITS, "day", "document", "other"]
     rows = zip(*(found.column(name).to_pylist() for name in names), strict=True)
     for key, members in groupby(enumerate(rows), key=lambda row: row[1][:many]):
         yield (
             key,
             [
-                Candidate(place, int(units), day, None if is_nothing(document) else document)
-                for place, (*_, units, day, document) in members
+                Candidate(
+                    place,
+                    int(units),
+                    day,
+                    None if is_nothing(document) else document,
+                    None if is_nothing(other) else other,
+                )
+                for place, (*_, units, day, document, other) in members
             ],
         )

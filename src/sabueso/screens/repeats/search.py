@@ -32,7 +32,9 @@ class Search:
         date: Column | None,
         document: Column | None,
         reasons: list[Reason],
+        differs: Column | None = None,
     ) -> None:
+        self._differs = differs
         self._population = population
         self._grouping = grouping
         self._columns = lim.RowColumns.of(population.table, measure)
@@ -44,6 +46,7 @@ class Search:
             **self._columns.trees(),
             "day": exp.null() if date is None else sql.cast(sql.column(date.name), "DATE"),
             "document": exp.null() if document is None else _text(document),
+            "other": exp.null() if differs is None else _text(differs),
             "coarse": exp.null() if document is None else _coarse(_text(document)),
         }
         self._reasons = reasons
@@ -62,9 +65,12 @@ class Search:
         """
         keys = [*self._grouping.names, SIZE]
         several = exp.select(*(sql.column(name, "b") for name in keys))
-        several = several.from_(self._base(*keys).subquery("b"))
+        several = several.from_(self._base(*keys, "other").subquery("b"))
         several = several.group_by(*(sql.column(name, "b") for name in keys))
-        several = several.having(exp.GTE(this=sql.count(), expression=sql.integer(2)))
+        many: Tree = sql.count()
+        if self._differs is not None:
+            many = exp.Count(this=exp.Distinct(expressions=[sql.column("other", "b")]))
+        several = several.having(exp.GTE(this=many, expression=sql.integer(2)))
         same = sql.both(sql.same(sql.column(name, "b"), sql.column(name, "m")) for name in keys)
         rows = exp.select(*(sql.column(name, "b") for name in self._values))
         rows = rows.from_(self._base().subquery("b"))

@@ -13,6 +13,7 @@ from pydantic import Field, field_validator
 
 from sabueso.base.plain import Cells
 from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table, money
 from sabueso.population.units import unit_of
@@ -35,6 +36,7 @@ from sabueso.screens.subject import Cluster, Subject
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
+MOST_OTHERS, MOST_OF_SEVERAL = 4, 0.05
 MOST_ROWS = 2_000_000
 """Rows of the parties of what is found of which it is asked whether they come in even steps."""
 
@@ -53,6 +55,9 @@ class RepeatsSettings(Settings):
     document: str | None = Field(
         None,
         description="column of document numbers: the same one repeats at any distance (default: role document)",
+    )
+    differs: str | None = Field(
+        None, description="column in which two rows of a cluster are to differ, such as the party"
     )
     alpha: float = Field(
         0.05, gt=0, le=1, description="chance of the coincidence above which it is no finding"
@@ -105,6 +110,14 @@ class Repeats(Screen):
                 "The same thing recorded twice.",
                 f"{party.name}, amount and {date.name} are there; habits and reversals are taken out",
             )
+            document = table.role("document")
+            if document is not None and _of_one(population, document, party):
+                yield Proposal(
+                    f"one {document.name} of several {party.name} in {table.name}",
+                    settings_of(same=[quoted_name(document.name)], differs=party.name),
+                    f"One document that was recorded under two of {party.name}.",
+                    f"{document.name} and amount are the same, and {party.name} is not",
+                )
 
     def run(self, population: Population, settings: RepeatsSettings) -> Finding[RepeatGroup]:
         table = population.table
@@ -121,12 +134,15 @@ class Repeats(Screen):
             Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
         ]
         within = settings.within if date is not None else None
-        search = Search(population, grouping, measure, date, document, reasons)
+        differs = None if settings.differs is None else table.column(settings.differs)
+        search = Search(population, grouping, measure, date, document, reasons, differs)
         found = search.candidates(within)
         account = population.account(measure, reasons)
         share = _share(within, account.first_date, account.last_date)
         often = Frequencies(search.parties(found), search.sizes(found), account.used, share)
-        outcome = judged(found, grouping, often, within, settings.alpha)
+        outcome = judged(
+            found, grouping, often, within, settings.alpha, differing=differs is not None
+        )
         parties = list(dict.fromkeys(each.party for each in outcome.repeated))
         if date is not None and parties and sum(often.parties[p] for p in parties) <= MOST_ROWS:
             without_rhythm(outcome, steps_of(search.days_and_sizes(parties)))
@@ -152,10 +168,14 @@ class Repeats(Screen):
             on=measure.name,
             by=[],
             settings=settings.model_dump(),
-            solved={"same": list(grouping.labels), "document": document.name if document else None},
+            solved={
+                "same": list(grouping.labels),
+                "document": document.name if document else None,
+                "differs": differs.name if differs else None,
+            },
             population=account,
             groups=[group],
-            flags=_flags(repeated, found, table, measure),
+            flags=_flags(repeated, found, table, measure, differs),
             tests_made=0,
             subjects=outcome.looked_at,
             cautions=_cautions(group, date, document, outcome.unnamed),
@@ -163,6 +183,18 @@ class Repeats(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _of_one(population: Population, document: Column, party: Column) -> bool:
+    """Whether nearly every document is of one party: that of a batch, or an entry, is of several."""
+    key, who = sql.column(document.name), sql.column(party.name)
+    several = exp.Count(this=exp.Distinct(expressions=[who]))
+    each = population.used(exp.select(exp.alias_(several, "parties")))
+    each = each.where(exp.Not(this=sql.is_missing(key))).group_by(key.copy())
+    more = exp.GT(this=sql.column("parties", "e"), expression=sql.integer(1))
+    fields = [exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), more), "several")]
+    (row,) = population.query(exp.select(*fields).from_(each.subquery("e"))).to_pylist()
+    return bool(row["several"] <= MOST_OF_SEVERAL * row["n"])
 
 
 def _document(table: Table, settings: RepeatsSettings) -> Column | None:
@@ -179,7 +211,13 @@ def _share(within: int | None, first: str | None, last: str | None) -> float:
     return min((2 * within + 1) / max(int(days), 1), 1.0)
 
 
-def _flags(repeated: Sequence[Repeated], found: pa.Table, table: Table, measure: Column) -> Flags:
+def _flags(
+    repeated: Sequence[Repeated],
+    found: pa.Table,
+    table: Table,
+    measure: Column,
+    differs: Column | None,
+) -> Flags:
     """Clusters as flags, with their rows."""
     identity = table.role("id")
     names = ["row_file", "row_line", *(["row_id"] if identity is not None else [])]
@@ -209,7 +247,7 @@ def _flags(repeated: Sequence[Repeated], found: pa.Table, table: Table, measure:
                 "rows": len(cluster.rows),
                 "excess": excess,
                 "days": cluster.days,
-                "differs": _differs(cluster),
+                "differs": _differs(cluster, differs),
                 "reversed": False,
                 "members": [
                     {
@@ -230,7 +268,7 @@ def _subject(flag: Mapping[str, Any], where: str | None, table: Table) -> Subjec
     return Cluster(flag["subject"], members)
 
 
-def _differs(cluster: Found) -> list[str]:
+def _differs(cluster: Found, differs: Column | None) -> list[str]:
     """What tells the rows of a cluster apart."""
     days = cluster.days
     found = [] if days is None else ["same day" if not days else f"{num.many(days, 'day')} apart"]
@@ -240,6 +278,10 @@ def _differs(cluster: Found) -> list[str]:
         found.append(likeness)
     elif len(known) > 1:
         found.append("documents differ")
+    if differs is not None:
+        others = sorted({row.other for row in cluster.rows if row.other})
+        more = f" and {len(others) - MOST_OTHERS} more" if len(others) > MOST_OTHERS else ""
+        found.append(f"{differs.name} {', '.join(others[:MOST_OTHERS])}{more}")
     return found
 
 

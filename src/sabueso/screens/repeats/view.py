@@ -19,9 +19,16 @@ class RepeatsView(View[RepeatGroup]):
     def headline(self) -> str:
         (g,) = self.finding.groups
         near = f", within {g.within} days" if g.within is not None else ""
-        return f"repeats of {', '.join(g.same)}{near}"
+        several = self.finding.used.get("differs")
+        return f"repeats of {', '.join(g.same)}{near}" + (
+            f", of several {several}" if several else ""
+        )
 
     def name(self) -> str:
+        several = self.finding.used.get("differs")
+        if several:
+            same = " and ".join(self.finding.groups[0].same[:-1])
+            return f"one {same} of several {several} in {self.finding.source}"
         return f"repeats of {self.finding.source}"
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
