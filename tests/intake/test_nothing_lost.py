@@ -229,6 +229,58 @@ def test_an_altered_finding_is_refused(ledger):
     assert "is missing" in inside("paper", cwd=ledger, code=2).stderr
 
 
+def test_a_folder_taken_in_again_doubles_nothing(tmp_path):
+    """Columns that intake makes, of a debit and a credit, of rates, of a file's name or of a heading, do not hide that
+    files are of a table that is there: those taken in stay as they are, and one that is new goes to it."""
+
+    def lines(name, head, rows):
+        path = tmp_path / "in" / name
+        path.parent.mkdir(exist_ok=True)
+        path.write_text("\n".join([head, *rows]) + "\n", encoding="utf-8")
+
+    def month(m):
+        days = [f"2024-{m:02}-{d:02}" for d in range(1, 29)]
+        sides = [
+            f"{d},62{i % 3}0,text {i % 5},{'' if i % 2 else f'{i}.50'},{f'{i}.50' if i % 2 else ''}"
+            for i, d in enumerate(days)
+        ]
+        lines(f"ledger-2024-{m:02}.csv", "day,account,memo,debit,credit", sides)
+        claims = [
+            f"E{i % 7},{d},{i + 1}.25,{'CAD' if i % 9 == 0 else 'USD'}" for i, d in enumerate(days)
+        ]
+        lines(f"claims-2024-{m:02}.csv", "employee,spent on,amount,currency", claims)
+        lines(
+            f"budget-2024-{m:02}.csv",
+            "cost centre,budget",
+            [f"K{i},{i * 100 + m}.00" for i in range(1, 15)],
+        )
+
+    inside("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    plan = case / "case.toml"
+    plan.write_text(plan.read_text().replace("# currency = \"EUR\"", "currency = \"USD\" #")
+                    + "\n[tables.claims]\nread = { rates = { CAD = \"0.73\" } }\n")  # fmt: skip
+    month(1)
+    taken = inside_json("intake", "../in", "--yes", cwd=case)["taken"]
+    names = {t["table"] for t in taken}
+    assert {"ledger", "claims"} <= names and len(names) == 3
+    rows = {t["table"]: t["total"]["accepted"] for t in taken}
+    for more in ((), (2,), ()):
+        for m in more:
+            month(m)
+        again = inside_json("intake", "../in", "--yes", cwd=case)["taken"]
+        assert {t["table"] for t in again} == names
+        assert {t["table"]: t["total"]["accepted"] for t in again} == {
+            n: rows[n] if more else 0 for n in names
+        }
+    said = inside("intake", "../in", "--yes", cwd=case).stdout
+    assert said.startswith("0 tables taken in") and "6 files of" in said
+    with Case(case) as opened:
+        assert {name: sum(s.accepted for s in opened.sources(name)) for name in names} == {
+            n: 2 * rows[n] for n in names
+        }
+
+
 def test_two_at_once_take_a_file_once(case):
     (case.parent / "a.csv").write_text("id,amount\n" + "".join(f"R{i},1.00\n" for i in range(2000)))
     (case.parent / "b.csv").write_text("id,amount\nB,5.00\n")

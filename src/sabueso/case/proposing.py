@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -19,6 +19,7 @@ from sabueso.intake.readers.audit_export import described, files_of
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.links import Link
+from sabueso.population.table import HEADING
 
 _NO_ROWS = "no row under what would be its header has as many cells as that"
 
@@ -101,7 +102,8 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         for name in case.plan.tables
         for source in case.sources(name)[-1:]
     }
-    known = {_key(columns): name for name, columns in columns_of.items()}
+    held = dict(columns_of)
+    known = {_key(columns): name for name, columns in held.items()}
     tables: list[Proposed] = []
     alike: list[Alike] = []
     # What the plan says of a table before its first file, such as rates, is said of the files that are called so.
@@ -110,7 +112,8 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     # Of tables called alike the one of most files has the name.
     for key, found in sorted(groups.items(), key=lambda group: -len(group[1])):
         files = tuple(path for path, _, _ in found)
-        name = known.get(key)
+        name = known.get(key) or _made_of(found[0][1], held)
+        is_known = name is not None
         if name is None:
             wanted = _named(files, found[0][2])
             name = _free(wanted, taken)
@@ -119,8 +122,29 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
             if name != wanted and wanted in columns_of:
                 beside = _beside(columns_of[name], columns_of[wanted])
                 alike += [Alike(name, wanted, beside)] if beside else []
-        tables.append(Proposed(name, files, found[0][1], known=key in known))
+        tables.append(Proposed(name, files, found[0][1], known=is_known))
     return Proposal(sorted(tables, key=lambda each: each.table), unread, alike)
+
+
+_OWN_NAMES = ("amount", "period", HEADING)
+"""What columns are called that intake makes: of a debit and a credit, of a file's name, of lines above rows."""
+
+
+def _made_of(header: Sequence[str], columns_of: Mapping[str, Sequence[str]]) -> str | None:
+    """The table that has a file's columns and, beside them, none but those that intake made of such columns."""
+    mine = set(_key(header))
+    for name, columns in columns_of.items():
+        beside = [c for c in columns if _key([c])[0] not in mine]
+        made = [c for c in beside if c in _OWN_NAMES or _is_converted(c, header)]
+        if beside and len(made) == len(beside) and len(columns) - len(beside) == len(mine):
+            return name
+    return None
+
+
+def _is_converted(column: str, header: Sequence[str]) -> bool:
+    """Whether a column is another in the case's currency: Amount_eur of Amount."""
+    base, _, currency = column.rpartition("_")
+    return base in header and len(currency) == 3 and currency.islower()
 
 
 MOSTLY_ALIKE = 0.5

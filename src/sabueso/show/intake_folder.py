@@ -65,14 +65,16 @@ def show_worked(console: Console, worked: Worked) -> None:
         console.print()
         console.print(Text(" nothing is taken in yet: the same with --yes takes these tables in"))
         return
-    title(console, f"{num.many(len(worked.taken), 'table')} taken in")
+    # What was taken in before is no table of this time.
+    new = [report for report in worked.taken if report.files]
+    title(console, f"{num.many(len(new), 'table')} taken in")
     table = open_table(
         [
             ("table", "left"), ("files", "right"), ("rows", "right"), ("set aside", "right"),
             ("amounts", "right"), ("roles", "wrap"),
         ]
     )  # fmt: skip
-    for report in worked.taken:
+    for report in new:
         roles = ", ".join(
             role if role == column else f"{role} {column}" for role, column in report.roles.items()
         )
@@ -81,9 +83,10 @@ def show_worked(console: Console, worked: Worked) -> None:
             num.count(report.total("quarantined")), num.amount(report.amount_sum), roles,
             style=AMBER if report.total("quarantined") or not report.reconciled else "",
         )  # fmt: skip
-    console.print(table)
+    if new:
+        console.print(table)
     odd = [report for report in worked.taken if not report.reconciled]
-    if worked.taken and not odd:
+    if new and not odd:
         said(console, " what was read is accounted for in every file")
     notes(
         console,
@@ -94,6 +97,11 @@ def show_worked(console: Console, worked: Worked) -> None:
         ),
         AMBER,
     )
+    before = [report for report in worked.taken if report.known]
+    if before:
+        files = sum(len(report.known) for report in before)
+        text = f"{num.many(files, 'file')} of {listed([report.table for report in before])}"
+        notes(console, "taken in before", [text])
     notes(
         console,
         "set aside",
