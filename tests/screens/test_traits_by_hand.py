@@ -176,7 +176,10 @@ def test_every_entry(populate, rows, rare, share, least, left_out):
             for each, score in scores.items()
         )
         rare_enough = rarity <= 10 * share and (others + 1) / len(scores) <= share
-        alone = "turned_back" in own and (counts["turned_back"] + 0.5) / (len(traits) + 1) <= share
+        alone = any(
+            name in own and (counts[name] + 0.5) / (len(traits) + 1) <= times * share
+            for name, times in (("turned_back", 1), ("same_person", 10))
+        )
         if (rare_enough and len(own) >= least) or alone:
             expected[whose[entry], own].add((entry, rarity))
     found = {(whose[f["keys"][0]], frozenset(f["traits"])): f for f in content["flags"]}

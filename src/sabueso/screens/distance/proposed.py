@@ -40,6 +40,8 @@ def proposed_measures(population: Population) -> list[Column]:
         and c.name not in (FILE_COLUMN, LINE_COLUMN)
         and roles.get(c.name) not in NO_MEASURES
         and not (roles.get(c.name) in ("debit", "credit") and "amount" in table.roles)
+        # The same money in its own currency, of amounts that rates were applied to.
+        and f"{c.name}_{table.currency.lower()}" != table.roles.get("amount")
     ]
     kept = _measuring(population, columns) if columns else []
     while len(kept) > 1:

@@ -41,12 +41,13 @@ class Entries:
         marks: Marks,
         measure: Column | None,
         source: Column | None = None,
+        preparer: Column | None = None,
     ) -> None:
         self._source = source
         self._population, self.grouping, self._marks = population, grouping, marks
         self._measure = measure
         self._account = population.table.role("account")
-        self._preparer = population.table.role("preparer")
+        self._preparer = preparer
         self.names = list(marks.conditions)
         # Both sides of an entry are told by the sign of its amounts.
         self.pairs = (

@@ -15,8 +15,9 @@ from sabueso.screens.traits.entries import MOST_KEPT, Entries, Pattern
 MOST_NAMED = 1_000
 NEAR = 10
 """Times the share asked for within which entries are looked at that a preparer made with the same traits."""
-ALONE = frozenset({"turned_back"})
-"""Traits that are enough by themselves: two entries make each."""
+ALONE = {"turned_back": 1, "same_person": NEAR}
+"""Traits that are enough by themselves, and of how many times the share asked for: two entries make each of the one, and
+where nobody else does it who prepares and approves alone breaks a rule of the house."""
 
 
 class Asked(Protocol):
@@ -66,7 +67,11 @@ def chosen_of(
     alone = {
         p
         for p in rarity
-        if any(2 ** -bits[p.source][n] <= settings.share for n in ALONE.intersection(p.traits))
+        if any(
+            2 ** -bits[p.source][n] <= times * settings.share
+            for n, times in ALONE.items()
+            if n in p.traits
+        )
     }
     near = {
         p

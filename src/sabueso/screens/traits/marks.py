@@ -81,6 +81,7 @@ class Marks:
     population: Population
     settings: Asked
     reasons: list[Reason]
+    preparer: Column | None = None
     conditions: dict[str, Tree] = field(default_factory=dict)
     inputs: dict[str, pa.Table] = field(default_factory=dict)
     cannot: dict[str, str] = field(default_factory=dict)
@@ -88,9 +89,8 @@ class Marks:
     def make(self) -> None:
         """Put together every trait that the table can tell."""
         table = self.population.table
-        roles = {
-            r: table.role(r)
-            for r in ("preparer", "approver", "account", "text", "amount", "entered")
+        roles = {r: table.role(r) for r in ("approver", "account", "text", "amount", "entered")} | {
+            "preparer": self.preparer
         }
         self._times(roles["preparer"], roles["entered"])
         self._accounts(roles["account"], roles["preparer"])

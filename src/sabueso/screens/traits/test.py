@@ -23,6 +23,7 @@ from sabueso.screens.subject import Selected, Subject, own_key
 from sabueso.screens.traits.entries import Entries, Pattern, bits_of, missing_entry
 from sabueso.screens.traits.flagging import Bits, chosen_of, flags_of, rarity_of
 from sabueso.screens.traits.marks import WORDS, Marks, check_left_out
+from sabueso.screens.traits.people import preparer_of
 from sabueso.screens.traits.result import SourceTraits, Trait, TraitGroup
 from sabueso.screens.traits.view import TraitsView
 
@@ -122,13 +123,18 @@ class Traits(Screen):
             or table.dated() is None
         ):
             return
-        if None in (table.role("account"), table.role("preparer"), _key_of(table)):
+        if _key_of(table) is None or not {"account", "approver"} & set(table.roles):
             return
+        preparer = preparer_of(population)
+        if preparer is None:
+            return
+        whose = "preparers" if "preparer" in table.roles else preparer.name
+        told = ["accounts", whose] if "account" in table.roles else ["approvers", whose]
         yield Proposal(
             f"traits of {table.name}",
             settings_of(),
             "Entries that were made as made-up ones are.",
-            "accounts, preparers and dates are there",
+            f"{', '.join(told)} and dates are there",
         )
 
     def run(self, population: Population, settings: TraitsSettings) -> Finding[TraitGroup]:
@@ -137,11 +143,12 @@ class Traits(Screen):
         key = settings.per or _default(table)
         grouping = Grouping.of(key, table)
         reasons = [missing_entry(grouping)]
-        marks = Marks(population, settings, reasons)
+        preparer = preparer_of(population)
+        marks = Marks(population, settings, reasons, preparer)
         marks.make()
         measure = table.role("amount")
         source = None if settings.source is None else table.column(settings.source)
-        entries = Entries(population, grouping, marks, measure, source)
+        entries = Entries(population, grouping, marks, measure, source, preparer)
         with entries.ready(settings.rare):
             patterns = entries.patterns()
             whole = sum(p.count for p in patterns)
