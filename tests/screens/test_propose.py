@@ -168,6 +168,50 @@ def test_what_no_group_has_rows_enough_for_is_not_kept(tmp_path):
     assert "zscore" not in {s["test"] for s in kept} and kept
 
 
+def test_whoever_is_paid_and_in_no_master_is_proposed(tmp_path, monkeypatch):
+    """A supplier's number that the master lacks, beside one that says nothing; days of the first twelve are assumed
+    once for all files, and the tenant is whose rent it is."""
+    (tmp_path / "in/bills").mkdir(parents=True)
+    known = [f"F{i:03}" for i in range(40)]
+    with (tmp_path / "in/fournisseurs.csv").open("w", newline="", encoding="utf-8") as file:
+        csv.writer(file, delimiter=";").writerows(
+            [["Code fournisseur", "Raison sociale"], *([k, f"Maison {k}"] for k in known)]
+        )
+    for month in range(1, 6):
+        rows = [
+            [
+                f"FA{month}{i:03}",
+                known[i % 40],
+                f"{1 + i % 9:02}/{month:02}/2024",
+                f"{100 + i * 7},{i:02}",
+            ]
+            for i in range(90)
+        ]
+        rows += [
+            [f"FA{month}900", "F999", f"05/{month:02}/2024", "2400,00"],
+            [f"FA{month}901", "n/a", f"05/{month:02}/2024", "12,10"],
+        ]
+        with (tmp_path / f"in/bills/bills_{month:02}.csv").open(
+            "w", newline="", encoding="utf-8"
+        ) as file:
+            head = ["N° facture", "Code fournisseur", "Date facture", "Montant"]
+            csv.writer(file, delimiter=";").writerows([head, *rows])
+    inside("open", "case", cwd=tmp_path)
+    monkeypatch.setenv("COLUMNS", "250")
+    said = inside("intake", "../in", "--yes", cwd=tmp_path / "case").stdout
+    assert (
+        said.count("nothing in the files contradicts it") == 1
+        and said.count("by the other order") == 1
+    )
+    inside("screen", cwd=tmp_path / "case")
+    items = inside_json(
+        "queue", "--screen", "Code fournisseur of bills not in fournisseurs", cwd=tmp_path / "case"
+    )
+    assert {item["subject"]["Code fournisseur"]: item["amount"] for item in items}[
+        "F999"
+    ] == "12000.00"
+
+
 def test_a_till_without_parties(tmp_path):
     """Of rows that name neither a party nor an account all are compared, and whoever keeps the till with the others."""
     rng = random.Random(6)

@@ -63,8 +63,9 @@ class TakeReport:
             for each in report.assumed:
                 columns = each.columns or ((self.amount,) if self.amount else ())
                 money = sum((abs(report.sums.get(c, Decimal(0))) for c in columns), Decimal(0))
-                first, before, files = found.get((each, each.key), (each, Decimal(0), 0))
-                found[str(each), each.key] = first, before + money, files + 1
+                name = each.alike or str(each)
+                first, before, files = found.get((name, each.key), (each, Decimal(0), 0))
+                found[name, each.key] = _together(first, each), before + money, files + 1
             if report is self.files[0]:
                 continue
             # What the first file settled for a table is so for all of them.
@@ -171,3 +172,12 @@ class Read:
     known: list[Known] = field(default_factory=list)
     judged: list[RuleReport] = field(default_factory=list)
     outputs: list[Path] = field(default_factory=list)
+
+
+def _together(first: Assumed, other: Assumed) -> Assumed:
+    """One assumption for those of several files that differ in their figures: these of the first."""
+    if first == other or not first.alike or first.startswith(first.alike):
+        return first
+    figures = first.rpartition("contradicts it")[2].lstrip(": ")
+    text = f"{first.alike} {figures}" if figures else first.alike.removesuffix(", such as")
+    return Assumed(text, first.key, first.columns, first.alike)

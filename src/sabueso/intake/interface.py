@@ -57,15 +57,17 @@ class Assumed(str):
     """A note of what nothing in a file decides, or another reading of it could deny.
 
     ``key`` is the key of the table's part of the plan that says otherwise; ``columns`` are those whose
-    money it touches, all of it where none is named.
+    money it touches, all of it where none is named. ``alike`` is what files say together that each say it
+    with figures of their own.
     """
 
     key: str
     columns: tuple[str, ...]
+    alike: str
 
-    def __new__(cls, text: str, key: str, columns: Sequence[str] = ()) -> Self:
+    def __new__(cls, text: str, key: str, columns: Sequence[str] = (), alike: str = "") -> Self:
         made = super().__new__(cls, text)
-        made.key, made.columns = key, tuple(columns)
+        made.key, made.columns, made.alike = key, tuple(columns), alike
         return made
 
 

@@ -68,7 +68,8 @@ def notes_of(reading: Reading) -> list[str]:
             dated = isinstance(f, DateFormat)
             text = f"{name}: read as {f.described()}; nothing in the file contradicts it{either_order(tally, name)}"
             key = "read.dates" if dated else "read.decimal"
-            found.append(Assumed(text, key, () if dated else (name,)))
+            alike = f"{name}: read as {f.described()}; nothing in the files contradicts it, such as"
+            found.append(Assumed(text, key, () if dated else (name,), alike))
     found += _days_in_two_ways(reading)
     found += [
         f"{name}: numbers that a program wrote as binary floats are read to 15 digits, and to 12 decimals at most"

@@ -17,7 +17,7 @@ MISSING = frozenset(
 """Texts that stand for nothing where a number or a date is expected, small letters."""
 STATES_NOTHING = MISSING | frozenset(
     [
-        "no", "not available", "not applicable", "unknown",
+        "no", "not available", "not applicable", "unknown", "notprovided", "not provided", "nonref",
         "not known", "missing", "empty", "blank", "tbd", "tbc", "tba", "to follow",
         "x", "xx", "xxx", "xxxx", "xxxxx", "xxxxxx",
         "s/n", "s/c", "sin", "sin datos", "sin dato", "sin cuenta", "sin número", "sin numero",

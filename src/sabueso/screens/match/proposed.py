@@ -39,6 +39,7 @@ _TOWN = re.compile(
 def proposed_matches(population: Population) -> Iterator[Proposal]:
     """What two tables must, or must not, have in common."""
     table = population.table
+    yield from _absent(population)
     yield from _without_attendance(population)
     yield from _beside_orders(population)
     if "amount" in table.roles or table.role("date") is not None:
@@ -58,6 +59,40 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
                 ),
                 "Two names behind one thing that each should have alone.",
                 f"values of {called} are each row's own, and some are met again",
+            )  # fmt: skip
+
+
+def _absent(population: Population) -> Iterator[Proposal]:
+    """Rows whose party, or order, is not in the table that nearly all of them are found in."""
+    table = population.table
+    if "amount" not in table.roles or is_budget(table):
+        return
+    for column, link in sorted(table.links.items()):
+        if link.table.name == table.name or is_budget(link.table):
+            continue
+        value = sql.column(column)
+        stated = exp.Not(
+            this=exp.paren(exp.or_(sql.is_missing(value), states_nothing(value.copy())))
+        )
+        rows = population.used(exp.select(exp.alias_(value.copy(), "a"))).where(stated)
+        other = Population(population.engine, link.table, tables=population.tables)
+        keys = other.used(exp.select(exp.alias_(sql.column(link.key), "b"))).distinct()
+        same = exp.EQ(this=sql.column("a", "x"), expression=sql.column("b", "y"))
+        found = exp.Not(this=sql.is_missing(sql.column("b", "y")))
+        fields = [exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), found), "met")]
+        select = exp.select(*fields).from_(rows.subquery("x"))
+        select = select.join(keys.subquery("y"), on=same, join_type="left")
+        (row,) = population.query(select).to_pylist()
+        absent = row["n"] - row["met"]
+        if 0 < absent <= (1 - USUAL) * row["n"]:
+            yield Proposal(
+                f"{column} of {table.name} not in {link.table.name}",
+                settings_of(
+                    other=link.table.name, on=[quoted_name(column)],
+                    other_on=[] if link.key == column else [quoted_name(link.key)],
+                ),
+                f"Rows of what {link.table.name} does not know.",
+                f"{absent:,} of {row['n']:,} rows are not found there",
             )  # fmt: skip
 
 
