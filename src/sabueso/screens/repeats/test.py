@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from math import log2
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 import numpy as np
-import pyarrow as pa
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
-from sabueso.base.plain import Cells
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
@@ -19,24 +16,22 @@ from sabueso.population.table import Column, Table, money
 from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
-from sabueso.screens.finding import Caution, Finding, Flags
+from sabueso.screens.finding import Caution, Finding
 from sabueso.screens.grouping import Grouping, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
-from sabueso.screens.repeats.clusters import Found
-from sabueso.screens.repeats.documents import strongest
-from sabueso.screens.repeats.judging import Frequencies, Repeated, judged, without_rhythm
+from sabueso.screens.repeats.flagging import flags_of
+from sabueso.screens.repeats.judging import Frequencies, judged, without_rhythm
 from sabueso.screens.repeats.result import RepeatGroup
 from sabueso.screens.repeats.rhythm import steps_of
 from sabueso.screens.repeats.search import Search
 from sabueso.screens.repeats.view import RepeatsView
 from sabueso.screens.settings import Settings, listed_once
-from sabueso.screens.subject import Cluster, Subject
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
-MOST_OTHERS, MOST_OF_SEVERAL = 4, 0.05
+MOST_OF_SEVERAL = 0.05
 MOST_ROWS = 2_000_000
 """Rows of the parties of what is found of which it is asked whether they come in even steps."""
 
@@ -175,7 +170,7 @@ class Repeats(Screen):
             },
             population=account,
             groups=[group],
-            flags=_flags(repeated, found, table, measure, differs),
+            flags=flags_of(repeated, found, table, measure, differs),
             tests_made=0,
             subjects=outcome.looked_at,
             cautions=_cautions(group, date, document, outcome.unnamed),
@@ -209,80 +204,6 @@ def _share(within: int | None, first: str | None, last: str | None) -> float:
         return 1.0
     days = (np.datetime64(last) - np.datetime64(first)).astype(int) + 1
     return min((2 * within + 1) / max(int(days), 1), 1.0)
-
-
-def _flags(
-    repeated: Sequence[Repeated],
-    found: pa.Table,
-    table: Table,
-    measure: Column,
-    differs: Column | None,
-) -> Flags:
-    """Clusters as flags, with their rows."""
-    identity = table.role("id")
-    names = ["row_file", "row_line", *(["row_id"] if identity is not None else [])]
-    chosen = found.take(
-        pa.array([r.place for each in repeated for r in each.cluster.rows], pa.int64())
-    )
-    places = iter(chosen.select(names).to_pylist())
-    rows: list[Cells] = []
-    for each in repeated:
-        cluster, excess = each.cluster, money(each.excess, measure.scale)
-        own = [next(places) for _ in cluster.rows]
-        first = own[0].get("row_id")
-        first = first if first is not None else f"{own[0]['row_file']}:{own[0]['row_line']}"
-        parts = map(str, each.party)
-        amount = money(cluster.rows[0].units, measure.scale)
-        rows.append(
-            {
-                "subject": {
-                    "party": " / ".join(parts), "amount": format(amount, "f"), "first": str(first),
-                },
-                "score": -log2(each.p),
-                "limit": None,
-                "direction": "repeated",
-                "p": each.p,
-                "p_adjusted": None,
-                "amount": excess,
-                "rows": len(cluster.rows),
-                "excess": excess,
-                "days": cluster.days,
-                "differs": _differs(cluster, differs),
-                "reversed": False,
-                "members": [
-                    {
-                        "file": at["row_file"], "line": int(at["row_line"]),
-                        "id": None if at.get("row_id") is None else str(at["row_id"]),
-                        "day": None if row.day is None else str(row.day),
-                        "document": row.document,
-                    }
-                    for at, row in zip(own, cluster.rows, strict=True)
-                ],
-            }
-        )  # fmt: skip
-    return Flags("cluster", pa.Table.from_pylist(rows) if rows else pa.table({}), make=_subject)
-
-
-def _subject(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
-    members = tuple((m["file"], m["line"]) for m in flag["members"])
-    return Cluster(flag["subject"], members)
-
-
-def _differs(cluster: Found, differs: Column | None) -> list[str]:
-    """What tells the rows of a cluster apart."""
-    days = cluster.days
-    found = [] if days is None else ["same day" if not days else f"{num.many(days, 'day')} apart"]
-    known = [row.document for row in cluster.rows if row.document]
-    likeness = strongest(known)
-    if likeness is not None:
-        found.append(likeness)
-    elif len(known) > 1:
-        found.append("documents differ")
-    if differs is not None:
-        others = sorted({row.other for row in cluster.rows if row.other})
-        more = f" and {len(others) - MOST_OTHERS} more" if len(others) > MOST_OTHERS else ""
-        found.append(f"{differs.name} {', '.join(others[:MOST_OTHERS])}{more}")
-    return found
 
 
 def _cautions(
