@@ -119,6 +119,37 @@ OF_WHOLES = frozenset(
 )  # fmt: skip
 """What a commission is of, or is taken off, where it stands beside."""
 NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
+NUMBERS = NUMBER_WORDS | {
+    "code",
+    "codigo",
+    "cod",
+    "codice",
+    "kod",
+    "kodu",
+    "kode",
+    "clave",
+    "key",
+    "#",
+}
+"""Words of a name that is a number, or a code, of somebody."""
+OF_BANKS = frozenset(
+    [
+        "iban",
+        "bank",
+        "account",
+        "acct",
+        "acc",
+        "konto",
+        "cuenta",
+        "compte",
+        "conto",
+        "tin",
+        "ein",
+        "nif",
+        "cif",
+    ]
+)
+"""Words of numbers that somebody has besides their own."""
 MOVED = frozenset(
     ["payment", "payments", "receipt", "receipts", "refund", "refunds", "transfer", "collected", "instalment",
      "installment", "bonus", "disbursement", "disbursements", "remittance", "pago", "pagos", "cobro", "cobros", "zahlung",

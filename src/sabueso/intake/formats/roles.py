@@ -28,8 +28,10 @@ from sabueso.intake.formats.role_words import (
     NET_OR_GROSS,
     NO_AMOUNT,
     NUMBER_WORDS,
+    NUMBERS,
     OF_A_MASTER,
     OF_ANOTHER,
+    OF_BANKS,
     OF_DOCUMENTS,
     OF_INTEREST,
     OF_LENDING,
@@ -131,6 +133,10 @@ def may_have(role: Role, name: str) -> bool:
     return role != "date" or set(parts).isdisjoint((*OF_VALUE, *WORDS["approver"].split()))
 
 
+NEARLY_ALL = 0.9
+"""Part of a party's names, and of their rows, that its numbers must have to be what tells it."""
+
+
 @dataclass
 class _Guess:
     """Roles found so far, each column in one of them at most."""
@@ -172,6 +178,8 @@ class _Guess:
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
                 another = int(role == "text" and bool(set(parts) & OF_ANOTHER))
+                if role == "party":
+                    another = int(self._is_numbered_beside(column, set(matched)))
                 if role == "date":
                     # When money is due, or bears interest from, is not when it moved.
                     # Of several days the one that is called as the amount is: Paid Amt, Paid Dt.
@@ -202,6 +210,23 @@ class _Guess:
             part = not FEES.isdisjoint(worded(best)) or _is_of_tax(worded(best))
             return None if part and self._is_other_money() else best
         return best
+
+    def _is_numbered_beside(self, column: Column, matched: set[str]) -> bool:
+        """Whether a party's number stands beside its name: two of one name are two, and masters go by numbers."""
+        if not NUMBERS.isdisjoint(worded(column.name)):
+            return False
+        distinct, rows = self.distinct.get(column.name, (0, 0))
+        for other in self.columns:
+            parts = set(worded(other.name))
+            free = other.name != column.name and other.name not in self.taken
+            if not free or other.type != "text" or not (matched & parts and NUMBERS & parts):
+                continue
+            if _named_otherwise("party", worded(other.name)) or parts & (OF_TAX | OF_BANKS):
+                continue
+            its, filled = self.distinct.get(other.name, (0, 0))
+            if filled >= NEARLY_ALL * rows and its >= NEARLY_ALL * distinct:
+                return True
+        return False
 
     def _is_a_price(self, name: str, parts: set[str], matched: set[str]) -> bool:
         """Whether a net or gross price is one of each of what the rows count."""
@@ -367,7 +392,10 @@ def _settle_price(guess: _Guess) -> None:
 
 def _settle_name(guess: _Guess) -> None:
     """Who the rows of a ledger are of, where nothing but a column of names tells: names that come again."""
-    if "party" in guess.found or not {"amount", "date"} <= set(guess.found):
+    if "party" in guess.found:
+        _settle_whose(guess)
+        return
+    if not {"amount", "date"} <= set(guess.found):
         return
     for column in guess.columns:
         distinct, rows = guess.distinct.get(column.name, (0, 0))
@@ -382,6 +410,20 @@ def _settle_name(guess: _Guess) -> None:
             if (other := guess.best("text")) is not None:
                 guess.give("text", other)
         return
+
+
+def _settle_whose(guess: _Guess) -> None:
+    """The name of a party that its number tells is the text of its rows, where they have no other."""
+    party = set(worded(guess.found["party"]))
+    if "text" in guess.found or party.isdisjoint(NUMBERS):
+        return
+    own = party & set(WORDS["party"].split())
+    for column in guess.columns:
+        parts = worded(column.name)
+        free = column.type == "text" and column.name not in guess.taken
+        if free and own & set(parts) and not _named_otherwise("party", parts):
+            guess.give("text", column.name)
+            return
 
 
 def _settle_buyer(guess: _Guess) -> None:
