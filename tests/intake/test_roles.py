@@ -578,3 +578,47 @@ def test_amounts_say_that_they_are_money(tmp_path):
     assert day == {"2024-03-01"}
     said = inside("intake", "../coins.csv", "--as", "coins", cwd=tmp_path / "c", code=2).stderr
     assert "holds BTC and usdt (coins.csv), which do not add up" in said
+
+
+@pytest.mark.parametrize(
+    ("columns", "roles"),
+    [
+        ({"PO #": "t", "Qty": "q", "Unit Price": "m", "Ext Price": "m"}, {"price": "Unit Price", "amount": "Ext Price"}),
+        ({"Menge": "q", "Einzelpreis": "m", "Gesamtpreis": "m"}, {"price": "Einzelpreis", "amount": "Gesamtpreis"}),
+        ({"Qty": "q", "Price": "m", "Extension": "m"}, {"price": "Price", "amount": "Extension"}),
+        ({"Phone": "t", "Extension": "q"}, {"amount": None}),
+        ({"Qty": "q", "List Price": "m", "Net Price": "m"}, {"price": "Net Price", "amount": None}),
+        ({"Date": "d", "Net Price": "m"}, {"amount": "Net Price"}),
+        ({"Fournisseur": "t", "Code fournisseur": "t", "Montant": "m"}, {"party": "Code fournisseur", "text": "Fournisseur"}),
+        ({"Vendor": "t", "Vendor VAT No": "t", "Amount": "m"}, {"party": "Vendor"}),
+        ({"Vendor": "t", "Vendor Invoice No": "t", "Amount": "m"}, {"party": "Vendor", "document": "Vendor Invoice No"}),
+        ({"Locataire": "t", "Date": "d", "Total": "m"}, {"party": "Locataire"}),
+    ],
+)  # fmt: skip
+def test_what_all_of_a_row_comes_to_and_who_it_is_of(columns, roles):
+    kinds = {"t": ("text", 0), "q": ("number", 0), "m": ("number", 2), "d": ("date", 0)}
+    found = guess_roles(
+        [Column(name, *kinds[kind]) for name, kind in columns.items()],
+        dict.fromkeys(columns, (40, 400)),
+    )
+    assert {role: found.get(role) for role in roles} == roles
+
+
+def test_what_each_party_has_for_itself_is_no_account_of_the_ledger(tmp_path):
+    """A wage's bank account is each employee's own, a ledger's account many suppliers'; sixteen digits are a text."""
+    inside("open", "case", cwd=tmp_path)
+    for name, own in (
+        ("wages", lambda i: f"{10**9 + i * 7919}"),
+        ("bills", lambda i: f"62{i % 9}00"),
+    ):
+        rows = [
+            f"E{i % 60:03},2024-03-{1 + i % 28:02},{i + 0.25:.2f},{own(i % 60)},{10**15 + i * 104_729}"
+            for i in range(240)
+        ]
+        (tmp_path / f"{name}.csv").write_text(
+            "\n".join(["Emp ID,Pay Date,Gross,Acct No,loyalty", *rows]) + "\n", encoding="utf-8"
+        )
+        report = inside_json("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "case")
+        assert report["roles"].get("account") == ({"bills": "Acct No"}.get(name))
+        types = {c["name"]: c["type"] for c in report["files"][0]["columns"]}
+        assert types["loyalty"] == "text"
