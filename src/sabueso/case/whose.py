@@ -85,9 +85,10 @@ def who_is_behind(
             continue
         named = True
         values = _values(whole, own, column.name)
+        most = _most(whole, column.name)
         for item in own:
             few = values.get(item.id, [])
-            if not 0 < len(few) <= MOST_VALUES:
+            if not 0 < len(few) <= most:
                 without += 1
                 continue
             for value in few:
@@ -120,8 +121,9 @@ def those_of(
         if column is None:
             continue
         named = True
+        most = _most(whole, column.name)
         for identity, values in _values(whole, own, column.name).items():
-            if value in values and len(values) <= MOST_VALUES:
+            if value in values and len(values) <= most:
                 found.add(identity)
     if not named and items:
         raise UserError(f"--{role}: no table of these exceptions names a column in that role")
@@ -135,6 +137,17 @@ def _add(one: Behind, item: Excepted) -> None:
     one.families |= item.families
     one.bits += item.evidence_bits
     one.amount += abs(Decimal(item.amount)) if item.amount is not None else Decimal(0)
+
+
+def _most(whole: Population, column: str) -> int:
+    """Values up to which an exception is of them: five, and of few at all no more than half, since what is of all of a
+    house's four clerks is of none of them."""
+    value = sql.column(column)
+    some = whole.used(exp.select(exp.alias_(value, "v")))
+    some = some.where(exp.Not(this=sql.is_missing(value.copy()))).distinct().limit(2 * MOST_VALUES)
+    select = exp.select(exp.alias_(sql.count(), "n")).from_(some.subquery("s"))
+    (row,) = whole.query(select).to_pylist()
+    return max(int(row["n"]) // 2, 1)
 
 
 def _values(whole: Population, items: Sequence[Excepted], column: str) -> dict[str, list[str]]:
