@@ -383,3 +383,23 @@ def test_a_year_that_has_begun_is_not_proposed_against_one_that_is_whole(populat
         find_screen("periods").proposes(people, describe(np.array([1000]), np.array([9]), 2))
     )
     assert {(p.settings["base"], p.settings["current"]) for p in proposed} == {("2023", "2024")}
+
+
+def test_of_what_moved_no_more_is_proposed_than_can_be_reviewed(populate):
+    """Forty suppliers, each paid on another account since the new year: the largest of them, as many as asked for."""
+    rows = [
+        {"day": date(2023 + year, 1 + i % 12, 3), "who": f"S{s:02}", "account": f"6{(s + year) % 9}", "amount": Decimal(100 * (s + 1))}
+        for year in (0, 1)
+        for s in range(40)
+        for i in range(12)
+    ]  # fmt: skip
+    people = populate(rows, date="day", party="who", account="account", amount="amount")
+    screen, settings = find_screen("periods"), {
+        "per": ["who", "account"], "base": "2023", "current": "2024", "percent_limit": 20, "flag_by": "moved",
+    }  # fmt: skip
+    whole = screened(people, "periods", **settings)["flags"]
+    assert len(whole) == 40
+    few = screened(people, "periods", **screen.tuned(people, settings, 7))["flags"]
+    assert 4 <= len(few) <= 7
+    assert {f["subject"]["who"] for f in few} == {f"S{s:02}" for s in range(40 - len(few), 40)}
+    assert screen.tuned(people, settings, 40) == settings

@@ -56,6 +56,7 @@ def proposed_periods(population: Population, years: Sequence[int]) -> Iterator[P
                 ),
                 f"What was booked on one {account.name} of a {party.name}, and is on a new one since.",
                 f"two years, with a {party.name} and a {account.name} of each row",
+                tuned=True,
             )  # fmt: skip
     budget = _budget_of(population) if years else None
     if budget is not None:

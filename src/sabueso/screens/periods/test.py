@@ -148,6 +148,12 @@ class PeriodsSettings(Settings):
         return self
 
 
+def _next_of_one_digit(limit: Decimal) -> str:
+    """The next amount of one digit: easily said, and no more than can be reviewed."""
+    size = 10 ** max(len(str(int(limit))) - 1, 0)
+    return str((int(limit) // size + 1) * size)
+
+
 class Periods(Screen):
     """Horizontal and vertical comparison of two periods."""
 
@@ -214,7 +220,14 @@ class Periods(Screen):
 
     def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
         given = self.settings.from_plan(dict(settings), self.name)
-        lines = self.run(population, given).groups[0].lines
+        found = self.run(population, given)
+        lines = found.groups[0].lines
+        if given.flag_by == "moved":
+            # Small ones are not left out of what moved: a supplier that is new on an account may be small.
+            sizes = sorted((abs(flag["amount"] or 0) for flag in found.flags.rows()), reverse=True)
+            if len(sizes) <= capacity:
+                return dict(settings)
+            return {**settings, "amount_limit": _next_of_one_digit(sizes[capacity])}
         changes = sorted(abs(moved(line, given.flag_by)) for line in lines)
         small, limit = SMALL * sum(changes), Decimal(0)
         for change in changes:
@@ -229,9 +242,7 @@ class Periods(Screen):
         capacity = min(capacity, max(FEW_LINES, len(lines) // 10))
         if len(flagged) > capacity:
             limit = max(limit, flagged[capacity])
-        # The next amount of one digit: easily said, and no more than can be reviewed.
-        size = 10 ** max(len(str(int(limit))) - 1, 0)
-        return {**settings, "amount_limit": str((int(limit) // size + 1) * size)}
+        return {**settings, "amount_limit": _next_of_one_digit(limit)}
 
     def run(self, population: Population, settings: PeriodsSettings) -> Finding[Comparison]:
         table = population.table
