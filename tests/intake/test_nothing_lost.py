@@ -281,6 +281,32 @@ def test_a_folder_taken_in_again_doubles_nothing(tmp_path):
         }
 
 
+def test_a_table_that_lacks_the_amounts_of_another_is_one_of_its_own(tmp_path):
+    """Columns that files have of themselves are none that intake made, whatever they are called."""
+    folder = tmp_path / "in"
+    folder.mkdir()
+    days = [f"2024-03-{d:02},62{d % 3}0" for d in range(1, 29)]
+    (folder / "paid.csv").write_text(
+        "\n".join(["day,account,amount", *(f"{d},{i}.50" for i, d in enumerate(days))]) + "\n"
+    )
+    inside("open", "case", cwd=tmp_path)
+    inside("intake", "../in", "--yes", cwd=tmp_path / "case")
+    (folder / "visits.csv").write_text("\n".join(["day,account", *days]) + "\n")
+    (folder / "closed.csv").write_text(
+        "\n".join(
+            ["day,account,amount,period", *(f"{d},1.00,Q{i % 4}" for i, d in enumerate(days))]
+        )
+        + "\n"
+    )
+    report = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
+    assert not report["refused"]
+    assert {t["table"]: t["total"]["accepted"] for t in report["taken"]} == {
+        "paid": 0,
+        "visits": 28,
+        "closed": 28,
+    }
+
+
 def test_two_at_once_take_a_file_once(case):
     (case.parent / "a.csv").write_text("id,amount\n" + "".join(f"R{i},1.00\n" for i in range(2000)))
     (case.parent / "b.csv").write_text("id,amount\nB,5.00\n")

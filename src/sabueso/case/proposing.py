@@ -11,6 +11,7 @@ from pathlib import Path
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.layout import OWN_FOLDERS, REGISTER
+from sabueso.case.plan_parts import TableSection
 from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded
@@ -112,7 +113,7 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     # Of tables called alike the one of most files has the name.
     for key, found in sorted(groups.items(), key=lambda group: -len(group[1])):
         files = tuple(path for path, _, _ in found)
-        name = known.get(key) or _made_of(found[0][1], held)
+        name = known.get(key) or _made_of(found[0][1], held, case.plan.tables)
         is_known = name is not None
         if name is None:
             wanted = _named(files, found[0][2])
@@ -126,25 +127,30 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     return Proposal(sorted(tables, key=lambda each: each.table), unread, alike)
 
 
-_OWN_NAMES = ("amount", "period", HEADING)
-"""What columns are called that intake makes: of a debit and a credit, of a file's name, of lines above rows."""
+def _made_by(table: TableSection, name: str) -> bool:
+    """Whether intake makes a column of that name for a table: the amount of a debit and a credit, or by rates, the period
+    of a file's name, what stands in lines above the rows."""
+    if name == HEADING:
+        return True
+    if name == "period":
+        return bool(table.read.period or table.read.months or table.roles.get("date") == name)
+    sides = {"debit", "credit"} <= table.roles.keys()
+    return name == table.roles.get("amount") and (sides or bool(table.read.rates))
 
 
-def _made_of(header: Sequence[str], columns_of: Mapping[str, Sequence[str]]) -> str | None:
+def _made_of(
+    header: Sequence[str],
+    columns_of: Mapping[str, Sequence[str]],
+    tables: Mapping[str, TableSection],
+) -> str | None:
     """The table that has a file's columns and, beside them, none but those that intake made of such columns."""
     mine = set(_key(header))
     for name, columns in columns_of.items():
         beside = [c for c in columns if _key([c])[0] not in mine]
-        made = [c for c in beside if c in _OWN_NAMES or _is_converted(c, header)]
+        made = [c for c in beside if _made_by(tables[name], c)]
         if beside and len(made) == len(beside) and len(columns) - len(beside) == len(mine):
             return name
     return None
-
-
-def _is_converted(column: str, header: Sequence[str]) -> bool:
-    """Whether a column is another in the case's currency: Amount_eur of Amount."""
-    base, _, currency = column.rpartition("_")
-    return base in header and len(currency) == 3 and currency.islower()
 
 
 MOSTLY_ALIKE = 0.5
