@@ -108,8 +108,7 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     tables: list[Proposed] = []
     alike: list[Alike] = []
     # What the plan says of a table before its first file, such as rates, is said of the files that are called so.
-    awaited = {name for name in case.plan.tables if not case.sources(name)}
-    taken = {name.lower() for name in case.plan.tables if name not in awaited}
+    taken = {name.lower() for name in held}
     # Of tables called alike the one of most files has the name.
     for key, found in sorted(groups.items(), key=lambda group: -len(group[1])):
         files = tuple(path for path, _, _ in found)

@@ -176,8 +176,7 @@ class Read:
 
 def _together(first: Assumed, other: Assumed) -> Assumed:
     """One assumption for those of several files that differ in their figures: these of the first."""
-    if first == other or not first.alike or first.startswith(first.alike):
+    if first == other or not first.alike:
         return first
-    figures = first.rpartition("contradicts it")[2].lstrip(": ")
-    text = f"{first.alike} {figures}" if figures else first.alike.removesuffix(", such as")
-    return Assumed(text, first.key, first.columns, first.alike)
+    text = f"{first.alike}, such as {first.figures}" if first.figures else first.alike
+    return Assumed(text, first.key, first.columns, first.alike, first.figures)

@@ -29,7 +29,7 @@ def check_told(reading: Reading) -> None:
             and name not in confirmed
             and settings.ask
         ):
-            text = either_order(tally, name).removeprefix(": ")
+            text = either_order(tally, name)
             raise Ambiguous(
                 f"{path}: the days of column {name!r} may be months, and nothing in the file tells which: {text}",
                 [(order, "dates", order) for order in ("day first", "month first")],
@@ -99,7 +99,7 @@ def either_order(tally: Tally, name: str) -> str:
         return ""
     low, high, other_low, other_high = tally.ranges[name]
     return (
-        f": {low:%Y-%m} to {high:%Y-%m}, by the other order of day and month {other_low:%Y-%m} to "
+        f"{low:%Y-%m} to {high:%Y-%m}, by the other order of day and month {other_low:%Y-%m} to "
         f"{other_high:%Y-%m}"
     )
 

@@ -57,17 +57,21 @@ class Assumed(str):
     """A note of what nothing in a file decides, or another reading of it could deny.
 
     ``key`` is the key of the table's part of the plan that says otherwise; ``columns`` are those whose
-    money it touches, all of it where none is named. ``alike`` is what files say together that each say it
-    with figures of their own.
+    money it touches, all of it where none is named. ``alike`` is what files say together of
+    which each has ``figures`` of its own.
     """
 
     key: str
     columns: tuple[str, ...]
     alike: str
+    figures: str
 
-    def __new__(cls, text: str, key: str, columns: Sequence[str] = (), alike: str = "") -> Self:
+    def __new__(
+        cls, text: str, key: str, columns: Sequence[str] = (), alike: str = "", figures: str = ""
+    ) -> Self:
         made = super().__new__(cls, text)
-        made.key, made.columns, made.alike = key, tuple(columns), alike
+        made.key, made.columns = key, tuple(columns)
+        made.alike, made.figures = alike, figures
         return made
 
 

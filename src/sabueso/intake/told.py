@@ -66,10 +66,13 @@ def notes_of(reading: Reading) -> list[str]:
     for name, f in formats.items():
         if isinstance(f, (DateFormat, NumberFormat)) and f.assumed:
             dated = isinstance(f, DateFormat)
-            text = f"{name}: read as {f.described()}; nothing in the file contradicts it{either_order(tally, name)}"
+            figures, read = either_order(tally, name), f"{name}: read as {f.described()}"
+            text = f"{read}; nothing in the file contradicts it" + (
+                f": {figures}" if figures else ""
+            )
             key = "read.dates" if dated else "read.decimal"
-            alike = f"{name}: read as {f.described()}; nothing in the files contradicts it, such as"
-            found.append(Assumed(text, key, () if dated else (name,), alike))
+            alike = f"{read}; nothing in the files contradicts it"
+            found.append(Assumed(text, key, () if dated else (name,), alike, figures))
     found += _days_in_two_ways(reading)
     found += [
         f"{name}: numbers that a program wrote as binary floats are read to 15 digits, and to 12 decimals at most"

@@ -109,6 +109,22 @@ def grouping_column(
     return None
 
 
+def met(
+    population: Population, mine: exp.Select, theirs: exp.Select, names: Sequence[str]
+) -> tuple[int, int]:
+    """How many rows a SELECT has, and how many of these are found among the distinct ones of another by the columns
+    of these names."""
+    same = sql.both(
+        exp.EQ(this=sql.column(name, "a"), expression=sql.column(name, "b")) for name in names
+    )
+    found = exp.Not(this=sql.is_missing(sql.column(names[0], "b")))
+    fields = [exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), found), "found")]
+    select = exp.select(*fields).from_(mine.subquery("a"))
+    select = select.join(theirs.subquery("b"), on=same, join_type="left")
+    (row,) = population.query(select).to_pylist()
+    return int(row["n"]), int(row["found"])
+
+
 def settings_of(**values: Any) -> Values:
     """Settings without those that have no value."""
     return {name: value for name, value in values.items() if value not in (None, "", [])}

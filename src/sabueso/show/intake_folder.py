@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console
@@ -12,11 +13,12 @@ from sabueso.case.linking import is_by_chance, is_kept
 from sabueso.intake.interface import Assumed
 from sabueso.report import numbers as num
 from sabueso.report.palette import AMBER, SEA, STONE
-from sabueso.show.console import next_steps, notes, open_table, said, title
+from sabueso.show.console import OpenTable, next_steps, notes, open_table, said, title
 from sabueso.show.intake import show_assumed, unequal_totals
 
 if TYPE_CHECKING:
     from sabueso.case.proposing import Proposal, Worked
+    from sabueso.case.taken import TakeReport
 
 MOST_COLUMNS = 6
 
@@ -58,6 +60,26 @@ def _show_alike(console: Console, proposal: Proposal) -> None:
     )
 
 
+def _tables(reports: Sequence[TakeReport]) -> OpenTable:
+    """Tables with their files, rows, amounts and roles."""
+    table = open_table(
+        [
+            ("table", "left"), ("files", "right"), ("rows", "right"), ("set aside", "right"),
+            ("amounts", "right"), ("roles", "wrap"),
+        ]
+    )  # fmt: skip
+    for report in reports:
+        roles = ", ".join(
+            role if role == column else f"{role} {column}" for role, column in report.roles.items()
+        )
+        table.add_row(
+            f" {report.table}", num.count(len(report.files)), num.count(report.total("accepted")),
+            num.count(report.total("quarantined")), num.amount(report.amount_sum), roles,
+            style=AMBER if report.total("quarantined") or not report.reconciled else "",
+        )  # fmt: skip
+    return table
+
+
 def show_worked(console: Console, worked: Worked) -> None:
     """The proposal, or the tables taken in with their roles and links."""
     if not worked.done:
@@ -68,23 +90,8 @@ def show_worked(console: Console, worked: Worked) -> None:
     # What was taken in before is no table of this time.
     new = [report for report in worked.taken if report.files]
     title(console, f"{num.many(len(new), 'table')} taken in")
-    table = open_table(
-        [
-            ("table", "left"), ("files", "right"), ("rows", "right"), ("set aside", "right"),
-            ("amounts", "right"), ("roles", "wrap"),
-        ]
-    )  # fmt: skip
-    for report in new:
-        roles = ", ".join(
-            role if role == column else f"{role} {column}" for role, column in report.roles.items()
-        )
-        table.add_row(
-            f" {report.table}", num.count(len(report.files)), num.count(report.total("accepted")),
-            num.count(report.total("quarantined")), num.amount(report.amount_sum), roles,
-            style=AMBER if report.total("quarantined") or not report.reconciled else "",
-        )  # fmt: skip
     if new:
-        console.print(table)
+        console.print(_tables(new))
     odd = [report for report in worked.taken if not report.reconciled]
     if new and not odd:
         said(console, " what was read is accounted for in every file")

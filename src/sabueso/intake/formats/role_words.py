@@ -88,24 +88,8 @@ INVOICES = frozenset(
 """Papers that whoever is paid has numbered."""
 HEADED = frozenset(["invoice", "po", "voucher", "contract"])
 """Of these, those of English: what a name is of comes last in it, so that an invoice's supplier is a supplier."""
-PRICES = frozenset(
-    [
-        "price",
-        "precio",
-        "preis",
-        "prix",
-        "prezzo",
-        "prijs",
-        "preco",
-        "cena",
-        "pris",
-        "cost",
-        "costo",
-    ]
-)
-EXTENDED = frozenset(
-    ["ext", "extd", "extended", "extension", "gesamt", "totale", "totaal", "totalt"]
-)
+PRICES = frozenset(["price", "precio", "preis", "prix", "prezzo", "prijs", "preco", "cena", "pris", "cost", "costo"])  # fmt: skip
+EXTENDED = frozenset(["ext", "extd", "extended", "extension", "gesamt", "totale", "totaal", "totalt"])  # fmt: skip
 """Words of a price that is of all that the row counts."""
 OF_LISTS = frozenset(["list", "catalogue", "catalog", "standard", "retail", "tarif", "listen"])
 """Words of a price that is asked, and not the one that is paid where that stands beside."""
@@ -119,36 +103,9 @@ OF_WHOLES = frozenset(
 )  # fmt: skip
 """What a commission is of, or is taken off, where it stands beside."""
 NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
-NUMBERS = NUMBER_WORDS | {
-    "code",
-    "codigo",
-    "cod",
-    "codice",
-    "kod",
-    "kodu",
-    "kode",
-    "clave",
-    "key",
-    "#",
-}
+NUMBERS = NUMBER_WORDS | {"code", "codigo", "cod", "codice", "kod", "kodu", "kode", "clave", "key"}
 """Words of a name that is a number, or a code, of somebody."""
-OF_BANKS = frozenset(
-    [
-        "iban",
-        "bank",
-        "account",
-        "acct",
-        "acc",
-        "konto",
-        "cuenta",
-        "compte",
-        "conto",
-        "tin",
-        "ein",
-        "nif",
-        "cif",
-    ]
-)
+OF_BANKS = frozenset(["iban", "bank", "account", "acct", "acc", "konto", "cuenta", "compte", "conto", "tin", "ein", "nif", "cif"])  # fmt: skip
 """Words of numbers that somebody has besides their own."""
 MOVED = frozenset(
     ["payment", "payments", "receipt", "receipts", "refund", "refunds", "transfer", "collected", "instalment",

@@ -11,8 +11,9 @@ from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population
+from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import Proposal, is_budget, settings_of
+from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
 
 LONG = 8
 """Letters of a value from which two masters do not share it by chance."""
@@ -74,17 +75,11 @@ def _absent(population: Population) -> Iterator[Proposal]:
         stated = exp.Not(
             this=exp.paren(exp.or_(sql.is_missing(value), states_nothing(value.copy())))
         )
-        rows = population.used(exp.select(exp.alias_(value.copy(), "a"))).where(stated)
+        rows = population.used(exp.select(exp.alias_(value.copy(), "key"))).where(stated)
         other = Population(population.engine, link.table, tables=population.tables)
-        keys = other.used(exp.select(exp.alias_(sql.column(link.key), "b"))).distinct()
-        same = exp.EQ(this=sql.column("a", "x"), expression=sql.column("b", "y"))
-        found = exp.Not(this=sql.is_missing(sql.column("b", "y")))
-        fields = [exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), found), "met")]
-        select = exp.select(*fields).from_(rows.subquery("x"))
-        select = select.join(keys.subquery("y"), on=same, join_type="left")
-        (row,) = population.query(select).to_pylist()
-        absent = row["n"] - row["met"]
-        if 0 < absent <= (1 - USUAL) * row["n"]:
+        keys = other.used(exp.select(exp.alias_(sql.column(link.key), "key"))).distinct()
+        n, found = met(population, rows, keys, ("key",))
+        if 0 < n - found <= (1 - USUAL) * n:
             yield Proposal(
                 f"{column} of {table.name} not in {link.table.name}",
                 settings_of(
@@ -92,7 +87,7 @@ def _absent(population: Population) -> Iterator[Proposal]:
                     other_on=[] if link.key == column else [quoted_name(link.key)],
                 ),
                 f"Rows of what {link.table.name} does not know.",
-                f"{absent:,} of {row['n']:,} rows are not found there",
+                f"{n - found:,} of {n:,} rows are not found there",
             )  # fmt: skip
 
 
@@ -130,16 +125,8 @@ def _without_attendance(population: Population) -> Iterator[Proposal]:
 def _is_usual(mine: exp.Select, theirs: exp.Select, population: Population) -> bool:
     """Whether nearly all who are paid in a month have a row of the other table in it: else to have none is
     nothing to ask about."""
-    same = sql.both(
-        exp.EQ(this=sql.column(name, "a"), expression=sql.column(name, "b"))
-        for name in ("who", "month")
-    )
-    found = exp.Not(this=sql.is_missing(sql.column("who", "b")))
-    fields = [exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), found), "found")]
-    select = exp.select(*fields).from_(mine.subquery("a"))
-    select = select.join(theirs.subquery("b"), on=same, join_type="left")
-    (row,) = population.query(select).to_pylist()
-    return bool(row["found"] >= USUAL * row["n"] > 0)
+    n, found = met(population, mine, theirs, ("who", "month"))
+    return found >= USUAL * n > 0
 
 
 def _by_month(population: Population, who: str, date: Column) -> exp.Select:
@@ -225,21 +212,22 @@ def _singular(population: Population, table: Table, without: set[str]) -> dict[K
             continue
         value = sql.column(column.name)
         stated = exp.Not(this=exp.paren(states_nothing(value)))
-        fields = [exp.alias_(value.copy(), "v")]
         address = _is_address(column.name)
-        if address and place is not None and place != column.name:
-            fields.append(exp.alias_(sql.cast(sql.column(place), "TEXT"), "place"))
-        rows = own.query(own.used(exp.select(*fields)).where(stated).limit(200_000)).to_pylist()
-        rows = [row for row in rows if row["v"]]
+        beside = place if address and place != column.name else None
+        fields: dict[str, Tree] = {"v": value.copy()}
+        if beside is not None:
+            fields["place"] = sql.cast(sql.column(beside), "TEXT")
+        select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
+        rows = own.query(own.used(select).where(stated).limit(200_000)).to_pydict()
+        texts = rows["v"]
         # A name is many words; what tells one from all others is mostly digits, or where somebody lives.
         least = 0.0 if address else 0.5
-        texts = [row["v"] for row in rows]
         digits = sum(sum(c.isdigit() for c in v) > least * len(v.replace(" ", "")) for v in texts)
-        keys: dict[Key, list[str]] = {(column.name,): [normalised(v) for v in texts]}
-        if len(fields) > 1 and place is not None:
-            keys[column.name, place] = [
-                f"{normalised(row['v'])} {normalised(row['place'] or '')}" for row in rows
-            ]
+        alone = [normalised(v) for v in texts]
+        keys: dict[Key, list[str]] = {(column.name,): alone}
+        if beside is not None:
+            places = (normalised(each or "") for each in rows["place"])
+            keys[column.name, beside] = [" ".join(each) for each in zip(alone, places, strict=True)]
         for key, folded in keys.items():
             long = [v for v in folded if len(v) >= LONG]
             own_each = folded and len(set(folded)) >= SINGULAR * len(folded)

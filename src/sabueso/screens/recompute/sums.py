@@ -31,7 +31,7 @@ MOST_TOGETHER = 5
 
 @dataclass(frozen=True)
 class Sum:
-    """A column, what it is made of with its signs, and how many rows are so.
+    """A column, what it is made of with its signs, those added first, and how many rows are so.
 
     ``rows`` are those with a value, ``holding`` those that are what their parts come to, ``several`` those of
     which two parts or more are something.
@@ -47,16 +47,14 @@ class Sum:
     @property
     def told(self) -> str:
         """``Net and VAT``, ``Gross less Tax less Pension``."""
-        ordered = sorted(self.parts, key=lambda part: -part[1])
-        first, *rest = ordered
+        first, *rest = self.parts
         more = "".join(f" {'and' if sign > 0 else 'less'} {name}" for name, sign in rest)
         return f"{'' if first[1] > 0 else 'less '}{first[0]}{more}"
 
     @property
     def expression(self) -> str:
         """The parts as SQL; one that some rows leave blank is nothing there."""
-        ordered = sorted(self.parts, key=lambda part: -part[1])
-        terms = [(sign, self._term(name)) for name, sign in ordered]
+        terms = [(sign, self._term(name)) for name, sign in self.parts]
         (first, term), *rest = terms
         more = "".join(f" {'+' if sign > 0 else '-'} {each}" for sign, each in rest)
         return f"{'' if first > 0 else '-'}{term}{more}"
@@ -232,8 +230,9 @@ def _counted(
         return None
     if row["holding"] < HOLDS * row["rows"]:
         return None
+    ordered = tuple(sorted(parts.items(), key=lambda part: -part[1]))
     left_blank = frozenset(parts) & of.blank
-    return Sum(whole, tuple(parts.items()), left_blank, row["rows"], row["holding"], row["several"])
+    return Sum(whole, ordered, left_blank, row["rows"], row["holding"], row["several"])
 
 
 class _Made:
@@ -245,9 +244,9 @@ class _Made:
         self._population, self._whole, self._kind = population, whole, kind
         self.blank = blank
 
-    def _term(self, name: str) -> Tree:
+    def _term(self, name: str, *, blank: bool = False) -> Tree:
         own: Tree = sql.column(name)
-        if name in self.blank:
+        if blank or name in self.blank:
             own = exp.Coalesce(this=own, expressions=[sql.integer(0)])
         return sql.cast(own, self._kind)
 
@@ -290,7 +289,7 @@ class _Made:
         beyond = self._beyond(parts)
         asked, place = {}, {}
         for k, (name, sign) in enumerate((name, sign) for name in left for sign in (1, -1)):
-            other = self._without_blanks(name)
+            other = self._term(name, blank=True)
             own = other if sign > 0 else exp.Neg(this=other)
             something = exp.NEQ(this=other.copy(), expression=sql.integer(0))
             asked[f"n{k}"] = exp.and_(
@@ -304,10 +303,6 @@ class _Made:
             return None
         self.blank |= {place[best][0]}
         return place[best]
-
-    def _without_blanks(self, name: str) -> Tree:
-        own = exp.Coalesce(this=sql.column(name), expressions=[sql.integer(0)])
-        return sql.cast(own, self._kind)
 
     def _counted(self, asked: Mapping[str, Tree]) -> dict[str, int]:
         fields = [

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from sabueso.screens.repeats.clusters import Found
 
@@ -37,7 +38,7 @@ class Steps:
 
 
 def steps_of(
-    rows: Mapping[tuple[Any, ...], tuple[Sequence[int], Sequence[int]]],
+    rows: Mapping[tuple[Any, ...], tuple[ArrayLike, ArrayLike]],
 ) -> dict[tuple[Any, ...], Steps]:
     """The rhythm of each party.
 
@@ -73,6 +74,6 @@ def _even(apart: np.ndarray) -> float:
     return step if np.mean(near) >= EVEN else 0.0
 
 
-def _are_steady(sizes: Sequence[int]) -> bool:
-    low, middle, high = np.percentile(np.array(sizes, dtype=np.float64), [25, 50, 75])
+def _are_steady(sizes: ArrayLike) -> bool:
+    low, middle, high = np.percentile(np.asarray(sizes, dtype=np.float64), [25, 50, 75])
     return bool(high - low <= STEADY * middle)

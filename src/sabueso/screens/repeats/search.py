@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
@@ -15,6 +16,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.limits import table as lim
+from sabueso.screens.runs import run_starts
 
 MOST_CANDIDATES = 500_000
 SIZE = "size"
@@ -141,26 +143,25 @@ class Search:
 
     def days_and_sizes(
         self, parties: Sequence[tuple[Any, ...]]
-    ) -> dict[tuple[Any, ...], tuple[list[int], list[int]]]:
+    ) -> dict[tuple[Any, ...], tuple[np.ndarray, np.ndarray]]:
         """The days, as numbers, and the sizes of all dated rows of some parties."""
         names = self._grouping.names
         values = [pa.array(column) for column in zip(*parties, strict=True)]
         asked = pa.table(dict(zip(names, values, strict=True)))
-        wanted = [*names, "day", SIZE]
-        select = exp.select(*(sql.column(name, "b") for name in wanted))
-        select = select.from_(self._base(*wanted).subquery("b"))
+        size = exp.alias_(sql.cast(sql.column(SIZE, "b"), "DOUBLE"), SIZE)
+        select = exp.select(*(sql.column(name, "b") for name in (*names, "day")), size)
+        select = select.from_(self._base(*names, "day", SIZE).subquery("b"))
         select = select.join("asked", on=self._grouping.join("b", "asked"), join_type="inner")
-        found = self._population.query(
-            select.where(exp.Not(this=sql.is_missing(sql.column("day", "b")))), asked=asked
-        )
-        days = found.column("day").cast(pa.int32()).to_pylist()
-        sizes = [int(size) for size in found.column(SIZE).to_pylist()]
-        own: dict[tuple[Any, ...], tuple[list[int], list[int]]] = {}
-        for key, day, size in zip(self._grouping.keys(found), days, sizes, strict=True):
-            of = own.setdefault(tuple(key.values()), ([], []))
-            of[0].append(day)
-            of[1].append(size)
-        return own
+        select = select.where(exp.Not(this=sql.is_missing(sql.column("day", "b"))))
+        select = select.order_by(*(sql.ordered(sql.column(name, "b")) for name in names))
+        found = self._population.query(select, asked=asked)
+        if not found.num_rows:
+            return {}
+        starts = run_starts(found.combine_chunks().to_batches()[0], names)
+        days = np.split(found.column("day").cast(pa.int32()).to_numpy(), starts[1:])
+        sizes = np.split(found.column(SIZE).to_numpy(), starts[1:])
+        keys = (tuple(key.values()) for key in self._grouping.keys(found.take(starts)))
+        return dict(zip(keys, zip(days, sizes, strict=True), strict=True))
 
     def sizes(self, found: pa.Table) -> dict[int, int]:
         """How many rows of the population have each of the sizes of some rows."""

@@ -7,6 +7,7 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.table import Column
+from sabueso.screens.proposal import met
 
 MOST_APPROVERS = 10_000
 PARTIES = 0.5
@@ -21,13 +22,9 @@ def preparer_of(population: Population) -> Column | None:
         return preparer
     if party.type != "text" or approver.type != "text":
         return None
-    approvers = population.used(exp.select(exp.alias_(sql.column(approver.name), "a")))
-    approvers = approvers.where(exp.Not(this=sql.is_missing(sql.column(approver.name)))).distinct()
-    parties = population.used(exp.select(exp.alias_(sql.column(party.name), "p"))).distinct()
-    same = exp.EQ(this=sql.column("a", "x"), expression=sql.column("p", "y"))
-    there = exp.Not(this=sql.is_missing(sql.column("p", "y")))
-    fields = [exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), there), "met")]
-    select = exp.select(*fields).from_(approvers.limit(MOST_APPROVERS).subquery("x"))
-    select = select.join(parties.subquery("y"), on=same, join_type="left")
-    (row,) = population.query(select).to_pylist()
-    return party if 0 < row["n"] < MOST_APPROVERS and row["met"] >= PARTIES * row["n"] else None
+    named = exp.Not(this=sql.is_missing(sql.column(approver.name)))
+    approvers = population.used(exp.select(exp.alias_(sql.column(approver.name), "who")))
+    parties = population.used(exp.select(exp.alias_(sql.column(party.name), "who"))).distinct()
+    some = approvers.where(named).distinct().limit(MOST_APPROVERS)
+    n, found = met(population, some, parties, ("who",))
+    return party if 0 < n < MOST_APPROVERS and found >= PARTIES * n else None
