@@ -158,6 +158,56 @@ def test_a_payee_that_states_nothing_is_said(populate):
     assert caution["text"] == "'n/a', taken for a payee, states nothing: the rows may be of several"
 
 
+def _billed(own, *, house=False, seed=5):
+    """Bills of thirty payees, eight each and more: of ``own`` of them each number follows the one before."""
+    rng = np.random.default_rng(seed)
+    rows = []
+    for p in range(30):
+        at = np.cumsum(rng.integers(1, 90, 12)) + 1_000 * p
+        for i in range(12):
+            number = (
+                f"F-{at[i]:06}"
+                if p >= own
+                else f"{'ABC'[p % 3]}{2024 + i // 6}/{p:02}{i % 6 + 4:03}"
+            )
+            day = START + timedelta(days=int(rng.integers(0, 700)))
+            rows.append({"id": f"r{p}-{i}", "day": day, "party": f"P{p:02}", "bill": number})
+            rows[-1]["amount"] = Decimal(int(rng.integers(1_000, 9_000))) / 100
+    if house:
+        for i, row in enumerate(rows):
+            row["bill"] = f"H-{i // 12 * 12 + i % 12:05}"
+    return rows
+
+
+def test_numbers_in_a_row_are_those_of_somebody_with_one_customer(populate):
+    roles = {**ROLES, "document": "bill"}
+    found = screened(populate(_billed(2), **roles), "payees")
+    told = {f["subject"]["party"]: f for f in found["flags"] if "numbered_on" in f["reasons"]}
+    assert set(told) == {"P00", "P01"}
+    assert [told["P00"][k] for k in ("numbers", "numbers_span", "number_first", "number_last")] == [
+        12, 12, "A2024/00004", "A2025/00009",
+    ]  # fmt: skip
+    assert found["groups"][0]["asked_for_numbers"] == 30 and not found["cautions"]
+    # Of a house that numbers its papers itself each payee may have some in a row.
+    own = screened(populate(_billed(0, house=True), **roles), "payees")
+    assert not any("numbered_on" in f["reasons"] for f in own["flags"]) and not own["cautions"]
+    # Where many have such numbers, they are no reason to look at one.
+    many = screened(populate(_billed(9), **roles), "payees")
+    assert not any("numbered_on" in f["reasons"] for f in many["flags"])
+    assert [c["code"] for c in many["cautions"]] == ["usual_numbers"]
+    assert many["cautions"][0]["payees"] == 9
+
+
+def test_numbers_that_are_months_say_nothing(populate):
+    rows = _billed(0)
+    for i in range(12):
+        day = date(2024, i + 1, 3)
+        rows.append({"id": f"m{i}", "day": day, "party": "RENT", "bill": f"R-{day:%Y%m}"})
+        rows[-1]["amount"] = Decimal(900 + i)
+    found = screened(populate(rows, **ROLES, document="bill"), "payees")
+    assert not any("numbered_on" in f["reasons"] for f in found["flags"])
+
+
 def test_what_does_not_suit_is_said(populate):
     rows, _ = _ledger(payees=3)
     with pytest.raises(UserError, match="names no party"):

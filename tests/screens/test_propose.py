@@ -6,6 +6,8 @@ import csv
 import random
 import shutil
 import tomllib
+from datetime import date, timedelta
+from decimal import Decimal
 
 import pytest
 
@@ -296,3 +298,119 @@ def test_a_countys_books_as_they_stand(tmp_path):
     assert dug["population"]["used"] == 2 * len(planted["6"])
     tied = [i for i in items if any(m["screen"].startswith("amount by PO #") for m in i["marks"])]
     assert len(tied) == len(planted["4"]) + len(planted["5"]) / 2
+
+
+def test_papers_that_name_one_another(tmp_path):
+    """Policies, claims and what was paid of them: another account than the garage's own, one of somebody on the staff,
+    a claim paid twice, one before its policy began; who is on the staff is told by a list with days."""
+    rng = random.Random(8)
+    garages = [[f"C{i:02}", f"Garage {i}", f"IT{7_000_000_000 + 977 * i}"] for i in range(30)]
+    staff = [
+        [f"D{i:02}", f"Nome {i}", f"IT{9_000_000_000 + 733 * i}", f"{1 + i:02}/03/2015"]
+        for i in range(20)
+    ]
+    garages[11][2] = staff[4][2]
+    policies, claims, paid = [], [], []
+    for i in range(700):
+        began = date(2024, 1, 1) + timedelta(days=rng.randrange(200))
+        happened = (
+            began + timedelta(days=rng.randrange(1, 140)) if i % 100 else began - timedelta(3)
+        )
+        other = i in (301, 302, 303)
+        garage = garages[5] if other else rng.choice(garages)
+        account = "IT1234512345" if other else garage[2]
+        amount = f"{rng.lognormvariate(7, 0.8):.2f}".replace(".", ",")
+        at = [happened + timedelta(days=rng.randrange(0, 9)), happened + timedelta(days=40)]
+        policies.append([f"POL{i:04}", f"{began:%d/%m/%Y}"])
+        claims.append([f"SIN{i:04}", f"POL{i:04}", *(f"{d:%d/%m/%Y}" for d in (happened, at[0]))])
+        paid.append([f"LQ{i:04}", f"SIN{i:04}", f"{at[1]:%d/%m/%Y}", garage[0], account, amount])
+    paid += [[f"LQ9{i:03}", *paid[17 + 40 * i][1:]] for i in range(4)]
+    tables = {
+        "polizze": (["Polizza", "Decorrenza"], policies),
+        "sinistri": (["Sinistro", "Polizza", "Data sinistro", "Data denuncia"], claims),
+        "pagati": (["Nr.", "Sinistro", "Data", "Cod. beneficiario", "IBAN", "Importo"], paid),
+        "garages": (["Codice", "Ragione sociale", "IBAN"], garages),
+        "dipendenti": (["Matricola", "Nominativo", "IBAN", "Data assunzione"], staff),
+    }
+    (tmp_path / "in").mkdir()
+    for name, (head, rows) in tables.items():
+        with (tmp_path / f"in/{name}.csv").open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file, delimiter=";").writerows([head, *rows])
+    inside("open", "case", cwd=tmp_path)
+    inside("intake", "../in", "--yes", cwd=tmp_path / "case")
+    inside("screen", cwd=tmp_path / "case")
+
+    def flagged(screen):
+        return inside_json("queue", "--screen", screen, cwd=tmp_path / "case")
+
+    (other,) = flagged("IBAN of pagati other than in garages")
+    assert other["subject"]["IBAN"] == "IT1234512345"
+    assert Decimal(other["amount"]) == sum(
+        Decimal(p[5].replace(",", ".")) for p in paid if p[4] == "IT1234512345"
+    )
+    (shared,) = flagged("IBAN of dipendenti among garages too")
+    assert shared["subject"]["IBAN"] == staff[4][2]
+    early = flagged("Data sinistro of sinistri before Polizza.Decorrenza")
+    assert {e["subject"]["Sinistro"] for e in early} == {f"SIN{i:04}" for i in range(0, 700, 100)}
+    twice = flagged("repeats of pagati")
+    assert len(twice) == 4
+    assert [e["days"] for e in _early(tmp_path / "case")] == [3] * 7
+
+
+def _early(case):
+    """What is told of claims that happened before their policy began."""
+    days = "Polizza.Decorrenza,Data sinistro,Data denuncia"
+    found = inside_json("try", "range", "sinistri", "--in-order", days, cwd=case)
+    assert [rule["flagged"] for rule in found["groups"][0]["rules"]] == [7, 0]
+    return found["flags"]
+
+
+def test_what_is_paid_ties_to_what_was_billed_with_its_tax(tmp_path):
+    """A bill has three amounts: its payment is of the one with tax, its order of the one without; a receipt's own
+    number comes before its order's."""
+    rng = random.Random(12)
+    orders, receipts, bills, paid = [], [], [], []
+    for i in range(300):
+        net = Decimal(rng.randint(2_000, 900_000)) / 100
+        billed = net + (500 if i == 44 else 0)
+        gross = (billed * Decimal("1.2")).quantize(Decimal("0.01"))
+        day, who = f"2024-{1 + i // 28:02}-{1 + i % 28:02}", f"S{i % 23:02}"
+        orders.append([f"PO{1000 + i}", day, who, rng.randint(1, 9), net])
+        receipts.append([f"GR{7000 + i}", f"PO{1000 + i}", day, orders[-1][3]])
+        bills.append(
+            [f"V{4000 + i}", f"A-{rng.randint(1000, 99999)}", day, who, f"PO{1000 + i}", billed]
+        )
+        bills[-1] += [gross - billed, gross]
+        paid.append([f"B{i:04}", day, who, f"V{4000 + i}", gross + (9 if i == 120 else 0)])
+    tables = {
+        "orders": (["PO Number", "Order Date", "Supplier No", "Qty", "Order Value"], orders),
+        "goods": (["GRN", "PO Number", "Received Date", "Qty Received"], receipts),
+        "bills": (
+            [
+                "Voucher",
+                "Supplier Invoice No",
+                "Invoice Date",
+                "Supplier No",
+                "PO Number",
+                "Net",
+                "VAT",
+                "Gross",
+            ],
+            bills,
+        ),
+        "paid": (["Payment Ref", "Payment Date", "Supplier No", "Voucher", "Amount Paid"], paid),
+    }
+    (tmp_path / "in").mkdir()
+    for name, (head, rows) in tables.items():
+        with (tmp_path / f"in/{name}.csv").open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file).writerows([head, *rows])
+    inside("open", "case", cwd=tmp_path)
+    taken = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
+    kept = {link["column"]: link["other"] for link in taken["links"] if link["kept"]}
+    assert kept["bills.PO Number"] == "orders.PO Number" and len(kept) == 5
+    tables = tomllib.loads((tmp_path / "case/case.toml").read_text(encoding="utf-8"))["tables"]
+    assert (tables["goods"]["roles"]["id"], tables["bills"]["roles"]["id"]) == ("GRN", "Voucher")
+    proposed = inside_json("survey", "--propose", cwd=tmp_path / "case")["screens"]
+    flags = {s["name"]: s["flagged"] for s in proposed}
+    assert flags["Gross by Voucher of bills and Amount Paid of paid"] == 1
+    assert flags["amount by PO Number of bills and orders"] == 1

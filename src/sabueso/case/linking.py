@@ -57,6 +57,15 @@ def keep_links(case: Case, found: Sequence[Link]) -> list[Link]:
     return added
 
 
+def planned_links(case: Case) -> frozenset[tuple[str, str]]:
+    """The links of the plan, as ``table.column`` and ``other.key``."""
+    return frozenset(
+        (f"{name}.{column}", other)
+        for name, section in case.plan.tables.items()
+        for column, other in section.links.items()
+    )
+
+
 def _roles_told(case: Case, added: Sequence[Link]) -> dict[str, dict[str, str]]:
     """Roles that a table lacks and that the name of the table tells which a column is linked with: what is
     found in the chart of accounts is an account."""
@@ -76,9 +85,16 @@ def _roles_told(case: Case, added: Sequence[Link]) -> dict[str, dict[str, str]]:
 
 
 def new_links(case: Case, found: Sequence[Link]) -> list[Link]:
-    """The links that hold for nearly all rows and that the plan lacks: one of a column, the best."""
+    """The links that hold for nearly all rows and that the plan lacks: one of a column, the best. What tells the rows
+    of a table apart comes before another's column of the same numbers: a bill's order is one of the orders."""
+
+    def is_of_others(link: Link) -> bool:
+        other, _, key = link.other.partition(".")
+        section = case.plan.tables.get(other)
+        return section is None or section.roles.get("id") != key
+
     added: list[Link] = []
-    for link in found:
+    for link in sorted(found, key=is_of_others):
         table, _, column = link.column.partition(".")
         known = {
             *case.plan.tables[table].links,

@@ -11,6 +11,7 @@ from sabueso.base.plain import Json, Values
 from sabueso.case.facts import with_facts
 from sabueso.case.folder import Case
 from sabueso.case.plan_writing import NewScreen, write_screens
+from sabueso.case.told_twice import asked_elsewhere
 from sabueso.population.population import Population
 from sabueso.population.survey import MeasureSurvey, survey_measure
 from sabueso.screens import find_screen, screen_names
@@ -25,7 +26,7 @@ Step = Callable[[str, int, int], None]
 @dataclass(frozen=True)
 class Proposed:
     """A screen for the programme, what it flags today, and why it is proposed. ``known`` says that the
-    plan has it already; ``refused`` why it cannot run."""
+    plan has it already; ``refused`` why it cannot run, or need not."""
 
     name: str
     test: str
@@ -64,9 +65,15 @@ def proposed_programme(
             described = _amounts(rows)
             for screen in every:
                 found += [(screen.name, table, p) for p in screen.proposes(rows, described)]
-        share = max(LEAST_OF_ONE, capacity // max(sum(p.tuned for *_, p in found), 1))
+        elsewhere = asked_elsewhere(found, {name: opened(name).table for name in with_rows})
+        tuned = sum(p.tuned for at, (*_, p) in enumerate(found) if at not in elsewhere)
+        share = max(LEAST_OF_ONE, capacity // max(tuned, 1))
         made = []
         for place, (test, table, proposal) in enumerate(found):
+            if place in elsewhere:
+                told = (proposal.name, test, table, proposal.settings, proposal.purpose)
+                made.append(Proposed(*told, proposal.because, refused=elsewhere[place]))
+                continue
             if progress is not None:
                 progress(f"trying {proposal.name}", len(found) + place, 2 * len(found))
             made.append(_tried(case, opened, test, table, proposal, share))

@@ -64,6 +64,7 @@ class Worked:
     taken: list[TakeReport] = field(default_factory=list)
     refused: list[tuple[str, str]] = field(default_factory=list)
     links: list[Link] = field(default_factory=list)
+    kept: frozenset[tuple[str, str]] = frozenset()
     screens: list[Screened] = field(default_factory=list)
     done: bool = False
 

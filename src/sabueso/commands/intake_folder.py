@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
-from sabueso.case.linking import keep_links
+from sabueso.case.linking import keep_links, planned_links
 from sabueso.case.proposed_programme import (
     CAPACITY,
     Proposed,
@@ -80,8 +80,9 @@ def intake_folder(
             how = f"; take it in with --as {each.table}" if isinstance(error, Ambiguous) else ""
             refused.append((each.table, f"{error}{how}"))
     linked = _linked(case) if taken else []
+    kept = planned_links(case)
     screens = _programme(case, progress) if taken else []
-    return _answer(Worked(proposal, taken, refused, linked, screens, done=True))
+    return _answer(Worked(proposal, taken, refused, linked, kept, screens, done=True))
 
 
 def _programme(case: Case, progress: Callable[[str, int, int], None] | None) -> list[Proposed]:
@@ -128,7 +129,14 @@ def _answer(worked: Worked) -> Answer[Worked]:
             "taken": [report.as_json() for report in worked.taken],
             "refused": [{"table": name, "reason": why} for name, why in worked.refused],
             "screens": [each.as_json() for each in worked.screens],
-            "links": [{**vars(link), "share": link.share} for link in worked.links],
+            "links": [
+                {
+                    **vars(link),
+                    "share": link.share,
+                    "kept": (link.column, link.other) in worked.kept,
+                }
+                for link in worked.links
+            ],
         }
         rows = [
             [each.table, len(each.files), ", ".join(each.columns)]

@@ -193,7 +193,7 @@ def _new_route(world: World) -> list[Payment]:
     supplier = world.supplier("new route").id
     return [
         Payment(
-            days[a], f"LC-{i:04d}", supplier, "62130", int(rng.lognormal(np.log(31_000), 0.9)),
+            days[a], f"LC-{1_000 + 11 * i + i * i % 7}", supplier, "62130", int(rng.lognormal(np.log(31_000), 0.9)),
             str(rng.choice(USERS)), "Amarre Los Carrizos",
         )
         for i, a in enumerate(at)

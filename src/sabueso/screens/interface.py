@@ -52,6 +52,8 @@ class Screen:
     default a test is a family of its own."""
     drawn: ClassVar[bool] = False
     """Whether its rows are drawn, and not flagged: that is done once, and its marks are no evidence."""
+    same_again: ClassVar[bool] = False
+    """Whether it finds the same in a second table that has the same amounts of the same parties."""
     place: ClassVar[int] = 100
     """Where it stands among the tests that are proposed."""
 

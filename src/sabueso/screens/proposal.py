@@ -24,7 +24,8 @@ LEAST_ROWS = 100
 class Proposal:
     """A screen as the plan would have it: what it is for, and what in these rows speaks for it.
 
-    ``tuned`` says whether its limit is to be set by what it flags.
+    ``tuned`` says whether its limit is to be set by what it flags, ``alike`` which other table has the same amounts, one
+    row for one.
     """
 
     name: str
@@ -32,6 +33,7 @@ class Proposal:
     purpose: str
     because: str
     tuned: bool = False
+    alike: str = ""
 
 
 @dataclass(frozen=True)

@@ -162,7 +162,12 @@ def _show_links(console: Console, worked: Worked) -> None:
         [("column", "left"), ("is found in", "left"), ("rows", "right"), ("", "left")]
     )
     for link in worked.links:
-        weak = "small numbers: not kept" if is_by_chance(link) else "weak: not kept"
-        told = Text("kept", style=STONE) if is_kept(link) else Text(weak, style=AMBER)
+        if (link.column, link.other) in worked.kept:
+            told = Text("kept", style=STONE)
+        elif is_kept(link):
+            told = Text("another is kept", style=STONE)
+        else:
+            why = "small numbers" if is_by_chance(link) else "weak"
+            told = Text(f"{why}: not kept", style=AMBER)
         table.add_row(f" {link.column}", link.other, num.percent(link.share), told)
     console.print(table)

@@ -39,7 +39,8 @@ ENTERED = frozenset(
 """What is followed by whoever did it: ``Entered By`` is no time."""
 OF_A_MASTER = frozenset(
     ["hire", "hired", "birth", "born", "joined", "added", "eintritt", "austritt", "geburt", "naissance", "embauche",
-     "nacimiento", "termination", "term", "terminated"]
+     "nacimiento", "termination", "term", "terminated", "assunzione", "cessazione", "nascita", "admissao", "nascimento",
+     "geboorte", "indiensttreding", "zatrudnienia", "urodzenia", "anstallning", "ansaettelse", "onboarded", "onboarding", "cadastro"]
 )  # fmt: skip
 """Words of dates that belong to somebody, and to no row of a ledger."""
 OF_ANOTHER = frozenset(
@@ -77,6 +78,22 @@ OF_WHOM = frozenset(
 """What is told of somebody or something, and does not say who or which: a vendor's country."""
 WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])
 """Of these, who approves or enters may be called so: the manager, the first level."""
+ORDERS = frozenset(
+    [
+        "po",
+        "order",
+        "purchase",
+        "pedido",
+        "bestellung",
+        "bestellnummer",
+        "commande",
+        "ordine",
+        "encomenda",
+        "requisition",
+        "contract",
+    ]
+)
+"""Whose numbers name rows of their own table, and are named by those of others."""
 OF_PAPERS = frozenset(
     ["invoice", "inv", "po", "ref", "reference", "factura", "rechnung", "facture", "fattura", "voucher", "cheque", "contract"]
 )  # fmt: skip

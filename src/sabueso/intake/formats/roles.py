@@ -17,6 +17,7 @@ from sabueso.intake.formats.role_words import (
     NUMBERS,
     OF_ONE_UNIT,
     OF_VALUE,
+    ORDERS,
 )
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
@@ -90,13 +91,21 @@ def guess_roles(
             "date", worded(entered.name)
         ):
             guess.found["date"] = guess.found.pop("entered")
-    first = columns[0] if columns else None
-    free = first is not None and first.name not in guess.taken and not looks_like_date(first.name)
-    if "id" not in guess.found and first is not None and free:
-        n, rows = distinct.get(first.name, (0, 0))
-        if rows and n == rows and first.type == "text" and guess.is_on_most_rows(first.name):
-            guess.found["id"] = first.name
+    _settle_id(guess)
     return guess.found
+
+
+def _settle_id(guess: Guess) -> None:
+    """The first column, where it tells every row apart and nothing else is called as what does; the number of an
+    order is its rows' where it stands first, and else names a row of another table."""
+    first, named = next(iter(guess.columns), None), guess.found.get("id")
+    if first is None or first.name in guess.taken or looks_like_date(first.name):
+        return
+    if named is not None and ORDERS.isdisjoint(worded(named)):
+        return
+    n, rows = guess.distinct.get(first.name, (0, 0))
+    if rows and n == rows and first.type == "text" and guess.is_on_most_rows(first.name):
+        guess.found["id"] = first.name
 
 
 def _settle_sides(guess: Guess, both_filled: Callable[[str, str], bool]) -> None:

@@ -63,6 +63,7 @@ class Digits(Screen):
     group = DigitGroup
     more = DigitMore
     view = DigitsView
+    same_again = True
     place = 10
     examples = (
         "sabueso try digits payments --digits first-two --by-whom preparer",

@@ -114,6 +114,7 @@ class Fences(Screen):
     settings = FencesSettings
     group = FenceGroup
     view = FencesView
+    same_again = True
     place = 30
     examples = (
         "sabueso try fences payments --by cuenta --scale log --beyond outer",

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import sqlglot.expressions as exp
 
+from sabueso.base.words import listed
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.nothing import states_nothing
@@ -19,6 +20,8 @@ LONG = 8
 """Letters of a value from which two masters do not share it by chance."""
 USUAL = 0.9
 """Share of those paid in a month who have a row elsewhere in it, from which to have none is odd."""
+SURELY = 0.99
+"""Share of rows that tell the same as the table they are linked with, from which to tell something else is odd."""
 SINGULAR = 0.9
 """Share of distinct values from which a column is of each row's own."""
 _ADDRESS = re.compile(
@@ -43,10 +46,10 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     yield from _absent(population)
     yield from _without_attendance(population)
     yield from _beside_orders(population)
-    if "amount" in table.roles or table.role("date") is not None:
+    if not _is_master(population, table):
         return
     for name, other in sorted(population.tables.items()):
-        if name < table.name or "amount" in other.roles or other.role("date") is not None:
+        if name < table.name or not _is_master(population, other):
             continue
         for mine, theirs in _shared(population, other):
             own = name == table.name
@@ -63,32 +66,116 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
             )  # fmt: skip
 
 
+def _is_master(population: Population, table: Table) -> bool:
+    """Whether a table lists what others name: it has no amounts, and no days but those of a list, on which somebody
+    was taken on."""
+    if "amount" in table.roles:
+        return False
+    if table.role("date") is None:
+        return True
+    named = any(
+        link.table.name == table.name
+        for name, each in population.tables.items()
+        if name != table.name
+        for link in each.links.values()
+    )
+    return named and all(link.table.name == table.name for link in table.links.values())
+
+
 def _absent(population: Population) -> Iterator[Proposal]:
-    """Rows whose party, or order, is not in the table that nearly all of them are found in."""
+    """Rows whose party, or order, is not in the table that nearly all of them are found in, or of which that table
+    tells something else than they do."""
     table = population.table
     if "amount" not in table.roles or is_budget(table):
         return
-    for column, link in sorted(table.links.items()):
-        if link.table.name == table.name or is_budget(link.table):
+    for other, link in _linked_tables(table):
+        if is_budget(other):
             continue
-        value = sql.column(column)
-        stated = exp.Not(
-            this=exp.paren(exp.or_(sql.is_missing(value), states_nothing(value.copy())))
-        )
-        rows = population.used(exp.select(exp.alias_(value.copy(), "key"))).where(stated)
-        other = Population(population.engine, link.table, tables=population.tables)
-        keys = other.used(exp.select(exp.alias_(sql.column(link.key), "key"))).distinct()
-        n, found = met(population, rows, keys, ("key",))
-        if 0 < n - found <= (1 - USUAL) * n:
+        n, known = _met_keys(population, other, {link: table.links[link].key})
+        if n == 0 or known < USUAL * n:
+            continue
+        told = _told_by_both(population, link, n)
+        keys = {link: table.links[link].key, **told}
+        rows, found = _met_keys(population, other, keys) if told else (n, known)
+        on, at = [[quoted_name(each) for each in side] for side in (keys, keys.values())]
+        settings = settings_of(other=other.name, on=on, other_on=[] if at == on else at)
+        if told and rows - found > n - known:
             yield Proposal(
-                f"{column} of {table.name} not in {link.table.name}",
-                settings_of(
-                    other=link.table.name, on=[quoted_name(column)],
-                    other_on=[] if link.key == column else [quoted_name(link.key)],
-                ),
-                f"Rows of what {link.table.name} does not know.",
-                f"{n - found:,} of {n:,} rows are not found there",
-            )  # fmt: skip
+                f"{listed(list(told))} of {table.name} other than in {other.name}",
+                settings,
+                f"Rows of what {other.name} does not know, or knows otherwise by {link}.",
+                f"{rows - found:,} of {rows:,} rows are not found there as they are",
+            )
+        elif known < n:
+            settings["on"], settings["other_on"] = on[:1], [] if at[:1] == on[:1] else at[:1]
+            yield Proposal(
+                f"{link} of {table.name} not in {other.name}",
+                settings_of(**settings),
+                f"Rows of what {other.name} does not know.",
+                f"{n - known:,} of {n:,} rows are not found there",
+            )
+
+
+def _linked_tables(table: Table) -> Iterator[tuple[Table, str]]:
+    """Other tables with the column by which rows name a row of theirs: the party, or what tells their rows apart."""
+    named: dict[str, list[str]] = {}
+    for column, link in table.links.items():
+        if link.table.name != table.name:
+            named.setdefault(link.table.name, []).append(column)
+    for columns in named.values():
+        other = table.links[columns[0]].table
+
+        def rank(column: str, other: Table = other) -> tuple[bool, bool, str]:
+            key = other.role("id") or other.role("party")
+            first = key is not None and table.links[column].key == key.name
+            return column != table.roles.get("party"), not first, column
+
+        yield other, min(columns, key=rank)
+
+
+def _told_by_both(population: Population, link: str, n: int) -> dict[str, str]:
+    """Texts that rows and the table they are linked with both tell, called alike or linked, each with its column
+    there, where nearly all rows tell the same: fewer may of what each there has alone, such as a bank account."""
+    table = population.table
+    other, key = table.links[link].table, table.links[link].key
+    alone = {name for names in _singular(population, other, {key}) for name in names}
+    texts = {c.name.casefold(): c.name for c in other.columns if c.type == "text" and c.name != key}
+    told: dict[str, str] = {}
+    for own in table.columns:
+        if own.type != "text" or own.name in (link, *_named(table)):
+            continue
+        to = table.links.get(own.name)
+        linked = to is not None and to.table.name == other.name
+        theirs = to.key if linked and to is not None else texts.get(own.name.casefold())
+        if theirs is None or theirs == key:
+            continue
+        rows, found = _met_keys(population, other, {link: key, own.name: theirs})
+        if 2 * rows > n and found >= (USUAL if theirs in alone else SURELY) * rows:
+            told[own.name] = theirs
+    return told
+
+
+def _named(table: Table) -> set[str]:
+    """Columns that tell a row, or its paper, and nothing of its party."""
+    return {c.name for role in ("id", "document") if (c := table.role(role)) is not None}
+
+
+def _met_keys(population: Population, other: Table, keys: Mapping[str, str]) -> tuple[int, int]:
+    """How many rows state all of some columns, and how many of them are found with them in another table."""
+    beside = Population(population.engine, other, tables=population.tables)
+    names = [f"key{place}" for place in range(len(keys))]
+    mine = [exp.alias_(sql.column(each), name) for each, name in zip(keys, names, strict=True)]
+    theirs = [
+        exp.alias_(sql.column(each), name) for each, name in zip(keys.values(), names, strict=True)
+    ]
+    stated = sql.both(
+        exp.Not(
+            this=exp.paren(exp.or_(sql.is_missing(sql.column(c)), states_nothing(sql.column(c))))
+        )
+        for c in keys
+    )
+    rows = population.used(exp.select(*mine)).where(stated)
+    return met(population, rows, beside.used(exp.select(*theirs)).distinct(), names)
 
 
 def _without_attendance(population: Population) -> Iterator[Proposal]:

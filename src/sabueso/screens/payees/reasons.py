@@ -1,17 +1,18 @@
-"""Why a payee is looked at: silence, burst, once and large, new and large, before or after its time."""
+"""Why a payee is looked at: silence, burst, once and large, new and large, before or after its time, numbers in a row."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from math import log2
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
 from sabueso.base.plain import ByColumn, Cells
 from sabueso.population.table import money
+from sabueso.screens.payees.numbered import OwnSeries
 from sabueso.stats.adjust import Method, adjust
 from sabueso.stats.bursts import Bursts
 from sabueso.stats.silence import Silences
@@ -61,6 +62,8 @@ class Judge:
     ----------
     large : (int or None, int or None)
         Sizes, in minor units, from which a row and a payee's sum count as large.
+    own : mapping
+        Of payees whose papers' numbers follow one another, by the values of their keys, which numbers.
     """
 
     def __init__(
@@ -70,7 +73,9 @@ class Judge:
         full: Bursts,
         asked: Asked,
         large: tuple[int | None, int | None],
+        own: Mapping[tuple[Any, ...], OwnSeries],
     ) -> None:
+        self._own = own
         self._found, self._quiet, self._full, self._asked = found, quiet, full, asked
         self._large_row, self._large_sum = large
         self._ends = [*found.starts[1:].tolist(), len(found.day)]
@@ -106,6 +111,7 @@ class Judge:
         chances += [(full.p[g], self._of_burst[g])] if quick else []
         p, p_adjusted = min(chances, key=lambda pair: pair[1]) if chances else (None, None)
         created, closed = found.created[g], found.closed[g]
+        series = self._series(g)
         return {
             "subject": dict(found.keys[g]),
             "score": None if p is None else -log2(max(p, 1e-300)),
@@ -129,7 +135,14 @@ class Judge:
             "closed": None if closed is None else str(closed),
             "rows_before_created": self._rows(g, "before_created", reasons),
             "rows_after_closed": self._rows(g, "after_closed", reasons),
+            "numbers": None if series is None else series.numbers,
+            "numbers_span": None if series is None else series.span,
+            "number_first": None if series is None else series.first,
+            "number_last": None if series is None else series.last,
         }
+
+    def _series(self, g: int) -> OwnSeries | None:
+        return self._own.get(tuple(self._found.keys[g].values()))
 
     def _came_back(self, g: int) -> bool:
         """Whether a silence is improbable, and rows enough followed it."""
@@ -155,6 +168,8 @@ class Judge:
             reasons.append("new_and_large")
         if closed is not None and (last - closed).days > self._asked.run_off:
             reasons.append("after_closed")
+        if self._series(g) is not None:
+            reasons.append("numbered_on")
         return reasons
 
     def _outside(self, g: int, reason: str) -> np.ndarray:

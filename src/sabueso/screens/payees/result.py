@@ -44,3 +44,4 @@ class PayeeGroup:
     tested_for_silence: int
     tested_for_bursts: int
     flagged: int
+    asked_for_numbers: int = 0

@@ -25,6 +25,7 @@ from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import UNITS, Grouping, dated, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.payees.days import payee_days
+from sabueso.screens.payees.numbered import Numbered, numbered
 from sabueso.screens.payees.paid_once import subject, with_their_rows
 from sabueso.screens.payees.reasons import RETURNED, Judge, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
@@ -59,6 +60,9 @@ class PayeesSettings(Settings):
         ge=0,
         description="days after it was closed within which a payee is still paid what it was owed",
     )
+    document: str | None = Field(
+        None, description="column of the numbers of payees' papers (default: role document)"
+    )
     soon: int = Field(30, ge=0, description="days after that date within which a payee is new")
     top: float = Field(0.01, gt=0, lt=1, description="share of rows, or of payees, that is large")
     window: int = Field(10, ge=1, le=90, description="days within which many rows are a burst")
@@ -75,12 +79,14 @@ class Payees(Screen):
 
     name = "payees"
     summary = (
-        "payees back from silence, faster than usual, paid once and much, or before being known"
+        "payees back from silence, faster than usual, paid once and much, before being known, or whose papers are "
+        "numbered one after another"
     )
     reference = "none: counting; the silence by the binomial law of rows that fall on even days"
     settings = PayeesSettings
     group = PayeeGroup
     view = PayeesView
+    same_again = True
     place = 85
     examples = (
         "sabueso try payees payments",
@@ -140,7 +146,14 @@ class Payees(Screen):
         period = int(found.day.max() - found.day.min()) + 1 if len(found.day) else 0
         full = bursts(found.starts, found.day, found.rows, width=settings.window, period=period)
         top_sum = _top_sum(found, settings.top)
-        judge = Judge(found, quiet, full, settings, (top_row, top_sum))
+        document = table.role("document")
+        if settings.document is not None:
+            document = table.column(settings.document)
+        papers = None
+        if document is not None and document.name not in _columns_of(grouping):
+            papers = numbered(population, grouping, document, when, reasons)
+        own = {} if papers is None or papers.usual else papers.own
+        judge = Judge(found, quiet, full, settings, (top_row, top_sum), own)
         flags = with_their_rows(population, grouping, measure, reasons, judge.flags(measure.scale))
         account = population.account(measure, reasons)
         bands, cells = _bands(found, measure)
@@ -155,6 +168,7 @@ class Payees(Screen):
             top_sum=None if top_sum is None else money(top_sum, measure.scale),
             tested_for_silence=int(np.isfinite(quiet.p).sum()),
             tested_for_bursts=int(np.isfinite(full.p).sum()),
+            asked_for_numbers=0 if papers is None else papers.asked,
             flagged=len(flags),
         )
         return Finding(
@@ -163,7 +177,10 @@ class Payees(Screen):
             on=measure.name,
             by=[],
             settings=settings.model_dump(),
-            solved={"per": list(grouping.labels)},
+            solved={
+                "per": list(grouping.labels),
+                "document": None if papers is None or document is None else document.name,
+            },
             population=account,
             groups=[group],
             flags=Flags(
@@ -172,11 +189,16 @@ class Payees(Screen):
             tests_made=judge.tested,
             subjects=len(found.keys),
             flags_by_chance=settings.alpha if judge.tested and settings.adjust != "bh" else None,
-            cautions=_cautions(found, settings),
+            cautions=_cautions(found, settings, document, papers),
             not_tested=[],
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _columns_of(grouping: Grouping) -> set[str]:
+    """Columns that payees are told by."""
+    return {column.name for tree in grouping.trees for column in tree.find_all(exp.Column)}
 
 
 _KNOWN = re.compile(
@@ -264,8 +286,17 @@ def _quintiles(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return np.searchsorted(edges, values, side="right"), edges
 
 
-def _cautions(found: PayeeDays, settings: PayeesSettings) -> list[Caution]:
+def _cautions(
+    found: PayeeDays, settings: PayeesSettings, document: Column | None, papers: Numbered | None
+) -> list[Caution]:
     cautions = []
+    if papers is not None and papers.usual and document is not None:
+        text = (
+            f"the numbers in {document.name} follow one another for {len(papers.own):,} of {papers.asked:,} payees "
+            "with as many: that is the rule here, and no reason to look at one"
+        )
+        figures = {"payees": len(papers.own), "asked": papers.asked}
+        cautions.append(Caution("usual_numbers", text, figures))
     if settings.created:
         without = sum(each is None for each in found.created)
         if without:

@@ -19,6 +19,7 @@ WORDS = {
     "new_and_large": "new, and much",
     "before_created": "paid before being known",
     "after_closed": "paid after being closed",
+    "numbered_on": "papers numbered one after another",
 }
 
 
@@ -44,6 +45,9 @@ class PayeesView(View[PayeeGroup]):
             f"{self.finding.used['silent']} days or more after five rows, {g.tested_for_bursts:,} have a rate of "
             "their own"
         )
+        # A run of before numbers were looked at has no such figure.
+        if document := self.finding.used.get("document"):
+            told += f"; {g.asked_for_numbers:,} have numbers enough in {document} to ask whether they follow one another"
         large = f"large: a row from {num.amount(g.top_row, scale)}, a payee from {num.amount(g.top_sum, scale)}"
         found: list[Block] = [Line(told), Line(large, "muted")]
         if whole:
@@ -118,6 +122,11 @@ def _told(flag: Cells, reason: str, run_off: int) -> str:
         rows = num.many(flag["rows_after_closed"], "row")
         later = f" more than {num.many(run_off, 'day')} later" if run_off else ""
         return f"{WORDS[reason]} on {flag['closed']}: {rows}{later}"
+    if reason == "numbered_on":
+        return (
+            f"{WORDS[reason]}: {flag['numbers']:,} of the {flag['numbers_span']:,} numbers from {flag['number_first']} "
+            f"to {flag['number_last']}"
+        )
     return WORDS[reason]
 
 

@@ -163,6 +163,7 @@ class Periods(Screen):
     settings = PeriodsSettings
     group = Comparison
     view = PeriodsView
+    same_again = True
     place = 70
     figures = ("changes", "pairs", "bridge", "shares", "months")
     examples = (

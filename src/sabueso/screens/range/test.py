@@ -1,9 +1,11 @@
-"""Rows outside what is declared: a range, a list, a value required, another column not exceeded."""
+"""Rows outside what is declared: a range, a list, a value required, another column not exceeded, days in order."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from decimal import Decimal
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import pyarrow as pa
@@ -19,7 +21,9 @@ from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.proposal import Proposal
+from sabueso.screens.range.days import days_from
 from sabueso.screens.range.declared import declared_finding
+from sabueso.screens.range.orders import proposed_orders
 from sabueso.screens.range.proposed import proposed_range
 from sabueso.screens.range.result import Rules
 from sabueso.screens.range.view import RangeView
@@ -41,17 +45,24 @@ class RangeSettings(Settings):
     column: str | None = Field(None, description="column whose values must be among those allowed")
     allowed: list[str] = Field(default_factory=list, description="the values allowed in it")
     required: list[str] = Field(default_factory=list, description="columns that must hold a value")
+    in_order: list[str] = Field(
+        default_factory=list,
+        description="days, of linked tables too, none of which is before the one named before it",
+    )
 
-    _lists = field_validator("allowed", "required", mode="before")(listed)
+    _lists = field_validator("allowed", "required", "in_order", mode="before")(listed)
 
     @model_validator(mode="after")
     def _some(self) -> RangeSettings:
         bounds = (self.least, self.greatest, self.not_above)
         if bool(self.column) != bool(self.allowed):
             raise ValueError("column and allowed go together")
-        if all(b is None for b in bounds) and not self.column and not self.required:
+        if len(self.in_order) == 1:
+            raise ValueError("in-order needs two days or more")
+        lists = self.column, self.required, self.in_order
+        if all(b is None for b in bounds) and not any(lists):
             raise ValueError(
-                "nothing is declared; give least, greatest, not-above, required, or column and allowed"
+                "nothing is declared; give least, greatest, not-above, required, in-order, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")
@@ -63,7 +74,8 @@ class Range(Screen):
 
     name = "range"
     summary = (
-        "rows outside a declared range or list, without a required value, or above another column"
+        "rows outside a declared range or list, without a required value, above another column, or dated before "
+        "what comes first"
     )
     reference = "none: the rules are the reader's own"
     settings = RangeSettings
@@ -74,10 +86,12 @@ class Range(Screen):
         "sabueso try range payments --greatest 50000 --required proveedor,usuario",
         "sabueso try range staff --required baja",
         "sabueso try range payroll --on plus_mar --not-above salario_base",
+        "sabueso try range payments --in-order proveedor.alta,fecha",
     )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         yield from proposed_range(population)
+        yield from proposed_orders(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table
@@ -85,9 +99,9 @@ class Range(Screen):
         rules = _rules(table, measure, settings)
         place = exp.Case()
         over = exp.Case()
-        for position, (_, condition, excess) in enumerate(rules):
-            place = place.when(condition.copy(), sql.integer(position))
-            over = over.when(condition.copy(), excess)
+        for position, rule in enumerate(rules):
+            place = place.when(rule.broken.copy(), sql.integer(position))
+            over = over.when(rule.broken.copy(), rule.beyond)
         columns = lim.RowColumns.of(table, measure)
         values = {**columns.trees(), "rule": place, "score": over}
         select = exp.select(*(sql.column(name, "r") for name in values))
@@ -99,12 +113,18 @@ class Range(Screen):
             sql.ordered(sql.column("row_line", "r")),
         )
         found = columns.gathered(population.query(select))
-        names = [title for title, _, _ in rules]
+        names = [rule.title for rule in rules]
         broken = found.column("rule").to_pylist()
         kept = found.drop_columns(["rule"])
         if measure is None:
             kept = kept.append_column("amount", pa.nulls(kept.num_rows, pa.decimal128(18, 2)))
         kept = kept.append_column("rule", pa.array([names[i] for i in broken], pa.string()))
+        if settings.in_order:
+            days = [
+                int(score) if rules[i].of_days else None
+                for i, score in zip(broken, kept.column("score").to_pylist(), strict=True)
+            ]
+            kept = kept.append_column("days", pa.array(days, pa.int64()))
         kept = kept.append_column("direction", pa.array(["out"] * len(broken), pa.string()))
         counts = [(name, broken.count(i)) for i, name in enumerate(names)]
         flags = Flags("row", kept)
@@ -119,19 +139,24 @@ def _measure(table: Table, settings: RangeSettings) -> Column | None:
     return None
 
 
-def _rules(
-    table: Table, measure: Column | None, settings: RangeSettings
-) -> list[tuple[str, Tree, Tree]]:
-    """Each rule in words, the condition that breaks it, and by how much the row is beyond it.
+@dataclass(frozen=True)
+class _Rule:
+    """A rule in words, the condition that breaks it, and by how much the row is beyond it."""
 
-    A row is counted for the first rule it breaks. Missing values break ``required`` alone.
-    """
-    found: list[tuple[str, Tree, Tree]] = []
+    title: str
+    broken: Tree
+    beyond: Tree
+    of_days: bool = False
+
+
+def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> list[_Rule]:
+    """What is declared. A row is counted for the first rule it breaks. Missing values break ``required`` alone."""
+    found: list[_Rule] = []
     none = sql.cast(exp.Literal.number("0"), "DOUBLE")
     for name in settings.required:
         column = table.column(name)
         empty = sql.is_missing(sql.column(column.name))
-        found.append((f"{column.name} required", empty, none))
+        found.append(_Rule(f"{column.name} required", empty, none))
     if settings.column:
         column = table.column(settings.column)
         if column.type != "text":
@@ -142,14 +167,19 @@ def _rules(
             this=sql.column(column.name), expressions=[sql.text(v) for v in settings.allowed]
         )
         shown = ", ".join(settings.allowed[:4]) + (" …" if len(settings.allowed) > 4 else "")
-        found.append((f"{column.name} one of {shown}", exp.Not(this=allowed), none))
+        found.append(_Rule(f"{column.name} one of {shown}", exp.Not(this=allowed), none))
+    for earlier, later in pairwise(settings.in_order):
+        days = days_from(earlier, later, table)
+        before = exp.LT(this=days, expression=sql.integer(0))
+        gap = sql.cast(exp.Neg(this=exp.paren(days.copy())), "DOUBLE")
+        found.append(_Rule(f"{_bare(later)} not before {_bare(earlier)}", before, gap, True))
     if measure is None:
         return found
     value = sql.column(measure.name)
 
     def beyond(title: str, low: Tree, high: Tree) -> None:
         gap = sql.cast(exp.Sub(this=high.copy(), expression=low.copy()), "DOUBLE")
-        found.append((title, exp.GT(this=high, expression=low), gap))
+        found.append(_Rule(title, exp.GT(this=high, expression=low), gap))
 
     if settings.least is not None:
         beyond(f"{measure.name} at least {settings.least}", value, sql.number(settings.least))
@@ -159,3 +189,8 @@ def _rules(
         other = table.number(settings.not_above, what="limit")
         beyond(f"{measure.name} not above {other.name}", sql.column(other.name), value)
     return found
+
+
+def _bare(text: str) -> str:
+    """A name as it is read: without the quotes that SQL needs."""
+    return text.replace('"', "")

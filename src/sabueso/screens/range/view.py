@@ -31,6 +31,13 @@ class RangeView(View[Rules]):
         if not len(self.finding.flags):
             return [Line("no row breaks what was declared")]
         rows: list[tuple[Cells, list[Cell]]] = [
-            (flag, [Marked(flag["rule"])]) for flag in self.finding.flags.rows(MOST_FLAGS)
+            (flag, [Marked(_told(flag))]) for flag in self.finding.flags.rows(MOST_FLAGS)
         ]
         return [rows_table(self.finding, rows, [Column("breaks", "wrap")])]
+
+
+def _told(flag: Cells) -> str:
+    """The rule that a row breaks; of days, by how many."""
+    days = flag.get("days")
+    rule = str(flag["rule"])
+    return rule if not days else rule.replace(" not before ", f" {num.many(days, 'day')} before ")

@@ -6,10 +6,15 @@ from collections.abc import Iterator
 
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Role, Table
+from sabueso.population.table import Column, Role, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.totals import Sides, agreement
+
+ROW_BY_ROW = 0.95
+"""Share of the rows of a table that must be the only one of what they name to be the same as another's."""
+MOST_FURTHER = 4
+"""Further amounts of a table that are compared."""
 
 
 def proposed_ties(population: Population) -> Iterator[Proposal]:
@@ -66,29 +71,53 @@ def _entries(population: Population) -> Iterator[Proposal]:
 
 def _beside(population: Population, column: str, other: Table, key: str) -> Iterator[Proposal]:
     """Sums by a key that are those of the table that the key is of."""
-    for role in ("amount", "quantity"):
-        figures = _figures(population.table, other, role)
-        if figures is None:
-            continue
-        recorded, expected = figures
-        by, other_on = [quoted_name(column)], [quoted_name(key)]
-        sides = Sides(by, recorded, expected, other.name, other_on)
-        n, both, same = agreement(population, sides)
-        if both < LEAST_ROWS or same < HOLDS * n:
-            continue
-        yield Proposal(
-            f"{role} by {column} of {population.table.name} and {other.name}",
-            settings_of(
-                what="totals", by=by, equals=recorded, expect=expected, other=other.name,
-                other_on=[] if by == other_on else other_on,
-            ),
-            f"What {population.table.name} and {other.name} do not have alike.",
-            f"both have the same for {same:,} of {n:,}",
-        )  # fmt: skip
+    roles: tuple[Role, ...] = ("amount", "quantity")
+    for role in roles:
+        for mine, theirs in _figures(population.table, other, role):
+            by, other_on = [quoted_name(column)], [quoted_name(key)]
+            recorded, expected = f"sum({quoted_name(mine)})", f"sum({quoted_name(theirs)})"
+            sides = Sides(by, recorded, expected, other.name, other_on)
+            n, both, same = agreement(population, sides)
+            if both < LEAST_ROWS or same < HOLDS * n:
+                continue
+            own = (population.table.roles[role], other.roles[role]) == (mine, theirs)
+            called = role if own else mine
+            against = other.name if own else f"{theirs} of {other.name}"
+            yield Proposal(
+                f"{called} by {column} of {population.table.name} and {against}",
+                settings_of(
+                    what="totals", by=by, equals=recorded, expect=expected, other=other.name,
+                    other_on=[] if by == other_on else other_on,
+                ),
+                f"What {population.table.name} and {other.name} do not have alike.",
+                f"both have the same for {same:,} of {n:,}",
+                alike=other.name if own and role == "amount" and _is_row_by_row(population, other, n) else "",
+            )  # fmt: skip
+            break
 
 
-def _figures(table: Table, other: Table, role: Role) -> tuple[str, str] | None:
+def _is_row_by_row(population: Population, other: Table, n: int) -> bool:
+    """Whether nearly each row of either table is the only one of its key."""
+    beside = Population(population.engine, other, tables=population.tables)
+    return all(ROW_BY_ROW * p.account(None).used <= n for p in (population, beside))
+
+
+def _figures(table: Table, other: Table, role: Role) -> Iterator[tuple[str, str]]:
+    """What may be the same of both: what has the role in each, and of money what has it in one and each further
+    amount of the other, as an invoice has one before tax and one with it."""
     mine, theirs = table.role(role), other.role(role)
     if mine is None or theirs is None:
-        return None
-    return f"sum({quoted_name(mine.name)})", f"sum({quoted_name(theirs.name)})"
+        return
+    yield mine.name, theirs.name
+    if role == "amount":
+        for name in _further(other, theirs):
+            yield mine.name, name
+        for name in _further(table, mine):
+            yield name, theirs.name
+
+
+def _further(table: Table, amount: Column) -> list[str]:
+    """Numbers with the decimals of the amount and no role."""
+    taken = set(table.roles.values())
+    alike = [c.name for c in table.columns if c.type == "number" and c.scale == amount.scale > 0]
+    return [name for name in alike if name not in taken][:MOST_FURTHER]

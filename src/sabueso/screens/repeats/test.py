@@ -32,6 +32,8 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 MOST_OF_SEVERAL = 0.05
+ONCE = 0.95
+"""Share of rows that are the only one of what they name, from which each is to have one."""
 MOST_ROWS = 2_000_000
 """Rows of the parties of what is found of which it is asked whether they come in even steps."""
 
@@ -98,21 +100,24 @@ class Repeats(Screen):
         party, date = table.role("party"), table.dated()
         if described is None or party is None or date is None or is_budget(table):
             return
-        if described.n >= LEAST_ROWS:
+        if described.n < LEAST_ROWS:
+            return
+        document = table.role("document")
+        billed = _billed_once(population, described.n) if document is None else None
+        yield Proposal(
+            f"repeats of {table.name}",
+            settings_of(document=billed),
+            "The same thing recorded twice.",
+            f"{party.name}, amount and {date.name} are there; habits and reversals are taken out"
+            + (f"; each {billed} has a row of its own" if billed else ""),
+        )
+        if document is not None and _of_one(population, document, party):
             yield Proposal(
-                f"repeats of {table.name}",
-                settings_of(),
-                "The same thing recorded twice.",
-                f"{party.name}, amount and {date.name} are there; habits and reversals are taken out",
+                f"one {document.name} of several {party.name} in {table.name}",
+                settings_of(same=[quoted_name(document.name)], differs=party.name),
+                f"One document that was recorded under two of {party.name}.",
+                f"{document.name} and amount are the same, and {party.name} is not",
             )
-            document = table.role("document")
-            if document is not None and _of_one(population, document, party):
-                yield Proposal(
-                    f"one {document.name} of several {party.name} in {table.name}",
-                    settings_of(same=[quoted_name(document.name)], differs=party.name),
-                    f"One document that was recorded under two of {party.name}.",
-                    f"{document.name} and amount are the same, and {party.name} is not",
-                )
 
     def run(self, population: Population, settings: RepeatsSettings) -> Finding[RepeatGroup]:
         table = population.table
@@ -178,6 +183,22 @@ class Repeats(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _billed_once(population: Population, n: int) -> str | None:
+    """The column that names a row of another table, nearly each of which has one row here: a claim is paid once."""
+    table = population.table
+    for column, link in sorted(table.links.items()):
+        roles = {name for name, own in table.roles.items() if own == column}
+        if roles or link.table.name == table.name:
+            continue
+        value = sql.column(column)
+        distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
+        fields = exp.alias_(distinct, "each"), exp.alias_(exp.Count(this=value), "rows")
+        (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
+        if int(row["rows"]) >= ONCE * n and int(row["each"]) >= ONCE * int(row["rows"]):
+            return column
+    return None
 
 
 def _of_one(population: Population, document: Column, party: Column) -> bool:

@@ -15,10 +15,9 @@ from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.grouping import UNITS, Grouping
+from sabueso.screens.last_digits import apart, has_digits, last_digits, length
 
 NUMBERS, BESIDE = "_numbers", "_beside"
-REST, ONLY = "[0-9]{1,18}[^0-9]*$", "^[0-9]+"
-"""The last digits of a text with what stands after them; of these the digits."""
 HEAD, TAIL, NUMBER, SHORT, LONG = "head", "tail", "number", "short", "long"
 MOST_FOUND = 200_000
 
@@ -36,31 +35,23 @@ class Numbers:
     ) -> None:
         self._population, self._grouping, self._date = population, grouping, date
         self.text = sql.cast(text, "TEXT")
-        digits = exp.RegexpLike(this=self.text.copy(), expression=sql.text("[0-9]"))
         self.reasons = [
             Reason("missing_number", sql.is_missing(self.text.copy())),
-            Reason("no_digits", exp.Not(this=digits)),
+            Reason("no_digits", exp.Not(this=has_digits(self.text))),
         ]
         self._values: dict[str, Tree] = {
             **grouping.values(),
             "text": self.text.copy(),
-            "size": _length(self.text),
-            "rest": _extracted(self.text.copy(), REST),
+            "size": length(self.text),
+            "rest": last_digits(self.text),
             "day": sql.cast(exp.null() if date is None else sql.column(date.name), "DATE"),
             UNITS: sql.integer(0) if measure is None else sql.minor_units(measure),
         }
 
     def _apart(self) -> exp.Select:
         """The rows with their numbers taken apart: each text is searched once."""
-        text, rest = sql.column("text", "r"), sql.column("rest", "r")
-        number = _extracted(rest, ONLY)
-        before = exp.Sub(this=sql.column("size", "r"), expression=_length(rest))
-        after = exp.Add(this=_length(number), expression=sql.integer(1))
-        parts: dict[str, Tree] = {
-            HEAD: sql.call("LEFT", text.copy(), sql.cast(before, "INTEGER")),
-            TAIL: sql.call("SUBSTR", rest.copy(), sql.cast(after, "INTEGER")),
-            NUMBER: sql.cast(exp.Nullif(this=number.copy(), expression=sql.text("")), "BIGINT"),
-        }
+        head, number, tail = apart(*(sql.column(name, "r") for name in ("text", "size", "rest")))
+        parts = {HEAD: head, TAIL: tail, NUMBER: number}
         own = [*self._grouping.names, "size", "day", UNITS]
         return exp.select(
             *(sql.column(name, "r") for name in own),
@@ -277,7 +268,7 @@ class Numbers:
             *(exp.alias_(f(this=sql.column(NUMBER, "s")), n, quoted=True) for n, f in ends.items()),
         ).group_by(*(key.copy() for key in keys))
         head, tail = sql.column(HEAD, "b"), sql.column(TAIL, "b")
-        around = exp.Add(this=_length(head), expression=_length(tail))
+        around = exp.Add(this=length(head), expression=length(tail))
         width = exp.Sub(this=sql.column(LONG, "b"), expression=exp.paren(around))
 
         def written(name: str) -> Tree:
@@ -327,14 +318,6 @@ class Numbers:
             partition_by=[sql.column(key, "s") for key in self._keys],
             order=exp.Order(expressions=[sql.ordered(sql.column(NUMBER, "s"))]),
         )
-
-
-def _extracted(text: Tree, pattern: str) -> Tree:
-    return exp.RegexpExtract(this=text, expression=sql.text(pattern), group=sql.integer(0))
-
-
-def _length(text: Tree) -> Tree:
-    return sql.call("LENGTH", text.copy())
 
 
 def _kept(name: str, alias: str) -> exp.Expr:

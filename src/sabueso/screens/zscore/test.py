@@ -75,6 +75,7 @@ class ZScore(Screen):
     settings = ZScoreSettings
     group = DeviateResult
     view = ZScoreView
+    same_again = True
     place = 20
     examples = (
         "sabueso try zscore payments --by account --scale log --method modified",
