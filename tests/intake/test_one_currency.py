@@ -105,3 +105,19 @@ def test_a_currency_that_another_table_states_is_an_assumption(tmp_path):
     assert assumed("case", "c") == []
     inside("open", "other", "--currency", "EUR", cwd=tmp_path)
     assert assumed("other", "b") == []
+
+
+def test_a_folder_tells_what_states_no_currency_in_the_one_that_is_stated(tmp_path):
+    """The table that states it comes after the other by its name."""
+    (tmp_path / "in").mkdir()
+    days = [f"2025-01-{1 + i % 28:02d}" for i in range(60)]
+    loans = "".join(f"L{i}\t{day}\t{1000 + i}\n" for i, day in enumerate(days))
+    paid = "".join(f"R{i}\t{day}\tL{i}\t{90 + i}\n" for i, day in enumerate(days))
+    (tmp_path / "in/loans.txt").write_text("Loan No\tDisbursed\tPrincipal Amount\n" + loans)
+    (tmp_path / "in/repayments.txt").write_text("Receipt No\tDate\tLoan No\tAmount KES\n" + paid)
+    inside("open", "case", cwd=tmp_path)
+    taken = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")["taken"]
+    assert [report["table"] for report in taken] == ["loans", "repayments"]
+    assert [report["currency"] for report in taken] == ["KES", "KES"]
+    said = [a["text"] for report in taken for a in report["assumed"]]
+    assert any(text.endswith("told in KES, as those of repayments are") for text in said)

@@ -528,7 +528,12 @@ def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
         ({"Asset": "text", "Change": 8, "Fee": 8, "Balance": 8}, {}),
         ({"Matter": "text", "Hours": 1, "Rate": 2, "Fee": 2, "VAT": 2}, {"amount": "Fee", "price": "Rate"}),
         # Whose row it is tells no row apart, however often it comes.
-        ({"Emp ID": "text", "Employee": "text", "Net Pay": 2}, {"party": "Employee", "amount": "Net Pay"}),
+        ({"Emp ID": "text", "Employee": "text", "Net Pay": 2}, {"party": "Emp ID", "text": "Employee", "amount": "Net Pay"}),
+        ({"Supplier No": "text", "Payee": "text", "Paid": 2}, {"party": "Supplier No", "text": "Payee", "amount": "Paid"}),
+        ({"Customer No": "text", "Supplier": "text", "Paid": 2}, {"party": "Supplier", "amount": "Paid"}),
+        # What somebody has besides a number of their own tells no row.
+        ({"Routing #": "text", "Hired On": "date"}, {"entered": "Hired On"}),
+        ({"Loan No": "text", "Amount": 0, "Received By": "text"}, {"id": "Loan No", "amount": "Amount", "preparer": "Received By"}),
         ({"Card Number": "text", "Gross": 2}, {"amount": "Gross"}),
         ({"Entry No": "text", "Gross": 2}, {"id": "Entry No", "amount": "Gross"}),
         # A tax is of something too; a quantity that came in is no money.
@@ -549,7 +554,7 @@ def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
     ],
 )  # fmt: skip
 def test_what_is_charged_counted_or_bid(columns, roles):
-    held = [Column(n, "text") if k == "text" else Column(n, "number", k) for n, k in columns.items()]  # fmt: skip
+    held = [Column(n, k) if isinstance(k, str) else Column(n, "number", k) for n, k in columns.items()]  # fmt: skip
     found = guess_roles([Column("Day", "date"), *held], dict.fromkeys(["Day", *columns], (60, 200)))
     assert found == {"date": "Day"} | roles
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 
@@ -10,8 +11,9 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from conftest import inside, inside_json, screened
+from conftest import inside, inside_json, populated, screened
 from sabueso.base.errors import UserError
+from sabueso.population.table import Linked
 from sabueso.screens.recompute.proposed import proposed_recomputations
 from sabueso.screens.recompute.sums import relations
 from sabueso.stats.annuity import (
@@ -375,6 +377,72 @@ def test_a_net_pay_is_what_is_left_of_the_gross(populate):
     assert found["net"].because.startswith("it holds for 2,998 of 3,000 rows")
     flagged = screened(people, "recompute", **found["net"].settings)["flags"]
     assert {f["subject"]["id"] for f in flagged} == {"P90", "P91"}
+
+
+def _wages(seed=4):
+    """Wages of hours at the rate of a list, overtime at half as much again; dues with one decimal; two rates and one net
+    are other."""
+    rng, rows = np.random.default_rng(seed), []
+    staff = [
+        {"emp": f"E{i}", "hourly": Decimal(int(rng.integers(1_500, 5_000))).scaleb(-2)}
+        for i in range(40)
+    ]
+    for i in range(400):
+        rate = staff[i % 40]["hourly"] + (5 if i in (50, 90) else 0)
+        hours, over = (
+            Decimal(int(rng.integers(20, 41))),
+            Decimal(int(rng.integers(0, 9)) * (i % 3 == 0)),
+        )
+        gross = (rate * hours).quantize(CENT) + (rate * over * Decimal("1.5")).quantize(CENT)
+        tax, dues = (gross / 8).quantize(CENT), Decimal("12.5")
+        rows.append(
+            {
+                "id": f"P{i}",
+                "emp": f"E{i % 40}",
+                "hours": hours,
+                "over": over,
+                "rate": rate,
+                "gross": gross,
+            }
+        )
+        rows[-1] |= {"tax": tax, "dues": dues, "net": gross - tax - dues + (1 if i == 70 else 0)}
+    return staff, rows
+
+
+def test_wages_are_hours_at_the_rate_of_whoever_worked_them(tmp_path):
+    staff, rows = _wages()
+    tables = {"pay": rows, "staff": staff}
+    roles = {"id": "id", "amount": "gross", "price": "rate", "party": "emp"}
+    with populated(tmp_path, tables, **roles) as pay:
+        master = replace(pay.tables["staff"], roles={"price": "hourly"})
+        table = replace(pay.table, links={"emp": Linked(master, "emp")})
+        pay = replace(pay, table=table, tables={"pay": table, "staff": master})
+        found = {p.name: p for p in proposed_recomputations(pay, object())}
+        assert set(found) == {
+            "rate of pay is emp.hourly", "net of pay is gross less tax less dues", "rate times hours and 1.5 over of pay",
+        }  # fmt: skip
+        flagged = {
+            name: {f["subject"]["id"] for f in screened(pay, "recompute", **p.settings)["flags"]}
+            for name, p in found.items()
+        }
+    assert list(map(len, (flagged[name] for name in sorted(flagged)))) == [1, 2, 0]
+    assert flagged["rate of pay is emp.hourly"] == {"P50", "P90"}
+
+
+def test_what_is_paid_is_never_less_than_nothing(populate):
+    rng, rows = np.random.default_rng(6), []
+    for i in range(600):
+        allowed, copay = (
+            Decimal(int(v)).scaleb(-2) for v in (rng.integers(1_000, 9_000), rng.integers(0, 1_500))
+        )
+        paid = max(allowed - copay, Decimal("0.00")) + (2 if i == 11 else 0)
+        rows.append({"id": f"C{i}", "allowed": allowed, "copay": copay, "paid": paid})
+    people = populate(rows, id="id", amount="paid")
+    (found,) = proposed_recomputations(people, object())
+    assert found.name.endswith(" is allowed less copay, or nothing")
+    assert found.settings["expect"] == "greatest(allowed - copay, 0)"
+    (flag,) = screened(people, "recompute", **found.settings)["flags"]
+    assert flag["subject"]["id"] == "C11"
 
 
 @pytest.mark.parametrize(

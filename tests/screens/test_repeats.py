@@ -89,6 +89,40 @@ def test_wages_that_come_again_are_no_repeats(populate):
     assert found["groups"][0]["in_step"] >= 2
 
 
+def test_one_place_of_even_steps_twice(populate):
+    """A rent of each month that comes twice in one; one that was late, and comes beside the next; and another amount of
+    each fortnight, of which two follow one another."""
+    rng, rows = np.random.default_rng(9), []
+
+    def add(who, day, cents):
+        rows.append(
+            {
+                "id": f"R{len(rows)}",
+                "who": who,
+                "day": START + timedelta(days=int(day)),
+                "cents": cents,
+            }
+        )
+
+    for k in range(12):
+        for who in ("even", "late", "plain"):
+            late = 27 if who == "late" and k == 5 else 0
+            add(who, 30 * k + int(rng.integers(0, 4)) + late, 80_000)
+    add("even", 30 * 7 + 4, 80_000)
+    for k in range(40):
+        add("wages", 14 * k, 90_000 if k in (2, 8, 14, 20, 26, 27, 32, 38) else 90_000 + 7 * k + 1)
+    for k in range(600):
+        add(f"S{k % 30}", int(rng.integers(0, 400)), int(rng.integers(100, 900_000)))
+    people = populate(
+        [{**{n: r[n] for n in ("id", "who", "day")}, "amount": Decimal(r["cents"]).scaleb(-2)} for r in rows],
+        id="id", party="who", amount="amount", date="day",
+    )  # fmt: skip
+    (flag,) = screened(people, "repeats")["flags"]
+    assert flag["subject"]["party"] == "even" and flag["p"] is None and flag["excess"] == "800.00"
+    assert flag["differs"][1].startswith("where rows of this amount come every ")
+    assert {m["id"] for m in flag["members"]} == {"R21", "R36"}
+
+
 def test_examples():
     assert doctest.testmod(documents).failed == 0
 

@@ -15,6 +15,7 @@ from sabueso.case.plan_parts import TableSection
 from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded
+from sabueso.intake.formats.currencies import states_currency
 from sabueso.intake.interface import Layout
 from sabueso.intake.readers.audit_export import described, files_of
 from sabueso.intake.readers.choice import readable, reader_for
@@ -22,18 +23,21 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.population.links import Link
 from sabueso.population.table import HEADING
 
+LOOKED_AT = 50
+"""Rows of a file of which it is asked whether they say a currency."""
 _NO_ROWS = "no row under what would be its header has as many cells as that"
 
 
 @dataclass(frozen=True)
 class Proposed:
     """Files with the same columns, and the table that they may become; ``known`` where the case has
-    it already."""
+    it already, ``says_currency`` where the first of them says one."""
 
     table: str
     files: tuple[Path, ...]
     columns: tuple[str, ...]
     known: bool = False
+    says_currency: bool = False
 
 
 @dataclass(frozen=True)
@@ -78,6 +82,7 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         If a path names nothing, or nothing in it can be read.
     """
     groups: dict[tuple[str, ...], list[tuple[Path, tuple[str, ...], Path]]] = {}
+    saying: set[tuple[str, ...]] = set()
     unread: list[tuple[Path, str]] = []
     for root, path in _files(case, paths):
         try:
@@ -95,6 +100,8 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
             unread.append((path, f"no table: {_NO_ROWS}"))
             continue
         key = _key(layout.header)
+        if key not in groups and _says_currency(layout):
+            saying.add(key)
         groups.setdefault(key, []).append((path, tuple(layout.header), root))
     if not groups:
         first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
@@ -123,8 +130,18 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
             if name != wanted and wanted in columns_of:
                 beside = _beside(columns_of[name], columns_of[wanted])
                 alike += [Alike(name, wanted, beside)] if beside else []
-        tables.append(Proposed(name, files, found[0][1], known=is_known))
+        tables.append(Proposed(name, files, found[0][1], is_known, key in saying))
     return Proposal(sorted(tables, key=lambda each: each.table), unread, alike)
+
+
+def _says_currency(layout: Layout) -> bool:
+    """Whether the first rows of a file, or its header, say a currency."""
+    sample = layout.sample.slice(0, LOOKED_AT)
+    texts = {
+        name: [value for value in sample.column(name).to_pylist() if isinstance(value, str)]
+        for name in sample.column_names
+    }
+    return states_currency(texts)
 
 
 def _made_by(table: TableSection, name: str) -> bool:

@@ -62,7 +62,9 @@ def intake_folder(
         return _answer(Worked(proposal))
     taken: list[TakeReport] = []
     refused: list[tuple[str, str]] = []
-    for place, each in enumerate(proposal.tables):
+    # Amounts that state no currency are told in that of others which do: these come first.
+    order = sorted(proposal.tables, key=lambda each: not each.says_currency)
+    for place, each in enumerate(order):
         if progress is not None:
             progress(each.table, place, len(proposal.tables))
         files = [str(path) for path in each.files]
@@ -79,6 +81,7 @@ def intake_folder(
         except UserError as error:
             how = f"; take it in with --as {each.table}" if isinstance(error, Ambiguous) else ""
             refused.append((each.table, f"{error}{how}"))
+    taken.sort(key=lambda report: report.table)
     linked = _linked(case) if taken else []
     kept = planned_links(case)
     screens = _programme(case, progress) if taken else []

@@ -18,7 +18,7 @@ from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
 from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
-from sabueso.intake.formats.role_words import OF_SPANS
+from sabueso.intake.formats.role_words import BY, OF_SPANS
 from sabueso.intake.formats.roles import is_no_money, may_have
 from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
@@ -226,6 +226,8 @@ def _no_number(reading: Reading) -> list[Assumed]:
             continue
         if looks_like_code(name) or name not in reading.layout.sample.column_names:
             continue
+        if not BY.isdisjoint(worded(name)):
+            continue  # who received it, and not how much
         texts = texts_of(reading.layout.sample, name)
         if (figures := _with_figures(texts)) and not are_periods(name, texts):
             some = list(dict.fromkeys(figures))[:MOST_TRIED]

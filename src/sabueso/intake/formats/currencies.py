@@ -18,6 +18,13 @@ _IN_NAMES = frozenset(
     ]
 )  # fmt: skip
 """Codes that a name of a column is searched for: others are words too."""
+_WORDS = frozenset(
+    ["CUP", "TRY", "PEN", "MOP", "GEL", "MAD", "SOS", "BAM", "LAK", "ANG", "BOB", "AMD", "MUR", "NAD", "SCR",
+     "STN", "CVE", "ERN", "FKP", "SHP", "MGA", "WST", "DOP"]
+)  # fmt: skip
+"""Codes that are words, or abbreviations, of headers in capitals."""
+_NEVER = frozenset(["ALL", "TOP", "SSP"])
+"""Codes that stand for something else wherever they are beside a word of money: of all, at the top, sick pay."""
 _ALONE = _IN_NAMES | OF_ONE.keys()
 """What names a currency by itself."""
 _BRACKETED = {"R": "ZAR", "RMB": "CNY", "NIS": "ILS", "Q": "GTQ", "L": "HNL"}
@@ -41,6 +48,8 @@ def stated_currency(name: str, formats: Mapping[str, Format], own: str) -> str |
     ('USD', None)
     >>> stated_currency("amount_usd", {}, "EUR"), stated_currency("amount_all", {}, "EUR")
     ('USD', None)
+    >>> [stated_currency(name, {}, "EUR") for name in ("Amount KES", "AED Value", "TOTAL ALL", "Paid AMT", "amount_ngn")]
+    ['KES', 'AED', None, None, 'NGN']
     >>> stated_currency("x", {"x": NumberFormat(unit="$")}, "CAD"), stated_currency("x", {"x": NumberFormat(unit="$")}, "EUR")
     ('CAD', '$')
     >>> [stated_currency(name, {}, "EUR") for name in ("Kwota zł", "Сумма, руб.", "金額（円）", "Betrag €", "Dr Cr", "Net Rs")]
@@ -62,10 +71,15 @@ def _in_name(name: str, own: str) -> str | None:
         return coded(name.strip(), own)
     if name.islower() and (code := re.search(r"[a-z][ _]([a-z]{3})$", name.strip())):
         # amount_usd
-        return code[1].upper() if code[1].upper() in _IN_NAMES else None
+        upper = code[1].upper()
+        money = upper in CODES - _WORDS - _NEVER and _OF_MONEY.search(name.replace("_", " "))
+        return upper if upper in _IN_NAMES or money else None
     first = _FIRST.match(name)
-    if first is not None and first[1] in _ALONE and _MONEY.search(first[2].casefold()):
-        return coded(first[1], own)
+    if first is not None and _OF_MONEY.search(first[2].casefold()):
+        if first[1] in _ALONE:
+            return coded(first[1], own)
+        if _is_code(first[1], first[2]):
+            return first[1]
     said = _LAST.search(name)
     text = "" if said is None else (said[1] or said[2] or said[3]).strip()
     # Without brackets a sign is one where it is no word besides: Kwota zł, but not: Cr Fr.
@@ -77,7 +91,13 @@ def _in_name(name: str, own: str) -> str | None:
         return text
     if text in _ALONE or text in OF_SEVERAL:
         return coded(text, own)
-    return None
+    before = name[: said.start()] if said is not None and said[2] else ""
+    return text if _OF_MONEY.search(before.casefold()) and _is_code(text, before) else None
+
+
+def _is_code(text: str, beside: str) -> bool:
+    """Whether capitals beside a word of money are a currency's code: among other capitals they may be a word."""
+    return text in CODES - _NEVER and (text not in _WORDS or not beside.isupper())
 
 
 _ONE = re.compile(
@@ -85,6 +105,9 @@ _ONE = re.compile(
 )
 _MONEY = re.compile(
     r"\b(amount|amt|value|importe|betrag|montant|importo|valor|total|equivalent|contravalor|gegenwert)\b"
+)
+_OF_MONEY = re.compile(
+    r"\b(amount|amt|value|importe|betrag|montant|importo|valor|total|equivalent|price|cost|fee|balance|net|gross|debit|credit|principal|paid|salary)\b"
 )
 
 
@@ -116,6 +139,9 @@ def names_ledgers_side(name: str) -> bool:
     return _ONE.search(" ".join(worded(name))) is not None
 
 
+_SIGNS = "|".join(
+    re.escape(each) for each in sorted((*OF_ONE, "$", "kr", "¥"), key=len, reverse=True)
+)
 _OF_COINS = CURRENCY_WORDS | {"asset", "assets", "coin", "coins", "token", "tokens", "crypto", "symbol", "ticker", "unit"}  # fmt: skip
 
 
@@ -135,3 +161,22 @@ def currency_column(samples: Mapping[str, Sequence[str]]) -> str | None:
         if values and all(value.strip().upper() in known for value in set(values)):
             return name
     return None
+
+
+_BESIDE_DIGITS = re.compile(rf"^[-+(]?\s*(?:{_SIGNS})\s*[-+]?\d|\d\s*(?:{_SIGNS})\s*[-)]?$")
+
+
+def states_currency(samples: Mapping[str, Sequence[str]]) -> bool:
+    """Whether a table says a currency anywhere: in a name, beside digits, or in a column of codes.
+
+    Examples
+    --------
+    >>> [states_currency(s) for s in ({"Amount KES": ["4"]}, {"x": ["£1.20"]}, {"x": ["1,20 €"]}, {"c": ["USD"]})]
+    [True, True, True, True]
+    >>> states_currency({"amount": ["1.20", "R2-7"], "note": ["PO $x", "5 $"], "empty": []})
+    False
+    """
+    if any(stated_currency(name, {}, "") for name in samples) or currency_column(samples):
+        return True
+    filled = ([text.strip() for text in texts if text.strip("- ")] for texts in samples.values())
+    return any(texts and all(map(_BESIDE_DIGITS.search, texts)) for texts in filled)

@@ -33,6 +33,8 @@ from sabueso.intake.formats.role_words import (
     OF_LISTS,
     OF_PAPERS,
     OF_PARTS,
+    OF_PAYEES,
+    OF_PERSONS,
     OF_SOMEBODY,
     OF_TAX,
     OF_VALUE,
@@ -134,7 +136,11 @@ class Guess:
         for other in self.columns:
             parts = set(worded(other.name))
             free = other.name != column.name and other.name not in self.taken
-            if not free or other.type != "text" or not (matched & parts and NUMBERS & parts):
+            if (
+                not free
+                or other.type != "text"
+                or not (alike_parties(matched) & parts and NUMBERS & parts)
+            ):
                 continue
             if named_otherwise("party", worded(other.name)) or parts & (OF_TAX | OF_BANKS):
                 continue
@@ -193,6 +199,11 @@ class Guess:
         return column.type == "text"
 
 
+def alike_parties(matched: set[str]) -> set[str]:
+    """Words of a party with those that say the same."""
+    return matched.union(*(words for words in OF_PAYEES if words & matched))
+
+
 def _said_in_two(role: Role, parts: set[str]) -> bool:
     """Whether two words of a name say a role that neither says alone: entered by, inv. no."""
     if role == "document":
@@ -249,6 +260,8 @@ def named_otherwise(role: Role, words: Sequence[str]) -> bool:
     if role == "party":
         # Whoever holds the card, and not whom it pays; and a customer's order is no customer.
         return {"card", "member"} <= parts or _is_of_papers(words)
+    if role == "id" and parts & OF_PERSONS:
+        return True
     if role in ("document", "id"):
         return not parts.isdisjoint(KINDS) and parts.isdisjoint(NUMBER_WORDS)
     if role == "text":

@@ -34,7 +34,10 @@ BY = frozenset(["by", "par", "por", "von", "da", "durch", "door", "oleh", "taraf
 ENTERED = frozenset(
     ["entered", "created", "posted", "counted", "recorded", "captured", "logged", "processed", "handled", "keyed", "input", "booked", "saisi", "erfasst", "creado", "registrado", "criado",
      "lancado", "gebucht", "inserito", "made", "dibuat", "diinput", "dicatat", "olusturan", "giren", "bokfort",
-     "oprettet", "opprettet"]
+     "oprettet", "opprettet", "received", "collected", "issued", "sold", "served", "taken", "raised", "requested", "ordered",
+     "disbursed", "completed", "performed", "recibido", "cobrado", "emitido", "vendido", "solicitado", "recu", "encaisse", "emis",
+     "vendu", "demande", "erhalten", "kassiert", "ausgestellt", "verkauft", "beantragt", "ricevuto", "incassato", "emesso", "venduto",
+     "richiesto", "recebido", "ontvangen", "verkocht"]
 )  # fmt: skip
 """What is followed by whoever did it: ``Entered By`` is no time."""
 OF_A_MASTER = frozenset(
@@ -122,6 +125,19 @@ OF_WHOLES = frozenset(
 NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])
 NUMBERS = NUMBER_WORDS | {"code", "codigo", "cod", "codice", "kod", "kodu", "kode", "clave", "key"}
 """Words of a name that is a number, or a code, of somebody."""
+OF_PAYEES = (
+    frozenset(["supplier", "vendor", "vend", "creditor", "payee", "beneficiary"]),
+    frozenset(["customer", "cust", "client", "debtor"]),
+    frozenset(["employee", "emp", "worker", "staff"]),
+    frozenset(["patient", "member", "insured", "policyholder"]),
+    frozenset(["tenant", "lessee", "occupant"]),
+    frozenset(["lieferant", "kreditor", "empfanger"]),
+    frozenset(["kunde", "kunden", "debitor"]),
+    frozenset(["proveedor", "acreedor", "beneficiario"]),
+)
+"""Words of one and the same party."""
+OF_PERSONS = frozenset(["national", "passport", "ssn", "routing", "iban", "bic", "swift", "phone", "mobile", "telephone", "licence", "license", "plate", "telefono", "telefon", "tax", "vat", "ust"])  # fmt: skip
+"""Words of numbers that somebody has besides what tells them here."""
 OF_BANKS = frozenset(["iban", "bank", "account", "acct", "acc", "konto", "cuenta", "compte", "conto", "tin", "ein", "nif", "cif"])  # fmt: skip
 """Words of numbers that somebody has besides their own."""
 MOVED = frozenset(

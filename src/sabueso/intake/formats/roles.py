@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from sabueso.intake.formats.called import folded, looks_like_date, worded
 from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.deciding import Format
-from sabueso.intake.formats.guessing import Guess, named_otherwise
+from sabueso.intake.formats.guessing import Guess, alike_parties, named_otherwise
 from sabueso.intake.formats.header_words import WORDS
 from sabueso.intake.formats.role_words import (
     BUYERS,
@@ -175,7 +175,7 @@ def _settle_whose(guess: Guess) -> None:
     party = set(worded(guess.found["party"]))
     if "text" in guess.found or party.isdisjoint(NUMBERS):
         return
-    own = party & set(WORDS["party"].split())
+    own = alike_parties(party & set(WORDS["party"].split()))
     for column in guess.columns:
         parts = worded(column.name)
         free = column.type == "text" and column.name not in guess.taken

@@ -16,11 +16,11 @@ MOST_OF_EACH = 2
 """Columns of discounts, and of taxes, that are tried."""
 FEW, FEW_OF_ALL = 300, 0.01
 """Rows that may differ, or their share: of more the way is not the one that the amounts were made by."""
-_DISCOUNT = re.compile(
+DISCOUNT = re.compile(
     r"disc|rebate|rabatt|nachlass|skonto|descuent|\bdto\b|bonific|remise|rabais|sconto|korting|descont|rabat",
     re.IGNORECASE,
 )
-_TAX = re.compile(
+TAX = re.compile(
     r"tax|\bvat\b|\bgst\b|mwst|\bust\b|\biva\b|\btva\b|\bbtw\b|moms|igic|impuest|imposto|steuer|podatek",
     re.IGNORECASE,
 )
@@ -46,8 +46,8 @@ def priced(
     numbers = [c.name for c in table.columns if c.type == "number" and c.name not in taken]
     product = f"{quoted_name(quantity.name)} * {quoted_name(price.name)}"
     called = f"{quantity.name} times {price.name}"
-    best = _held(population, amount, None, called)
-    for pattern, sign, word in ((_DISCOUNT, "-", "less"), (_TAX, "+", "with")):
+    best = held(population, amount, None, called)
+    for pattern, sign, word in ((DISCOUNT, "-", "less"), (TAX, "+", "with")):
         before, told = best.expression or product, best.told
         for name in [n for n in numbers if pattern.search(n)][:MOST_OF_EACH]:
             own = f"coalesce({quoted_name(name)}, 0)"
@@ -57,14 +57,20 @@ def priced(
                 f"{before} {sign} {own}",
             )
             for way in ways if best.differing else ():
-                found = _held(population, amount, way, f"{told} {word} {name}")
+                found = held(population, amount, way, f"{told} {word} {name}")
                 if 2 * found.differing < best.differing:
                     best = found
-    if best.checked < LEAST_ROWS or best.differing > (1 - HOLDS) * best.checked:
-        return None
-    return best if best.differing <= max(FEW, FEW_OF_ALL * best.checked) else None
+    return best if is_rule(best) else None
 
 
-def _held(population: Population, amount: Column, expression: str | None, told: str) -> Priced:
+def is_rule(found: Priced) -> bool:
+    """Whether amounts are made so: it holds for nearly all rows, and so few differ that each can be looked at."""
+    if found.checked < LEAST_ROWS or found.differing > (1 - HOLDS) * found.checked:
+        return False
+    return found.differing <= max(FEW, FEW_OF_ALL * found.checked)
+
+
+def held(population: Population, amount: Column, expression: str | None, told: str) -> Priced:
+    """How many rows a way of making amounts holds for."""
     found = products(population, amount, expression, None)
     return Priced(expression, told, found.checked, found.differing)

@@ -9,10 +9,11 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import HEADING, Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.recompute.priced import priced
+from sabueso.screens.recompute.priced import FEW, FEW_OF_ALL, priced
 from sabueso.screens.recompute.products import Comparison, balances
 from sabueso.screens.recompute.sums import HOLDS, sums_of
 from sabueso.screens.recompute.ties import proposed_ties
+from sabueso.screens.recompute.waged import waged
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -38,6 +39,8 @@ def proposed_recomputations(
     if amount is not None and described is not None:
         yield from _running(population, amount)
         for each in sums_of(population, amount):
+            if each.rows - each.holding > max(FEW, FEW_OF_ALL * each.rows):
+                continue
             yield Proposal(
                 f"{each.whole} of {table.name} is {each.told}",
                 settings_of(what="product", on=each.whole, expect=each.expression),
@@ -45,9 +48,10 @@ def proposed_recomputations(
                 f"it holds for {each.holding:,} of {each.rows:,} rows, in {each.several:,} of which "
                 f"{'both' if len(each.parts) == 2 else 'two or more'} are something",
             )
-    if quantity is None or price is None or amount is None or described is None:
+    if price is None or amount is None or described is None:
         return
-    found = priced(population, quantity, price, amount)
+    found = None if quantity is None else priced(population, quantity, price, amount)
+    found = found or waged(population, price, amount)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",

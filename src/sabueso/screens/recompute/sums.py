@@ -34,7 +34,7 @@ class Sum:
     """A column, what it is made of with its signs, those added first, and how many rows are so.
 
     ``rows`` are those with a value, ``holding`` those that are what their parts come to, ``several`` those of
-    which two parts or more are something.
+    which two parts or more are something. ``floored`` says that it is nothing where its parts come to less.
     """
 
     whole: str
@@ -43,13 +43,15 @@ class Sum:
     rows: int
     holding: int
     several: int
+    floored: bool = False
 
     @property
     def told(self) -> str:
         """``Net and VAT``, ``Gross less Tax less Pension``."""
         first, *rest = self.parts
         more = "".join(f" {'and' if sign > 0 else 'less'} {name}" for name, sign in rest)
-        return f"{'' if first[1] > 0 else 'less '}{first[0]}{more}"
+        least = ", or nothing" if self.floored else ""
+        return f"{'' if first[1] > 0 else 'less '}{first[0]}{more}{least}"
 
     @property
     def expression(self) -> str:
@@ -57,7 +59,8 @@ class Sum:
         terms = [(sign, self._term(name)) for name, sign in self.parts]
         (first, term), *rest = terms
         more = "".join(f" {'+' if sign > 0 else '-'} {each}" for sign, each in rest)
-        return f"{'' if first > 0 else '-'}{term}{more}"
+        made = f"{'' if first > 0 else '-'}{term}{more}"
+        return f"greatest({made}, 0)" if self.floored else made
 
     def _term(self, name: str) -> str:
         own = quoted_name(name)
@@ -69,7 +72,8 @@ def sums_of(population: Population, amount: Column) -> Iterator[Sum]:
     names = _candidates(population.table, amount)
     if len(names) < 3:
         return
-    units = {name: sql.minor_units(population.table.column(name)) for name in names}
+    # All in units of the amount: dues of 12.5 beside wages with cents.
+    units = {name: _units(population.table.column(name), amount.scale) for name in names}
     fields = [exp.alias_(tree, f"c{place}") for place, tree in enumerate(units.values())]
     seen = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
     columns = [seen.column(f"c{place}") for place in range(len(names))]
@@ -87,11 +91,19 @@ def _candidates(table: Table, amount: Column) -> list[str]:
     # What was made of two columns is their sum by its making.
     made = {each.column.name for each in table.derived}
     made |= {amount.name} if {"debit", "credit"} <= table.roles.keys() else set()
-    return [
-        c.name
+    quantity = table.roles.get("quantity")
+    fits = [
+        c
         for c in table.columns
-        if c.type == "number" and c.scale == amount.scale and c.scale and c.name not in made
-    ][:MOST_COLUMNS]
+        if c.type == "number" and c.scale <= amount.scale and c.name not in {*made, quantity}
+    ]
+    # Those with the decimals of the amount first: others may be counts.
+    fits = sorted(fits, key=lambda c: c.scale != amount.scale)[:MOST_COLUMNS]
+    return [c.name for c in table.columns if c in fits]
+
+
+def _units(column: Column, scale: int) -> Tree:
+    return sql.units(sql.cast(sql.column(column.name), f"DECIMAL(38,{scale})"), scale)
 
 
 def relations(values: np.ndarray) -> list[tuple[int, ...]]:
@@ -230,9 +242,33 @@ def _counted(
         return None
     if row["holding"] < HOLDS * row["rows"]:
         return None
+    floored = False
+    if row["holding"] < row["rows"] and (least := _never_below(of, parts, row)) is not None:
+        of, parts, row = least
+        whole, floored = of.whole, True
     ordered = tuple(sorted(parts.items(), key=lambda part: -part[1]))
     left_blank = frozenset(parts) & of.blank
-    return Sum(whole, ordered, left_blank, row["rows"], row["holding"], row["several"])
+    return Sum(
+        whole, ordered, left_blank, row["rows"], row["holding"], row["several"], floored=floored
+    )
+
+
+def _never_below(
+    of: _Made, parts: Mapping[str, int], row: Mapping[str, int]
+) -> tuple[_Made, dict[str, int], dict[str, int]] | None:
+    """The same relation told of the column that is nothing in most rows that do not keep it, where the others
+    would leave less than nothing: what is paid of an allowed amount that is below the part of the patient."""
+    for whole in (of.whole, *parts):
+        sign = 1 if whole == of.whole else parts[whole]
+        told = {name: -sign * each for name, each in parts.items() if name != whole}
+        told = dict(parts) if whole == of.whole else {of.whole: sign, **told}
+        made = of.told_of(whole)
+        counts = made.counts(told)
+        floored = made.nothing_left(told)
+        if floored > 1 and 2 * floored > counts["rows"] - counts["holding"]:
+            holding = counts["holding"] + floored
+            return made, told, {**row, "rows": counts["rows"], "holding": holding}
+    return None
 
 
 class _Made:
@@ -241,8 +277,17 @@ class _Made:
     def __init__(
         self, population: Population, whole: str, blank: frozenset[str], kind: str
     ) -> None:
-        self._population, self._whole, self._kind = population, whole, kind
+        self._population, self.whole, self._kind = population, whole, kind
         self.blank = blank
+
+    def told_of(self, whole: str) -> _Made:
+        return _Made(self._population, whole, self.blank, self._kind)
+
+    def nothing_left(self, parts: Mapping[str, int]) -> int:
+        """Rows whose whole is nothing where its parts come to less."""
+        none = exp.EQ(this=self._term(self.whole), expression=sql.integer(0))
+        less = exp.GT(this=self._beyond(parts), expression=sql.integer(0))
+        return self._counted({"n": exp.and_(none, less)})["n"]
 
     def _term(self, name: str, *, blank: bool = False) -> Tree:
         own: Tree = sql.column(name)
@@ -252,7 +297,7 @@ class _Made:
 
     def _beyond(self, parts: Mapping[str, int]) -> Tree:
         """What the whole has beyond its parts."""
-        total: Tree = sql.cast(sql.column(self._whole), self._kind)
+        total: Tree = sql.cast(sql.column(self.whole), self._kind)
         for name, sign in parts.items():
             total = (exp.Sub if sign > 0 else exp.Add)(this=total, expression=self._term(name))
         return exp.paren(total)
@@ -283,7 +328,7 @@ class _Made:
         self, parts: Mapping[str, int], names: Sequence[str], row: Mapping[str, int]
     ) -> tuple[str, int] | None:
         """Another column that is what most of the rows lack that do not hold, and its sign."""
-        left = [name for name in names if name not in parts and name != self._whole]
+        left = [name for name in names if name not in parts and name != self.whole]
         if not left:
             return None
         beyond = self._beyond(parts)

@@ -47,7 +47,7 @@ def flags_of(
                 "subject": {
                     "party": " / ".join(parts), "amount": format(amount, "f"), "first": str(first),
                 },
-                "score": -log2(each.p),
+                "score": None if each.p is None else -log2(each.p),
                 "limit": None,
                 "direction": "repeated",
                 "p": each.p,
@@ -56,7 +56,7 @@ def flags_of(
                 "rows": len(cluster.rows),
                 "excess": excess,
                 "days": cluster.days,
-                "differs": _differs(cluster, differs),
+                "differs": _differs(cluster, differs, each.step),
                 "reversed": False,
                 "members": [
                     {
@@ -77,10 +77,12 @@ def _subject(flag: Mapping[str, Any], where: str | None, table: Table) -> Subjec
     return Cluster(flag["subject"], members)
 
 
-def _differs(cluster: Found, differs: Column | None) -> list[str]:
+def _differs(cluster: Found, differs: Column | None, step: float | None) -> list[str]:
     """What tells the rows of a cluster apart."""
     days = cluster.days
     found = [] if days is None else ["same day" if not days else f"{num.many(days, 'day')} apart"]
+    if step is not None:
+        found.append(f"where rows of this amount come every {num.number(step, 0)} days")
     known = [row.document for row in cluster.rows if row.document]
     likeness = strongest(known)
     if likeness is not None:

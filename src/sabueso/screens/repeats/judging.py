@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from datetime import date
 from itertools import groupby
 from typing import Any
 
 import pyarrow as pa
+from numpy.typing import ArrayLike
 
 from sabueso.population.nothing import is_nothing
 from sabueso.screens.grouping import UNITS, Grouping
@@ -18,7 +20,7 @@ from sabueso.screens.repeats.clusters import (
     clusters,
     without_reversed,
 )
-from sabueso.screens.repeats.rhythm import Steps
+from sabueso.screens.repeats.rhythm import Steps, makes_up, own_step, step_beyond
 from sabueso.screens.repeats.search import SIZE
 
 
@@ -36,21 +38,23 @@ class Frequencies:
 @dataclass(frozen=True)
 class Repeated:
     """A cluster that chance does not explain: its party, and what is beyond its first row, in minor
-    units."""
+    units. Of rows that come in even steps, of which two are at one place, there is no chance, but a ``step``."""
 
     cluster: Found
-    p: float
+    p: float | None
     party: tuple[Any, ...]
     excess: int
+    step: float | None = None
 
 
 @dataclass
 class Judged:
     """The clusters, the least likely first, and how many there were of any kind; ``unnamed`` are rows that would
     repeat one another, of whom nobody says whose they are; ``in_step`` are clusters as far apart as their party's
-    rows are from one to the next."""
+    rows are from one to the next; ``beyond_steps`` are habits of which one place has two rows."""
 
     repeated: list[Repeated]
+    beyond_steps: list[Repeated] = field(default_factory=list)
     looked_at: int = 0
     reversed: int = 0
     reversed_rows: int = 0
@@ -89,11 +93,54 @@ def judged(
                 continue
             outcome.looked_at += 1
             p = by_chance(cluster, rows, own, others, often.rows, often.share)
+            beyond = (len(cluster.rows) - 1) * cluster.rows[0].units
             if p < alpha:
-                beyond = (len(cluster.rows) - 1) * cluster.rows[0].units
                 outcome.repeated.append(Repeated(cluster, p, tuple(party), beyond))
-    outcome.repeated.sort(key=lambda r: (r.p, -abs(r.excess), r.cluster.rows[0].place))
+            elif (step := _step_of(cluster, kept)) is not None:
+                outcome.beyond_steps.append(Repeated(cluster, None, tuple(party), beyond, step))
+    outcome.repeated.sort(key=_order)
     return outcome
+
+
+def _order(each: Repeated) -> tuple[float, int, int]:
+    """The least likely first, then the largest."""
+    return (1.0 if each.p is None else each.p, -abs(each.excess), each.cluster.rows[0].place)
+
+
+def _step_of(cluster: Found, rows: Sequence[Candidate]) -> float | None:
+    """The step in which rows of one amount come but for two of them."""
+    days = [row.day.toordinal() for row in rows if row.day is not None]
+    pair = [row.day.toordinal() for row in cluster.rows if row.day is not None]
+    if len(pair) != 2 or len(cluster.rows) != 2 or len(days) != len(rows):
+        return None
+    return step_beyond(days, *pair)
+
+
+def with_those_beyond(
+    outcome: Judged, days: Mapping[tuple[Any, ...], tuple[ArrayLike, ArrayLike]]
+) -> None:
+    """Add habits of which one place has two rows, closer than the party's rows come otherwise, of which neither makes
+    up for a place that has none.
+
+    Parameters
+    ----------
+    days : mapping
+        By party, the days of its rows, as numbers since 1970, and their sizes.
+    """
+    for each in outcome.beyond_steps:
+        first, last = (row.day for row in each.cluster.rows)
+        if each.party not in days or each.step is None or first is None or last is None:
+            continue
+        own, _ = days[each.party]
+        if own_step(own) and own_step(own) - 1 <= (last - first).days:
+            continue
+        pair = first.toordinal() - EPOCH, last.toordinal() - EPOCH
+        if not makes_up(own, each.step, *pair):
+            outcome.repeated.append(each)
+    outcome.repeated.sort(key=_order)
+
+
+EPOCH = date(1970, 1, 1).toordinal()
 
 
 def without_rhythm(outcome: Judged, steps: Mapping[tuple[Any, ...], Steps]) -> None:

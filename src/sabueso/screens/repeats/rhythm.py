@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from math import comb
 from typing import Any
 
 import numpy as np
@@ -61,6 +62,66 @@ def steps_of(
         )
         for who, (_, sizes) in rows.items()
     }
+
+
+LEAST_DAYS, OFF, SURELY = 6.0, 0.25, 0.05
+"""Days that a step has at least, the part of one that a row may lie off its place, and the chance that as many of any
+days lie so near: below it rows come in steps, and one place that has two is beyond them."""
+
+
+def step_beyond(days: Sequence[int], first: int, last: int) -> float | None:
+    """The step in which rows of one amount come, where two of them alone are at one place of it: all others are whole
+    steps apart.
+
+    Parameters
+    ----------
+    days : sequence of int
+        Of all rows of the amount, in order.
+    first, last : int
+        The days of the two.
+
+    Examples
+    --------
+    >>> step_beyond([0, 30, 61, 91, 93, 122, 152, 183], 91, 93), step_beyond([0, 30, 61, 91, 122, 152, 183], 91, 122)
+    (30.5, None)
+    """
+    places = np.unique(np.asarray(days, dtype=np.int64))
+    if last != first:
+        places = places[places != last]
+    apart = np.diff(places)
+    if not len(apart) or len(days) != len(places) + 1:
+        return None
+    step = float(np.median(apart))
+    whole = np.rint(apart / step)
+    near = int((np.abs(apart - whole * step) <= OFF * step).sum())
+    if step < LEAST_DAYS or last - first > OFF * step or whole.min() < 1:
+        return None
+    n, p = len(apart), 2 * OFF
+    by_chance = sum(comb(n, k) * p**k * (1 - p) ** (n - k) for k in range(near, n + 1))
+    return step if by_chance < SURELY else None
+
+
+def own_step(days: ArrayLike) -> float:
+    """The step from one day with rows of a party to the next, whatever their amounts; 0 where most are not as long."""
+    apart = np.diff(np.unique(np.asarray(days)))
+    return _even(apart) if len(apart) >= LEAST_STEPS else 0.0
+
+
+def makes_up(every: ArrayLike, step: float, first: int, last: int) -> bool:
+    """Whether two rows at one place make up for none at the place before, or after: what was late, or early.
+
+    Parameters
+    ----------
+    every : array of int
+        Days of all rows of the party, of whatever amount.
+    """
+    days = np.asarray(every)
+    for side, at in ((-1, first), (1, last)):
+        beyond = days[days < first] if side < 0 else days[days > last]
+        near = np.abs(beyond - (at + side * step)) <= 2 * OFF * step
+        if len(beyond) and not near.any():
+            return True
+    return False
 
 
 def _slack(step: float) -> float:

@@ -21,7 +21,7 @@ from sabueso.screens.grouping import Grouping, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.repeats.flagging import flags_of
-from sabueso.screens.repeats.judging import Frequencies, judged, without_rhythm
+from sabueso.screens.repeats.judging import Frequencies, judged, with_those_beyond, without_rhythm
 from sabueso.screens.repeats.result import RepeatGroup
 from sabueso.screens.repeats.rhythm import steps_of
 from sabueso.screens.repeats.search import Search
@@ -98,9 +98,10 @@ class Repeats(Screen):
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         table = population.table
         party, date = table.role("party"), table.dated()
-        if described is None or party is None or date is None or is_budget(table):
+        if described is None or date is None or is_budget(table) or described.n < LEAST_ROWS:
             return
-        if described.n < LEAST_ROWS:
+        if party is None:
+            yield from _of_what_is_named(population, date)
             return
         document = table.role("document")
         billed = _billed_once(population, described.n) if document is None else None
@@ -143,9 +144,13 @@ class Repeats(Screen):
         outcome = judged(
             found, grouping, often, within, settings.alpha, differing=differs is not None
         )
-        parties = list(dict.fromkeys(each.party for each in outcome.repeated))
+        every = (*outcome.repeated, *outcome.beyond_steps)
+        parties = list(dict.fromkeys(each.party for each in every))
         if date is not None and parties and sum(often.parties[p] for p in parties) <= MOST_ROWS:
-            without_rhythm(outcome, steps_of(search.days_and_sizes(parties)))
+            days = search.days_and_sizes(parties)
+            repeating = {each.party for each in outcome.repeated}
+            without_rhythm(outcome, steps_of({p: own for p, own in days.items() if p in repeating}))
+            with_those_beyond(outcome, days)
         repeated = outcome.repeated
         group = RepeatGroup(
             group={},
@@ -183,6 +188,20 @@ class Repeats(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal]:
+    """Rows without a party that name a row of another table, as receipts name their loan."""
+    table = population.table
+    for column, link in sorted(table.links.items()):
+        if link.table.name != table.name and "amount" in link.table.roles:
+            yield Proposal(
+                f"repeats of {table.name}",
+                settings_of(same=[quoted_name(column)]),
+                "The same thing recorded twice.",
+                f"{column}, amount and {date.name} are there; habits and reversals are taken out",
+            )
+            return
 
 
 def _billed_once(population: Population, n: int) -> str | None:

@@ -15,7 +15,7 @@ from sabueso.report import numbers as num
 from sabueso.screens.finding import Caution
 from sabueso.screens.grouping import UNITS
 from sabueso.screens.sequence.result import SequenceTotals, Series
-from sabueso.screens.sequence.series import HEAD, NUMBER, TAIL, Numbers
+from sabueso.screens.sequence.series import HEAD, NUMBER, TAIL, Numbers, Odd
 from sabueso.screens.sequence.settings import SequenceSettings
 from sabueso.stats.adjust import adjust
 from sabueso.stats.gaps import gap_probability
@@ -51,9 +51,7 @@ class Looking:
         # Numbers of a series that hardly follows the days are not out of its order.
         judged = dated and "order" in asked
         self.unordered = {
-            key
-            for key, row in kept.items()
-            if judged and self._odd(key)[1] > self.settings.incomplete * row["numbers"]
+            key for key, row in kept.items() if judged and not self._follows_days(key, row)
         }
         ordered = [row for key, row in kept.items() if judged and key not in self.unordered]
         off = self.numbers.out_of_order(days, ordered)
@@ -72,17 +70,22 @@ class Looking:
         self.looked_at = sum(int(row["numbers"]) for row in kept.values())
         self.series = [self._described(row, judged=judged) for row in kept.values()]
         rest = [row for row in every if self.numbers.key(row) not in kept]
-        many = sum(self._odd(key)[0] for key in kept)
+        many = sum(self._odd(key).gaps for key in kept)
         self.more_gaps = many - len(gaps) if "gaps" in asked else 0
-        self.more_off = sum(self._odd(self.numbers.key(row))[1] for row in ordered) - len(off)
+        self.more_off = sum(self._odd(self.numbers.key(row)).off for row in ordered) - len(off)
         self.totals = SequenceTotals(
             len(kept), len(rest), sum(int(row["rows"]) for row in rest), len(other)
         )
         self.cautions = self._cautions(dated)
 
-    def _odd(self, key: tuple[Any, ...]) -> tuple[int, int]:
-        """How many gaps a series has, and how many numbers out of order."""
-        return self.odd.get(key, (0, 0))
+    def _odd(self, key: tuple[Any, ...]) -> Odd:
+        return self.odd.get(key, Odd())
+
+    def _follows_days(self, key: tuple[Any, ...], row: Cells) -> bool:
+        """Whether all but a few numbers lie within the days of those beside them, and hardly any is followed by one of
+        days before: receipts that are numbered loan by loan go back at each."""
+        odd = self._odd(key)
+        return bool(max(odd.off, odd.back - odd.off) <= self.settings.incomplete * row["numbers"])
 
     def _complete(self, row: Cells) -> bool:
         span = int(row["high"]) - int(row["low"]) + 1
@@ -206,7 +209,8 @@ class Looking:
         return f"{gap[HEAD]}{number:0{digits}d}{gap[TAIL]}"
 
     def _described(self, row: Cells, *, judged: bool) -> Series:
-        gaps, off = self._odd(self.numbers.key(row))
+        key = self.numbers.key(row)
+        gaps, off, _ = self._odd(key)
         span = int(row["high"]) - int(row["low"]) + 1
         name = f"{row[HEAD]}…{row[TAIL]}"
         width = int(row["shortest"]) - len(row[HEAD]) - len(row[TAIL])
@@ -220,7 +224,7 @@ class Looking:
             missing=span - int(row["numbers"]),
             gaps=gaps,
             repeated=int(row["repeated"]),
-            out_of_order=off if judged else None,
+            out_of_order=off if judged and key not in self.unordered else None,
             complete=self._complete(row),
         )
 
@@ -247,8 +251,8 @@ class Looking:
         if self.unordered:
             text = (
                 f"in {num.many(len(self.unordered), 'series', 'series')} of {len(self.series):,} more than "
-                f"{num.percent(self.settings.incomplete)} of the numbers lie outside the days of those beside them: "
-                "they do not follow the days, and none is named for it"
+                f"{num.percent(self.settings.incomplete)} of the numbers lie outside the days of those beside them, or "
+                "before the one of a day after: they do not follow the days, and none is named for it"
             )
             found.append(Caution("numbers_not_by_day", text, {"series": len(self.unordered)}))
         loose = [s for s in self.series if not s.complete]

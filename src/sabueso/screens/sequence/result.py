@@ -11,7 +11,7 @@ from sabueso.base.plain import ByColumn
 class Series:
     """Numbers with one beginning and one ending, within a group. ``count`` are its rows, ``numbers`` the
     distinct ones; ``missing`` lie between the first and the last in ``gaps``; ``complete`` says that
-    so few are missing that each is looked for; ``out_of_order`` is None where rows have no date."""
+    so few are missing that each is looked for; ``out_of_order`` is None where rows have no date, or numbers do not follow them."""
 
     group: ByColumn
     series: str

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -20,6 +20,14 @@ from sabueso.screens.last_digits import apart, has_digits, last_digits, length
 NUMBERS, BESIDE = "_numbers", "_beside"
 HEAD, TAIL, NUMBER, SHORT, LONG = "head", "tail", "number", "short", "long"
 MOST_FOUND = 200_000
+
+
+class Odd(NamedTuple):
+    """Gaps of a series, its numbers out of order, and steps from a number to one of days before."""
+
+    gaps: int = 0
+    off: int = 0
+    back: int = 0
 
 
 class Numbers:
@@ -113,31 +121,43 @@ class Numbers:
             this=exp.Case().when(in_order, away).else_(sql.integer(0)),
             expressions=[sql.integer(0)],
         )
+        back = exp.Coalesce(
+            this=_days(sql.column("last_day", "g"), sql.column("after", "g")),
+            expressions=[sql.integer(0)],
+        )
         names = [*self._keys, NUMBER, "next", "first_day", "before", "after"]
         select = exp.select(
             *(sql.column(name, "g") for name in names),
             exp.alias_(sql.cast(missing, "BIGINT"), "missing", quoted=True),
             exp.alias_(sql.cast(known, "BIGINT"), "away", quoted=True),
+            exp.alias_(sql.cast(back, "BIGINT"), "back", quoted=True),
         ).from_(inner.subquery("g"))
         odd = exp.or_(
             exp.GT(this=sql.column("missing", "o"), expression=sql.integer(0)),
             exp.GT(this=sql.column("away", "o"), expression=sql.integer(days)),
+            exp.GT(this=sql.column("back", "o"), expression=sql.integer(days)),
         )
         return exp.select("*").from_(select.subquery("o")).where(odd)
 
-    def odd_counts(self, days: int) -> dict[tuple[Any, ...], tuple[int, int]]:
-        """Of each series how many gaps there are, and how many numbers out of order."""
+    def odd_counts(self, days: int) -> dict[tuple[Any, ...], Odd]:
+        """Of each series how many gaps there are, numbers out of order, and numbers whose next is of days before."""
         gap = exp.GT(this=sql.column("missing", "o"), expression=sql.integer(0))
-        off = exp.GT(this=sql.column("away", "o"), expression=sql.integer(days))
+        off, back = (
+            exp.GT(this=sql.column(name, "o"), expression=sql.integer(days))
+            for name in ("away", "back")
+        )
         keys = [sql.column(name, "o") for name in self._keys]
         select = exp.select(
             *keys,
             exp.alias_(sql.only(sql.count(), gap), "gaps", quoted=True),
             exp.alias_(sql.only(sql.count(), off), "off", quoted=True),
+            exp.alias_(sql.only(sql.count(), back), "back", quoted=True),
         ).from_(_kept(BESIDE, "o"))
         select = select.group_by(*(key.copy() for key in keys))
         rows = self._population.query(select).to_pylist()
-        return {self.key(row): (int(row["gaps"]), int(row["off"])) for row in rows}
+        return {
+            self.key(row): Odd(int(row["gaps"]), int(row["off"]), int(row["back"])) for row in rows
+        }
 
     def _from(self, *columns: Tree) -> exp.Select:
         return exp.select(*columns).from_(_kept(NUMBERS, "s"))

@@ -67,7 +67,9 @@ class SequenceView(View[Series]):
     def flagged(self) -> list[Block]:
         finding = self.finding
         if not len(finding.flags):
-            return [Line(f"nothing is found of {', '.join(finding.used['find'])}")]
+            in_order = any(s.out_of_order is not None for s in finding.groups)
+            looked = [each for each in finding.used["find"] if each != "order" or in_order]
+            return [Line(f"nothing is found of {', '.join(looked)}")] if looked else []
         columns = [
             Column("number", "wrap"),
             Column("what", "wrap"),
