@@ -17,7 +17,9 @@ from hypothesis import strategies as st
 from rapidfuzz import fuzz
 
 import sabueso.stats.alike as likeness
-from conftest import inside, inside_json
+from conftest import inside, inside_json, populated, screened
+from sabueso.screens import find_screen
+from sabueso.screens.match.view import MatchView
 
 PEOPLE = [f"E{i:03d}" for i in range(40)]
 
@@ -323,3 +325,22 @@ def test_invoices_beside_orders_and_receipts_by_a_plain_look(tmp_path, seed, pri
 def test_what_three_tables_do_not_tell_is_one_sentence(marisma, given, words):
     said = inside("try", "match", "invoices", "--other", "orders", "--on", "pedido", *given, cwd=marisma, code=2)  # fmt: skip
     assert words in said.stderr
+
+
+def test_what_the_other_table_has_instead_is_told(tmp_path):
+    """Two keys together: an account other than the master's, and somebody whom the master lacks."""
+    pay = [
+        {"id": f"P{i}", "who": f"S{i % 9}", "iban": f"ES{i % 9:09}", "amount": Decimal(100 + i)}
+        for i in range(90)
+    ]
+    pay[40] |= {"iban": "ES999999999"}
+    pay[50] |= {"who": "S77"}
+    master = [{"who": f"S{i}", "iban": f"ES{i:09}"} for i in range(9)]
+    with populated(tmp_path, {"pay": pay, "master": master}, id="id", amount="amount") as people:
+        found = screened(people, "match", other="master", on=["who", "iban"])
+    told = {f["subject"]["who"]: f["instead"] for f in found["flags"]}
+    assert told == {"S4": ["ES000000004"], "S77": []}
+    view = MatchView(find_screen("match").recorded(found))
+    reasons = {f["subject"]["who"]: view.reason(f) for f in found["flags"]}
+    assert reasons["S4"].endswith("is absent among master, which has ES000000004 for S4.")
+    assert reasons["S77"].endswith("is absent among master, which has no who S77.")

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json, populated, screened
 from sabueso.base.errors import UserError
 from sabueso.population.table import Linked
+from sabueso.screens.match.proposed import proposed_matches
 from sabueso.screens.recompute.proposed import proposed_recomputations
 from sabueso.screens.recompute.sums import relations
 from sabueso.stats.annuity import (
@@ -410,6 +411,7 @@ def _wages(seed=4):
 
 
 def test_wages_are_hours_at_the_rate_of_whoever_worked_them(tmp_path):
+    """What differs from the list is one finding for each rate that somebody has not, with all that was paid at it."""
     staff, rows = _wages()
     tables = {"pay": rows, "staff": staff}
     roles = {"id": "id", "amount": "gross", "price": "rate", "party": "emp"}
@@ -419,14 +421,22 @@ def test_wages_are_hours_at_the_rate_of_whoever_worked_them(tmp_path):
         pay = replace(pay, table=table, tables={"pay": table, "staff": master})
         found = {p.name: p for p in proposed_recomputations(pay, object())}
         assert set(found) == {
-            "rate of pay is emp.hourly", "net of pay is gross less tax less dues", "rate times hours and 1.5 over of pay",
-        }  # fmt: skip
-        flagged = {
-            name: {f["subject"]["id"] for f in screened(pay, "recompute", **p.settings)["flags"]}
-            for name, p in found.items()
+            "net of pay is gross less tax less dues",
+            "rate times hours and 1.5 over of pay",
         }
-    assert list(map(len, (flagged[name] for name in sorted(flagged)))) == [1, 2, 0]
-    assert flagged["rate of pay is emp.hourly"] == {"P50", "P90"}
+        flagged = [
+            [
+                f["subject"]["id"]
+                for f in screened(pay, "recompute", **found[name].settings)["flags"]
+            ]
+            for name in sorted(found)
+        ]
+        (other,) = (p for p in proposed_matches(pay) if p.name == "rate of pay other than in staff")
+        rates = screened(pay, "match", **other.settings)["flags"]
+    assert flagged == [["P70"], []]
+    assert [(f["subject"]["emp"], f["amount"]) for f in rates] == [
+        ("E10", str(rows[50]["gross"] + rows[90]["gross"]))
+    ]
 
 
 def test_what_is_paid_is_never_less_than_nothing(populate):

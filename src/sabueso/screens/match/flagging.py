@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 from sabueso.base.plain import Cells
 from sabueso.population import expressions
@@ -14,19 +14,36 @@ from sabueso.screens.subject import Cluster, Entity, Subject
 from sabueso.stats.alike import differs
 
 MOST_PARTNERS = 5
+
+
+class Asked(Protocol):
+    """What the settings say about flags."""
+
+    @property
+    def on(self) -> Sequence[str]: ...
+    @property
+    def find(self) -> str: ...
+    @property
+    def when(self) -> str | None: ...
+
+
 Pairs = dict[int, list[tuple[int, float]]]
 """By the place of a key its partners on the other side, each with its similarity of 100."""
 
 
 def flags_of(
-    left: Keys, right: Keys, pairs: Pairs, find: str, columns: Sequence[str]
+    left: Keys, right: Keys, pairs: Pairs, settings: Asked, columns: Sequence[str]
 ) -> list[Cells]:
-    """Keys that are absent or present, the largest amounts first; of keys among themselves pairs once."""
+    """Keys that are absent or present, the largest amounts first; of keys among themselves pairs once. Where several
+    columns together are absent, ``instead`` is what the other table has by the first of them."""
+    find = settings.find
     own = right is left
     rows: list[Cells] = []
     flagged = [i for i in range(len(left.keys)) if bool(pairs.get(i)) == (find == "present")]
     mine, theirs = _looked_at(left, right, pairs, flagged)
     scale = left.measure.scale if left.measure is not None else 2
+    several = find == "absent" and len(settings.on) > 1 and settings.when is None and not own
+    instead = _by_the_first(right, {str(left.keys[i][0]) for i in flagged}) if several else None
     seen: set[frozenset[int]] = set()
     for i in flagged:
         key, partners = left.keys[i], pairs.get(i, [])
@@ -54,11 +71,22 @@ def flags_of(
             ),
             "ids": [mine[i].first_id],
         }
+        if instead is not None:
+            row["instead"] = instead.get(str(key[0]), [])
         if own:
             row |= _together_with(left, i, [k for k, _ in partners if k != i], mine, columns)
         rows.append(row)
     rows.sort(key=lambda r: (-(r["score"] or 0), -abs(r["amount"] or 0), str(r["subject"])))
     return rows
+
+
+def _by_the_first(keys: Keys, wanted: Collection[str]) -> dict[str, list[str]]:
+    """What stands beside some values of the first of several columns, in another table."""
+    found: dict[str, list[str]] = {}
+    for first, *rest in keys.keys:
+        if str(first) in wanted:
+            found.setdefault(str(first), []).append(" / ".join(map(str, rest)))
+    return found
 
 
 def _together_with(

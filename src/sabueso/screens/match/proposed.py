@@ -134,25 +134,40 @@ def _linked_tables(table: Table) -> Iterator[tuple[Table, str]]:
 
 
 def _told_by_both(population: Population, link: str, n: int) -> dict[str, str]:
-    """Texts that rows and the table they are linked with both tell, called alike or linked, each with its column
-    there, where nearly all rows tell the same: fewer may of what each there has alone, such as a bank account."""
+    """What rows and the table they are linked with both tell, each with its column there, where nearly all rows tell
+    the same: fewer may of what each there has alone, such as a bank account."""
     table = population.table
     other, key = table.links[link].table, table.links[link].key
     alone = {name for names in _singular(population, other, {key}) for name in names}
-    texts = {c.name.casefold(): c.name for c in other.columns if c.type == "text" and c.name != key}
     told: dict[str, str] = {}
+    for own, theirs in _called_alike(table, link):
+        rows, found = _met_keys(population, other, {link: key, own: theirs})
+        if 2 * rows > n and found >= (USUAL if theirs in alone else SURELY) * rows:
+            told[own] = theirs
+    return told
+
+
+def _called_alike(table: Table, link: str) -> Iterator[tuple[str, str]]:
+    """Columns of rows and of the table they are linked with that are linked, called alike, or the prices of both;
+    amounts and quantities are added up by what they are of."""
+    other, key = table.links[link].table, table.links[link].key
+    named = {(c.type, c.name.casefold()): c.name for c in other.columns if not c.is_place}
+    prices = table.roles.get("price"), other.roles.get("price")
+    added = {table.roles.get("amount"), table.roles.get("quantity")}
     for own in table.columns:
-        if own.type != "text" or own.name in (link, *_named(table)):
+        if own.type not in ("text", "number") or own.is_place:
+            continue
+        if own.name in (link, *added, *_named(table)):
             continue
         to = table.links.get(own.name)
-        linked = to is not None and to.table.name == other.name
-        theirs = to.key if linked and to is not None else texts.get(own.name.casefold())
-        if theirs is None or theirs == key:
-            continue
-        rows, found = _met_keys(population, other, {link: key, own.name: theirs})
-        if 2 * rows > n and found >= (USUAL if theirs in alone else SURELY) * rows:
-            told[own.name] = theirs
-    return told
+        if to is not None and to.table.name == other.name:
+            theirs: str | None = to.key
+        elif own.name == prices[0] and prices[1] is not None:
+            theirs = prices[1]
+        else:
+            theirs = named.get((own.type, own.name.casefold()))
+        if theirs is not None and theirs != key and theirs != other.roles.get("amount"):
+            yield own.name, theirs
 
 
 def _named(table: Table) -> set[str]:

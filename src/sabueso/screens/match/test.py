@@ -156,7 +156,7 @@ class Match(Screen):
             right.matched.update(k for k, _ in partners)
         compared = None
         if settings.receipts is None:
-            flags = flags_of(left, right, pairs, settings.find, [c.name for c in table.columns])
+            flags = flags_of(left, right, pairs, settings, [c.name for c in table.columns])
         else:
             flags, compared = _three_way(population, other, settings, reasons)
         make: Make | None = cluster_of if own else None

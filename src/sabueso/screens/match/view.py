@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from decimal import Decimal
 
 from sabueso.base.plain import Cells
+from sabueso.base.words import listed
+from sabueso.population.expressions import equals
+from sabueso.population.table import bare_name
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
+from sabueso.report.commands import shell
 from sabueso.screens.match.result import Compared, MatchGroup, Side
 from sabueso.screens.match.three_way import over_text
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
@@ -22,13 +27,19 @@ class MatchView(View[MatchGroup]):
         """Whether keys were looked for among themselves."""
         return self.finding.flags.kind == "cluster"
 
+    @property
+    def _columns(self) -> list[str]:
+        """The keys as they are read: without the quotes that SQL needs."""
+        return [bare_name(each) for each in self.finding.used["on"]]
+
     def headline(self) -> str:
         s = self.finding.used
+        on = ", ".join(self._columns)
         other = "each other" if self._own else s["other"]
         when = f", by {s['when']}" if s["when"] else ""
         if s["receipts"]:
-            return f"{', '.join(s['on'])} invoiced beside {s['other']} and {s['receipts']}"
-        return f"{', '.join(s['on'])} {s['find']} among {other}{when}"
+            return f"{on} invoiced beside {s['other']} and {s['receipts']}"
+        return f"{on} {s['find']} among {other}{when}"
 
     def name(self) -> str:
         s = self.finding.used
@@ -36,7 +47,7 @@ class MatchView(View[MatchGroup]):
         if s["receipts"]:
             return f"{self.finding.source} beside {s['other']} and {s['receipts']}"
         return (
-            f"{' and '.join(s['on'])} of {self.finding.source} {s['find']} among {s['other']}{when}"
+            f"{listed(self._columns)} of {self.finding.source} {s['find']} among {s['other']}{when}"
         )
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
@@ -118,6 +129,8 @@ class MatchView(View[MatchGroup]):
         columns = [Column("key", "wrap"), Column("rows"), Column("amount")]
         timed = finding.used["when"] is not None and not self._own
         columns += [Column(f"{finding.used['when']}s", "wrap")] if timed else []
+        instead = not present and any("instead" in flag for flag in finding.flags.rows(1))
+        columns += [Column("has instead", "wrap")] if instead else []
         if present:
             columns += [Column("is", "wrap"), Column("alike"), Column("differs in", "wrap")]
         rows: list[list[Cell]] = []
@@ -132,6 +145,8 @@ class MatchView(View[MatchGroup]):
             ]
             if timed:
                 row.append(", ".join(flag["periods"]))
+            if instead:
+                row.append(", ".join(flag["instead"][:MOST_INSTEAD]) or "nothing")
             if present:
                 told = _partners(flag, named)
                 own = next(iter(flag.get("ids") or []), None)
@@ -144,13 +159,21 @@ class MatchView(View[MatchGroup]):
             rows.append(row)
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
 
+    def steps(self, where: str | None) -> list[str]:
+        """The rows of the first key: of all its columns, where it has several."""
+        flag = next(self.finding.flags.rows(1), None)
+        if flag is None or "instead" not in flag:
+            return super().steps(where)
+        named = self.finding.flags.named(flag).clients().items()
+        own = " and ".join(equals(name, value, self.finding.columns) for name, value in named)
+        return [f"sabueso dig {self.finding.source} --where {shell(own)} --rows"]
+
     def reason(self, flag: Cells) -> str:
         if self.finding.groups[0].three_way is not None:
             named = self.finding.flags.named(flag).short()
             over = num.amount(Decimal(flag["amount"]), self.finding.scale)
-            columns = " and ".join(self.finding.used["on"])
-            return f"{columns} {named} is invoiced over order or receipt by {over}: {over_text(flag, 2)}."
-        columns, rows = " and ".join(self.finding.used["on"]), num.many(flag["rows"], "row")
+            return f"{listed(self._columns)} {named} is invoiced over order or receipt by {over}: {over_text(flag, 2)}."
+        columns, rows = listed(self._columns), num.many(flag["rows"], "row")
         named = self.finding.flags.named(flag).short()
         own = next(iter(flag.get("ids") or []), None)
         known = "" if own is None or str(own) == named else f" of {own}"
@@ -161,7 +184,9 @@ class MatchView(View[MatchGroup]):
         )
         if not flag["partners"]:
             periods = f" in {', '.join(flag['periods'])}" if flag.get("periods") else ""
-            return f"{columns} {named} has {rows}{amount}{periods}, and is absent among {self.finding.used['other']}{periods and ' then'}."
+            other = self.finding.used["other"]
+            absent = f"{columns} {named} has {rows}{amount}{periods}, and is absent among {other}{periods and ' then'}"
+            return f"{absent}{_instead(flag, other, self._columns)}."
         differs = f", unlike in {', '.join(flag['differs'])}" if flag["differs"] else ""
         told = ", ".join(_partners(flag, named))
         if not self._own:
@@ -169,6 +194,21 @@ class MatchView(View[MatchGroup]):
         if all(p["key"] == named for p in flag["partners"]):
             return f"{columns} {named} is that of {rows}{amount}: {', '.join(filter(None, [own and str(own), told]))}."
         return f"{columns} {named}{known} stands with {told} of its own table on {rows}{amount}{differs}."
+
+
+def _instead(flag: Cells, other: str, columns: Sequence[str]) -> str:
+    """What the other table has by the first of several columns."""
+    if len(columns) < 2 or "instead" not in flag:
+        return ""
+    first = next(iter(flag["subject"].values()))
+    if not flag["instead"]:
+        return f", which has no {columns[0]} {first}"
+    has = " or ".join(flag["instead"][:MOST_INSTEAD])
+    more = len(flag["instead"]) - MOST_INSTEAD
+    return f", which has {has}{f' and {more:,} more' if more > 0 else ''} for {first}"
+
+
+MOST_INSTEAD = 3
 
 
 def _partners(flag: Cells, named: str) -> list[str]:

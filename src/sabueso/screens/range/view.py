@@ -35,6 +35,10 @@ class RangeView(View[Rules]):
         ]
         return [rows_table(self.finding, rows, [Column("breaks", "wrap")])]
 
+    def reason(self, flag: Cells) -> str:
+        told = _told(flag)
+        return f"{told}." if flag.get("days") else f"Not what is declared: {told}."
+
 
 def _told(flag: Cells) -> str:
     """The rule that a row breaks; of days, by how many."""

@@ -8,7 +8,6 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
-from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.totals import Sides, agreement
 
@@ -35,40 +34,6 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
         if three or other.name == table.name or twice or is_budget(other):
             continue
         yield from _beside(population, column, other, link.key)
-    yield from _of_the_master(population)
-
-
-def _of_the_master(population: Population) -> Iterator[Proposal]:
-    """Figures of rows that are those of what the rows name: a rate that somebody has, a price of a list."""
-    table = population.table
-    for column, link in sorted(table.links.items()):
-        other = link.table
-        if other.name == table.name or is_budget(other) or _in_three(population, other):
-            continue
-        for own, theirs in _called_alike(table, other):
-            named = ".".join(map(quoted_name, (column, theirs)))
-            told = f"{own.name} of {table.name} is {column}.{theirs}"
-            found = held(population, own, named, told)
-            if is_rule(found):
-                yield Proposal(
-                    told,
-                    settings_of(what="product", on=own.name, expect=named),
-                    f"Rows whose {own.name} is not the {theirs} of {other.name}.",
-                    f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-                )
-
-
-def _called_alike(table: Table, other: Table) -> Iterator[tuple[Column, str]]:
-    """Numbers of two tables that are the prices of both, or are called alike; amounts are added up by key."""
-    prices = table.role("price"), other.role("price")
-    theirs = {c.name.casefold(): c for c in other.columns if c.type == "number" and not c.is_place}
-    added = {table.roles.get("amount"), table.roles.get("quantity")}
-    for column in table.columns:
-        if column.type != "number" or column.is_place or column.name in added:
-            continue
-        alike = prices[1] if column == prices[0] else theirs.get(column.name.casefold())
-        if alike is not None and alike.name != other.roles.get("amount"):
-            yield column, alike.name
 
 
 def _in_three(population: Population, orders: Table) -> bool:
