@@ -531,6 +531,11 @@ def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
         ({"Emp ID": "text", "Employee": "text", "Net Pay": 2}, {"party": "Emp ID", "text": "Employee", "amount": "Net Pay"}),
         ({"Supplier No": "text", "Payee": "text", "Paid": 2}, {"party": "Supplier No", "text": "Payee", "amount": "Paid"}),
         ({"Customer No": "text", "Supplier": "text", "Paid": 2}, {"party": "Supplier", "amount": "Paid"}),
+        ({"Fornecedor": "text", "CNPJ": "text", "Valor": 2}, {"party": "CNPJ", "text": "Fornecedor", "amount": "Valor"}),
+        ({"Cliente": "text", "CNPJ Fornecedor": "text", "Valor": 2}, {"party": "Cliente", "amount": "Valor"}),
+        # Whose account it is with a bank is told by the branch before it.
+        ({"Agência": "text", "Conta": "text", "Valor": 2}, {"amount": "Valor"}),
+        ({"Empresa": "text", "Conta": "text", "Valor": 2}, {"account": "Conta", "amount": "Valor"}),
         # What somebody has besides a number of their own tells no row.
         ({"Routing #": "text", "Hired On": "date"}, {"entered": "Hired On"}),
         ({"Loan No": "text", "Amount": 0, "Received By": "text"}, {"id": "Loan No", "amount": "Amount", "preparer": "Received By"}),

@@ -6,6 +6,7 @@ import csv
 import doctest
 import random
 import time
+from datetime import date
 from decimal import Decimal
 from fractions import Fraction
 from pathlib import Path
@@ -344,3 +345,27 @@ def test_what_the_other_table_has_instead_is_told(tmp_path):
     reasons = {f["subject"]["who"]: view.reason(f) for f in found["flags"]}
     assert reasons["S4"].endswith("is absent among master, which has ES000000004 for S4.")
     assert reasons["S77"].endswith("is absent among master, which has no who S77.")
+
+
+def test_nobody_is_absent_before_the_first_row_of_the_other_table(tmp_path):
+    """Bills of the month after the last delivery are of it, and nobody has a delivery then."""
+    bills = [
+        {"id": f"B{m}-{i}", "who": f"C{i}", "day": date(2024, m, 9), "amount": Decimal(100 + i)}
+        for m in range(1, 9)
+        for i in range(6)
+    ]
+    came = [
+        {"who": f"C{i}", "day": date(2024, m, 2)}
+        for m in (2, 3, 4, 6, 7)
+        for i in range(6)
+        if (m, i) != (3, 5)
+    ]
+    roles = {"id": "id", "amount": "amount", "date": "day"}
+    with populated(tmp_path, {"bills": bills, "came": came}, **roles) as people:
+        found = screened(people, "match", other="came", on=["who"], when="month")
+    assert {f["subject"]["who"]: f["periods"] for f in found["flags"]} == {
+        **{f"C{i}": ["2024-05"] for i in range(5)},
+        "C5": ["2024-03", "2024-05"],
+    }
+    (caution,) = (c for c in found["cautions"] if c["code"] == "beyond_its_rows")
+    assert caution["keys"] == 12  # January and August

@@ -10,6 +10,7 @@ from datetime import date, timedelta
 from decimal import Decimal
 
 import pytest
+from xlsxwriter import Workbook
 
 from conftest import inside, inside_json
 from third_world import write
@@ -414,3 +415,49 @@ def test_what_is_paid_ties_to_what_was_billed_with_its_tax(tmp_path):
     flags = {s["name"]: s["flagged"] for s in proposed}
     assert flags["Gross by Voucher of bills and Amount Paid of paid"] == 1
     assert flags["amount by PO Number of bills and orders"] == 1
+
+
+def test_a_bill_of_freight_is_the_miles_and_rate_of_its_shipment(tmp_path):
+    """The bill names its shipment, which has a rate and no amount; a workbook has the shipments, and carriers beside."""
+    rng = random.Random(3)
+    shipments, bills = [], []
+    for i in range(400):
+        miles, rate = rng.randint(100, 1400), round(rng.uniform(1, 3), 4)
+        haul = round(miles * rate, 2) + (50 if i in (33, 210) else 0)
+        day = date(2024, 1, 2) + timedelta(days=i % 300)
+        shipments.append([f"SH{i:04}", day.isoformat(), f"CR{i % 7}", miles, rate])
+        fuel = round(haul * rng.uniform(0.1, 0.2), 2)
+        bills.append([f"FB{9000 + i}", f"SH{i:04}", f"CR{i % 7}", (day + timedelta(9)).isoformat()])
+        bills[-1] += [f"{haul:.2f}", f"{fuel:.2f}", f"{haul + fuel:.2f}"]
+    bills += [[f"FB{9900 + i}", *bills[60 + i][1:]] for i in range(3)]
+    (tmp_path / "in").mkdir()
+    with (tmp_path / "in/bills.csv").open("w", newline="", encoding="utf-8") as file:
+        head = ["Bill #", "Shipment ID", "Carrier Code", "Bill Date", "Linehaul", "Fuel", "Total"]
+        csv.writer(file).writerows([head, *bills])
+    book = Workbook(str(tmp_path / "in/freight.xlsx"))
+    sheets = {
+        "Notes": [["as of", "May"], ["by", "AB"]],
+        "Shipments": [
+            ["Shipment ID", "Ship Date", "Carrier Code", "Miles", "Rate/Mile"],
+            *shipments,
+        ],
+        "Carriers": [["Carrier Code", "Carrier"], *([f"CR{i}", f"Haulier {i}"] for i in range(12))],
+    }
+    for name, rows in sheets.items():
+        sheet = book.add_worksheet(name)
+        for place, row in enumerate(rows):
+            sheet.write_row(place, 0, row)
+    book.close()
+    inside("open", "case", cwd=tmp_path)
+    taken = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
+    rows = {report["table"]: report["files"][0]["accepted"] for report in taken["taken"]}
+    assert rows == {"bills": 403, "shipments": 400, "carriers": 12}
+    roles = tomllib.loads((tmp_path / "case/case.toml").read_text(encoding="utf-8"))["tables"][
+        "bills"
+    ]["roles"]
+    assert (roles["id"], roles["party"]) == ("Bill #", "Carrier Code")
+    flagged = {s["name"]: s["flagged"] for s in taken["screens"]}
+    assert flagged["Linehaul of bills is Miles times Rate/Mile of its Shipment ID"] == 2
+    assert flagged["repeats of bills"] == 3
+    again = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
+    assert [t["known"] for t in again["proposed"]] == [True] * 3

@@ -7,6 +7,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NamedTuple
 
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
@@ -23,6 +24,11 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.population.links import Link
 from sabueso.population.table import HEADING
 
+LEAST_OF_A_SHEET = 10
+"""Rows of a further sheet from which it is a table of its own."""
+_NUMBERED = re.compile(
+    r"(?:table_)?(?:sheet|tabelle|hoja|feuil|feuille|foglio|planilha|folha|blad|ark|arkusz|list|munkalap)?_?[0-9]*"
+)
 LOOKED_AT = 50
 """Rows of a file of which it is asked whether they say a currency."""
 _NO_ROWS = "no row under what would be its header has as many cells as that"
@@ -31,13 +37,15 @@ _NO_ROWS = "no row under what would be its header has as many cells as that"
 @dataclass(frozen=True)
 class Proposed:
     """Files with the same columns, and the table that they may become; ``known`` where the case has
-    it already, ``says_currency`` where the first of them says one."""
+    it already, ``says_currency`` where the first of them says one. ``sheet`` is that of a workbook whose
+    longest sheet is another table."""
 
     table: str
     files: tuple[Path, ...]
     columns: tuple[str, ...]
     known: bool = False
     says_currency: bool = False
+    sheet: str = ""
 
 
 @dataclass(frozen=True)
@@ -81,8 +89,9 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     UserError
         If a path names nothing, or nothing in it can be read.
     """
-    groups: dict[tuple[str, ...], list[tuple[Path, tuple[str, ...], Path]]] = {}
-    saying: set[tuple[str, ...]] = set()
+    groups: dict[_Kind, list[tuple[Path, tuple[str, ...], Path]]] = {}
+    saying: set[_Kind] = set()
+    sheets: dict[Path, str] = {}
     unread: list[tuple[Path, str]] = []
     for root, path in _files(case, paths):
         try:
@@ -99,10 +108,14 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         if not layout.sample.num_rows:
             unread.append((path, f"no table: {_NO_ROWS}"))
             continue
-        key = _key(layout.header)
-        if key not in groups and _says_currency(layout):
-            saying.add(key)
-        groups.setdefault(key, []).append((path, tuple(layout.header), root))
+        further = _further_sheets(path, layout)
+        if further and len(layout.sheets) == 1:
+            sheets[path] = layout.sheet
+        for sheet, own in {"": layout, **further}.items():
+            kind = _Kind(_key(own.header), sheet)
+            if kind not in groups and _says_currency(own):
+                saying.add(kind)
+            groups.setdefault(kind, []).append((path, tuple(own.header), root))
     if not groups:
         first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
         raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
@@ -112,26 +125,62 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         for source in case.sources(name)[-1:]
     }
     held = dict(columns_of)
-    known = {_key(columns): name for name, columns in held.items()}
+    known = {
+        _Kind(_key(columns), case.plan.tables[name].read.sheet or ""): name
+        for name, columns in held.items()
+    }
     tables: list[Proposed] = []
     alike: list[Alike] = []
     # What the plan says of a table before its first file, such as rates, is said of the files that are called so.
     taken = {name.lower() for name in held}
     # Of tables called alike the one of most files has the name.
-    for key, found in sorted(groups.items(), key=lambda group: -len(group[1])):
+    for kind, found in sorted(groups.items(), key=lambda group: -len(group[1])):
         files = tuple(path for path, _, _ in found)
-        name = known.get(key) or _made_of(found[0][1], held, case.plan.tables)
+        name = known.get(kind) or known.get(_Kind(kind.columns, sheets.get(files[0], "")))
+        if name is None and not kind.sheet:
+            name = _made_of(found[0][1], held, case.plan.tables)
         is_known = name is not None
         if name is None:
-            wanted = _named(files, found[0][2])
+            sheet = kind.sheet or (sheets.get(files[0], "") if len(files) == 1 else "")
+            wanted = _of_sheet(sheet) or _named(files, found[0][2])
             name = _free(wanted, taken)
             taken.add(name.lower())
             columns_of[name] = found[0][1]
             if name != wanted and wanted in columns_of:
                 beside = _beside(columns_of[name], columns_of[wanted])
                 alike += [Alike(name, wanted, beside)] if beside else []
-        tables.append(Proposed(name, files, found[0][1], is_known, key in saying))
+        tables.append(
+            Proposed(name, files, found[0][1], is_known, kind in saying, sheet=kind.sheet)
+        )
     return Proposal(sorted(tables, key=lambda each: each.table), unread, alike)
+
+
+class _Kind(NamedTuple):
+    """What tells one table from another: its columns, and its sheet where that is not a workbook's longest."""
+
+    columns: tuple[str, ...]
+    sheet: str = ""
+
+
+def _further_sheets(path: Path, layout: Layout) -> dict[str, Layout]:
+    """The other sheets of a workbook that are tables: of some columns and rows, most cells of which are filled."""
+    found: dict[str, Layout] = {}
+    for sheet in layout.others:
+        try:
+            own = reader_for(path).layout(path, ReadSettings(sheet=sheet))
+        except UserError:
+            continue
+        rows, columns = own.sample.num_rows, own.sample.num_columns
+        filled = sum(sum(map(bool, column.to_pylist())) for column in own.sample.columns)
+        if columns >= 2 and rows >= LEAST_OF_A_SHEET and 2 * filled >= rows * columns:
+            found[sheet] = own
+    return found
+
+
+def _of_sheet(sheet: str) -> str:
+    """A table's name after its sheet; nothing where that is numbered alone."""
+    word = _word(sheet) if sheet else ""
+    return "" if _NUMBERED.fullmatch(word) else word
 
 
 def _says_currency(layout: Layout) -> bool:

@@ -15,18 +15,18 @@ Found = tuple[str, str, Proposal]
 def asked_elsewhere(found: Sequence[Found], tables: Mapping[str, Table]) -> dict[int, str]:
     """Of which places among what is proposed another table is asked the same, and why.
 
-    A test of amounts, by itself or by party, is asked of the table whose rows name the other's: it is the later of the
-    two, and nearer to what was paid.
+    A test of amounts, by itself or by party, is asked of the table whose rows name the others', as payments name bills
+    and bills orders: it is the last, and nearest to what was paid.
     """
-    asked: dict[str, str] = {}
-    for _, table, proposal in found:
-        if proposal.alike and _same_parties(tables[table], tables[proposal.alike]):
-            kept, left = _later(tables[table], tables[proposal.alike])
-            asked.setdefault(left, kept)
+    groups = _groups([(table, p.alike) for _, table, p in found if p.alike])
+    asked = {name: _asked(name, group, tables) for group in groups for name in group}
     told: dict[int, str] = {}
     for place, (test, table, proposal) in enumerate(found):
-        kept = _last(asked, table)
+        kept = asked.get(table, table)
         if kept == table or not find_screen(test).same_again:
+            continue
+        # Its own day is held against when a payee was known, which is another day than the other table's.
+        if not {"created", "closed"}.isdisjoint(proposal.settings):
             continue
         party = tables[table].roles.get("party")
         columns = [
@@ -39,31 +39,49 @@ def asked_elsewhere(found: Sequence[Found], tables: Mapping[str, Table]) -> dict
     return told
 
 
-def _last(asked: Mapping[str, str], table: str) -> str:
-    seen = [table]
-    while (after := asked.get(seen[-1])) is not None and after not in seen:
-        seen.append(after)
-    return seen[-1]
+def _groups(alike: Sequence[tuple[str, str]]) -> list[list[str]]:
+    """Tables that have the same amounts, each with all that it has them in common with."""
+    groups: list[set[str]] = []
+    for pair in alike:
+        met = [group for group in groups if not group.isdisjoint(pair)]
+        groups = [group for group in groups if group not in met] + [set(pair).union(*met)]
+    return [sorted(group) for group in groups]
+
+
+def _asked(name: str, group: Sequence[str], tables: Mapping[str, Table]) -> str:
+    """The table of a group that is asked for one of them."""
+    table = tables[name]
+    same = [each for each in group if each == name or _same_parties(table, tables[each])]
+    depth = {each: _named(each, group, tables) for each in same}
+    lacks = table.role("party") is None
+    others = [each for each in same if tables[each].role("party") is not None] if lacks else same
+    return max(others or same, key=lambda each: (depth[each], each == name, each))
+
+
+def _named(name: str, group: Sequence[str], tables: Mapping[str, Table]) -> int:
+    """How many others of a group the rows of a table name, or those of what they name."""
+    reached, new = {name}, [name]
+    while new:
+        links = [link for each in new for link in tables[each].links.values()]
+        keys = {(link.table.name, link.key) for link in links}
+        new = [
+            other
+            for other, key in sorted(keys)
+            if other in group and other not in reached and key == tables[other].roles.get("id")
+        ]
+        reached.update(new)
+    return len(reached) - 1
 
 
 def _listed(value: object) -> list[object]:
     return value if isinstance(value, list) else [] if value is None else [value]
 
 
-def _later(table: Table, other: Table) -> tuple[str, str]:
-    """Of two linked tables the one whose rows name the other's, and that other."""
-    names = any(
-        link.table.name == other.name and link.key == other.roles.get("id")
-        for link in table.links.values()
-    )
-    return (table.name, other.name) if names else (other.name, table.name)
-
-
 def _same_parties(table: Table, other: Table) -> bool:
-    """Whether two tables are of the same parties, by the same names."""
+    """Whether two tables are of the same parties, by the same names, as far as the first names any."""
     mine, theirs = table.role("party"), other.role("party")
     if mine is None or theirs is None:
-        return mine is theirs
+        return mine is None
     one, two = table.links.get(mine.name), other.links.get(theirs.name)
     if one is not None and two is not None:
         return (one.table.name, one.key) == (two.table.name, two.key)

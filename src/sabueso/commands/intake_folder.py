@@ -74,7 +74,8 @@ def intake_folder(
                     case,
                     Taking(
                         each.table, source_files(case, files, each.table), files,
-                        initials=initials, given=given or {},
+                        initials=initials,
+                        given={**(given or {}), **({"sheet": each.sheet} if each.sheet else {})},
                     ),
                 )
             )  # fmt: skip

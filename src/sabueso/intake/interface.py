@@ -81,7 +81,7 @@ class Layout:
 
     ``notes`` are said in the report, assumptions among them. ``found`` are settings of ``read`` as the
     reader found them. ``settled`` are settings of ``read`` that the file itself states, or
-    one beside it. ``sheet`` is the first sheet taken, and ``sheets`` are all, where it has sheets. ``skipped`` counts lines beside the first ``header_line`` that
+    one beside it. ``sheet`` is the first sheet taken, and ``sheets`` are all, where it has sheets; ``others`` are those of other columns. ``skipped`` counts lines beside the first ``header_line`` that
     hold no rows: the headers of further sheets. ``added`` are columns that no line has: what stands in them is
     told by the name of the file, or by lines above. ``currency`` is what lines above the header state, or nothing; ``year`` the
     month from which on they say that the rows are, as 2025-01; ``titled`` the only year that stands there.
@@ -105,6 +105,7 @@ class Layout:
     heading: str = field(default="", kw_only=True)
     units: Mapping[str, Mapping[str, int]] = field(default_factory=dict, kw_only=True)
     sheets: tuple[str, ...] = field(default=(), kw_only=True)
+    others: tuple[str, ...] = field(default=(), kw_only=True)
 
     @property
     def on_lines(self) -> list[str]:

@@ -25,7 +25,7 @@ MOST_COLUMNS = 6
 
 def show_proposal(console: Console, proposal: Proposal) -> None:
     """The tables that the files may become."""
-    files = sum(len(each.files) for each in proposal.tables)
+    files = len({path for each in proposal.tables for path in each.files})
     title(console, f"{num.many(len(proposal.tables), 'table')} of {num.many(files, 'file')}")
     table = open_table([("table", "left"), ("files", "right"), ("", "left"), ("columns", "flex")])
     for each in proposal.tables:

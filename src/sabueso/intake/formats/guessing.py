@@ -10,6 +10,7 @@ from sabueso.intake.formats.header_words import CURRENCY_WORDS, HUNDREDTHS, RUNN
 from sabueso.intake.formats.role_words import (
     ANY_NUMBER,
     BESIDE,
+    BRANCHES,
     BY,
     COMMISSIONS,
     ENTERED,
@@ -91,6 +92,8 @@ class Guess:
                 continue
             if role == "amount" and self._is_a_price(column.name, set(parts), set(matched)):
                 continue
+            if role == "account" and self._is_with_a_bank(position):
+                continue
             if matched and not named_otherwise(role, parts):
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
@@ -148,6 +151,11 @@ class Guess:
             if filled >= NEARLY_ALL * rows and its >= NEARLY_ALL * distinct:
                 return True
         return False
+
+    def _is_with_a_bank(self, position: int) -> bool:
+        """Whether the column before one says where an account is: a branch's code."""
+        before = worded(self.columns[position - 1].name) if position else ()
+        return not BRANCHES.isdisjoint(before)
 
     def _is_a_price(self, name: str, parts: set[str], matched: set[str]) -> bool:
         """Whether a net or gross price is one of each of what the rows count."""

@@ -46,7 +46,7 @@ WORDS: dict[Role, str] = {
     ),
     "approver": (
         "approver approved appr aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt "
-        "genehmiger valideur valide approuve approvato autorizzato goedgekeurd aprovado zatwierdzil schvalil "
+        "genehmiger ordenador ordonnateur ordinatore valideur valide approuve approvato autorizzato goedgekeurd aprovado zatwierdzil schvalil "
         "jovahagyta aprobat onaylayan godkand godkendt godkjent hyvaksyja утвердил согласовал 承認者 审核人 審核 审批人 核准 "
         "승인자 המאשר disetujui menyetujui duyet المعتمد ผู้อนุมัติ"
     ),
@@ -55,11 +55,11 @@ WORDS: dict[Role, str] = {
         "bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
-        "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen clerk cashier teller cajero kassierer caissier adjuster officer actor liquidatore gestore perito tramitador gestionnaire behandelaar schadenbearbeiter"
+        "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen dispatcher disponent clerk cashier teller cajero kassierer caissier adjuster officer actor liquidatore gestore perito responsavel responsable tramitador gestionnaire behandelaar schadenbearbeiter servidor"
     ),
     "party": (
         "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor "
-        "proveedor payee beneficiario customer cliente employee empleado acreedor counterparty tercero kreditor "
+        "proveedor payee beneficiario carrier haulier shipper consignee spediteur transporteur vettore transportista customer cliente employee empleado acreedor counterparty tercero kreditor "
         "debitor mitarbeiter personal salarie dipendente werknemer creditor debtor funcionario crediteur debiteur "
         "kunden fornecedor credor emp tiers aux auxiliaire kontrahent dostawca odbiorca klient nabywca dodavatel "
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "

@@ -37,7 +37,8 @@ ENTERED = frozenset(
      "oprettet", "opprettet", "received", "collected", "issued", "sold", "served", "taken", "raised", "requested", "ordered",
      "disbursed", "completed", "performed", "recibido", "cobrado", "emitido", "vendido", "solicitado", "recu", "encaisse", "emis",
      "vendu", "demande", "erhalten", "kassiert", "ausgestellt", "verkauft", "beantragt", "ricevuto", "incassato", "emesso", "venduto",
-     "richiesto", "recebido", "ontvangen", "verkocht"]
+     "richiesto", "recebido", "ontvangen", "verkocht", "gezahlt", "gepruft", "atestado", "conferido", "contado", "compte", "contato",
+     "geteld"]
 )  # fmt: skip
 """What is followed by whoever did it: ``Entered By`` is no time."""
 OF_A_MASTER = frozenset(
@@ -136,6 +137,10 @@ OF_PAYEES = (
     frozenset(["proveedor", "acreedor", "beneficiario"]),
 )
 """Words of one and the same party."""
+TAX_NUMBERS = frozenset(["cnpj", "cpf", "nif", "cif", "rfc", "ruc", "rut", "nit", "cuit", "siren", "siret", "abn", "pan", "gstin", "kvk", "inn", "инн", "nip", "ico", "oib", "cvr", "orgnr", "afm", "αφμ", "tin", "ein"])  # fmt: skip
+"""Words of numbers by which a state tells whoever is paid: one of each."""
+BRANCHES = frozenset(["agencia", "sort", "routing", "bic", "swift", "blz", "bankleitzahl", "bsb", "ifsc", "guichet", "abi", "cab"])  # fmt: skip
+"""Words of where a bank account is: the account beside is none of the ledger."""
 OF_PERSONS = frozenset(["national", "passport", "ssn", "routing", "iban", "bic", "swift", "phone", "mobile", "telephone", "licence", "license", "plate", "telefono", "telefon", "tax", "vat", "ust"])  # fmt: skip
 """Words of numbers that somebody has besides what tells them here."""
 OF_BANKS = frozenset(["iban", "bank", "account", "acct", "acc", "konto", "cuenta", "compte", "conto", "tin", "ein", "nif", "cif"])  # fmt: skip

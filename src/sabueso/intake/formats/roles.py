@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from sabueso.intake.formats.called import folded, looks_like_date, worded
 from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.deciding import Format
-from sabueso.intake.formats.guessing import Guess, alike_parties, named_otherwise
+from sabueso.intake.formats.guessing import NEARLY_ALL, Guess, alike_parties, named_otherwise
 from sabueso.intake.formats.header_words import WORDS
 from sabueso.intake.formats.role_words import (
     BUYERS,
@@ -18,6 +18,7 @@ from sabueso.intake.formats.role_words import (
     OF_ONE_UNIT,
     OF_VALUE,
     ORDERS,
+    TAX_NUMBERS,
 )
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
@@ -83,6 +84,7 @@ def guess_roles(
     _settle_date(guess)
     _settle_price(guess)
     _settle_name(guess)
+    _settle_tax_number(guess)
     _settle_buyer(guess)
     if "amount" in guess.found and "date" not in guess.found and "entered" in guess.found:
         # What happens is dated: of amounts the only time there is is theirs.
@@ -96,12 +98,13 @@ def guess_roles(
 
 
 def _settle_id(guess: Guess) -> None:
-    """The first column, where it tells every row apart and nothing else is called as what does; the number of an
-    order is its rows' where it stands first, and else names a row of another table."""
+    """The first column, where it tells every row apart and is called a number, or nothing else is called as what does;
+    the number of an order is its rows' where it stands first, and else names a row of another table."""
     first, named = next(iter(guess.columns), None), guess.found.get("id")
     if first is None or first.name in guess.taken or looks_like_date(first.name):
         return
-    if named is not None and ORDERS.isdisjoint(worded(named)):
+    numbered = not NUMBERS.isdisjoint(worded(first.name))
+    if named is not None and ORDERS.isdisjoint(worded(named)) and not numbered:
         return
     n, rows = guess.distinct.get(first.name, (0, 0))
     if rows and n == rows and first.type == "text" and guess.is_on_most_rows(first.name):
@@ -181,6 +184,25 @@ def _settle_whose(guess: Guess) -> None:
         free = column.type == "text" and column.name not in guess.taken
         if free and own & set(parts) and not named_otherwise("party", parts):
             guess.give("text", column.name)
+            return
+
+
+def _settle_tax_number(guess: Guess) -> None:
+    """Of a party that is told by its name, the number that its state gave it: two of one name are two."""
+    name = guess.found.get("party")
+    if name is None or not NUMBERS.isdisjoint(worded(name)):
+        return
+    own = alike_parties(set(worded(name)) & set(WORDS["party"].split()))
+    distinct, rows = guess.distinct.get(name, (0, 0))
+    for column in guess.columns:
+        parts = set(worded(column.name))
+        if column.type != "text" or column.name in guess.taken or parts.isdisjoint(TAX_NUMBERS):
+            continue
+        its, filled = guess.distinct.get(column.name, (0, 0))
+        known = its >= NEARLY_ALL * distinct and filled >= NEARLY_ALL * rows
+        if known and parts & set(WORDS["party"].split()) <= own:
+            guess.give("party", column.name)
+            guess.found.setdefault("text", name)
             return
 
 

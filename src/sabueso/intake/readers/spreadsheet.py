@@ -83,7 +83,7 @@ class SpreadsheetReader:
         notes += looked.notes(sum(book.height(s.name) - s.header_row for s in chosen))
         if others:
             names = ", ".join(map(repr, others))
-            text = f"not taken, for their columns differ from those of {first.name!r}, the longest: {names}"
+            text = f"of this table is sheet {first.name!r}, the longest; not of it, for their columns differ: {names}"
             notes.append(Assumed(text, "read.sheet"))
         stated = {s.currency: s.name for s in chosen if s.currency}
         if len(stated) > 1:
@@ -102,6 +102,7 @@ class SpreadsheetReader:
             sample=text_table(first.header, sample),
             taken=chosen,
             sheets=tuple(s.name for s in chosen),
+            others=tuple(others),
             currency=next(iter(stated), ""),
             year=_shared(s.begins for s in chosen),
             titled=_shared(s.year for s in chosen),

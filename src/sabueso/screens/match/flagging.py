@@ -32,14 +32,24 @@ Pairs = dict[int, list[tuple[int, float]]]
 
 
 def flags_of(
-    left: Keys, right: Keys, pairs: Pairs, settings: Asked, columns: Sequence[str]
+    left: Keys,
+    right: Keys,
+    pairs: Pairs,
+    settings: Asked,
+    columns: Sequence[str],
+    beyond: Collection[int] = (),
 ) -> list[Cells]:
     """Keys that are absent or present, the largest amounts first; of keys among themselves pairs once. Where several
-    columns together are absent, ``instead`` is what the other table has by the first of them."""
+    columns together are absent, ``instead`` is what the other table has by the first of them. Of keys whose places are
+    ``beyond`` none is a flag."""
     find = settings.find
     own = right is left
     rows: list[Cells] = []
-    flagged = [i for i in range(len(left.keys)) if bool(pairs.get(i)) == (find == "present")]
+    flagged = [
+        i
+        for i in range(len(left.keys))
+        if bool(pairs.get(i)) == (find == "present") and i not in beyond
+    ]
     mine, theirs = _looked_at(left, right, pairs, flagged)
     scale = left.measure.scale if left.measure is not None else 2
     several = find == "absent" and len(settings.on) > 1 and settings.when is None and not own

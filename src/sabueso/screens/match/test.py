@@ -155,8 +155,10 @@ class Match(Screen):
             left.matched.add(i)
             right.matched.update(k for k, _ in partners)
         compared = None
+        beyond = _beyond(left, right, settings)
         if settings.receipts is None:
-            flags = flags_of(left, right, pairs, settings, [c.name for c in table.columns])
+            names = [c.name for c in table.columns]
+            flags = flags_of(left, right, pairs, settings, names, beyond)
         else:
             flags, compared = _three_way(population, other, settings, reasons)
         make: Make | None = cluster_of if own else None
@@ -189,7 +191,7 @@ class Match(Screen):
             ),
             tests_made=0,
             subjects=len(left.keys),
-            cautions=_cautions(left, right, settings),
+            cautions=_cautions(left, right, settings, beyond),
             not_tested=[],
             currency=table.currency,
             scale=amount.scale if amount is not None else 2,
@@ -266,8 +268,25 @@ def _pairs(left: Keys, right: Keys, settings: MatchSettings) -> Pairs:
     return found
 
 
-def _cautions(left: Keys, right: Keys, settings: MatchSettings) -> list[Caution]:
+def _beyond(left: Keys, right: Keys, settings: MatchSettings) -> frozenset[int]:
+    """Places of keys of periods before the other table's first or after its last: nobody has a row there then."""
+    if settings.when is None or settings.find != "absent" or not right.keys:
+        return frozenset()
+    periods = [str(key[-1]) for key in right.keys]
+    first, last = min(periods), max(periods)
+    return frozenset(i for i, key in enumerate(left.keys) if not first <= str(key[-1]) <= last)
+
+
+def _cautions(
+    left: Keys, right: Keys, settings: MatchSettings, beyond: frozenset[int]
+) -> list[Caution]:
     found = []
+    if beyond:
+        text = (
+            f"{num.many(len(beyond), 'key is', 'keys are')} of a {settings.when} before the first row of "
+            f"{settings.other}, or after its last: they are absent, and none is named for it"
+        )
+        found.append(Caution("beyond_its_rows", text, {"keys": len(beyond)}))
     if not right.keys:
         found.append(
             Caution(

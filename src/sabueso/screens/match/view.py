@@ -124,7 +124,8 @@ class MatchView(View[MatchGroup]):
         finding = self.finding
         (g,) = finding.groups
         if not len(finding.flags):
-            return [Line(f"no key is {g.find}")]
+            others = g.find == "absent" and g.left.absent > 0
+            return [Line(f"no {'other ' if others else ''}key is {g.find}")]
         present = g.find == "present"
         columns = [Column("key", "wrap"), Column("rows"), Column("amount")]
         timed = finding.used["when"] is not None and not self._own

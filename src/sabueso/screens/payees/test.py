@@ -109,9 +109,10 @@ class Payees(Screen):
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         table = population.table
         party, when = table.role("party"), table.dated()
-        if described is None or party is None or when is None or is_budget(table):
+        if described is None or when is None or is_budget(table) or described.n < LEAST_ROWS:
             return
-        if described.n < LEAST_ROWS:
+        if party is None:
+            yield from _of_the_named(table, when)
             return
         created, closed = _known_of(table, party)
         told = [f"known since {created}"] if created else []
@@ -212,6 +213,24 @@ _CLOSED = re.compile(
     r"cessa|uscita|chius",
     re.IGNORECASE,
 )
+
+
+def _of_the_named(table: Table, when: Column) -> Iterator[Proposal]:
+    """Rows with papers and without a party that name a row with one, as what was delivered names its order."""
+    document = table.role("document")
+    for column, link in sorted(table.links.items()) if document is not None else ():
+        party = link.table.role("party")
+        if link.table.name != table.name and party is not None and "amount" in link.table.roles:
+            who = ".".join(map(expressions.quoted_name, (column, party.name)))
+            yield Proposal(
+                f"{column}.{party.name} of {table.name} over time",
+                settings_of(per=[who]),
+                "Payees who came back from a long silence, or were paid once and much.",
+                f"{party.name} of the {link.table.name} that are named, and {when.name}",
+            )
+            return
+
+
 RUN_OFF = 31
 """Days that are proposed: the last wage, and what was ordered before, are paid within a month."""
 

@@ -9,10 +9,10 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import HEADING, Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.recompute.priced import FEW, FEW_OF_ALL, priced
+from sabueso.screens.recompute.priced import FEW, FEW_OF_ALL, held, is_rule, priced
 from sabueso.screens.recompute.products import Comparison, balances
 from sabueso.screens.recompute.sums import HOLDS, sums_of
-from sabueso.screens.recompute.ties import proposed_ties
+from sabueso.screens.recompute.ties import further, proposed_ties
 from sabueso.screens.recompute.waged import waged
 
 if TYPE_CHECKING:
@@ -48,6 +48,8 @@ def proposed_recomputations(
                 f"it holds for {each.holding:,} of {each.rows:,} rows, in {each.several:,} of which "
                 f"{'both' if len(each.parts) == 2 else 'two or more'} are something",
             )
+    if amount is not None and described is not None:
+        yield from _of_what_is_named(population, amount)
     if price is None or amount is None or described is None:
         return
     found = None if quantity is None else priced(population, quantity, price, amount)
@@ -59,6 +61,32 @@ def proposed_recomputations(
             "Amounts that are not their quantity times their price.",
             f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
         )
+
+
+def _of_what_is_named(population: Population, amount: Column) -> Iterator[Proposal]:
+    """Figures of rows that are the quantity and price of the row that they name, where that has no amount: a bill of
+    freight, and the miles and rate of its shipment."""
+    table = population.table
+    for column, link in sorted(table.links.items()):
+        other = link.table
+        quantity, price = other.role("quantity"), other.role("price")
+        if other.name == table.name or "amount" in other.roles or None in (quantity, price):
+            continue
+        assert quantity is not None and price is not None
+        named = [".".join(map(quoted_name, (column, each.name))) for each in (quantity, price)]
+        for own in [amount, *further(table, amount)]:
+            told = (
+                f"{own.name} of {table.name} is {quantity.name} times {price.name} of its {column}"
+            )
+            found = held(population, own, " * ".join(named), told)
+            if is_rule(found):
+                yield Proposal(
+                    told,
+                    settings_of(what="product", on=own.name, expect=found.expression),
+                    f"Rows whose {own.name} is not what {other.name} makes it.",
+                    f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
+                )
+                break
 
 
 def _running(population: Population, amount: Column) -> Iterator[Proposal]:

@@ -110,14 +110,14 @@ def _figures(table: Table, other: Table, role: Role) -> Iterator[tuple[str, str]
         return
     yield mine.name, theirs.name
     if role == "amount":
-        for name in _further(other, theirs):
-            yield mine.name, name
-        for name in _further(table, mine):
-            yield name, theirs.name
+        for each in further(other, theirs):
+            yield mine.name, each.name
+        for each in further(table, mine):
+            yield each.name, theirs.name
 
 
-def _further(table: Table, amount: Column) -> list[str]:
-    """Numbers with the decimals of the amount and no role."""
+def further(table: Table, amount: Column) -> list[Column]:
+    """Numbers with the decimals of the amount and no role, the first few."""
     taken = set(table.roles.values())
-    alike = [c.name for c in table.columns if c.type == "number" and c.scale == amount.scale > 0]
-    return [name for name in alike if name not in taken][:MOST_FURTHER]
+    alike = [c for c in table.columns if c.type == "number" and c.scale == amount.scale > 0]
+    return [column for column in alike if column.name not in taken][:MOST_FURTHER]

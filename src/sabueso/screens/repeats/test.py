@@ -105,11 +105,15 @@ class Repeats(Screen):
             return
         document = table.role("document")
         billed = _billed_once(population, described.n) if document is None else None
+        bought = _bought(table, party)
+        same = [party.name] if bought is None else [party.name, bought]
         yield Proposal(
             f"repeats of {table.name}",
-            settings_of(document=billed),
+            settings_of(
+                document=billed, same=None if bought is None else list(map(quoted_name, same))
+            ),
             "The same thing recorded twice.",
-            f"{party.name}, amount and {date.name} are there; habits and reversals are taken out"
+            f"{', '.join(same)}, amount and {date.name} are there; habits and reversals are taken out"
             + (f"; each {billed} has a row of its own" if billed else ""),
         )
         if document is not None and _of_one(population, document, party):
@@ -190,11 +194,23 @@ class Repeats(Screen):
         )
 
 
+def _bought(table: Table, party: Column) -> str | None:
+    """The column of what is counted, where a list of it with prices is linked: prices are met again, of other things."""
+    if not {"quantity", "price"} <= table.roles.keys():
+        return None
+    lists = (
+        column
+        for column, link in sorted(table.links.items())
+        if "price" in link.table.roles and "amount" not in link.table.roles and column != party.name
+    )
+    return next((column for column in lists if column not in table.roles.values()), None)
+
+
 def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal]:
     """Rows without a party that name a row of another table, as receipts name their loan."""
     table = population.table
     for column, link in sorted(table.links.items()):
-        if link.table.name != table.name and "amount" in link.table.roles:
+        if link.table.name != table.name and link.table.dated() is not None:
             yield Proposal(
                 f"repeats of {table.name}",
                 settings_of(same=[quoted_name(column)]),

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
 from decimal import Decimal
 
 import numpy as np
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import Cells
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.table import Column
@@ -19,12 +21,22 @@ from sabueso.screens.split.looking import FROM, TO, excess_of
 FIRST = ("1", "1.5", "2", "2.5", "3", "4", "5", "6", "7.5", "8")
 SURELY = 1e-4
 """p, times the limits looked at, below which a round amount is taken for a limit."""
+MAYBE, MOST_TRIED, SURELY_OF_ONE = 0.05, 3, 1e-6
+"""p, of one round amount, from which it is asked whether somebody is behind what lies below it; how many are tried; and
+the adjusted p below which somebody is."""
+Flagged = Callable[[str], Iterable[Cells]]
 _LIMIT = re.compile(r"approv|aprob|limit|límit|umbral|threshold|autoriz|genehmig|freigabe", re.I)
 
 
-def proposed_limits(population: Population) -> Iterator[Proposal]:
+def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Proposal]:
     """A screen for each limit that the plan has among its facts; where it has none, for the round amount
-    below which there are most too many."""
+    below which there are most too many, or somebody has.
+
+    Parameters
+    ----------
+    flagged : callable
+        What the test flags at a limit.
+    """
     table = population.table
     measure = table.role("amount")
     if measure is None or is_budget(table) or population.account(None).used < LEAST_ROWS:
@@ -38,14 +50,38 @@ def proposed_limits(population: Population) -> Iterator[Proposal]:
         yield _proposal(table.name, f"facts.{name}", f"{name} of the plan, {value:,}")
     if named:
         return
-    found = _fullest(population, measure)
-    if found is not None:
-        limit, count, expected = found
-        yield _proposal(
-            table.name,
-            str(limit),
-            f"{num.many(count, 'amount')} just below {limit:,}, {expected:,.0f} expected",
-        )
+    found = _full(population, measure)
+    if found and found[0].p < SURELY:
+        each = found[0]
+        told = f"{num.many(each.count, 'amount')} just below {each.limit:,}, {each.expected:,.0f} expected"
+        yield _proposal(table.name, str(each.limit), told)
+        return
+    for each in found[:MOST_TRIED]:
+        if each.alone < MAYBE and (who := _somebody(flagged(str(each.limit)))) is not None:
+            yield _proposal(table.name, str(each.limit), f"{who} just below {each.limit:,}")
+            return
+
+
+@dataclass(frozen=True)
+class _Limit:
+    """A round amount, how many lie just below it and would be expected there, with the chance of so many: ``alone``, and
+    times the amounts looked at."""
+
+    limit: Decimal
+    count: int
+    expected: float
+    alone: float
+    p: float
+
+
+def _somebody(flags: Iterable[Cells]) -> str | None:
+    """Whoever has most of what lies just below a limit, where chance gives nobody as much at any limit looked at."""
+    sure = [f for f in flags if (f["p_adjusted"] is not None and f["p_adjusted"] < SURELY_OF_ONE)]
+    if not sure:
+        return None
+    first = min(sure, key=lambda flag: float(flag["p_adjusted"]))
+    name = " ".join(f"{column} {value}" for column, value in first["subject"].items())
+    return f"{num.many(first['rows'], 'amount')} of {name}"
 
 
 def _proposal(table: str, limit: str, because: str) -> Proposal:
@@ -57,11 +93,11 @@ def _proposal(table: str, limit: str, because: str) -> Proposal:
     )
 
 
-def _fullest(population: Population, measure: Column) -> tuple[Decimal, int, float] | None:
-    """The round amount with the least likely excess below it."""
+def _full(population: Population, measure: Column) -> list[_Limit]:
+    """Round amounts with what lies just below them, the least likely first."""
     least, counts = _first_four(population, measure)
     if not len(least):
-        return None
+        return []
     unit, largest = 10**measure.scale, int(least.max())
     limits = [
         limit
@@ -69,17 +105,16 @@ def _fullest(population: Population, measure: Column) -> tuple[Decimal, int, flo
         for first in FIRST
         if (limit := Decimal(first).scaleb(power)) * unit <= largest
     ]
-    best: tuple[float, Decimal, int, float] | None = None
+    found = []
     for limit in limits:
         part = least * 1000 // int(limit * unit)
         near = (part >= FROM) & (part < TO)
         around = np.bincount(part[near] - FROM, counts[near], TO - FROM).astype(np.int64)
         below = excess_of(around, 950)
-        if below is None or below.p * len(limits) >= SURELY:
-            continue
-        if best is None or below.p < best[0]:
-            best = below.p, Decimal(format(limit.normalize(), "f")), below.count, below.expected
-    return None if best is None else best[1:]
+        if below is not None:
+            plain = Decimal(format(limit.normalize(), "f"))
+            found.append(_Limit(plain, below.count, below.expected, below.p, below.p * len(limits)))
+    return sorted(found, key=lambda each: each.p)
 
 
 def _first_four(population: Population, measure: Column) -> tuple[np.ndarray, np.ndarray]:

@@ -123,7 +123,11 @@ class Split(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         if described is not None and population.table.role("preparer") is not None:
-            yield from proposed_limits(population)
+
+            def flagged(limit: str) -> list[dict[str, Any]]:
+                return list(self.run(population, SplitSettings(limit=limit)).flags.rows())
+
+            yield from proposed_limits(population, flagged)
 
     def run(self, population: Population, settings: SplitSettings) -> Finding[SplitGroup]:
         table = population.table
