@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import doctest
 from collections import defaultdict
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 
@@ -11,12 +12,15 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.stats import poisson
 
 import sabueso.stats.bursts as bursts
+import sabueso.stats.frequent as frequency
 import sabueso.stats.parts as parts
 import sabueso.stats.silence as silence
-from conftest import screened
+from conftest import populated, screened
 from sabueso.base.errors import UserError
+from sabueso.population.table import Linked
 
 START = date(2024, 1, 1)
 ROLES = {"date": "day", "party": "party", "amount": "amount", "id": "id"}
@@ -24,6 +28,36 @@ ROLES = {"date": "day", "party": "party", "amount": "amount", "id": "id"}
 
 def test_examples():
     assert doctest.testmod(silence).failed == doctest.testmod(bursts).failed == 0
+    assert doctest.testmod(frequency).failed == 0
+
+
+@given(st.integers(0, 2**32 - 1), st.integers(100, 900), st.floats(0.1, 6))
+def test_chance_gives_nobody_so_many_rows(seed, of, rate):
+    """The tail of the Poisson law, at the mean of all others; where it holds nobody is named more often than stated."""
+    every = np.random.default_rng(seed).poisson(rate, of)
+    p, mean = frequency.frequent(every[every > 0], of)
+    assert mean <= every.mean() and np.isfinite(p).all()
+    for count, tail in zip(every[every > 0][:20], p, strict=False):
+        others = max((every.sum() - count) / (of - 1), mean)
+        assert tail == pytest.approx(poisson.sf(count - 1, others), rel=1e-9)
+    assert p.min() * of > 1e-4
+
+
+def test_a_customer_with_more_rows_than_others(tmp_path):
+    rng = np.random.default_rng(2)
+    who = [*rng.integers(0, 400, 300), *[77] * 14]
+    rows = [
+        {"id": f"A{i}", "party": f"C{w}", "day": START + timedelta(days=int(rng.integers(0, 360))), "amount": Decimal(9)}
+        for i, w in enumerate(who)
+    ]  # fmt: skip
+    master = [{"party": f"C{i}"} for i in range(400)]
+    with populated(tmp_path, {"ledger": rows, "master": master}, **ROLES) as people:
+        table = replace(people.table, links={"party": Linked(people.tables["master"], "party")})
+        found = screened(replace(people, table=table), "payees")
+    told = {f["subject"]["party"]: f for f in found["flags"] if "often" in f["reasons"]}
+    assert set(told) == {"C77"} and told["C77"]["rows"] == who.count(77)
+    assert told["C77"]["rows_usual"] == pytest.approx(0.75, abs=0.1)
+    assert found["groups"][0]["tested_for_rows"] == len(set(who))
 
 
 histories = st.lists(

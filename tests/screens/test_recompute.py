@@ -291,6 +291,9 @@ def test_totals_tie_with_their_parts(tmp_path):
         "F3": "-2.000000", "F4": "1.000000", "F2": "0.500000",
     }  # fmt: skip
     assert found["groups"][0]["checked"] == 4
+    both = inside_json(*asked, "--among", "both", cwd=tmp_path)
+    assert [f["subject"]["invoice"] for f in both["flags"]] == ["F2"]
+    assert both["groups"][0]["checked"] == 2
     assert "nothing differs" in inside(*asked, "--tolerance", "2", cwd=tmp_path).stdout
     said = inside(*asked[:-1], "amount,number", cwd=tmp_path, code=2).stderr
     assert "expected as many" in said
@@ -437,6 +440,23 @@ def test_wages_are_hours_at_the_rate_of_whoever_worked_them(tmp_path):
     assert [(f["subject"]["emp"], f["amount"]) for f in rates] == [
         ("E10", str(rows[50]["gross"] + rows[90]["gross"]))
     ]
+
+
+def test_a_charge_of_its_own_stands_beside_what_was_used(populate):
+    rng, rows = np.random.default_rng(7), []
+    for i in range(500):
+        rate, service = ((Decimal("1.42"), 12), (Decimal("1.18"), 35))[i % 2]
+        used = Decimal(int(rng.integers(0, 90)))
+        total = (used * rate).quantize(CENT) + service + (40 if i in (7, 90) else 0)
+        rows.append(
+            {"id": f"B{i}", "rate": rate, "used": used, "service": Decimal(service).quantize(CENT)}
+        )
+        rows[-1]["total"] = total
+    people = populate(rows, id="id", amount="total", price="rate")
+    (found,) = proposed_recomputations(people, object())
+    assert found.name == "rate times used, and service of ledger"
+    flags = screened(people, "recompute", **found.settings)["flags"]
+    assert {f["subject"]["id"] for f in flags} == {"B7", "B90"}
 
 
 def test_what_is_paid_is_never_less_than_nothing(populate):

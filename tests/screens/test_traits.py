@@ -120,6 +120,32 @@ def test_a_series_does_not_hide_itself(populate, several):
     assert flag["as_rare_as"] == pytest.approx(several / (2000 + several))
 
 
+def test_whoever_alone_approves_what_they_made_is_named_however_often(populate):
+    """Of eight one does, in every twentieth row; where half of them do, it is how the house works."""
+
+    def flagged(own):
+        rows = [
+            {"id": f"A{i}", "day": date(2024, 1, 1) + timedelta(days=7 * (i % 52)), "who": f"K{i % 8}",
+             "okay": f"K{i % 8}" if i % 8 in own and i % 3 == 0 else "SUP", "amount": Decimal(100 * i + 37).scaleb(-2)}
+            for i in range(400)
+        ]  # fmt: skip
+        roles = {
+            "id": "id",
+            "date": "day",
+            "preparer": "who",
+            "approver": "okay",
+            "amount": "amount",
+        }
+        found = screened(populate(rows, **roles), "traits")
+        return [(f["traits"], f["entries"]) for f in found["flags"]]
+
+    ((traits, entries),) = flagged({3})
+    assert traits == ["same_person"] and entries == sum(
+        i % 8 == 3 and i % 3 == 0 for i in range(400)
+    )
+    assert flagged({1, 3, 5, 7}) == []
+
+
 def test_amounts_taken_back_after_the_years_end(populate):
     rows = _journal()
     for k, first in enumerate((date(2023, 12, 29), date(2023, 12, 20))):

@@ -55,6 +55,15 @@ class PayeeDays:
     closed: list[date | None]
 
 
+@dataclass(frozen=True)
+class Often:
+    """The chance of as many rows as each payee has, shape (g,), NaN where that is not asked; and how many they have on
+    average."""
+
+    p: np.ndarray
+    mean: float
+
+
 class Judge:
     """The reasons of each payee.
 
@@ -64,6 +73,8 @@ class Judge:
         Sizes, in minor units, from which a row and a payee's sum count as large.
     own : mapping
         Of payees whose papers' numbers follow one another, by the values of their keys, which numbers.
+    often : Often
+        The chance of each payee's number of rows.
     """
 
     def __init__(
@@ -74,17 +85,19 @@ class Judge:
         asked: Asked,
         large: tuple[int | None, int | None],
         own: Mapping[tuple[Any, ...], OwnSeries],
+        often: Often,
     ) -> None:
         self._own = own
         self._found, self._quiet, self._full, self._asked = found, quiet, full, asked
         self._large_row, self._large_sum = large
         self._ends = [*found.starts[1:].tolist(), len(found.day)]
-        # Both questions are asked of every payee: they are one family.
-        both = np.concatenate([quiet.p, full.p])
-        tested = np.flatnonzero(np.isfinite(both))
-        every = np.full(len(both), np.nan)
-        every[tested] = adjust(both[tested], asked.adjust)
-        self._of_silence, self._of_burst = every[: len(found.keys)], every[len(found.keys) :]
+        self._often = often
+        # All questions are asked of every payee: they are one family.
+        asked_of = np.concatenate([quiet.p, full.p, often.p])
+        tested = np.flatnonzero(np.isfinite(asked_of))
+        every = np.full(len(asked_of), np.nan)
+        every[tested] = adjust(asked_of[tested], asked.adjust)
+        self._of_silence, self._of_burst, self._of_number = np.split(every, 3)
         self.tested = len(tested)
 
     def flags(self, scale: int) -> list[Cells]:
@@ -104,11 +117,14 @@ class Judge:
         reasons = ["revived"] if silent else []
         if quick:
             reasons.append("all_at_once" if full.alone[g] else "faster")
+        many = bool(self._of_number[g] < self._asked.alpha)
+        reasons += ["often"] if many else []
         reasons += self._others(g)
         if not reasons:
             return None
         chances = [(quiet.p[g], self._of_silence[g])] if silent else []
         chances += [(full.p[g], self._of_burst[g])] if quick else []
+        chances += [(self._often.p[g], self._of_number[g])] if many else []
         p, p_adjusted = min(chances, key=lambda pair: pair[1]) if chances else (None, None)
         created, closed = found.created[g], found.closed[g]
         series = self._series(g)
@@ -129,6 +145,7 @@ class Judge:
             "burst_rows": int(full.count[g]) if quick else None,
             "burst_expected": float(full.expected[g]) if quick else None,
             "rows": int(found.count[g]),
+            "rows_usual": self._often.mean if many else None,
             "first": str(_day(found.first[g])),
             "last": str(_day(found.last[g])),
             "created": None if created is None else str(created),

@@ -45,3 +45,4 @@ class PayeeGroup:
     tested_for_bursts: int
     flagged: int
     asked_for_numbers: int = 0
+    tested_for_rows: int = 0

@@ -27,13 +27,14 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.payees.days import payee_days
 from sabueso.screens.payees.numbered import Numbered, numbered
 from sabueso.screens.payees.paid_once import subject, with_their_rows
-from sabueso.screens.payees.reasons import RETURNED, Judge, PayeeDays
+from sabueso.screens.payees.reasons import RETURNED, Judge, Often, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
 from sabueso.stats.bursts import bursts
+from sabueso.stats.frequent import frequent
 from sabueso.stats.silence import silences
 
 if TYPE_CHECKING:
@@ -79,8 +80,8 @@ class Payees(Screen):
 
     name = "payees"
     summary = (
-        "payees back from silence, faster than usual, paid once and much, before being known, or whose papers are "
-        "numbered one after another"
+        "payees back from silence, faster or more often than usual, paid once and much, before being known, or whose "
+        "papers are numbered one after another"
     )
     reference = "none: counting; the silence by the binomial law of rows that fall on even days"
     settings = PayeesSettings
@@ -154,7 +155,8 @@ class Payees(Screen):
         if document is not None and document.name not in _columns_of(grouping):
             papers = numbered(population, grouping, document, when, reasons)
         own = {} if papers is None or papers.usual else papers.own
-        judge = Judge(found, quiet, full, settings, (top_row, top_sum), own)
+        often = _often(population, settings, found)
+        judge = Judge(found, quiet, full, settings, (top_row, top_sum), own, often)
         flags = with_their_rows(population, grouping, measure, reasons, judge.flags(measure.scale))
         account = population.account(measure, reasons)
         bands, cells = _bands(found, measure)
@@ -169,6 +171,7 @@ class Payees(Screen):
             top_sum=None if top_sum is None else money(top_sum, measure.scale),
             tested_for_silence=int(np.isfinite(quiet.p).sum()),
             tested_for_bursts=int(np.isfinite(full.p).sum()),
+            tested_for_rows=int(np.isfinite(often.p).sum()),
             asked_for_numbers=0 if papers is None else papers.asked,
             flagged=len(flags),
         )
@@ -195,6 +198,16 @@ class Payees(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _often(population: Population, settings: PayeesSettings, found: PayeeDays) -> Often:
+    """How likely as many rows are as each payee has, where a master says how many payees there are."""
+    party = population.table.role("party")
+    link = None if party is None or settings.per else population.table.links.get(party.name)
+    if link is None:
+        return Often(np.full(len(found.keys), np.nan), float("nan"))
+    master = Population(population.engine, link.table, tables=population.tables)
+    return Often(*frequent(found.count, master.account(None).used))
 
 
 def _columns_of(grouping: Grouping) -> set[str]:

@@ -19,6 +19,7 @@ WORDS = {
     "new_and_large": "new, and much",
     "before_created": "paid before being known",
     "after_closed": "paid after being closed",
+    "often": "more rows than others",
     "numbered_on": "papers numbered one after another",
 }
 
@@ -45,6 +46,8 @@ class PayeesView(View[PayeeGroup]):
             f"{self.finding.used['silent']} days or more after five rows, {g.tested_for_bursts:,} have a rate of "
             "their own"
         )
+        if g.tested_for_rows:
+            told += f"; of {g.tested_for_rows:,} the number of rows is held against that of all in the linked table"
         # A run of before numbers were looked at has no such figure.
         if document := self.finding.used.get("document"):
             told += f"; {g.asked_for_numbers:,} have numbers enough in {document} to ask whether they follow one another"
@@ -122,6 +125,8 @@ def _told(flag: Cells, reason: str, run_off: int) -> str:
         rows = num.many(flag["rows_after_closed"], "row")
         later = f" more than {num.many(run_off, 'day')} later" if run_off else ""
         return f"{WORDS[reason]} on {flag['closed']}: {rows}{later}"
+    if reason == "often":
+        return f"{WORDS[reason]}: {flag['rows']:,}, {num.number(flag['rows_usual'], 1)} on average"
     if reason == "numbered_on":
         return (
             f"{WORDS[reason]}: {flag['numbers']:,} of the {flag['numbers_span']:,} numbers from {flag['number_first']} "

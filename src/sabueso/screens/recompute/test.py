@@ -67,6 +67,9 @@ class RecomputeSettings(Settings):
         default_factory=list,
         description="of totals, the columns of that table that name the groups",
     )
+    among: Literal["all", "both"] = Field(
+        "all", description="of totals, all groups, or those that both tables have"
+    )
     balance: str | None = Field(None, description="of a balance, its column")
     per: list[str] = Field(
         default_factory=list, description="of a balance, whose it is, such as account"
@@ -184,13 +187,17 @@ class Recompute(Screen):
         if equals is None:
             equals = f"sum({expressions.quoted_name(table.measure(settings.on).name)})"
         assert settings.expect is not None
-        sides = Sides(settings.by, equals, settings.expect, settings.other, settings.other_on)
+        sides = Sides(
+            settings.by, equals, settings.expect, settings.other, settings.other_on,
+            both=settings.among == "both",
+        )  # fmt: skip
         found = totals(population, sides, measure, settings.tolerance)
         other = f" of {settings.other}" if settings.other else ""
         group = RecomputeGroup(
             group={},
             what="totals",
-            expression=f"{equals} is {settings.expect}{other}, by {', '.join(settings.by)}",
+            expression=f"{equals} is {settings.expect}{other}, by {', '.join(settings.by)}"
+            + (" that both have" if settings.among == "both" else ""),
             checked=found.checked,
             not_checked=0,
             differing=found.differing,

@@ -11,6 +11,8 @@ from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_o
 from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.totals import Sides, agreement
 
+FEW, LACKING = 20, 0.01
+"""Groups that one table lacks, and their share, up to which they are differences as well."""
 ROW_BY_ROW = 0.95
 """Share of the rows of a table that must be the only one of what they name to be the same as another's."""
 MOST_FURTHER = 4
@@ -80,6 +82,8 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             n, both, same = agreement(population, sides)
             if both < LEAST_ROWS or same < HOLDS * n:
                 continue
+            # Of many that one side lacks, such as bills that are not paid yet, nothing is to be said but that.
+            among = "both" if n - both > max(FEW, LACKING * n) else None
             own = (population.table.roles[role], other.roles[role]) == (mine, theirs)
             called = role if own else mine
             against = other.name if own else f"{theirs} of {other.name}"
@@ -87,10 +91,11 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
                 f"{called} by {column} of {population.table.name} and {against}",
                 settings_of(
                     what="totals", by=by, equals=recorded, expect=expected, other=other.name,
-                    other_on=[] if by == other_on else other_on,
+                    other_on=[] if by == other_on else other_on, among=among,
                 ),
                 f"What {population.table.name} and {other.name} do not have alike.",
-                f"both have the same for {same:,} of {n:,}",
+                f"both have the same for {same:,} of {both if among else n:,}"
+                + (f"; {n - both:,} are in one of them alone" if among else ""),
                 alike=other.name if own and role == "amount" and _is_row_by_row(population, other, n) else "",
             )  # fmt: skip
             break

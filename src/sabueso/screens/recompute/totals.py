@@ -24,13 +24,15 @@ MOST_KEPT = 1_000_000
 
 @dataclass(frozen=True)
 class Sides:
-    """What is compared: of this table ``equals`` by ``by``, of another (or this) ``expect`` by ``other_on``."""
+    """What is compared: of this table ``equals`` by ``by``, of another (or this) ``expect`` by ``other_on``; where
+    ``both``, of groups that both have."""
 
     by: Sequence[str]
     equals: str
     expect: str
     other: str | None = None
     other_on: Sequence[str] = ()
+    both: bool = False
 
 
 @dataclass(frozen=True)
@@ -109,6 +111,8 @@ def _compared(population: Population, sides: Sides) -> _Compared:
         exp.alias_(sql.cast(difference, kind), "difference", quoted=True),
         exp.alias_(exp.and_(*there), "both", quoted=True),
     ).from_(both.subquery("j"))
+    if sides.both:
+        inner = inner.where(exp.and_(*(tree.copy() for tree in there)))
     return _Compared(own, reasons, kind, inner)
 
 

@@ -1,8 +1,10 @@
-"""A rate times hours, and the hours beyond them at more than the rate: what wages and bills of time are made of."""
+"""A rate times hours, and the hours beyond them at more than the rate, with a charge beside: what wages, bills of time and
+of what was used are made of."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 import sqlglot.expressions as exp
@@ -35,51 +37,93 @@ def waged(population: Population, price: Column, amount: Column) -> Priced | Non
         and c.name not in taken
         and not (DISCOUNT.search(c.name) or TAX.search(c.name))
     ][:MOST_COLUMNS]
-    parts = _parts(population, price, amount, hours) if hours else None
-    if parts is None:
+    rows = _Seen.of(population, price, amount, hours) if hours else None
+    if rows is None:
         return None
+    # A charge of its own may stand beside: of service, of delivery.
+    for added in (None, *range(len(hours))):
+        parts = rows.parts(added)
+        if parts is not None:
+            named = [(hours[at], times) for at, times in parts]
+            return _told(population, price, amount, named, None if added is None else hours[added])
+    return None
+
+
+def _told(
+    population: Population,
+    price: Column,
+    amount: Column,
+    parts: Sequence[tuple[str, float]],
+    added: str | None,
+) -> Priced | None:
+    """A way as SQL and in words, where it is the rule in all rows."""
     rate = quoted_name(price.name)
     each = [
-        f"coalesce({quoted_name(hours[at])}, 0)" + ("" if times == 1 else f" * {times:g}")
-        for at, times in parts
+        f"coalesce({quoted_name(name)}, 0)" + ("" if times == 1 else f" * {times:g}")
+        for name, times in parts
     ]
-    told = f"{price.name} times " + " and ".join(
-        hours[at] if times == 1 else f"{times:g} {hours[at]}" for at, times in parts
-    )
+    words = [name if times == 1 else f"{times:g} {name}" for name, times in parts]
+    told = f"{price.name} times {' and '.join(words)}{f', and {added}' if added else ''}"
     ways = [f"{rate} * ({' + '.join(each)})"]
     if len(parts) > 1:
         # Each kind of hours may have been rounded by itself.
         ways.append(" + ".join(f"round({rate} * {one}, {amount.scale})" for one in each))
+    if added:
+        ways = [f"{way} + coalesce({quoted_name(added)}, 0)" for way in ways]
     found = min((held(population, amount, way, told) for way in ways), key=lambda p: p.differing)
     return found if is_rule(found) else None
 
 
-def _parts(
-    population: Population, price: Column, amount: Column, hours: Sequence[str]
-) -> list[Part] | None:
-    """Columns whose sum, some of them so many times, is the amount over the rate in nearly all of some rows."""
-    fields = [
-        exp.alias_(sql.cast(sql.column(name), "DOUBLE"), f"c{place}")
-        for place, name in enumerate((amount.name, price.name, *hours))
-    ]
-    seen = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
-    amounts, rates, *rest = (
-        np.nan_to_num(seen.column(f"c{place}").to_numpy().astype(float))
-        for place in range(len(hours) + 2)
-    )
-    used = rates != 0
-    if used.sum() < LEAST_ROWS:
-        return None
-    paid, near = amounts[used] / rates[used], (10.0**-amount.scale + 1e-9) / np.abs(rates[used])
-    columns = [column[used] for column in rest]
-    if (np.abs(paid - 1) <= near).mean() > 1 - HOLDS:
-        return None  # the rate is the amount
-    found: tuple[float, list[Part]] | None = None
-    for place, column in enumerate(columns):
-        share, parts = _added(paid, near, columns, (place, 1.0), column)
-        if share >= HOLDS and (found is None or (share, -len(parts)) > (found[0], -len(found[1]))):
-            found = share, parts
-    return None if found is None else found[1]
+@dataclass(frozen=True)
+class _Seen:
+    """Some rows with a rate: amounts, rates and other numbers, each of shape (n,), and how near to one another two
+    amounts are that are the same but for rounding."""
+
+    amounts: np.ndarray
+    rates: np.ndarray
+    columns: list[np.ndarray]
+    near: float
+
+    @classmethod
+    def of(
+        cls, population: Population, price: Column, amount: Column, names: Sequence[str]
+    ) -> _Seen | None:
+        fields = [
+            exp.alias_(sql.cast(sql.column(name), "DOUBLE"), f"c{place}")
+            for place, name in enumerate((amount.name, price.name, *names))
+        ]
+        seen = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
+        every = [
+            np.nan_to_num(seen.column(f"c{place}").to_numpy().astype(float))
+            for place in range(len(names) + 2)
+        ]
+        used = every[1] != 0
+        if used.sum() < LEAST_ROWS:
+            return None
+        amounts, rates, *rest = (column[used] for column in every)
+        near = 10.0**-amount.scale + 1e-9
+        if (np.abs(amounts - rates) <= near).mean() > 1 - HOLDS:
+            return None  # the rate is the amount
+        return cls(amounts, rates, rest, near)
+
+    def parts(self, added: int | None) -> list[Part] | None:
+        """Columns whose sum, some of them so many times, is the amount over the rate in nearly all of the rows, without
+        the column that is ``added``, which must be something in some."""
+        amounts = self.amounts
+        if added is not None:
+            if not np.any(self.columns[added]):
+                return None
+            amounts = amounts - self.columns[added]
+        paid, near = amounts / self.rates, self.near / np.abs(self.rates)
+        places = [place for place in range(len(self.columns)) if place != added]
+        found: tuple[float, list[Part]] | None = None
+        for place in places:
+            share, parts = _added(paid, near, self.columns, (place, 1.0), places)
+            if share < HOLDS:
+                continue
+            if found is None or (share, -len(parts)) > (found[0], -len(found[1])):
+                found = share, parts
+        return None if found is None else found[1]
 
 
 def _added(
@@ -87,16 +131,16 @@ def _added(
     near: np.ndarray,
     columns: Sequence[np.ndarray],
     first: Part,
-    column: np.ndarray,
+    places: Sequence[int],
 ) -> tuple[float, list[Part]]:
     """A column with those that are most of what it lacks, and the share of rows that they make up."""
-    parts, left = [first], paid - column
+    parts, left = [first], paid - columns[first[0]]
 
     def off(rest: np.ndarray) -> int:
         return int((np.abs(rest) > near).sum())
 
     while len(parts) < MOST_HOURS:
-        others = set(range(len(columns))) - {at for at, _ in parts}
+        others = set(places) - {at for at, _ in parts}
         ways = [(off(left - times * columns[at]), at, times) for at in others for times in TIMES]
         if not ways or min(ways)[0] > off(left) - LEAST_MADE:
             break

@@ -105,16 +105,15 @@ class Repeats(Screen):
             return
         document = table.role("document")
         billed = _billed_once(population, described.n) if document is None else None
-        bought = _bought(table, party)
-        same = [party.name] if bought is None else [party.name, bought]
+        # Rows of two bills that are known are no repeats of one another, whatever their party and amount.
+        same = [billed] if billed else [party.name, *_bought(table, party)]
+        plain = same == [party.name]
         yield Proposal(
             f"repeats of {table.name}",
-            settings_of(
-                document=billed, same=None if bought is None else list(map(quoted_name, same))
-            ),
+            settings_of(document=billed, same=None if plain else list(map(quoted_name, same))),
             "The same thing recorded twice.",
             f"{', '.join(same)}, amount and {date.name} are there; habits and reversals are taken out"
-            + (f"; each {billed} has a row of its own" if billed else ""),
+            + (f"; nearly each {billed} has one row alone" if billed else ""),
         )
         if document is not None and _of_one(population, document, party):
             yield Proposal(
@@ -194,16 +193,16 @@ class Repeats(Screen):
         )
 
 
-def _bought(table: Table, party: Column) -> str | None:
+def _bought(table: Table, party: Column) -> list[str]:
     """The column of what is counted, where a list of it with prices is linked: prices are met again, of other things."""
     if not {"quantity", "price"} <= table.roles.keys():
-        return None
+        return []
     lists = (
         column
         for column, link in sorted(table.links.items())
         if "price" in link.table.roles and "amount" not in link.table.roles and column != party.name
     )
-    return next((column for column in lists if column not in table.roles.values()), None)
+    return [column for column in lists if column not in table.roles.values()][:1]
 
 
 def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal]:

@@ -205,6 +205,14 @@ class Entries:
         """The column of who prepared an entry."""
         return None if self._preparer is None else self._preparer.name
 
+    def preparers(self) -> int:
+        """How many there are who prepared rows."""
+        if self._preparer is None:
+            return 0
+        own = exp.Count(this=exp.Distinct(expressions=[sql.column(self._preparer.name)]))
+        select = self._population.used(exp.select(exp.alias_(own, "n")), self._marks.reasons)
+        return int(self._population.query(select).to_pylist()[0]["n"] or 0)
+
     def key(self, row: Cells) -> Cells:
         pairs = zip(self.grouping.labels, self.grouping.names, strict=True)
         return {label: row[name] for label, name in pairs}

@@ -20,6 +20,12 @@ ALONE = {"turned_back": 1, "same_person": NEAR}
 where nobody else does it who prepares and approves alone breaks a rule of the house."""
 
 
+BY_FEW = "same_person"
+"""A trait that is enough alone where few of a house's people have it: of so many at least this part, in entries that
+are no more than this part of all."""
+LEAST_PEOPLE, FEW_PEOPLE, FEW_ENTRIES = 5, 0.2, 0.05
+
+
 class Asked(Protocol):
     """Settings that say how rare is rare enough."""
 
@@ -79,7 +85,11 @@ def chosen_of(
         if len(p.traits) >= settings.least
         and (share <= settings.share or share <= min(NEAR * settings.share, MOST_KEPT / whole))
     }
-    of = {(entries.number_of(p.traits), p.source): p for p in rarity if p in near or p in alone}
+    by_few = {p for p in rarity if BY_FEW in p.traits}
+    if sum(p.count for p in by_few) > min(FEW_ENTRIES * whole, MOST_KEPT / 2):
+        by_few = set()
+    looked_at = near | alone | by_few
+    of = {(entries.number_of(p.traits), p.source): p for p in rarity if p in looked_at}
     found: dict[tuple[Any, ...], Series] = {}
     for place, row in enumerate(entries.of(list(of.values()))):
         who = row.get("who")
@@ -91,7 +101,12 @@ def chosen_of(
         others = round(rarity[series.pattern] * whole) - len(series.rows)
         return (others + 1) / whole <= settings.share
 
-    return [s for s in found.values() if s.pattern in alone or is_rare(s)]
+    people = {rows["who"] for s in found.values() if s.pattern in by_few for rows in s.rows[:1]}
+    among = entries.preparers() if by_few - alone else 0
+    if among < LEAST_PEOPLE or len(people) > FEW_PEOPLE * among:
+        by_few = set()
+    sure = alone | by_few
+    return [s for s in found.values() if s.pattern in sure or is_rare(s)]
 
 
 def flags_of(
