@@ -461,3 +461,59 @@ def test_a_bill_of_freight_is_the_miles_and_rate_of_its_shipment(tmp_path):
     assert flagged["repeats of bills"] == 3
     again = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
     assert [t["known"] for t in again["proposed"]] == [True] * 3
+
+
+def test_a_ledger_of_entries_by_its_sides(tmp_path):
+    """Bills and their payments stand on one account of the supplier: a payment takes no bill back, and a bill that was
+    entered again under a longer number is found; entries without a preparer have traits as well."""
+    rng = random.Random(4)
+    rows = []
+
+    def entry(number, day, lines):
+        rows.extend(
+            [number, day.isoformat(), *line[:4], f"{line[4]:.2f}", f"{line[5]:.2f}"]
+            for line in lines
+        )
+
+    for i in range(420):
+        day, who = date(2024, 1, 2) + timedelta(days=i % 330), f"F{i % 35:03}"
+        net = rng.randint(2_000, 400_000) / 100
+        paper = f"FA{rng.randint(10_000, 99_999)}"
+        for again in ("", "-B") if i in (50, 220) else ("",):
+            entry(
+                f"AC{i:05}{again}",
+                day,
+                [
+                    ("6061", "", paper + again, "Bill", net, 0),
+                    ("4010", who, paper + again, "Bill", 0, net),
+                ],
+            )
+        entry(
+            f"BQ{i:05}",
+            day + timedelta(30),
+            [("4010", who, f"V{i}", "Paid", net, 0), ("5120", "", f"V{i}", "Paid", 0, net)],
+        )
+    for i in range(2):
+        entry(
+            f"OD{i}",
+            date(2024, 12, 31),
+            [("4710", "", "", "Adjust", 30_000, 0), ("7060", "", "", "Adjust", 0, 30_000)],
+        )
+    with (tmp_path / "fec.txt").open("w", newline="", encoding="utf-8") as file:
+        head = [
+            "EcritureNum",
+            "EcritureDate",
+            "CompteNum",
+            "CompAuxNum",
+            "PieceRef",
+            "EcritureLib",
+            "Debit",
+            "Credit",
+        ]
+        csv.writer(file, delimiter="\t").writerows([head, *rows])
+    inside("open", "case", cwd=tmp_path)
+    inside("intake", "../fec.txt", "--as", "fec", "--yes", cwd=tmp_path / "case")
+    proposed = inside_json("survey", "--propose", cwd=tmp_path / "case")["screens"]
+    flagged = {s["name"]: s["flagged"] for s in proposed}
+    assert flagged["repeats of fec, Credit"] == 2 and flagged["repeats of fec, Debit"] == 0
+    assert "traits of fec" in flagged

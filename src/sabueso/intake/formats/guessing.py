@@ -219,6 +219,8 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
         return ("inv" in parts and numbered) or ("doc" in parts and parts <= OF_DOCUMENTS)
     if role == "amount":
         return bool(parts & EXTENDED and parts & PRICES) or bool(parts & {"extended", "extension"})
+    if role == "entered":
+        return parts == {"valid", "date"}
     if role == "party":
         return "to" in parts and bool(parts & PAID) and "date" not in parts
     if role != "preparer":

@@ -32,6 +32,8 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 MOST_OF_SEVERAL = 0.05
+LINES = 1.5
+"""Rows of an entry, on average, from which a ledger is one of entries."""
 ONCE = 0.95
 """Share of rows that are the only one of what they name, from which each is to have one."""
 MOST_ROWS = 2_000_000
@@ -108,13 +110,18 @@ class Repeats(Screen):
         # Rows of two bills that are known are no repeats of one another, whatever their party and amount.
         same = [billed] if billed else [party.name, *_bought(table, party)]
         plain = same == [party.name]
-        yield Proposal(
-            f"repeats of {table.name}",
-            settings_of(document=billed, same=None if plain else list(map(quoted_name, same))),
-            "The same thing recorded twice.",
-            f"{', '.join(same)}, amount and {date.name} are there; habits and reversals are taken out"
-            + (f"; nearly each {billed} has one row alone" if billed else ""),
-        )
+        for called, where in _sides(population):
+            yield Proposal(
+                f"repeats of {table.name}{called}",
+                settings_of(
+                    document=billed,
+                    same=None if plain else list(map(quoted_name, same)),
+                    where=where,
+                ),
+                "The same thing recorded twice.",
+                f"{', '.join(same)}, amount and {date.name} are there; habits and reversals are taken out"
+                + (f"; nearly each {billed} has one row alone" if billed else ""),
+            )
         if document is not None and _of_one(population, document, party):
             yield Proposal(
                 f"one {document.name} of several {party.name} in {table.name}",
@@ -191,6 +198,22 @@ class Repeats(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _sides(population: Population) -> list[tuple[str, str | None]]:
+    """The rows to look at together: those of each side of a ledger of entries that tells whose they are, where a payment
+    takes back no bill, but settles it."""
+    table = population.table
+    debit, credit, entry = (table.role(role) for role in ("debit", "credit", "id"))
+    if debit is None or credit is None or entry is None or table.role("account") is None:
+        return [("", None)]
+    value = sql.column(entry.name)
+    distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
+    fields = exp.alias_(distinct, "each"), exp.alias_(exp.Count(this=value), "rows")
+    (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
+    if LINES * int(row["each"]) > int(row["rows"]):
+        return [("", None)]
+    return [(f", {side.name}", f"{quoted_name(side.name)} > 0") for side in (debit, credit)]
 
 
 def _bought(table: Table, party: Column) -> list[str]:

@@ -126,10 +126,11 @@ class Traits(Screen):
         if _key_of(table) is None or not {"account", "approver"} & set(table.roles):
             return
         preparer = preparer_of(population)
-        if preparer is None:
+        told = ["accounts"] if "account" in table.roles else ["approvers"]
+        if preparer is not None:
+            told.append("preparers" if "preparer" in table.roles else preparer.name)
+        elif not {"account", "debit", "credit"} <= set(table.roles):
             return
-        whose = "preparers" if "preparer" in table.roles else preparer.name
-        told = ["accounts", whose] if "account" in table.roles else ["approvers", whose]
         yield Proposal(
             f"traits of {table.name}",
             settings_of(),
