@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -14,11 +12,12 @@ from sabueso.case.folder import Case
 from sabueso.case.layout import OWN_FOLDERS, REGISTER
 from sabueso.case.plan_parts import TableSection
 from sabueso.case.proposed_programme import Proposed as Screened
+from sabueso.case.table_names import free_name, named_after, named_after_sheet
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded
 from sabueso.intake.formats.currencies import states_currency
 from sabueso.intake.interface import Layout
-from sabueso.intake.readers.audit_export import described, files_of
+from sabueso.intake.readers.audit_export import files_of
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.links import Link
@@ -26,9 +25,6 @@ from sabueso.population.table import HEADING
 
 LEAST_OF_A_SHEET = 10
 """Rows of a further sheet from which it is a table of its own."""
-_NUMBERED = re.compile(
-    r"(?:table_)?(?:sheet|tabelle|hoja|feuil|feuille|foglio|planilha|folha|blad|ark|arkusz|list|munkalap)?_?[0-9]*"
-)
 LOOKED_AT = 50
 """Rows of a file of which it is asked whether they say a currency."""
 _NO_ROWS = "no row under what would be its header has as many cells as that"
@@ -89,34 +85,9 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     UserError
         If a path names nothing, or nothing in it can be read.
     """
-    groups: dict[_Kind, list[tuple[Path, tuple[str, ...], Path]]] = {}
-    saying: set[_Kind] = set()
-    sheets: dict[Path, str] = {}
-    unread: list[tuple[Path, str]] = []
-    for root, path in _files(case, paths):
-        try:
-            if files_of(path):
-                continue  # it describes others, which are read by it
-            with readable(path):
-                layout = reader_for(path).layout(path, ReadSettings())
-        except UserError as error:
-            unread.append((path, str(error).removeprefix(f"{path}: ")))
-            continue
-        if _is_prose(path, layout):
-            unread.append((path, "no table: lines of words"))
-            continue
-        if not layout.sample.num_rows:
-            unread.append((path, f"no table: {_NO_ROWS}"))
-            continue
-        further = _further_sheets(path, layout)
-        if further and len(layout.sheets) == 1:
-            sheets[path] = layout.sheet
-        for sheet, own in {"": layout, **further}.items():
-            kind = _Kind(_key(own.header), sheet)
-            if kind not in groups and _says_currency(own):
-                saying.add(kind)
-            groups.setdefault(kind, []).append((path, tuple(own.header), root))
-    if not groups:
+    read = _read(case, paths)
+    unread, sheets = read.unread, read.sheets
+    if not read.groups:
         first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
         raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
     columns_of: dict[str, Sequence[str]] = {
@@ -134,7 +105,7 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     # What the plan says of a table before its first file, such as rates, is said of the files that are called so.
     taken = {name.lower() for name in held}
     # Of tables called alike the one of most files has the name.
-    for kind, found in sorted(groups.items(), key=lambda group: -len(group[1])):
+    for kind, found in sorted(read.groups.items(), key=lambda group: -len(group[1])):
         files = tuple(path for path, _, _ in found)
         name = known.get(kind) or known.get(_Kind(kind.columns, sheets.get(files[0], "")))
         if name is None and not kind.sheet:
@@ -142,17 +113,57 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         is_known = name is not None
         if name is None:
             sheet = kind.sheet or (sheets.get(files[0], "") if len(files) == 1 else "")
-            wanted = _of_sheet(sheet) or _named(files, found[0][2])
-            name = _free(wanted, taken)
+            wanted = named_after_sheet(sheet) or named_after(files, found[0][2])
+            name = free_name(wanted, taken)
             taken.add(name.lower())
             columns_of[name] = found[0][1]
             if name != wanted and wanted in columns_of:
                 beside = _beside(columns_of[name], columns_of[wanted])
                 alike += [Alike(name, wanted, beside)] if beside else []
         tables.append(
-            Proposed(name, files, found[0][1], is_known, kind in saying, sheet=kind.sheet)
+            Proposed(name, files, found[0][1], is_known, kind in read.saying, sheet=kind.sheet)
         )
     return Proposal(sorted(tables, key=lambda each: each.table), unread, alike)
+
+
+@dataclass
+class _Read:
+    """Files by the table that they may be: with their columns and the folder they were found through. ``saying`` are
+    those that say a currency, ``sheets`` the sheet of a workbook that has further tables."""
+
+    groups: dict[_Kind, list[tuple[Path, tuple[str, ...], Path]]] = field(default_factory=dict)
+    saying: set[_Kind] = field(default_factory=set)
+    sheets: dict[Path, str] = field(default_factory=dict)
+    unread: list[tuple[Path, str]] = field(default_factory=list)
+
+
+def _read(case: Case, paths: Sequence[str]) -> _Read:
+    """The header and first rows of every file."""
+    read = _Read()
+    for root, path in _files(case, paths):
+        try:
+            if files_of(path):
+                continue  # it describes others, which are read by it
+            with readable(path):
+                layout = reader_for(path).layout(path, ReadSettings())
+        except UserError as error:
+            read.unread.append((path, str(error).removeprefix(f"{path}: ")))
+            continue
+        if _is_prose(path, layout):
+            read.unread.append((path, "no table: lines of words"))
+            continue
+        if not layout.sample.num_rows:
+            read.unread.append((path, f"no table: {_NO_ROWS}"))
+            continue
+        further = _further_sheets(path, layout)
+        if further and len(layout.sheets) == 1:
+            read.sheets[path] = layout.sheet
+        for sheet, own in {"": layout, **further}.items():
+            kind = _Kind(_key(own.header), sheet)
+            if kind not in read.groups and _says_currency(own):
+                read.saying.add(kind)
+            read.groups.setdefault(kind, []).append((path, tuple(own.header), root))
+    return read
 
 
 class _Kind(NamedTuple):
@@ -175,12 +186,6 @@ def _further_sheets(path: Path, layout: Layout) -> dict[str, Layout]:
         if columns >= 2 and rows >= LEAST_OF_A_SHEET and 2 * filled >= rows * columns:
             found[sheet] = own
     return found
-
-
-def _of_sheet(sheet: str) -> str:
-    """A table's name after its sheet; nothing where that is numbered alone."""
-    word = _word(sheet) if sheet else ""
-    return "" if _NUMBERED.fullmatch(word) else word
 
 
 def _says_currency(layout: Layout) -> bool:
@@ -262,38 +267,3 @@ def _files(case: Case, paths: Sequence[str]) -> list[tuple[Path, Path]]:
             raise UserError(f"{text}: there is no such file or folder")
     own_files = {case.plan_path.resolve(), (case.folder / REGISTER).resolve()}
     return [(root, path) for root, path in found if path.resolve() not in own_files]
-
-
-def _named(files: Sequence[Path], root: Path) -> str:
-    """A table's name: as an index beside the file has it, that of the folder that the files share, else what
-    their names have in common."""
-    said = described(files[0])
-    if said is not None:
-        return _word(said.name)
-    shared = Path(os.path.commonpath([path.parent for path in files]))
-    if len(files) > 1 and shared != root and shared.is_relative_to(root):
-        return _word(shared.name)
-    stems = {_word(re.sub(r"[\W_]*[0-9][0-9\W_]*", " ", path.name.split(".")[0])) for path in files}
-    if len(stems) == 1:
-        return stems.pop()
-    shortest = min(stems, key=len)
-    common = next(
-        (
-            shortest[:n]
-            for n in range(len(shortest), 2, -1)
-            if all(s.startswith(shortest[:n]) for s in stems)
-        ),
-        "",
-    )
-    return _word(common) if len(common.strip("_")) > 2 else _word(files[0].parent.name)
-
-
-def _word(text: str) -> str:
-    """Words as a table's name: small letters without accents, digits, underscores."""
-    word = "_".join(word for word in folded(text).split() if word.isascii())
-    return word if word[:1].isalpha() else f"table_{word}".rstrip("_")
-
-
-def _free(name: str, taken: set[str]) -> str:
-    names = (name, *(f"{name}_{n}" for n in range(2, 10_000)))
-    return next(each for each in names if each.lower() not in taken)

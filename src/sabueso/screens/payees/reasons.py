@@ -64,8 +64,9 @@ class Often:
     mean: float
 
 
-class Judge:
-    """The reasons of each payee.
+@dataclass(frozen=True)
+class Beside:
+    """What payees are held against beside their own days.
 
     Parameters
     ----------
@@ -77,23 +78,28 @@ class Judge:
         The chance of each payee's number of rows.
     """
 
+    large: tuple[int | None, int | None]
+    own: Mapping[tuple[Any, ...], OwnSeries]
+    often: Often
+
+
+class Judge:
+    """The reasons of each payee."""
+
     def __init__(
         self,
         found: PayeeDays,
         quiet: Silences,
         full: Bursts,
         asked: Asked,
-        large: tuple[int | None, int | None],
-        own: Mapping[tuple[Any, ...], OwnSeries],
-        often: Often,
+        beside: Beside,
     ) -> None:
-        self._own = own
+        self._own, self._often = beside.own, beside.often
         self._found, self._quiet, self._full, self._asked = found, quiet, full, asked
-        self._large_row, self._large_sum = large
+        self._large_row, self._large_sum = beside.large
         self._ends = [*found.starts[1:].tolist(), len(found.day)]
-        self._often = often
         # All questions are asked of every payee: they are one family.
-        asked_of = np.concatenate([quiet.p, full.p, often.p])
+        asked_of = np.concatenate([quiet.p, full.p, self._often.p])
         tested = np.flatnonzero(np.isfinite(asked_of))
         every = np.full(len(asked_of), np.nan)
         every[tested] = adjust(asked_of[tested], asked.adjust)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Iterator
 from math import ceil
@@ -14,10 +13,10 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.base.words import listed
-from sabueso.population import expressions, sql
+from sabueso.population import sql
 from sabueso.population.nothing import is_nothing
 from sabueso.population.population import Population, Reason, missing
-from sabueso.population.table import Column, Table, money
+from sabueso.population.table import Column, money
 from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
@@ -27,10 +26,11 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.payees.days import payee_days
 from sabueso.screens.payees.numbered import Numbered, numbered
 from sabueso.screens.payees.paid_once import subject, with_their_rows
-from sabueso.screens.payees.reasons import RETURNED, Judge, Often, PayeeDays
+from sabueso.screens.payees.proposed import proposed_payees
+from sabueso.screens.payees.reasons import RETURNED, Beside, Judge, Often, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
 from sabueso.stats.bursts import bursts
@@ -108,24 +108,8 @@ class Payees(Screen):
             yield Suit(self.name, "yes", f"{party.name} over time")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        table = population.table
-        party, when = table.role("party"), table.dated()
-        if described is None or when is None or is_budget(table) or described.n < LEAST_ROWS:
-            return
-        if party is None:
-            yield from _of_the_named(table, when)
-            return
-        created, closed = _known_of(table, party)
-        told = [f"known since {created}"] if created else []
-        told += [f"closed on {closed}"] if closed else []
-        yield Proposal(
-            f"{party.name} of {table.name} over time",
-            settings_of(created=created, closed=closed, run_off=RUN_OFF if closed else None),
-            "Payees who came back from a long silence, were paid once and much, or before or after they were known."
-            if told
-            else "Payees who came back from a long silence, or were paid once and much.",
-            "; ".join([f"{party.name} and {when.name}", *told]),
-        )
+        if described is not None and described.n >= LEAST_ROWS:
+            yield from proposed_payees(population.table)
 
     def run(self, population: Population, settings: PayeesSettings) -> Finding[PayeeGroup]:
         table = population.table
@@ -156,7 +140,7 @@ class Payees(Screen):
             papers = numbered(population, grouping, document, when, reasons)
         own = {} if papers is None or papers.usual else papers.own
         often = _often(population, settings, found)
-        judge = Judge(found, quiet, full, settings, (top_row, top_sum), own, often)
+        judge = Judge(found, quiet, full, settings, Beside((top_row, top_sum), own, often))
         flags = with_their_rows(population, grouping, measure, reasons, judge.flags(measure.scale))
         account = population.account(measure, reasons)
         bands, cells = _bands(found, measure)
@@ -213,58 +197,6 @@ def _often(population: Population, settings: PayeesSettings, found: PayeeDays) -
 def _columns_of(grouping: Grouping) -> set[str]:
     """Columns that payees are told by."""
     return {column.name for tree in grouping.trees for column in tree.find_all(exp.Column)}
-
-
-_KNOWN = re.compile(
-    r"creat|opened|since|start|begin|hire|join|register|added|alta|inicio|ingreso|contrat|angelegt|eintritt|beginn|"
-    r"eröffn|création|embauche|entrée|entrada|início|admiss|assunzione|inizio|apertura",
-    re.IGNORECASE,
-)
-_CLOSED = re.compile(
-    r"clos|term|left|leav|\bend|inactiv|deactiv|blocked|resign|separat|\bexit|ceas|baja|cese|salida|"
-    r"austritt|ausgeschieden|\bende|gesperrt|gelöscht|geschlossen|sortie|départ|fermé|\bfin\b|saída|demiss|deslig|"
-    r"cessa|uscita|chius",
-    re.IGNORECASE,
-)
-
-
-def _of_the_named(table: Table, when: Column) -> Iterator[Proposal]:
-    """Rows with papers and without a party that name a row with one, as what was delivered names its order."""
-    document = table.role("document")
-    for column, link in sorted(table.links.items()) if document is not None else ():
-        party = link.table.role("party")
-        if link.table.name != table.name and party is not None and "amount" in link.table.roles:
-            who = ".".join(map(expressions.quoted_name, (column, party.name)))
-            yield Proposal(
-                f"{column}.{party.name} of {table.name} over time",
-                settings_of(per=[who]),
-                "Payees who came back from a long silence, or were paid once and much.",
-                f"{party.name} of the {link.table.name} that are named, and {when.name}",
-            )
-            return
-
-
-RUN_OFF = 31
-"""Days that are proposed: the last wage, and what was ordered before, are paid within a month."""
-
-
-def _known_of(table: Table, party: Column) -> tuple[str | None, str | None]:
-    """The dates of a linked master from which a payee was known and on which it was closed: by their names, and
-    where there is one alone that does not say the end of anything, that one."""
-    link = table.links.get(party.name)
-    if link is None:
-        return None, None
-    dates = [c.name for c in link.table.columns if c.type == "date"]
-    ends = [name for name in dates if _CLOSED.search(name)]
-    rest = [name for name in dates if name not in ends]
-    begins = rest if len(rest) == 1 else [name for name in rest if _KNOWN.search(name)]
-
-    def whole(names: list[str]) -> str | None:
-        if len(names) != 1:
-            return None
-        return ".".join(map(expressions.quoted_name, (party.name, names[0])))
-
-    return whole(begins), whole(ends)
 
 
 def _top_row(

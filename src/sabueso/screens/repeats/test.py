@@ -10,7 +10,6 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.population import sql
-from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table, money
 from sabueso.population.units import unit_of
@@ -19,9 +18,10 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding
 from sabueso.screens.grouping import Grouping, named_by
 from sabueso.screens.interface import Screen
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal
 from sabueso.screens.repeats.flagging import flags_of
 from sabueso.screens.repeats.judging import Frequencies, judged, with_those_beyond, without_rhythm
+from sabueso.screens.repeats.proposed import proposed_repeats
 from sabueso.screens.repeats.result import RepeatGroup
 from sabueso.screens.repeats.rhythm import steps_of
 from sabueso.screens.repeats.search import Search
@@ -31,11 +31,6 @@ from sabueso.screens.settings import Settings, listed_once
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
-MOST_OF_SEVERAL = 0.05
-LINES = 1.5
-"""Rows of an entry, on average, from which a ledger is one of entries."""
-ONCE = 0.95
-"""Share of rows that are the only one of what they name, from which each is to have one."""
 MOST_ROWS = 2_000_000
 """Rows of the parties of what is found of which it is asked whether they come in even steps."""
 
@@ -98,37 +93,8 @@ class Repeats(Screen):
             yield Suit(self.name, "yes", f"by {party.name} and amount, close in {date.name}")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        table = population.table
-        party, date = table.role("party"), table.dated()
-        if described is None or date is None or is_budget(table) or described.n < LEAST_ROWS:
-            return
-        if party is None:
-            yield from _of_what_is_named(population, date)
-            return
-        document = table.role("document")
-        billed = _billed_once(population, described.n) if document is None else None
-        # Rows of two bills that are known are no repeats of one another, whatever their party and amount.
-        same = [billed] if billed else [party.name, *_bought(table, party)]
-        plain = same == [party.name]
-        for called, where in _sides(population):
-            yield Proposal(
-                f"repeats of {table.name}{called}",
-                settings_of(
-                    document=billed,
-                    same=None if plain else list(map(quoted_name, same)),
-                    where=where,
-                ),
-                "The same thing recorded twice.",
-                f"{', '.join(same)}, amount and {date.name} are there; habits and reversals are taken out"
-                + (f"; nearly each {billed} has one row alone" if billed else ""),
-            )
-        if document is not None and _of_one(population, document, party):
-            yield Proposal(
-                f"one {document.name} of several {party.name} in {table.name}",
-                settings_of(same=[quoted_name(document.name)], differs=party.name),
-                f"One document that was recorded under two of {party.name}.",
-                f"{document.name} and amount are the same, and {party.name} is not",
-            )
+        if described is not None and described.n >= LEAST_ROWS:
+            yield from proposed_repeats(population, described.n)
 
     def run(self, population: Population, settings: RepeatsSettings) -> Finding[RepeatGroup]:
         table = population.table
@@ -198,76 +164,6 @@ class Repeats(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
-
-
-def _sides(population: Population) -> list[tuple[str, str | None]]:
-    """The rows to look at together: those of each side of a ledger of entries that tells whose they are, where a payment
-    takes back no bill, but settles it."""
-    table = population.table
-    debit, credit, entry = (table.role(role) for role in ("debit", "credit", "id"))
-    if debit is None or credit is None or entry is None or table.role("account") is None:
-        return [("", None)]
-    value = sql.column(entry.name)
-    distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
-    fields = exp.alias_(distinct, "each"), exp.alias_(exp.Count(this=value), "rows")
-    (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
-    if LINES * int(row["each"]) > int(row["rows"]):
-        return [("", None)]
-    return [(f", {side.name}", f"{quoted_name(side.name)} > 0") for side in (debit, credit)]
-
-
-def _bought(table: Table, party: Column) -> list[str]:
-    """The column of what is counted, where a list of it with prices is linked: prices are met again, of other things."""
-    if not {"quantity", "price"} <= table.roles.keys():
-        return []
-    lists = (
-        column
-        for column, link in sorted(table.links.items())
-        if "price" in link.table.roles and "amount" not in link.table.roles and column != party.name
-    )
-    return [column for column in lists if column not in table.roles.values()][:1]
-
-
-def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal]:
-    """Rows without a party that name a row of another table, as receipts name their loan."""
-    table = population.table
-    for column, link in sorted(table.links.items()):
-        if link.table.name != table.name and link.table.dated() is not None:
-            yield Proposal(
-                f"repeats of {table.name}",
-                settings_of(same=[quoted_name(column)]),
-                "The same thing recorded twice.",
-                f"{column}, amount and {date.name} are there; habits and reversals are taken out",
-            )
-            return
-
-
-def _billed_once(population: Population, n: int) -> str | None:
-    """The column that names a row of another table, nearly each of which has one row here: a claim is paid once."""
-    table = population.table
-    for column, link in sorted(table.links.items()):
-        roles = {name for name, own in table.roles.items() if own == column}
-        if roles or link.table.name == table.name:
-            continue
-        value = sql.column(column)
-        distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
-        fields = exp.alias_(distinct, "each"), exp.alias_(exp.Count(this=value), "rows")
-        (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
-        if int(row["rows"]) >= ONCE * n and int(row["each"]) >= ONCE * int(row["rows"]):
-            return column
-    return None
-
-
-def _of_one(population: Population, document: Column, party: Column) -> bool:
-    """Whether nearly every document is of one party: that of a batch, or an entry, is of several."""
-    key, who = sql.column(document.name), sql.column(party.name)
-    several = exp.Count(this=exp.Distinct(expressions=[who]))
-    each = population.used(exp.select(exp.alias_(several, "parties")))
-    each = each.where(exp.Not(this=sql.is_missing(key))).group_by(key.copy())
-    more = exp.GT(this=sql.column("parties", "e"), expression=sql.integer(1))
-    fields = [exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), more), "several")]
-    (row,) = population.query(exp.select(*fields).from_(each.subquery("e"))).to_pylist()
-    return bool(row["several"] <= MOST_OF_SEVERAL * row["n"])
 
 
 def _document(table: Table, settings: RepeatsSettings) -> Column | None:

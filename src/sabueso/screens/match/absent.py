@@ -1,0 +1,132 @@
+"""Rows that another table does not know, or knows otherwise, as they are proposed to be looked for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+import sqlglot.expressions as exp
+
+from sabueso.base.words import listed
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.nothing import states_nothing
+from sabueso.population.population import Population
+from sabueso.population.table import Table
+from sabueso.screens.match.singular import singular
+from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
+
+USUAL = 0.9
+"""Share of rows that are found in another table, from which not to be found is odd."""
+SURELY = 0.99
+"""Share of rows that tell the same as the table they are linked with, from which to tell something else is odd."""
+
+
+def proposed_absent(population: Population) -> Iterator[Proposal]:
+    """Rows whose party, or order, is not in the table that nearly all of them are found in, or of which that table
+    tells something else than they do."""
+    table = population.table
+    if "amount" not in table.roles or is_budget(table):
+        return
+    for other, link in _linked_tables(table):
+        if is_budget(other):
+            continue
+        n, known = _met_keys(population, other, {link: table.links[link].key})
+        if n == 0 or known < USUAL * n:
+            continue
+        told = _told_by_both(population, link, n)
+        keys = {link: table.links[link].key, **told}
+        rows, found = _met_keys(population, other, keys) if told else (n, known)
+        on, at = [[quoted_name(each) for each in side] for side in (keys, keys.values())]
+        settings = settings_of(other=other.name, on=on, other_on=[] if at == on else at)
+        if told and rows - found > n - known:
+            yield Proposal(
+                f"{listed(list(told))} of {table.name} other than in {other.name}",
+                settings,
+                f"Rows of what {other.name} does not know, or knows otherwise by {link}.",
+                f"{rows - found:,} of {rows:,} rows are not found there as they are",
+            )
+        elif known < n:
+            settings["on"], settings["other_on"] = on[:1], [] if at[:1] == on[:1] else at[:1]
+            yield Proposal(
+                f"{link} of {table.name} not in {other.name}",
+                settings_of(**settings),
+                f"Rows of what {other.name} does not know.",
+                f"{n - known:,} of {n:,} rows are not found there",
+            )
+
+
+def _linked_tables(table: Table) -> Iterator[tuple[Table, str]]:
+    """Other tables with the column by which rows name a row of theirs: the party, or what tells their rows apart."""
+    named: dict[str, list[str]] = {}
+    for column, link in table.links.items():
+        if link.table.name != table.name:
+            named.setdefault(link.table.name, []).append(column)
+    for columns in named.values():
+        other = table.links[columns[0]].table
+
+        def rank(column: str, other: Table = other) -> tuple[bool, bool, str]:
+            key = other.role("id") or other.role("party")
+            first = key is not None and table.links[column].key == key.name
+            return column != table.roles.get("party"), not first, column
+
+        yield other, min(columns, key=rank)
+
+
+def _told_by_both(population: Population, link: str, n: int) -> dict[str, str]:
+    """What rows and the table they are linked with both tell, each with its column there, where nearly all rows tell
+    the same: fewer may of what each there has alone, such as a bank account."""
+    table = population.table
+    other, key = table.links[link].table, table.links[link].key
+    alone = {name for names in singular(population, other, {key}) for name in names}
+    told: dict[str, str] = {}
+    for own, theirs in _called_alike(table, link):
+        rows, found = _met_keys(population, other, {link: key, own: theirs})
+        if 2 * rows > n and found >= (USUAL if theirs in alone else SURELY) * rows:
+            told[own] = theirs
+    return told
+
+
+def _called_alike(table: Table, link: str) -> Iterator[tuple[str, str]]:
+    """Columns of rows and of the table they are linked with that are linked, called alike, or the prices of both;
+    amounts and quantities are added up by what they are of."""
+    other, key = table.links[link].table, table.links[link].key
+    named = {(c.type, c.name.casefold()): c.name for c in other.columns if not c.is_place}
+    prices = table.roles.get("price"), other.roles.get("price")
+    added = {table.roles.get("amount"), table.roles.get("quantity")}
+    for own in table.columns:
+        if own.type not in ("text", "number") or own.is_place:
+            continue
+        if own.name in (link, *added, *_named(table)):
+            continue
+        to = table.links.get(own.name)
+        if to is not None and to.table.name == other.name:
+            theirs: str | None = to.key
+        elif own.name == prices[0] and prices[1] is not None:
+            theirs = prices[1]
+        else:
+            theirs = named.get((own.type, own.name.casefold()))
+        if theirs is not None and theirs != key and theirs != other.roles.get("amount"):
+            yield own.name, theirs
+
+
+def _named(table: Table) -> set[str]:
+    """Columns that tell a row, or its paper, and nothing of its party."""
+    return {c.name for role in ("id", "document") if (c := table.role(role)) is not None}
+
+
+def _met_keys(population: Population, other: Table, keys: Mapping[str, str]) -> tuple[int, int]:
+    """How many rows state all of some columns, and how many of them are found with them in another table."""
+    beside = Population(population.engine, other, tables=population.tables)
+    names = [f"key{place}" for place in range(len(keys))]
+    mine = [exp.alias_(sql.column(each), name) for each, name in zip(keys, names, strict=True)]
+    theirs = [
+        exp.alias_(sql.column(each), name) for each, name in zip(keys.values(), names, strict=True)
+    ]
+    stated = sql.both(
+        exp.Not(
+            this=exp.paren(exp.or_(sql.is_missing(sql.column(c)), states_nothing(sql.column(c))))
+        )
+        for c in keys
+    )
+    rows = population.used(exp.select(*mine)).where(stated)
+    return met(population, rows, beside.used(exp.select(*theirs)).distinct(), names)

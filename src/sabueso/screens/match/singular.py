@@ -1,0 +1,82 @@
+"""Columns whose values each row of a table has for itself: what tells an account, or where somebody lives."""
+
+from __future__ import annotations
+
+import re
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.nothing import states_nothing
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Table
+
+LONG = 8
+"""Letters of a value from which two masters do not share it by chance."""
+SINGULAR = 0.9
+"""Share of distinct values from which a column is of each row's own."""
+_ADDRESS = re.compile(
+    r"addr|street|direcci|domicilio|calle|anschrift|adress|stra(?:ß|ss)e|\brue\b|indirizzo|endere|morada|osoite|adres",
+    re.IGNORECASE,
+)
+_NO_ADDRESS = re.compile(r"mail|\bip\b|\bmac\b|web|url|wallet", re.IGNORECASE)
+_POSTAL = re.compile(
+    r"\bzip|plz|postal|post ?code|postleitzahl|\bcap\b|\bcp\b|\bcep\b|psč|irányítószám",
+    re.IGNORECASE,
+)
+_TOWN = re.compile(
+    r"\bcity|town|\bort\b|stadt|\bville\b|ciudad|localidad|poblaci|municip|comune|citt|cidade|plaats|gemeente|miasto",
+    re.IGNORECASE,
+)
+Key = tuple[str, ...]
+"""Columns that are met together: one, or an address and its place."""
+
+
+def is_address(name: str) -> bool:
+    return _ADDRESS.search(name) is not None and not _NO_ADDRESS.search(name)
+
+
+def _place_of(table: Table) -> str | None:
+    """The column of a table that tells the place of its addresses, the postal code before the town."""
+    for called in (_POSTAL, _TOWN):
+        for column in table.columns:
+            if column.type in ("text", "number") and called.search(column.name):
+                return column.name
+    return None
+
+
+def singular(population: Population, table: Table, without: set[str]) -> dict[Key, list[str]]:
+    """Long texts that nearly every row has for itself, normalised, by their columns."""
+    from sabueso.stats.alike import normalised
+
+    found: dict[Key, list[str]] = {}
+    own = Population(population.engine, table, tables=population.tables)
+    place = _place_of(table)
+    for column in table.columns:
+        if column.type != "text" or column.name in without or column.is_place:
+            continue
+        value = sql.column(column.name)
+        stated = exp.Not(this=exp.paren(states_nothing(value)))
+        address = is_address(column.name)
+        beside = place if address and place != column.name else None
+        fields: dict[str, Tree] = {"v": value.copy()}
+        if beside is not None:
+            fields["place"] = sql.cast(sql.column(beside), "TEXT")
+        select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
+        rows = own.query(own.used(select).where(stated).limit(200_000)).to_pydict()
+        texts = rows["v"]
+        # A name is many words; what tells one from all others is mostly digits, or where somebody lives.
+        least = 0.0 if address else 0.5
+        digits = sum(sum(c.isdigit() for c in v) > least * len(v.replace(" ", "")) for v in texts)
+        alone = [normalised(v) for v in texts]
+        keys: dict[Key, list[str]] = {(column.name,): alone}
+        if beside is not None:
+            places = (normalised(each or "") for each in rows["place"])
+            keys[column.name, beside] = [" ".join(each) for each in zip(alone, places, strict=True)]
+        for key, folded in keys.items():
+            long = [v for v in folded if len(v) >= LONG]
+            own_each = folded and len(set(folded)) >= SINGULAR * len(folded)
+            if own_each and min(digits, len(long)) > 0.8 * len(folded):
+                found[key] = long
+    return found
