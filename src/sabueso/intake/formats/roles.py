@@ -103,6 +103,8 @@ def _settle_id(guess: Guess) -> None:
     first, named = next(iter(guess.columns), None), guess.found.get("id")
     if first is None or first.name in guess.taken or looks_like_date(first.name):
         return
+    if named_otherwise("id", worded(first.name)):
+        return
     numbered = not NUMBERS.isdisjoint(worded(first.name))
     if named is not None and ORDERS.isdisjoint(worded(named)) and not numbered:
         return
