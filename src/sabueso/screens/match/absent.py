@@ -36,9 +36,12 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
         told = _told_by_both(population, link, n)
         keys = {link: table.links[link].key, **told}
         rows, found = _met_keys(population, other, keys) if told else (n, known)
-        on, at = [[quoted_name(each) for each in side] for side in (keys, keys.values())]
+        other_than = bool(told) and rows - found > n - known
+        on, at = ([quoted_name(c) for c in side] for side in (keys, keys.values()))
+        if not other_than:
+            on, at = on[:1], at[:1]
         settings = settings_of(other=other.name, on=on, other_on=[] if at == on else at)
-        if told and rows - found > n - known:
+        if other_than:
             yield Proposal(
                 f"{listed(list(told))} of {table.name} other than in {other.name}",
                 settings,
@@ -46,10 +49,9 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
                 f"{rows - found:,} of {rows:,} rows are not found there as they are",
             )
         elif known < n:
-            settings["on"], settings["other_on"] = on[:1], [] if at[:1] == on[:1] else at[:1]
             yield Proposal(
                 f"{link} of {table.name} not in {other.name}",
-                settings_of(**settings),
+                settings,
                 f"Rows of what {other.name} does not know.",
                 f"{n - known:,} of {n:,} rows are not found there",
             )

@@ -167,11 +167,7 @@ class _Looked:
         select = exp.select(sql.column(HEAD, "d"), *_named(fields))
         select = select.from_(each.distinct().subquery("d")).group_by(sql.column(HEAD, "d"))
         rows = self._population.query(select).to_pylist()
-        return {
-            row[HEAD]
-            for row in rows
-            if row["numbers"] >= OF_THE_HOUSE * (row["high"] - row["low"] + 1)
-        }
+        return {row[HEAD] for row in rows if row["numbers"] >= OF_THE_HOUSE * _span([row])}
 
 
 def _named(fields: Mapping[str, Tree]) -> list[exp.Expr]:
@@ -185,8 +181,7 @@ def _ends(table: str) -> dict[str, Tree]:
 
 def _is_close(rows: Sequence[Cells], count: str) -> bool:
     """Whether so many numbers as are counted would be nearly all from the first to the last."""
-    span = sum(int(row["high"]) - int(row["low"]) + 1 for row in rows)
-    return sum(int(row[count]) for row in rows) >= FOLLOWING * span
+    return sum(int(row[count]) for row in rows) >= FOLLOWING * _span(rows)
 
 
 def _is_following(rows: Sequence[Cells]) -> bool:
@@ -203,8 +198,13 @@ def _series(rows: Sequence[Cells]) -> OwnSeries:
         _written(low, "low"),
         _written(high, "high"),
         sum(int(row["numbers"]) for row in rows),
-        sum(int(row["high"]) - int(row["low"]) + 1 for row in rows),
+        _span(rows),
     )
+
+
+def _span(rows: Sequence[Cells]) -> int:
+    """How many numbers there are from the first to the last of each beginning."""
+    return sum(int(row["high"]) - int(row["low"]) + 1 for row in rows)
 
 
 def _written(row: Cells, side: str) -> str:

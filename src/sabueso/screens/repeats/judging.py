@@ -132,7 +132,8 @@ def with_those_beyond(
         if each.party not in days or each.step is None or first is None or last is None:
             continue
         own, _ = days[each.party]
-        if own_step(own) and own_step(own) - 1 <= (last - first).days:
+        usual = own_step(own)
+        if usual and usual - 1 <= (last - first).days:
             continue
         pair = first.toordinal() - EPOCH, last.toordinal() - EPOCH
         if not makes_up(own, each.step, *pair):

@@ -67,11 +67,8 @@ def _sides(population: Population) -> list[tuple[str, str | None]]:
     debit, credit, entry = (table.role(role) for role in ("debit", "credit", "id"))
     if debit is None or credit is None or entry is None or table.role("account") is None:
         return [("", None)]
-    value = sql.column(entry.name)
-    distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
-    fields = exp.alias_(distinct, "each"), exp.alias_(exp.Count(this=value), "rows")
-    (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
-    if LINES * int(row["each"]) > int(row["rows"]):
+    each, rows = _each_of(population, entry.name)
+    if LINES * each > rows:
         return [("", None)]
     return [(f", {side.name}", f"{quoted_name(side.name)} > 0") for side in (debit, credit)]
 
@@ -106,16 +103,21 @@ def _billed_once(population: Population, n: int) -> str | None:
     """The column that names a row of another table, nearly each of which has one row here: a claim is paid once."""
     table = population.table
     for column, link in sorted(table.links.items()):
-        roles = {name for name, own in table.roles.items() if own == column}
-        if roles or link.table.name == table.name:
+        if column in table.roles.values() or link.table.name == table.name:
             continue
-        value = sql.column(column)
-        distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
-        fields = exp.alias_(distinct, "each"), exp.alias_(exp.Count(this=value), "rows")
-        (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
-        if int(row["rows"]) >= ONCE * n and int(row["each"]) >= ONCE * int(row["rows"]):
+        each, rows = _each_of(population, column)
+        if rows >= ONCE * n and each >= ONCE * rows:
             return column
     return None
+
+
+def _each_of(population: Population, column: str) -> tuple[int, int]:
+    """How many different values a column has, and on how many rows."""
+    value = sql.column(column)
+    distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
+    fields = exp.alias_(distinct, "each"), exp.alias_(exp.Count(this=value), "rows")
+    (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
+    return int(row["each"]), int(row["rows"])
 
 
 def _of_one(population: Population, document: Column, party: Column) -> bool:

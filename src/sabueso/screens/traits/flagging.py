@@ -18,8 +18,6 @@ NEAR = 10
 ALONE = {"turned_back": 1, "same_person": NEAR}
 """Traits that are enough by themselves, and of how many times the share asked for: two entries make each of the one, and
 where nobody else does it who prepares and approves alone breaks a rule of the house."""
-
-
 BY_FEW = "same_person"
 """A trait that is enough alone where few of a house's people have it: of so many at least this part, in entries that
 are no more than this part of all."""
@@ -101,7 +99,7 @@ def chosen_of(
         others = round(rarity[series.pattern] * whole) - len(series.rows)
         return (others + 1) / whole <= settings.share
 
-    people = {rows["who"] for s in found.values() if s.pattern in by_few for rows in s.rows[:1]}
+    people = {s.rows[0]["who"] for s in found.values() if s.pattern in by_few}
     among = entries.preparers() if by_few - alone else 0
     if among < LEAST_PEOPLE or len(people) > FEW_PEOPLE * among:
         by_few = set()
