@@ -301,6 +301,14 @@ def test_a_countys_books_as_they_stand(tmp_path):
     assert len(tied) == len(planted["4"]) + len(planted["5"]) / 2
 
 
+def _written(folder, tables, delimiter=","):
+    """Files of a folder, each a header and rows."""
+    folder.mkdir()
+    for name, (head, rows) in tables.items():
+        with (folder / f"{name}.csv").open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file, delimiter=delimiter).writerows([head, *rows])
+
+
 def test_papers_that_name_one_another(tmp_path):
     """Policies, claims and what was paid of them: another account than the garage's own, one of somebody on the staff,
     a claim paid twice, one before its policy began; who is on the staff is told by a list with days."""
@@ -333,10 +341,7 @@ def test_papers_that_name_one_another(tmp_path):
         "garages": (["Codice", "Ragione sociale", "IBAN"], garages),
         "dipendenti": (["Matricola", "Nominativo", "IBAN", "Data assunzione"], staff),
     }
-    (tmp_path / "in").mkdir()
-    for name, (head, rows) in tables.items():
-        with (tmp_path / f"in/{name}.csv").open("w", newline="", encoding="utf-8") as file:
-            csv.writer(file, delimiter=";").writerows([head, *rows])
+    _written(tmp_path / "in", tables, ";")
     inside("open", "case", cwd=tmp_path)
     inside("intake", "../in", "--yes", cwd=tmp_path / "case")
     inside("screen", cwd=tmp_path / "case")
@@ -401,10 +406,7 @@ def test_what_is_paid_ties_to_what_was_billed_with_its_tax(tmp_path):
         ),
         "paid": (["Payment Ref", "Payment Date", "Supplier No", "Voucher", "Amount Paid"], paid),
     }
-    (tmp_path / "in").mkdir()
-    for name, (head, rows) in tables.items():
-        with (tmp_path / f"in/{name}.csv").open("w", newline="", encoding="utf-8") as file:
-            csv.writer(file).writerows([head, *rows])
+    _written(tmp_path / "in", tables)
     inside("open", "case", cwd=tmp_path)
     taken = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
     kept = {link["column"]: link["other"] for link in taken["links"] if link["kept"]}
@@ -430,10 +432,8 @@ def test_a_bill_of_freight_is_the_miles_and_rate_of_its_shipment(tmp_path):
         bills.append([f"FB{9000 + i}", f"SH{i:04}", f"CR{i % 7}", (day + timedelta(9)).isoformat()])
         bills[-1] += [f"{haul:.2f}", f"{fuel:.2f}", f"{haul + fuel:.2f}"]
     bills += [[f"FB{9900 + i}", *bills[60 + i][1:]] for i in range(3)]
-    (tmp_path / "in").mkdir()
-    with (tmp_path / "in/bills.csv").open("w", newline="", encoding="utf-8") as file:
-        head = ["Bill #", "Shipment ID", "Carrier Code", "Bill Date", "Linehaul", "Fuel", "Total"]
-        csv.writer(file).writerows([head, *bills])
+    head = ["Bill #", "Shipment ID", "Carrier Code", "Bill Date", "Linehaul", "Fuel", "Total"]
+    _written(tmp_path / "in", {"bills": (head, bills)})
     book = Workbook(str(tmp_path / "in/freight.xlsx"))
     sheets = {
         "Notes": [["as of", "May"], ["by", "AB"]],

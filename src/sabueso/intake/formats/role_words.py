@@ -82,21 +82,7 @@ OF_WHOM = frozenset(
 """What is told of somebody or something, and does not say who or which: a vendor's country."""
 WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])
 """Of these, who approves or enters may be called so: the manager, the first level."""
-ORDERS = frozenset(
-    [
-        "po",
-        "order",
-        "purchase",
-        "pedido",
-        "bestellung",
-        "bestellnummer",
-        "commande",
-        "ordine",
-        "encomenda",
-        "requisition",
-        "contract",
-    ]
-)
+ORDERS = frozenset(["po", "order", "purchase", "pedido", "bestellung", "bestellnummer", "commande", "ordine", "encomenda", "requisition", "contract"])  # fmt: skip
 """Whose numbers name rows of their own table, and are named by those of others."""
 OF_PAPERS = frozenset(
     ["invoice", "inv", "po", "ref", "reference", "factura", "rechnung", "facture", "fattura", "voucher", "cheque", "contract"]

@@ -67,7 +67,12 @@ def is_rule(found: Priced) -> bool:
     """Whether amounts are made so: it holds for nearly all rows, and so few differ that each can be looked at."""
     if found.checked < LEAST_ROWS or found.differing > (1 - HOLDS) * found.checked:
         return False
-    return found.differing <= max(FEW, FEW_OF_ALL * found.checked)
+    return are_few(found.differing, found.checked)
+
+
+def are_few(differing: int, rows: int) -> bool:
+    """Whether rows that are not made so are exceptions, and not another way of making them."""
+    return differing <= max(FEW, FEW_OF_ALL * rows)
 
 
 def held(population: Population, amount: Column, expression: str | None, told: str) -> Priced:

@@ -9,7 +9,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import HEADING, Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.recompute.priced import FEW, FEW_OF_ALL, held, is_rule, priced
+from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.products import Comparison, balances
 from sabueso.screens.recompute.sums import HOLDS, sums_of
 from sabueso.screens.recompute.ties import further, proposed_ties
@@ -39,7 +39,7 @@ def proposed_recomputations(
     if amount is not None and described is not None:
         yield from _running(population, amount)
         for each in sums_of(population, amount):
-            if each.rows - each.holding > max(FEW, FEW_OF_ALL * each.rows):
+            if not are_few(each.rows - each.holding, each.rows):
                 continue
             yield Proposal(
                 f"{each.whole} of {table.name} is {each.told}",

@@ -259,9 +259,10 @@ def _never_below(
     """The same relation told of the column that is nothing in most rows that do not keep it, where the others
     would leave less than nothing: what is paid of an allowed amount that is below the part of the patient."""
     for whole in (of.whole, *parts):
-        sign = 1 if whole == of.whole else parts[whole]
-        told = {name: -sign * each for name, each in parts.items() if name != whole}
-        told = dict(parts) if whole == of.whole else {of.whole: sign, **told}
+        told = dict(parts)
+        if whole != of.whole:
+            sign = told.pop(whole)
+            told = {of.whole: sign, **{name: -sign * each for name, each in told.items()}}
         made = of.told_of(whole)
         counts = made.counts(told)
         floored = made.nothing_left(told)
