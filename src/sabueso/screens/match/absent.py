@@ -20,6 +20,9 @@ USUAL = 0.9
 SURELY = 0.99
 """Share of rows that tell the same as the table they are linked with, from which to tell something else is odd."""
 
+MOST_VALUES = 60
+"""Values of a column up to which it tells of what kind a row is."""
+
 
 def proposed_absent(population: Population) -> Iterator[Proposal]:
     """Rows whose party, or order, is not in the table that nearly all of them are found in, or of which that table
@@ -81,7 +84,11 @@ def _told_by_both(population: Population, link: str, n: int) -> dict[str, str]:
     other, key = table.links[link].table, table.links[link].key
     alone = {name for names in singular(population, other, {key}) for name in names}
     told: dict[str, str] = {}
-    for own, theirs in _called_alike(table, link):
+    alike = dict(_called_alike(table, link))
+    of_one_kind = _of_one_kind(population, link, alike)
+    for own, theirs in (*alike.items(), *of_one_kind):
+        if own in told:
+            continue
         rows, found = _met_keys(population, other, {link: key, own: theirs})
         if 2 * rows > n and found >= (USUAL if theirs in alone else SURELY) * rows:
             told[own] = theirs
@@ -109,6 +116,37 @@ def _called_alike(table: Table, link: str) -> Iterator[tuple[str, str]]:
             theirs = named.get((own.type, own.name.casefold()))
         if theirs is not None and theirs != key and theirs != other.roles.get("amount"):
             yield own.name, theirs
+
+
+def _of_one_kind(
+    population: Population, link: str, alike: Mapping[str, str]
+) -> Iterator[tuple[str, str]]:
+    """Columns of rows and of the table they are linked with that are called otherwise and have the same few values,
+    none of them nearly all: what was filled in, and what the vehicle takes."""
+    table = population.table
+    other, key = table.links[link].table, table.links[link].key
+    beside = Population(population.engine, other, tables=population.tables)
+    without = {link, *alike, *_named(table)}
+    mine = [c.name for c in table.columns if c.type == "text" and not c.is_place]
+    theirs = [c.name for c in other.columns if c.type == "text" and not c.is_place]
+    own = {n: _few(population, n) for n in mine if n not in without and n not in table.links}
+    others = {n: _few(beside, n) for n in theirs if n not in (key, *alike.values())}
+    for name, values in own.items():
+        for kind, known in others.items():
+            rows = sum(values.values())
+            among = sum(n for value, n in values.items() if value in known)
+            if len(known) > 1 and among >= SURELY * rows and max(values.values()) < USUAL * rows:
+                yield name, kind
+
+
+def _few(population: Population, name: str) -> dict[str, int]:
+    """The values of a column and how many rows have each, if they are few; else none."""
+    column = sql.column(name)
+    select = exp.select(exp.alias_(column, "value"), exp.alias_(sql.count(), "n"))
+    select = population.used(select).where(exp.Not(this=sql.is_missing(column.copy())))
+    rows = population.query(select.group_by(column.copy()).limit(MOST_VALUES + 1)).to_pylist()
+    few = 1 < len(rows) <= MOST_VALUES
+    return {row["value"]: int(row["n"]) for row in rows} if few else {}
 
 
 def _named(table: Table) -> set[str]:

@@ -17,6 +17,8 @@ from sabueso.screens.range.days import days_from
 
 MOST_OUT = 0.01
 """Share of rows out of order up to which the order is the rule, and to be out of it the exception."""
+FEW_OUT = 3
+"""Rows that may be out of order however few there are."""
 LEAST_LATER = 20
 """How many rows are in order, days apart, for each that is out of it: equal days have none."""
 MOST_DAYS = 5
@@ -45,7 +47,7 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         )
         first, second, both_ways = pair
         order, out = ((first, second), before) if before < after else ((second, first), after)
-        usual = LEAST_LATER * out <= max(before, after) and out <= MOST_OUT * both
+        usual = LEAST_LATER * out <= max(before, after) and out <= max(FEW_OUT, MOST_OUT * both)
         if both < LEAST_ROWS or not out or not usual:
             continue
         # Of two tables that each name the other's rows, those are told whose day comes later.

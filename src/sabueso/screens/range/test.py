@@ -13,18 +13,21 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError
-from sabueso.population import sql
+from sabueso.base.words import listed as listed_words
+from sabueso.population import expressions, sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Column, Table, bare_name
 from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.proposal import Proposal
+from sabueso.screens.range.caps import proposed_caps
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.declared import declared_finding
 from sabueso.screens.range.orders import proposed_orders
 from sabueso.screens.range.proposed import proposed_range
+from sabueso.screens.range.readings import falls, proposed_readings
 from sabueso.screens.range.result import Rules
 from sabueso.screens.range.view import RangeView
 from sabueso.screens.settings import Settings, listed
@@ -40,7 +43,8 @@ class RangeSettings(Settings):
     least: Decimal | None = Field(None, description="the least amount allowed")
     greatest: Decimal | None = Field(None, description="the greatest amount allowed")
     not_above: str | None = Field(
-        None, description="column that the measure must not exceed in its row"
+        None,
+        description="column that the measure must not exceed in its row, of a linked table too",
     )
     column: str | None = Field(None, description="column whose values must be among those allowed")
     allowed: list[str] = Field(default_factory=list, description="the values allowed in it")
@@ -50,7 +54,12 @@ class RangeSettings(Settings):
         description="days, of linked tables too, none of which is before the one named before it",
     )
 
-    _lists = field_validator("allowed", "required", "in_order", mode="before")(listed)
+    rising: str | None = Field(
+        None, description="column of readings, such as of a meter, that never fall"
+    )
+    per: list[str] = Field(default_factory=list, description="of readings, whose they are")
+
+    _lists = field_validator("allowed", "required", "in_order", "per", mode="before")(listed)
 
     @model_validator(mode="after")
     def _some(self) -> RangeSettings:
@@ -59,10 +68,12 @@ class RangeSettings(Settings):
             raise ValueError("column and allowed go together")
         if len(self.in_order) == 1:
             raise ValueError("in-order needs two days or more")
-        lists = self.column, self.required, self.in_order
+        if self.per and self.rising is None:
+            raise ValueError("per goes with rising")
+        lists = self.column, self.required, self.in_order, self.rising
         if all(b is None for b in bounds) and not any(lists):
             raise ValueError(
-                "nothing is declared; give least, greatest, not-above, required, in-order, or column and allowed"
+                "nothing is declared; give least, greatest, not-above, required, in-order, rising, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")
@@ -74,8 +85,8 @@ class Range(Screen):
 
     name = "range"
     summary = (
-        "rows outside a declared range or list, without a required value, above another column, or dated before "
-        "what comes first"
+        "rows outside a declared range or list, without a required value, above another column, dated before "
+        "what comes first, or with a reading that falls"
     )
     reference = "none: the rules are the reader's own"
     settings = RangeSettings
@@ -92,6 +103,8 @@ class Range(Screen):
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         yield from proposed_range(population)
         yield from proposed_orders(population)
+        yield from proposed_caps(population)
+        yield from proposed_readings(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table
@@ -125,10 +138,23 @@ class Range(Screen):
                 for i, score in zip(broken, kept.column("score").to_pylist(), strict=True)
             ]
             kept = kept.append_column("days", pa.array(days, pa.int64()))
+        if settings.rising is not None:
+            kept = _with_falls(kept, [rules[i].of_readings for i in broken])
         kept = kept.append_column("direction", pa.array(["out"] * len(broken), pa.string()))
         counts = [(name, broken.count(i)) for i, name in enumerate(names)]
         flags = Flags("row", kept)
         return declared_finding(self.name, population, measure, settings, flags, counts)
+
+
+def _with_falls(kept: pa.Table, of_readings: list[bool]) -> pa.Table:
+    """By how much a reading is below the one before it, or, above nothing, above the one after; of the rows that
+    break another rule none."""
+    scores = kept.column("score").to_pylist()
+    own = [score if falls else None for score, falls in zip(scores, of_readings, strict=True)]
+    sizes = [abs(score) for score in scores]
+    place = kept.schema.get_field_index("score")
+    kept = kept.set_column(place, "score", pa.array(sizes, pa.float64()))
+    return kept.append_column("by", pa.array(own, pa.float64()))
 
 
 def _measure(table: Table, settings: RangeSettings) -> Column | None:
@@ -147,6 +173,7 @@ class _Rule:
     broken: Tree
     beyond: Tree
     of_days: bool = False
+    of_readings: bool = False
 
 
 def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> list[_Rule]:
@@ -173,6 +200,13 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         before = exp.LT(this=days, expression=sql.integer(0))
         gap = sql.cast(exp.Neg(this=exp.paren(days.copy())), "DOUBLE")
         found.append(_Rule(f"{_bare(later)} not before {_bare(earlier)}", before, gap, True))
+    if settings.rising is not None:
+        column = table.number(settings.rising, what="reading")
+        falling = falls(table, column.name, settings.per)
+        whose = [expressions.label(text, table) for text in settings.per]
+        title = f"{column.name} never falls" + (f", by {listed_words(whose)}" if whose else "")
+        gap = sql.cast(falling.by, "DOUBLE")
+        found.append(_Rule(title, falling.broken, gap, of_readings=True))
     if measure is None:
         return found
     value = sql.column(measure.name)
@@ -186,9 +220,17 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
     if settings.greatest is not None:
         beyond(f"{measure.name} at most {settings.greatest}", sql.number(settings.greatest), value)
     if settings.not_above is not None:
-        other = table.number(settings.not_above, what="limit")
-        beyond(f"{measure.name} not above {other.name}", sql.column(other.name), value)
+        limit, called = _limit(table, settings.not_above)
+        beyond(f"{measure.name} not above {called}", limit, value)
     return found
+
+
+def _limit(table: Table, text: str) -> tuple[Tree, str]:
+    """What a measure must not exceed, and its name: a number of the row, or of a row that it names."""
+    if text.strip('"') in {c.name for c in table.columns} or not set(text) & set(".("):
+        column = table.number(bare_name(text), what="limit")
+        return sql.column(column.name), column.name
+    return expressions.scalar(text, table, "--not-above"), expressions.label(text, table)
 
 
 def _bare(text: str) -> str:

@@ -37,11 +37,15 @@ class RangeView(View[Rules]):
 
     def reason(self, flag: Cells) -> str:
         told = _told(flag)
-        return f"{told}." if flag.get("days") else f"Not what is declared: {told}."
+        happened = flag.get("days") or flag.get("by") is not None
+        return f"{told}." if happened else f"Not what is declared: {told}."
 
 
 def _told(flag: Cells) -> str:
-    """The rule that a row breaks; of days, by how many."""
-    days = flag.get("days")
+    """The rule that a row breaks; of days, by how many; of readings, by how much."""
+    days, by = flag.get("days"), flag.get("by")
     rule = str(flag["rule"])
+    if by is not None:
+        beside = "below the one before it" if by < 0 else "above the one after it"
+        return rule.replace(" never falls", f" {abs(by):,.15g} {beside}")
     return rule if not days else rule.replace(" not before ", f" {num.many(days, 'day')} before ")

@@ -7,19 +7,17 @@ from typing import TYPE_CHECKING
 
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import HEADING, Column, Table
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.population.table import Column, Table
+from sabueso.screens.proposal import Proposal, settings_of
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
-from sabueso.screens.recompute.products import Comparison, balances
-from sabueso.screens.recompute.sums import HOLDS, sums_of
+from sabueso.screens.recompute.rated import proposed_rates
+from sabueso.screens.recompute.running import proposed_running
+from sabueso.screens.recompute.sums import sums_of
 from sabueso.screens.recompute.ties import further, proposed_ties
 from sabueso.screens.recompute.waged import waged
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
-
-MOST_TRIED = 4
-"""Columns that are tried for a balance."""
 
 
 def proposed_recomputations(
@@ -37,7 +35,7 @@ def proposed_recomputations(
     yield from proposed_ties(population)
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is not None and described is not None:
-        yield from _running(population, amount)
+        yield from proposed_running(population, amount)
         for each in sums_of(population, amount):
             if not are_few(each.rows - each.holding, each.rows):
                 continue
@@ -48,12 +46,14 @@ def proposed_recomputations(
                 f"it holds for {each.holding:,} of {each.rows:,} rows, in {each.several:,} of which "
                 f"{'both' if len(each.parts) == 2 else 'two or more'} are something",
             )
-    if amount is not None and described is not None:
-        yield from _of_what_is_named(population, amount)
-    if price is None or amount is None or described is None:
+    if amount is None or described is None:
         return
-    found = None if quantity is None else priced(population, quantity, price, amount)
-    found = found or waged(population, price, amount)
+    yield from _of_what_is_named(population, amount)
+    found = None
+    if price is not None:
+        found = None if quantity is None else priced(population, quantity, price, amount)
+        found = found or waged(population, price, amount)
+    yield from proposed_rates(population, amount, found is not None)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",
@@ -87,34 +87,6 @@ def _of_what_is_named(population: Population, amount: Column) -> Iterator[Propos
                     f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
                 )
                 break
-
-
-def _running(population: Population, amount: Column) -> Iterator[Proposal]:
-    """Numbers beside the amounts that are what an account stands at after each row, of all rows, by account or
-    under each heading: as they hold for the most."""
-    table = population.table
-    used = set(table.roles.values())
-    others = [c for c in table.columns if c.type == "number" and c.name not in used]
-    account = table.role("account")
-    owners = [account.name] if account is not None else []
-    owners += [c.name for c in table.columns if c.name == HEADING and c.name not in owners]
-    for column in (c for c in others[:MOST_TRIED] if c.scale == amount.scale):
-        best: tuple[Comparison, list[str]] | None = None
-        for per in ([], *([quoted_name(name)] for name in owners)):
-            found, _ = balances(population, amount, column, per, None)
-            if best is None or found.differing < best[0].differing:
-                best = found, per
-            if not best[0].differing:
-                break
-        assert best is not None
-        found, per = best
-        if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
-            yield Proposal(
-                f"{column.name} of {table.name} carried forward",
-                settings_of(what="balance", balance=column.name, per=per or None),
-                "Balances that do not follow from the one before: rows left out, put in or altered.",
-                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-            )
 
 
 def loans_of(table: Table) -> list[str]:

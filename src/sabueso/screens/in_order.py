@@ -1,0 +1,113 @@
+"""Some rows of a table in the order of their dates, with what came before each of the same owner."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import HEADING, Column, Table
+
+MOST_SEEN = 20_000
+"""Rows, the earliest, that are looked at before anything is counted in all."""
+MOST_OWNERS = 5
+"""Columns whose values may each have an order of their own."""
+
+
+def owners_of(table: Table) -> list[str]:
+    """What rows may be in an order of: accounts, parties, what they name, and headings they stand under."""
+    roles = (table.roles.get(role) for role in ("account", "party"))
+    headings = (c.name for c in table.columns if c.name == HEADING)
+    named = [name for name in (*roles, *headings, *sorted(table.links)) if name is not None]
+    return list(dict.fromkeys(named))[:MOST_OWNERS]
+
+
+def order_of(table: Table, *, timed: bool = False, newest_first: bool = False) -> list[Tree]:
+    """By date, with its time of day where that is asked for, then as rows stand in the sources."""
+    date, entered = table.dated(), table.role("entered")
+    order = [] if date is None else [sql.ordered(sql.column(date.name))]
+    if timed and entered is not None and entered.type == "time":
+        order.append(sql.ordered(sql.column(entered.name)))
+    return [*order, *(sql.ordered(p.this, descending=newest_first) for p in sql.place())]
+
+
+class Way(NamedTuple):
+    """How rows follow one another: of which owner, None of all, and whether the newest comes first of a day."""
+
+    owner: str | None
+    newest_first: bool
+
+
+class InOrder:
+    """Numbers of the earliest rows in minor units, whose they are, and when."""
+
+    def __init__(
+        self, numbers: dict[str, np.ndarray], owners: dict[str, np.ndarray], day: np.ndarray
+    ) -> None:
+        self.numbers, self._owners, self._day = numbers, owners, day
+
+    @classmethod
+    def of(
+        cls,
+        population: Population,
+        numbers: Sequence[Column],
+        owners: Sequence[str],
+        *,
+        timed: bool = False,
+    ) -> InOrder:
+        table = population.table
+        scale = max(c.scale for c in numbers)
+        fields: dict[str, Tree] = {
+            f"n{i}": sql.units(sql.cast(sql.column(c.name), f"DECIMAL(38,{scale})"), scale)
+            for i, c in enumerate(numbers)
+        }
+        fields |= {f"o{i}": sql.cast(sql.column(name), "TEXT") for i, name in enumerate(owners)}
+        date = table.dated()
+        if date is not None:
+            fields["day"] = sql.cast(sql.column(date.name), "DATE")
+        select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
+        select = population.used(select).order_by(*order_of(table, timed=timed))
+        found = population.query(select.limit(MOST_SEEN))
+        values = {
+            c.name: np.array(
+                [np.nan if v is None else float(v) for v in found.column(f"n{i}").to_pylist()]
+            )
+            for i, c in enumerate(numbers)
+        }
+        codes = {
+            name: np.array(
+                found.column(f"o{i}").combine_chunks().dictionary_encode().indices.fill_null(-1)
+            )
+            for i, name in enumerate(owners)
+        }
+        # As they came, where nothing says when.
+        day = np.zeros(found.num_rows, dtype=np.int64)
+        if date is not None:
+            day = np.array(found.column("day").cast(pa.int32()).fill_null(0)).astype(np.int64)
+        if timed:
+            day = np.arange(found.num_rows)
+        return cls(values, codes, day)
+
+    def ways(self, *, newest_first: bool = False) -> Iterator[Way]:
+        """All ways to follow, the plainest first."""
+        for owner in (None, *self._owners):
+            yield Way(owner, False)
+            if newest_first:
+                yield Way(owner, True)
+
+    def steps(self, column: str, way: Way) -> tuple[np.ndarray, np.ndarray]:
+        """From what was there before each row of its owner to its own, and which rows these are."""
+        place = np.arange(len(self._day))
+        whose = np.zeros(len(place), dtype=np.int64)
+        if way.owner is not None:
+            whose = self._owners[way.owner]
+        order = np.lexsort((-place if way.newest_first else place, self._day, whose))
+        same = whose[order][1:] == whose[order][:-1]
+        own, rows = self.numbers[column], order[1:][same]
+        return own[rows] - own[order[:-1][same]], rows

@@ -1,0 +1,161 @@
+"""Amounts that are a rate of others, such as a retention, a commission or a tax, as they are proposed: found in some
+rows, counted in all. The rate stands in the row, or in the row that it names."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import NamedTuple
+
+import numpy as np
+import sqlglot.expressions as exp
+
+from sabueso.population import expressions, sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.recompute.priced import Priced, held, is_rule
+from sabueso.screens.recompute.sums import HOLDS
+from sabueso.screens.recompute.ties import further
+
+MOST_SEEN = 2_000
+"""Rows in which a rate is looked for before it is counted in all."""
+MOST_RATES = 8
+"""Numbers that are tried as a rate."""
+SOME = 0.5
+"""Share of the rows seen in which the amount, what it is of and the rate must be something, and not alike."""
+
+
+class _Way(NamedTuple):
+    """How an amount is made by a rate: its SQL, how that is told, and what it is multiplied by."""
+
+    sql: str
+    told: str
+    factor: Callable[[np.ndarray], np.ndarray]
+
+
+WAYS = (
+    _Way("{of} * {rate} / 100", "{rate} percent of {of}", lambda rate: rate / 100),
+    _Way("{of} * {rate}", "{of} times {rate}", lambda rate: rate),
+    _Way("{of} * (1 + {rate} / 100)", "{of} with {rate} percent", lambda rate: 1 + rate / 100),
+    _Way("{of} * (1 - {rate} / 100)", "{of} less {rate} percent", lambda rate: 1 - rate / 100),
+    _Way("{of} * (1 + {rate})", "{of} with {rate} of it", lambda rate: 1 + rate),
+    _Way("{of} * (1 - {rate})", "{of} less {rate} of it", lambda rate: 1 - rate),
+)
+"""The plainest first."""
+
+
+class _Rate(NamedTuple):
+    """A number that may be a rate: its SQL, and what it is called."""
+
+    expression: str
+    told: str
+
+
+def proposed_rates(population: Population, amount: Column, taken: bool) -> Iterator[Proposal]:
+    """Amounts of a row that are a rate of another; ``taken`` says that the amount is made by quantity and price."""
+    table = population.table
+    amounts = [amount, *further(table, amount)]
+    rates = _rates(population, amounts)
+    if not rates or population.account(None).used < LEAST_ROWS:
+        return
+    quantity = table.role("quantity")
+    bases = [*amounts, *([quantity] if quantity is not None else [])]
+    seen = _seen(population, bases, rates)
+    made: set[str] = set()
+    for rate in rates:
+        found = _made_by(population, amounts, bases, rate, seen, taken)
+        if found is not None and found[0] not in made:
+            own, way = found
+            made.add(own)
+            yield Proposal(
+                f"{own} of {table.name} is {way.told}",
+                settings_of(what="product", on=own, expect=way.expression),
+                f"Rows whose {own} is not what the rate makes it.",
+                f"it holds for {way.checked - way.differing:,} of {way.checked:,} rows",
+            )
+
+
+def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:
+    """Numbers of a row, and of the rows that it names, that are no amounts."""
+    table = population.table
+    none = {c.name for c in amounts} | {table.roles.get("quantity"), table.roles.get("id")}
+    found = [_Rate(quoted_name(c.name), c.name) for c in table.columns if _may_rate(c, none)]
+    for column, link in sorted(table.links.items()):
+        other = population.tables.get(link.table.name, link.table)
+        if other.name == table.name:
+            continue
+        apart = {other.roles.get(r) for r in ("amount", "quantity", "id")}
+        found += [
+            _Rate(".".join(map(quoted_name, (column, c.name))), f"{c.name} of its {column}")
+            for c in other.columns
+            if _may_rate(c, apart)
+        ]
+    return found[:MOST_RATES]
+
+
+def _may_rate(column: Column, none: set[str | None]) -> bool:
+    return column.type == "number" and not column.is_place and column.name not in none
+
+
+def _seen(population: Population, bases: list[Column], rates: list[_Rate]) -> dict[str, np.ndarray]:
+    """Numbers of some rows, by their SQL; not a number where there is none."""
+    table = population.table
+    trees: dict[str, Tree] = {quoted_name(c.name): sql.column(c.name) for c in bases}
+    trees |= {r.expression: expressions.scalar(r.expression, table, "--expect") for r in rates}
+    fields = [
+        exp.alias_(sql.cast(tree, "DOUBLE"), f"v{place}")
+        for place, tree in enumerate(trees.values())
+    ]
+    found = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
+    return {
+        name: np.array(found.column(f"v{place}").to_numpy(zero_copy_only=False), dtype=float)
+        for place, name in enumerate(trees)
+    }
+
+
+def _made_by(
+    population: Population,
+    amounts: list[Column],
+    bases: list[Column],
+    rate: _Rate,
+    seen: Mapping[str, np.ndarray],
+    taken: bool,
+) -> tuple[str, Priced] | None:
+    """The amount that nearly all rows have by this rate, and the way: of the plainest way that holds, the one that
+    holds for the most."""
+    roles = population.table.roles
+    pairs = [
+        (own, of)
+        for own in amounts
+        for of in bases
+        if own.name != of.name
+        and not (taken and (of.name, rate.told) == (roles.get("quantity"), roles.get("price")))
+    ]
+    for way in WAYS:
+        factor = way.factor(seen[rate.expression])
+        shares = [
+            _share(seen[quoted_name(own.name)], seen[quoted_name(of.name)], factor, own.scale)
+            for own, of in pairs
+        ]
+        if shares and max(shares) >= HOLDS:
+            own, of = pairs[shares.index(max(shares))]
+            expression = way.sql.format(of=quoted_name(of.name), rate=rate.expression)
+            told = way.told.format(of=of.name, rate=rate.told)
+            found = held(population, own, expression, told)
+            return (own.name, found) if is_rule(found) else None
+    return None
+
+
+def _share(own: np.ndarray, of: np.ndarray, factor: np.ndarray, scale: int) -> float:
+    """Of the rows seen, the share whose amount is made so, if most of them tell anything by it."""
+    made = of * factor
+    known = ~(np.isnan(own) | np.isnan(made))
+    if known.sum() < LEAST_ROWS:
+        return 0.0
+    half = 0.5 * 10.0**-scale
+    same = np.abs(own - made) <= half * 1.000001
+    # A rate of nothing, or of the whole, says nothing of how an amount is made.
+    tells = same & (own != 0) & (np.abs(own - of) > half)
+    return float(same[known].mean()) if tells[known].mean() >= SOME else 0.0
