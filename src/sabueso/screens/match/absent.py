@@ -135,7 +135,9 @@ def _of_one_kind(
         for kind, known in others.items():
             rows = sum(values.values())
             among = sum(n for value, n in values.items() if value in known)
-            if len(known) > 1 and among >= SURELY * rows and max(values.values()) < USUAL * rows:
+            # One value that nearly all have would be told by both of them by the way.
+            several = values and len(known) > 1 and max(values.values()) < USUAL * rows
+            if several and among >= SURELY * rows:
                 yield name, kind
 
 

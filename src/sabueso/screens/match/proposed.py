@@ -11,6 +11,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.match.absent import proposed_absent
+from sabueso.screens.match.once import proposed_once
 from sabueso.screens.match.singular import Key, is_address, singular
 from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
 
@@ -24,6 +25,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     yield from proposed_absent(population)
     yield from _without_attendance(population)
     yield from _beside_orders(population)
+    yield from proposed_once(population)
     if not _is_master(population, table):
         return
     for name, other in sorted(population.tables.items()):

@@ -15,6 +15,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Table
 from sabueso.screens.in_order import InOrder, order_of, owners_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.range.broken import count_broken
 
 MOST_READINGS = 5
 """Columns that are tried."""
@@ -96,16 +97,7 @@ def proposed_readings(population: Population) -> Iterator[Proposal]:
             continue
         per = [quoted_name(owner)]
         broken = falls(table, column.name, per).broken
-        compared = exp.select(
-            exp.alias_(broken, "broken"), exp.alias_(sql.column(column.name), "own")
-        )
-        fields = [
-            exp.alias_(exp.Count(this=sql.column("own", "r")), "n"),
-            exp.alias_(sql.only(sql.count(), sql.column("broken", "r")), "out"),
-        ]
-        select = exp.select(*fields).from_(population.used(compared).subquery("r"))
-        (row,) = population.query(select).to_pylist()
-        n, out = int(row["n"]), int(row["out"])
+        n, out = count_broken(population, column.name, broken)
         if 0 < out <= max(FEW_FALLING, MOST_FALLING * n):
             yield Proposal(
                 f"{column.name} of {table.name} falling",

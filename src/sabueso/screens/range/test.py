@@ -29,6 +29,7 @@ from sabueso.screens.range.orders import proposed_orders
 from sabueso.screens.range.proposed import proposed_range
 from sabueso.screens.range.readings import falls, proposed_readings
 from sabueso.screens.range.result import Rules
+from sabueso.screens.range.same import others, proposed_same
 from sabueso.screens.range.view import RangeView
 from sabueso.screens.settings import Settings, listed
 
@@ -57,7 +58,12 @@ class RangeSettings(Settings):
     rising: str | None = Field(
         None, description="column of readings, such as of a meter, that never fall"
     )
-    per: list[str] = Field(default_factory=list, description="of readings, whose they are")
+    same: str | None = Field(
+        None, description="column that has one value in most rows of what --per names: all others"
+    )
+    per: list[str] = Field(
+        default_factory=list, description="whose readings they are, or what has one value"
+    )
 
     _lists = field_validator("allowed", "required", "in_order", "per", mode="before")(listed)
 
@@ -68,12 +74,14 @@ class RangeSettings(Settings):
             raise ValueError("column and allowed go together")
         if len(self.in_order) == 1:
             raise ValueError("in-order needs two days or more")
-        if self.per and self.rising is None:
-            raise ValueError("per goes with rising")
-        lists = self.column, self.required, self.in_order, self.rising
+        if self.per and self.rising is None and self.same is None:
+            raise ValueError("per goes with rising or same")
+        if self.same is not None and not self.per:
+            raise ValueError("same needs per: whose value it is")
+        lists = self.column, self.required, self.in_order, self.rising, self.same
         if all(b is None for b in bounds) and not any(lists):
             raise ValueError(
-                "nothing is declared; give least, greatest, not-above, required, in-order, rising, or column and allowed"
+                "nothing is declared; give least, greatest, not-above, required, in-order, rising, same, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")
@@ -86,7 +94,7 @@ class Range(Screen):
     name = "range"
     summary = (
         "rows outside a declared range or list, without a required value, above another column, dated before "
-        "what comes first, or with a reading that falls"
+        "what comes first, with a reading that falls, or a value that is another than the others of its kind have"
     )
     reference = "none: the rules are the reader's own"
     settings = RangeSettings
@@ -98,6 +106,7 @@ class Range(Screen):
         "sabueso try range staff --required baja",
         "sabueso try range payroll --on plus_mar --not-above salario_base",
         "sabueso try range payments --in-order proveedor.alta,fecha",
+        "sabueso try range payroll --same salario_base --per empleado",
     )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
@@ -105,6 +114,7 @@ class Range(Screen):
         yield from proposed_orders(population)
         yield from proposed_caps(population)
         yield from proposed_readings(population)
+        yield from proposed_same(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table
@@ -132,29 +142,27 @@ class Range(Screen):
         if measure is None:
             kept = kept.append_column("amount", pa.nulls(kept.num_rows, pa.decimal128(18, 2)))
         kept = kept.append_column("rule", pa.array([names[i] for i in broken], pa.string()))
-        if settings.in_order:
-            days = [
-                int(score) if rules[i].of_days else None
-                for i, score in zip(broken, kept.column("score").to_pylist(), strict=True)
-            ]
-            kept = kept.append_column("days", pa.array(days, pa.int64()))
-        if settings.rising is not None:
-            kept = _with_falls(kept, [rules[i].of_readings for i in broken])
+        kept = _with_sizes(kept, [rules[i].size for i in broken])
         kept = kept.append_column("direction", pa.array(["out"] * len(broken), pa.string()))
         counts = [(name, broken.count(i)) for i, name in enumerate(names)]
         flags = Flags("row", kept)
         return declared_finding(self.name, population, measure, settings, flags, counts)
 
 
-def _with_falls(kept: pa.Table, of_readings: list[bool]) -> pa.Table:
-    """By how much a reading is below the one before it, or, above nothing, above the one after; of the rows that
-    break another rule none."""
+def _with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
+    """How much a row is out of its rule, under the name of what is counted: ``days``; ``by``, less than nothing where a
+    reading is below the one before it, and not above the one after; ``others``, which have another value."""
     scores = kept.column("score").to_pylist()
-    own = [score if falls else None for score, falls in zip(scores, of_readings, strict=True)]
-    sizes = [abs(score) for score in scores]
     place = kept.schema.get_field_index("score")
-    kept = kept.set_column(place, "score", pa.array(sizes, pa.float64()))
-    return kept.append_column("by", pa.array(own, pa.float64()))
+    kept = kept.set_column(place, "score", pa.array(map(abs, scores), pa.float64()))
+    for name, kind in _SIZES.items():
+        if name in sizes:
+            own = [s if size == name else None for s, size in zip(scores, sizes, strict=True)]
+            kept = kept.append_column(name, pa.array(own, pa.float64()).cast(kind))
+    return kept
+
+
+_SIZES = {"days": pa.int64(), "by": pa.float64(), "others": pa.int64()}
 
 
 def _measure(table: Table, settings: RangeSettings) -> Column | None:
@@ -172,8 +180,7 @@ class _Rule:
     title: str
     broken: Tree
     beyond: Tree
-    of_days: bool = False
-    of_readings: bool = False
+    size: str = ""
 
 
 def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> list[_Rule]:
@@ -199,14 +206,20 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         days = days_from(earlier, later, table)
         before = exp.LT(this=days, expression=sql.integer(0))
         gap = sql.cast(exp.Neg(this=exp.paren(days.copy())), "DOUBLE")
-        found.append(_Rule(f"{_bare(later)} not before {_bare(earlier)}", before, gap, True))
+        found.append(_Rule(f"{_bare(later)} not before {_bare(earlier)}", before, gap, "days"))
     if settings.rising is not None:
         column = table.number(settings.rising, what="reading")
         falling = falls(table, column.name, settings.per)
         whose = [expressions.label(text, table) for text in settings.per]
         title = f"{column.name} never falls" + (f", by {listed_words(whose)}" if whose else "")
         gap = sql.cast(falling.by, "DOUBLE")
-        found.append(_Rule(title, falling.broken, gap, of_readings=True))
+        found.append(_Rule(title, falling.broken, gap, "by"))
+    if settings.same is not None:
+        column = table.column(settings.same)
+        one = others(table, column.name, settings.per)
+        owner = listed_words([expressions.label(text, table) for text in settings.per])
+        gap = sql.cast(one.by, "DOUBLE")
+        found.append(_Rule(f"{column.name} the same for each {owner}", one.broken, gap, "others"))
     if measure is None:
         return found
     value = sql.column(measure.name)

@@ -37,14 +37,18 @@ class RangeView(View[Rules]):
 
     def reason(self, flag: Cells) -> str:
         told = _told(flag)
-        happened = flag.get("days") or flag.get("by") is not None
+        happened = any(flag.get(name) is not None for name in ("days", "by", "others"))
         return f"{told}." if happened else f"Not what is declared: {told}."
 
 
 def _told(flag: Cells) -> str:
-    """The rule that a row breaks; of days, by how many; of readings, by how much."""
-    days, by = flag.get("days"), flag.get("by")
+    """The rule that a row breaks; of days, by how many; of readings, by how much; of values, how many are others."""
+    days, by, others = (flag.get(name) for name in ("days", "by", "others"))
     rule = str(flag["rule"])
+    if others is not None:
+        column, _, whose = rule.rpartition(" the same for each ")
+        have = "has" if others == 1 else "have"
+        return f"{num.many(others, 'other row')} of its {whose} {have} another {column}"
     if by is not None:
         beside = "below the one before it" if by < 0 else "above the one after it"
         return rule.replace(" never falls", f" {abs(by):,.15g} {beside}")

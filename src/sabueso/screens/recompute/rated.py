@@ -13,11 +13,11 @@ from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column
+from sabueso.population.table import Column, Role
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.screens.recompute.sums import HOLDS
-from sabueso.screens.recompute.ties import further
+from sabueso.screens.recompute.ties import further, in_three
 
 MOST_SEEN = 2_000
 """Rows in which a rate is looked for before it is counted in all."""
@@ -84,9 +84,13 @@ def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:
     found = [_Rate(quoted_name(c.name), c.name) for c in table.columns if _may_rate(c, none)]
     for column, link in sorted(table.links.items()):
         other = population.tables.get(link.table.name, link.table)
-        if other.name == table.name:
+        # What is billed is compared with its order, price and quantity, by a match.
+        if other.name == table.name or in_three(population, other):
             continue
-        apart = {other.roles.get(r) for r in ("amount", "quantity", "id")}
+        # So is a price with the one of its list.
+        own_price: Role = "price" if "price" in table.roles else "id"
+        roles: tuple[Role, ...] = ("amount", "quantity", "id", own_price)
+        apart = {other.roles.get(role) for role in roles}
         found += [
             _Rate(".".join(map(quoted_name, (column, c.name))), f"{c.name} of its {column}")
             for c in other.columns

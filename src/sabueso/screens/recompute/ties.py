@@ -32,13 +32,13 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
             back.table.name == table.name
             for back in population.tables.get(other.name, other).links.values()
         )
-        three = _in_three(population, other) or _in_three(population, table)
+        three = in_three(population, other) or in_three(population, table)
         if three or other.name == table.name or twice or is_budget(other):
             continue
         yield from _beside(population, column, other, link.key)
 
 
-def _in_three(population: Population, orders: Table) -> bool:
+def in_three(population: Population, orders: Table) -> bool:
     """Whether invoices and receipts both name orders: what was ordered, came and was billed is compared by a match."""
     naming = [
         set(table.roles)

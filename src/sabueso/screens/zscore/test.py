@@ -39,6 +39,7 @@ from sabueso.screens.zscore.deviates import (
     limits_of,
     testable,
 )
+from sabueso.screens.zscore.prices import proposed_prices
 from sabueso.screens.zscore.probability import adjusted_p, by_chance, p_of
 from sabueso.screens.zscore.result import DeviateResult
 from sabueso.screens.zscore.sequential import sequential_limits, steps_of
@@ -111,6 +112,7 @@ class ZScore(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        yield from proposed_prices(population, LEAST_PROPOSED)
         found = proposed_limits(population, described, ("party", "account"), LEAST_PROPOSED)
         if found is None or described is None:
             return

@@ -1,0 +1,156 @@
+"""Values that are the same in nearly all rows of one party, account or thing: the bank account of a supplier, the price of
+an item; and the rows that have another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+import numpy as np
+import sqlglot.expressions as exp
+
+from sabueso.population import expressions, sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Table
+from sabueso.screens.in_order import owners_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.range.broken import count_broken
+
+MOST_SEEN = 20_000
+"""Rows that are looked at before anything is counted in all."""
+MOST_VALUES = 16
+"""Columns that are tried as what is the same."""
+MOST_OTHER, FEW_OTHER = 0.01, 5
+"""Share of the rows with another value up to which it is the exception, and how many may be however few rows there are."""
+BY_CHANCE = 0.3
+"""Share of the rows that would have another value if whose it is said nothing, from which it says it."""
+EACH, HELD = 3, 0.5
+"""Rows of an owner from which what they have is its own, and share of the rows that such owners have."""
+TOLD = 0.95
+"""Share of the rows that have what the row that they name has, from which it tells it."""
+OWNERS = 5
+"""Owners with so many rows that there must be."""
+
+
+class Others(NamedTuple):
+    """Rows with a value that fewer than half of the rows of their owner have, and how many have another."""
+
+    broken: Tree
+    by: Tree
+
+
+def others(table: Table, column: str, per: Sequence[str]) -> Others:
+    """Rows whose value is that of fewer than half of the rows of the same ``per`` that have one."""
+    value = sql.column(column)
+    keys = [expressions.scalar(text, table, "--per") for text in per]
+
+    def rows(*by: Tree) -> Tree:
+        return exp.Window(
+            this=exp.Count(this=value.copy()), partition_by=[key.copy() for key in by]
+        )
+
+    whole, alike = rows(*keys), rows(*keys, value.copy())
+    two = sql.integer(2)
+    named = [exp.Not(this=sql.is_missing(tree.copy())) for tree in (value, *keys)]
+    fewer = exp.LT(this=exp.Mul(this=alike, expression=two), expression=whole)
+    by = exp.Sub(this=whole.copy(), expression=alike.copy())
+    return Others(exp.and_(*named, fewer), exp.paren(by))
+
+
+def proposed_same(population: Population) -> Iterator[Proposal]:
+    """Columns that tell the same of nearly all rows of one owner, and would not if it were another's."""
+    table = population.table
+    owners = owners_of(table)
+    if not owners or is_budget(table) or population.account(None).used < LEAST_ROWS:
+        return
+    values = _values(table, owners)
+    pairs = _told_by(population, owners, values)
+    for column, owner in pairs:
+        if _is_told(population, column, owner):
+            continue
+        other = others(table, column, [quoted_name(owner)])
+        n, out = count_broken(population, column, other.broken)
+        if 0 < out <= max(FEW_OTHER, MOST_OTHER * n):
+            yield Proposal(
+                f"{column} of {table.name} other than the {owner}'s",
+                settings_of(same=column, per=[quoted_name(owner)]),
+                f"What is each {owner}'s own, and is another in some rows.",
+                f"{out:,} of {n:,} rows have what fewer than half of the rows of their {owner} have",
+            )
+
+
+def _values(table: Table, owners: Sequence[str]) -> list[str]:
+    """Columns that may tell something of an owner: no days, papers, free texts or amounts, nor what is read in its own
+    table."""
+    roles = ("id", "document", "amount", "debit", "credit", "quantity", "date", "entered", "text")
+    none = {table.roles.get(role) for role in roles}
+    known = {
+        c.name.casefold() for o in owners if o in table.links for c in table.links[o].table.columns
+    }
+    found = [c for c in table.columns if c.type in ("text", "number") and not c.is_place]
+    return [c.name for c in found if c.name not in none and c.name.casefold() not in known][
+        :MOST_VALUES
+    ]
+
+
+def _told_by(
+    population: Population, owners: Sequence[str], values: Sequence[str]
+) -> list[tuple[str, str]]:
+    """Each column with the owner that tells it, by some rows: the first of the owners that does."""
+    names = list(dict.fromkeys([*owners, *values]))
+    fields = [
+        exp.alias_(sql.cast(sql.column(name), "TEXT"), f"v{place}")
+        for place, name in enumerate(names)
+    ]
+    found = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
+    codes = {
+        name: np.array(
+            found.column(f"v{place}").combine_chunks().dictionary_encode().indices.fill_null(-1)
+        )
+        for place, name in enumerate(names)
+    }
+    pairs = []
+    for name in values:
+        telling = (o for o in owners if o != name and _tells(codes[o], codes[name]))
+        owner = next(telling, None)
+        if owner is not None:
+            pairs.append((name, owner))
+    return pairs
+
+
+def _is_told(population: Population, column: str, owner: str) -> bool:
+    """Whether the row that an owner names tells it as well: what differs from that is found by a match."""
+    table = population.table
+    link, own = table.links.get(owner), table.column(column)
+    alike = [] if link is None else [c.name for c in link.table.columns if c.type == own.type]
+    if not alike:
+        return False
+    fields = [exp.alias_(exp.Count(this=sql.column(column)), "n")]
+    for place, name in enumerate(alike):
+        named = expressions.scalar(".".join(map(quoted_name, (owner, name))), table, "--same")
+        same = exp.EQ(this=sql.column(column), expression=named)
+        fields.append(exp.alias_(sql.only(sql.count(), same), f"n{place}"))
+    (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
+    most = max(int(row[f"n{place}"]) for place in range(len(alike)))
+    return most >= TOLD * int(row["n"])
+
+
+def _tells(owner: np.ndarray, value: np.ndarray) -> bool:
+    known = (owner >= 0) & (value >= 0)
+    own, of = owner[known], value[known]
+    if len(own) < LEAST_ROWS:
+        return False
+    sizes = np.bincount(own)
+    large = sizes >= EACH
+    if large.sum() < OWNERS or sizes[large].sum() < HELD * len(own):
+        return False
+    keep = large[own]
+    own, of = own[keep], of[keep]
+    chance = 1 - np.bincount(of).max() / len(of)
+    _, whose, alike = np.unique(
+        own.astype(np.int64) * (of.max() + 1) + of, return_inverse=True, return_counts=True
+    )
+    out = (2 * alike[whose] < sizes[own]).sum()
+    return bool(chance >= BY_CHANCE and out <= max(FEW_OTHER, 2 * MOST_OTHER * len(own)))
