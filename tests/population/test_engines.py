@@ -295,6 +295,7 @@ SCREENS = [
     ("fences", {"on": "cost", "aim": 7, "side": "high"}),
     ("top", {"on": "cost", "share": "3%", "by": "account", "side": "both"}),
     ("range", {"on": "cost", "least": "-5", "greatest": "900.5", "not_above": "hours"}),
+    ("range", {"rising": "hours", "same": "account", "per": "who"}),
     ("distance", {"measures": "cost,hours"}),
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),

@@ -3,6 +3,7 @@ rows, counted in all. The rate stands in the row, or in the row that it names.""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
@@ -15,7 +16,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.recompute.priced import Priced, held, is_rule
+from sabueso.screens.recompute.priced import TAX, Priced, held, is_rule
 from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.ties import further, in_three
 
@@ -25,6 +26,15 @@ MOST_RATES = 8
 """Numbers that are tried as a rate."""
 SOME = 0.5
 """Share of the rows seen in which the amount, what it is of and the rate must be something, and not alike."""
+
+
+ONE = 0.95
+"""Share of the rows with one number from which it is a rate only if it is called one."""
+_NAMED = re.compile(
+    r"%|rate|perc|pct|ratio|tasa|tipo|porcen|satz|prozent|taux|pourc|aliquota|taxa|tarief|stawka|retain|retent|commis|"
+    r"comis|provision",
+    re.IGNORECASE,
+)
 
 
 class _Way(NamedTuple):
@@ -137,8 +147,12 @@ def _made_by(
         if own.name != of.name
         and not (taken and (of.name, rate.told) == (roles.get("quantity"), roles.get("price")))
     ]
+    value = seen[rate.expression]
+    level = not (_NAMED.search(rate.told) or TAX.search(rate.told))
+    if level and _mostly_one(value):
+        return None
     for way in WAYS:
-        factor = way.factor(seen[rate.expression])
+        factor = way.factor(value)
         shares = [
             _share(seen[quoted_name(own.name)], seen[quoted_name(of.name)], factor, own.scale)
             for own, of in pairs
@@ -150,6 +164,12 @@ def _made_by(
             found = held(population, own, expression, told)
             return (own.name, found) if is_rule(found) else None
     return None
+
+
+def _mostly_one(value: np.ndarray) -> bool:
+    """Whether nearly all rows have one number, of which something is a multiple by the way."""
+    known = value[~np.isnan(value)]
+    return not len(known) or int(np.unique(known, return_counts=True)[1].max()) > ONE * len(known)
 
 
 def _share(own: np.ndarray, of: np.ndarray, factor: np.ndarray, scale: int) -> float:

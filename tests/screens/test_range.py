@@ -1,0 +1,220 @@
+"""Readings that fall and values that are another, against a plain look at each owner's rows; and how both, with limits,
+rates, kinds and second rows, are proposed of the files of a fleet and of a builder."""
+
+from __future__ import annotations
+
+import csv
+import random
+from collections import Counter, defaultdict
+from datetime import date, timedelta
+from decimal import Decimal
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import inside, inside_json, populated, screened
+
+readings = st.lists(
+    st.lists(st.one_of(st.none(), st.integers(0, 12)), min_size=1, max_size=9),
+    min_size=1,
+    max_size=6,
+)
+
+
+def _rows(readings):
+    """Rows of several owners, their days in order, put down by turns."""
+    first = date(2024, 1, 1)
+    rows = [
+        {
+            "who": f"W{owner}",
+            "day": first + timedelta(days=step),
+            "km": km,
+            "kind": f"K{(km or 0) % 3}",
+        }
+        for owner, own in enumerate(readings)
+        for step, km in enumerate(own)
+    ]
+    random.Random(len(rows)).shuffle(rows)
+    return [{**row, "n": f"N{i:03}"} for i, row in enumerate(rows)]
+
+
+@given(readings)
+@settings(max_examples=15, deadline=None)
+def test_readings_that_are_out_of_line(tmp_path_factory, readings):
+    """Of a reading below the one before, the one is wrong without which the others rise: that before, or itself."""
+    rows = _rows(readings)
+    if all(row["km"] is None for row in rows):
+        return
+    expected = {}
+    by_owner = defaultdict(list)
+    for row in sorted(rows, key=lambda row: row["day"]):
+        by_owner[row["who"]].append(row)
+    for own in by_owner.values():
+        km = [row["km"] for row in own]
+        padded = [None, None, *km, None, None]
+        for place, row in enumerate(own):
+            earlier, before, value, after, later = padded[place : place + 5]
+            if value is None:
+                continue
+            if before is not None and value < before:
+                rises_without = earlier is None or value < earlier
+                if rises_without or (after is not None and after >= before):
+                    expected[row["n"]] = value - before
+                    continue
+            between = None not in (before, after) and before <= after < value
+            if between and (later is None or later < value):
+                expected[row["n"]] = value - after
+    folder = tmp_path_factory.mktemp("readings")
+    with populated(folder, {"ledger": rows}, id="n", date="day") as population:
+        found = screened(population, "range", rising="km", per="who")
+    flags = {flag["subject"]["n"]: flag["by"] for flag in found["flags"]}
+    assert flags == expected
+    assert all(flag["score"] == abs(flag["by"]) for flag in found["flags"])
+
+
+@given(readings)
+@settings(max_examples=10, deadline=None)
+def test_values_that_most_rows_of_their_owner_do_not_have(tmp_path_factory, readings):
+    rows = _rows(readings)
+    sizes = Counter(row["who"] for row in rows)
+    alike = Counter((row["who"], row["kind"]) for row in rows)
+    expected = {
+        row["n"]: sizes[row["who"]] - alike[row["who"], row["kind"]]
+        for row in rows
+        if 2 * alike[row["who"], row["kind"]] < sizes[row["who"]]
+    }
+    folder = tmp_path_factory.mktemp("values")
+    with populated(folder, {"ledger": rows}, id="n", date="day") as population:
+        found = screened(population, "range", same="kind", per="who")
+    assert {flag["subject"]["n"]: flag["others"] for flag in found["flags"]} == expected
+
+
+def _case(tmp_path, tables):
+    folder = tmp_path / "in"
+    folder.mkdir()
+    for name, (head, rows) in tables.items():
+        with (folder / f"{name}.csv").open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file).writerows([head, *rows])
+    inside("open", "case", cwd=tmp_path)
+    inside("intake", "../in", "--yes", cwd=tmp_path / "case")
+    return tmp_path / "case"
+
+
+def _flagged(case):
+    proposed = inside_json("survey", "--propose", "--capacity", "100", cwd=case)["screens"]
+    return {screen["name"]: screen["flagged"] for screen in proposed}
+
+
+def test_what_a_fleets_fuel_cards_are_asked(tmp_path):
+    """Litres and the tank, the product and the vehicle's own, the odometer, a second fill of a day, a price of its own,
+    a garage that is another."""
+    rng = random.Random(5)
+    fleet = []
+    for i in range(40):
+        tank, takes = rng.choice([(45, "petrol"), (60, "diesel"), (200, "diesel")])
+        fleet.append([f"{1000 + 7 * i}XB", rng.choice(["car", "van", "truck"]), tank, takes])
+    fills = []
+    for vehicle, _, tank, takes in fleet:
+        day, km, garage = date(2024, 1, 2), rng.randint(5_000, 90_000), f"G{rng.randint(1, 9)}"
+        while day.year == 2024:
+            litres = Decimal(rng.randint(50 * tank, 95 * tank)) / 100
+            price = Decimal(rng.randint(1480, 1560)) / 1000
+            fills.append([day, vehicle, takes, litres, price, km, garage])
+            km += rng.randint(200, 700)
+            day += timedelta(days=rng.randint(5, 12))
+    planted = rng.sample(range(len(fills)), 21)
+    for at in planted[:5]:
+        fills[at][3] = Decimal(210 + at % 7)
+    for at in planted[5:8]:
+        fills[at][2] = "petrol" if fills[at][2] == "diesel" else "diesel"
+    for at in planted[8:12]:
+        fills[at][5] -= 3_000
+    for at in planted[12:14]:
+        fills[at][4] = Decimal("29.900")
+    for at in planted[14:17]:
+        fills[at][6] = "G0"
+    fills += [[*fills[at][:3], Decimal(20), *fills[at][4:]] for at in planted[17:]]
+    fills.sort(key=lambda fill: fill[0])
+    rows = [
+        [f"R{70000 + i}", *fill[:5], (fill[3] * fill[4]).quantize(Decimal("0.01")), *fill[5:]]
+        for i, fill in enumerate(fills)
+    ]
+    head = [
+        "Receipt",
+        "Date",
+        "Plate",
+        "Product",
+        "Litres",
+        "Price/l",
+        "Amount",
+        "Odometer",
+        "Home Garage",
+    ]
+    tables = {"fuel": (head, rows), "fleet": (["Plate", "Type", "Tank", "Takes"], fleet)}
+    case = _case(tmp_path, tables)
+    flags = _flagged(case)
+    assert flags["Litres of fuel above Tank of its Plate"] == 5
+    assert flags["Product of fuel other than in fleet"] == 3
+    assert 4 <= flags["Odometer of fuel falling"] <= 8
+    assert flags["Plate of fuel twice in a day"] == 4
+    assert flags["Price/l of fuel far from the rest"] == 2
+    assert flags["Home Garage of fuel other than the Plate's"] == 3
+    inside("screen", cwd=case)
+    (item, *_) = [
+        each
+        for each in inside_json("queue", "--top", "100", cwd=case)
+        if each["marks"][0]["screen"] == "Odometer of fuel falling"
+    ]
+    why = inside("why", item["id"], cwd=case).stdout
+    assert "the one before it" in why or "the one after it" in why
+
+
+def test_what_a_builders_bills_are_asked(tmp_path):
+    """A retention by the rate of the contract, what has come together of each, and orders of days with few rows."""
+    rng = random.Random(6)
+    contracts = [
+        [
+            f"SC-{100 + i}",
+            f"2024-01-{1 + i % 28:02}",
+            rng.randint(200, 900) * 100,
+            5 if i % 3 else 10,
+        ]
+        for i in range(30)
+    ]
+    bills, changes = [], []
+    for number, begun, _, rate in contracts:
+        day, total = date.fromisoformat(begun), Decimal(0)
+        for _ in range(8):
+            day += timedelta(days=rng.randint(25, 35))
+            work = Decimal(rng.randint(100_000, 4_000_000)) / 100
+            total += work
+            held = (work * rate / 100).quantize(Decimal("0.01"))
+            bills.append([number, day, work, total, held, work - held])
+        for _ in range(4):
+            changes.append(
+                [
+                    number,
+                    date.fromisoformat(begun) + timedelta(days=rng.randint(5, 90)),
+                    rng.randint(1, 99) * 100,
+                ]
+            )
+    for at in (11, 77, 140):
+        bills[at][4], bills[at][5] = Decimal(0), bills[at][2]
+    bills[60][3] += 5_000
+    for at in (20, 90):
+        changes[at][1] = date(2023, 12, 20)
+    bills.sort(key=lambda bill: bill[1])
+    head = ["App", "Contract", "App Date", "Work", "Work To Date", "Retention", "Net Due"]
+    tables = {
+        "contracts": (["Contract", "Contract Date", "Value", "Retention %"], contracts),
+        "bills": (head, [[f"PA{5000 + i}", *bill] for i, bill in enumerate(bills)]),
+        "changes": (
+            ["Change", "Contract", "Change Date", "Change Amount"],
+            [[f"CO{300 + i}", *change] for i, change in enumerate(changes)],
+        ),
+    }  # fmt: skip
+    flags = _flagged(_case(tmp_path, tables))
+    assert flags["Retention of bills is Retention % of its Contract percent of Work"] == 3
+    # What does not follow from the one before, and what does not lead to the one after.
+    assert flags["Work To Date of bills carried forward"] == 2
+    assert flags["Change Date of changes before Contract.Contract Date"] == 2
