@@ -300,6 +300,7 @@ SCREENS = [
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
     ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
+    ("crosstab", {"of": "account", "by": "who", "alpha": 0.9, "least": 1, "times": "1"}),
     (
         "traits",
         {

@@ -7,24 +7,27 @@ from math import sqrt
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtr
+from scipy.special import chdtri, ndtr
 
 from sabueso.stats.hypergeometric import upper_tail
 
 FEW = 5
 """Expected batches below which p is exact."""
+MEDIAN_SQUARE = float(chdtri(1, 0.5))
+"""Median of chi-square with one degree of freedom, 0.4549."""
 HABIT = 0.5
 """Part of an even spread from which a cell is a habit."""
 
 
 @dataclass(frozen=True)
 class TestedCells:
-    """``p`` is NaN for cells that are not tested: habits of their group, or empty. Shapes (g, c)."""
+    """``p`` is NaN for cells that are not tested: habits of their group, or empty. Shapes (g, c); ``overdispersion``, by
+    which the residuals of each column were widened, has shape (c,)."""
 
     expected: NDArray[np.float64]
     residual: NDArray[np.float64]
     p: NDArray[np.float64]
-    overdispersion: float
+    overdispersion: NDArray[np.float64]
 
 
 def habits(counts: NDArray[np.int64], even: int) -> NDArray[np.bool_]:
@@ -40,7 +43,9 @@ def habits(counts: NDArray[np.int64], even: int) -> NDArray[np.bool_]:
     return np.asarray(counts * even >= HABIT * np.maximum(totals, 1)) & (counts > 0)
 
 
-def excess(counts: NDArray[np.int64], habit: NDArray[np.bool_]) -> TestedCells:
+def excess(
+    counts: NDArray[np.int64], habit: NDArray[np.bool_], *, typical: bool = False
+) -> TestedCells:
     """Test each cell that is no habit against the groups for which it is none either.
 
     Adjusted residuals (Haberman 1973); p one-sided, exact by the hypergeometric law where fewer than 5
@@ -51,6 +56,9 @@ def excess(counts: NDArray[np.int64], habit: NDArray[np.bool_]) -> TestedCells:
     ----------
     counts : ndarray of int, shape (g, c)
     habit : ndarray of bool, shape (g, c)
+    typical : bool
+        Take how far the residuals of each column lie from their median, by the square of the median over that of the normal law,
+        in place of the mean of all: how far most groups are from one another in it, whatever a few of them do.
 
     References
     ----------
@@ -71,15 +79,22 @@ def excess(counts: NDArray[np.int64], habit: NDArray[np.bool_]) -> TestedCells:
         spread = np.sqrt(here * (1 - share) * (1 - own))
         residual[inside, c] = (counts[inside, c] - here) / np.where(spread > 0, spread, np.inf)
     known = np.isfinite(residual)
-    wide = float(np.mean(residual[known] ** 2)) if known.any() else 1.0
-    over = max(wide, 1.0)
+    over = np.ones(shape[1])
+    if known.any():
+        if typical:
+            inside = known.any(axis=0)
+            apart = residual[:, inside] - np.nanmedian(residual[:, inside], axis=0)
+            over[inside] = np.nanmedian(np.abs(apart), axis=0) ** 2 / MEDIAN_SQUARE
+        else:
+            over[:] = np.mean(residual[known] ** 2)
+    over = np.maximum(over, 1.0)
     for g, c in zip(*np.nonzero(known & (counts > 0)), strict=True):
         inside = ~habit[:, c] & (totals > 0)
-        widened = float(ndtr(-residual[g, c] / sqrt(over)))
+        widened = float(ndtr(-residual[g, c] / sqrt(over[c])))
         if expected[g, c] < FEW:
             whole, marked = int(totals[inside].sum()), int(counts[inside, c].sum())
             exact = upper_tail(int(counts[g, c]), whole, marked, int(totals[g]))
-            p[g, c] = exact if over == 1 else max(exact, widened)
+            p[g, c] = exact if over[c] == 1 else max(exact, widened)
         else:
             p[g, c] = widened
     return TestedCells(expected, residual, p, over)

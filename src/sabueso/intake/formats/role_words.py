@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from sabueso.intake.formats.header_words import WORDS
+from sabueso.population.table import Role
 
 ANY_NUMBER = frozenset(["nr", "nummer", "code", "codigo"])
 PER_UNIT = frozenset(["unit", "unitario", "unitaire", "unitaria"])
@@ -158,3 +159,20 @@ OF_SPANS = frozenset(
      "anfang", "ende", "inicio", "fin", "debut", "inizio", "fine"]
 )  # fmt: skip
 """Words of days on which something begins or ends, which need not be when its rows happened."""
+GIVERS = frozenset(
+    ["from", "source", "src", "sender", "sending", "orig", "origin", "originator", "originating", "remitter", "payer",
+     "debtor", "ordenante", "origen", "remitente", "von", "absender", "quelle", "zahler", "emetteur",
+     "mittente", "origem", "pagador"]
+)  # fmt: skip
+TAKERS = frozenset(
+    ["to", "dest", "destination", "receiver", "receiving", "recipient", "beneficiary", "benef", "bene", "target", "creditor",
+     "payee", "destino", "destinatario", "beneficiario", "an", "nach", "empfanger", "ziel",
+     "destinataire", "beneficiaire", "recebedor"]
+)  # fmt: skip
+"""Words of the two ends of a transfer."""
+HELD = frozenset(
+    ["account", "acct", "acc", "iban", "konto", "cuenta", "compte", "conto", "conta", "wallet", "name", "nombre", "nom",
+     "nome", "customer", "cliente", "client", "kunde", "party"]
+)  # fmt: skip
+"""Words of what may be at either end: an account, or whoever holds it."""
+OF_ENDS: tuple[Role, ...] = ("account", "party", "text")

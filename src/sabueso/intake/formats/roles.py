@@ -11,13 +11,17 @@ from sabueso.intake.formats.guessing import NEARLY_ALL, Guess, alike_parties, na
 from sabueso.intake.formats.header_words import WORDS
 from sabueso.intake.formats.role_words import (
     BUYERS,
+    GIVERS,
+    HELD,
     MOVED,
     NAMES,
     NO_AMOUNT,
     NUMBERS,
+    OF_ENDS,
     OF_ONE_UNIT,
     OF_VALUE,
     ORDERS,
+    TAKERS,
     TAX_NUMBERS,
 )
 from sabueso.intake.formats.sides import SIDES, phrased_pair
@@ -86,6 +90,7 @@ def guess_roles(
     _settle_name(guess)
     _settle_tax_number(guess)
     _settle_buyer(guess)
+    _settle_ends(guess)
     if "amount" in guess.found and "date" not in guess.found and "entered" in guess.found:
         # What happens is dated: of amounts the only time there is is theirs.
         entered = next(c for c in columns if c.name == guess.found["entered"])
@@ -216,6 +221,30 @@ def _settle_buyer(guess: Guess) -> None:
         free = column.type == "text" and column.name not in guess.found.values()
         if free and not BUYERS.isdisjoint(worded(column.name)):
             guess.give("preparer", column.name)
+            return
+
+
+def _settle_ends(guess: Guess) -> None:
+    """Of two columns of accounts, or holders, that are called alike but for where money comes from and where it goes, the
+    ends of a transfer: the one is its account, and the other whoever got it."""
+    found = guess.found
+    texts = [c.name for c in guess.columns if c.type == "text"]
+    free = {name for name in texts if name not in guess.taken}
+    free |= {found[role] for role in OF_ENDS if role in found}
+    ends = {name: set(worded(name)) for name in texts if name in free}
+    for giver, words in ends.items():
+        for taker, others in ends.items():
+            alike = words - GIVERS == others - TAKERS and not (words - GIVERS).isdisjoint(HELD)
+            if "amount" not in found or not alike or words.isdisjoint(GIVERS):
+                continue
+            # Another party, or account of the ledger, stands where it is.
+            if others.isdisjoint(TAKERS) or not {
+                found.get(role, giver) for role in ("account", "party")
+            } <= {giver, taker}:
+                continue
+            if found.get("text") in (giver, taker):
+                del found["text"]
+            found["account"], found["party"] = giver, taker
             return
 
 

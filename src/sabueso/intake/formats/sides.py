@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unicodedata
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 
@@ -32,6 +33,10 @@ SIDE_SIGNS = {
 accents, and the sign of an amount on it."""
 
 
+WORD = 4
+"""Letters from which what is neither side is a word, and not a slip of a mark."""
+
+
 def side_sign(text: str) -> int | None:
     """The sign of an amount beside a text that names its side."""
     plain = unicodedata.normalize("NFKD", text.strip())
@@ -40,12 +45,16 @@ def side_sign(text: str) -> int | None:
 
 def side_column(samples: Mapping[str, Sequence[str]], amounts: Sequence[str]) -> str | None:
     """The column that tells the side of each amount: both sides' marks and little else, and no amount
-    with a minus of its own, which would say that the amounts are signed already."""
+    with a minus of its own, which would say that the amounts are signed already. A word that comes again and is
+    neither, such as a fee or a reversal beside deposits and withdrawals, makes it a column of kinds."""
     if any("-" in text or "(" in text for text in amounts):
         return None
     for name, values in samples.items():
         signs = [side_sign(value) for value in values]
-        odd = signs.count(None)
+        others = Counter(v for v, sign in zip(values, signs, strict=True) if sign is None)
+        odd = others.total()
+        if any(n > 1 and len(text.strip()) >= WORD for text, n in others.items()):
+            continue
         if {1, -1} <= set(signs) and 4 * odd <= len(signs):
             return name
     return None

@@ -184,7 +184,7 @@ def _judged(
                 rows=int(times.rows[g].sum()),
                 cells=cells[:MOST_KEPT],
                 flagged=len(flagged),
-                overdispersion=max(r.overdispersion for r in results),
+                overdispersion=max(float(r.overdispersion.max(initial=1.0)) for r in results),
             )
         )
     flags.sort(key=lambda flag: (flag["p_adjusted"], -flag["score"]))

@@ -1,0 +1,1 @@
+"""What rows are: kinds of which somebody has far more than all others."""

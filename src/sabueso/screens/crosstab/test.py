@@ -1,0 +1,243 @@
+"""Kinds of rows by whoever recorded them, against the kinds of all others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from decimal import Decimal
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pyarrow as pa
+import sqlglot.expressions as exp
+from pydantic import Field, field_validator, model_validator
+
+from sabueso.base.plain import ByColumn, Cells
+from sabueso.population import expressions, sql
+from sabueso.population.population import Population, Reason
+from sabueso.population.table import Column, money
+from sabueso.report import numbers as num
+from sabueso.report.blocks import Suit
+from sabueso.screens.crosstab.counts import Counts, counts_of
+from sabueso.screens.crosstab.proposed import kinds_of, proposed_crosstabs
+from sabueso.screens.crosstab.result import CrossCell, CrossGroup
+from sabueso.screens.crosstab.view import CrosstabView
+from sabueso.screens.finding import Caution, Finding, Flags, NotTested
+from sabueso.screens.grouping import Grouping, named_by
+from sabueso.screens.interface import Screen
+from sabueso.screens.proposal import Proposal
+from sabueso.screens.settings import Settings, listed_once
+from sabueso.stats.adjust import Method, adjust
+from sabueso.stats.cells import TestedCells, excess
+
+if TYPE_CHECKING:
+    from sabueso.stats.description import Description
+
+LEAST_ROWS_OF_ONE, MOST_KEPT = 20, 40
+FEW_GROUPS = 3
+CLUMPED = 1.5
+"""Overdispersion from which it is said."""
+
+
+class CrosstabSettings(Settings):
+    """Settings of ``crosstab``."""
+
+    of: list[str] = Field(
+        default_factory=list, description="columns that tell of what kind a row is (required)"
+    )
+    by: list[str] = Field(
+        default_factory=list,
+        description="whose rows are compared with those of the others (default: role preparer)",
+    )
+    least: int = Field(3, ge=1, description="rows in a cell below which it is no finding")
+    times: Decimal = Field(
+        Decimal(2), ge=1, description="how many times what is expected a cell must have at least"
+    )
+    alpha: float = Field(0.05, gt=0, lt=1, description="adjusted p below which a cell is flagged")
+    adjust: Method = Field("holm", description="adjustment of p for the number of cells")
+
+    _listed = field_validator("of", "by", mode="before")(listed_once)
+
+    @model_validator(mode="after")
+    def _some(self) -> CrosstabSettings:
+        if not self.of:
+            raise ValueError("crosstab needs --of: the columns that tell of what kind a row is")
+        return self
+
+
+class Crosstab(Screen):
+    """Cells of groups and kinds."""
+
+    name = "crosstab"
+    summary = "kinds of rows that somebody has far more of than all others"
+    reference = "Haberman, S. J. (1973), Biometrics 29, 205-220"
+    settings = CrosstabSettings
+    group = CrossGroup
+    view = CrosstabView
+    place = 82
+    examples = (
+        "sabueso try crosstab journal --of cuenta --by preparado",
+        "sabueso try crosstab payments --of cuenta --by usuario --times 5",
+    )
+
+    def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        table = population.table
+        preparer = table.role("preparer")
+        kinds = kinds_of(population)
+        if preparer is None:
+            yield Suit(self.name, "no", "the table names no preparer: say with --by whose kinds")
+        elif not kinds:
+            yield Suit(self.name, "no", "no column tells of what kind its rows are")
+        else:
+            yield Suit(
+                self.name, "yes", f"{kinds[0]} by {preparer.name}",
+                f"--of {expressions.quoted_name(kinds[0])}",
+            )  # fmt: skip
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        yield from proposed_crosstabs(self, population)
+
+    def run(self, population: Population, settings: CrosstabSettings) -> Finding[CrossGroup]:
+        table = population.table
+        grouping = Grouping.of(
+            settings.by or [named_by(table, "preparer", "say with --by whose kinds to look at")],
+            table,
+        )
+        kinds = Grouping.of(settings.of, table)
+        measure = table.role("amount")
+        missing = (sql.is_missing(t.copy()) for t in (*grouping.trees, *kinds.trees))
+        reasons = [Reason("missing_key", exp.or_(*missing))]
+        counts = counts_of(population, grouping, kinds, reasons, measure)
+        totals = counts.rows.sum(axis=1)
+        few = [g for g in range(len(totals)) if totals[g] < LEAST_ROWS_OF_ONE]
+        kept = counts.only([g for g in range(len(totals)) if totals[g] >= LEAST_ROWS_OF_ONE])
+        groups, flags, tested = _judged(kept, settings, measure)
+        groups.insert(0, _whole(counts, measure))
+        return Finding(
+            test=self.name,
+            table=table.name,
+            on=None,
+            by=list(settings.by or grouping.labels),
+            settings=settings.model_dump(),
+            population=population.account(measure, reasons),
+            groups=groups,
+            flags=Flags("cell", pa.Table.from_pylist(flags) if flags else pa.table({})),
+            tests_made=tested,
+            flags_by_chance=settings.alpha if settings.adjust != "bh" and tested else None,
+            cautions=_cautions(kept, len(totals), groups),
+            not_tested=[
+                NotTested(
+                    counts.groups[g],
+                    num.too_few(int(totals[g]), LEAST_ROWS_OF_ONE, "row", "rows"),
+                    int(totals[g]),
+                )
+                for g in few
+            ],
+            currency=table.currency,
+            scale=measure.scale if measure is not None else 2,
+        )
+
+
+def _judged(
+    counts: Counts, settings: CrosstabSettings, measure: Column | None
+) -> tuple[list[CrossGroup], list[Cells], int]:
+    """Every group's cells, those flagged, and how many were tested."""
+    result = excess(counts.rows, np.zeros(counts.rows.shape, dtype=bool), typical=True)
+    known = np.isfinite(result.p)
+    adjusted = np.full(result.p.shape, np.nan)
+    adjusted[known] = adjust(result.p[known], settings.adjust)
+    groups, flags = [], []
+    for g, key in enumerate(counts.groups):
+        cells = [
+            _cell(counts, result, adjusted, (g, k), settings, measure)
+            for k in map(int, np.flatnonzero(counts.rows[g]))
+        ]
+        cells.sort(key=lambda c: (not c.flagged, 2.0 if c.p is None else c.p))
+        n = int(counts.rows[g].sum())
+        flags += [_flag(key, cell, n) for cell in cells if cell.flagged]
+        flagged = sum(cell.flagged for cell in cells)
+        groups.append(CrossGroup(key, n, cells[:MOST_KEPT], flagged))
+    flags.sort(key=lambda flag: (flag["p_adjusted"], -flag["score"]))
+    return groups, flags, int(known.sum())
+
+
+def _cell(
+    counts: Counts,
+    result: TestedCells,
+    adjusted: np.ndarray,
+    at: tuple[int, int],
+    settings: CrosstabSettings,
+    measure: Column | None,
+) -> CrossCell:
+    g, k = at
+    rows, expected, p = int(counts.rows[at]), float(result.expected[at]), float(adjusted[at])
+    known = bool(np.isfinite(p))
+    beside = int(counts.rows.sum() - counts.rows[g].sum())
+    more = rows >= settings.least and rows >= settings.times * Decimal(expected)
+    return CrossCell(
+        kind=counts.kinds[k],
+        rows=rows,
+        amount=None if measure is None else money(int(counts.units[at]), measure.scale),
+        expected=expected,
+        others=float(counts.rows[:, k].sum() - rows) / beside if beside else None,
+        residual=float(result.residual[at]) if known else None,
+        p=float(result.p[at]) if known else None,
+        p_adjusted=p if known else None,
+        overdispersion=float(result.overdispersion[k]),
+        flagged=known and p < settings.alpha and more,
+    )
+
+
+def _whole(counts: Counts, measure: Column | None) -> CrossGroup:
+    """All groups together, kind by kind, the commonest first."""
+    totals, units = counts.rows.sum(axis=0), counts.units.sum(axis=0)
+    cells = [
+        CrossCell(
+            kind, int(n), None if measure is None else money(int(unit), measure.scale), float(n),
+            None, None, None, None, 1.0, flagged=False,
+        )
+        for kind, n, unit in zip(counts.kinds, totals, units, strict=True)
+    ]  # fmt: skip
+    cells.sort(key=lambda cell: -cell.rows)
+    return CrossGroup({}, int(totals.sum()), cells, 0)
+
+
+def _flag(key: ByColumn, cell: CrossCell, n: int) -> Cells:
+    return {
+        "subject": {**key, **cell.kind},
+        "group": dict(key),
+        "score": cell.residual,
+        "limit": None,
+        "direction": "high",
+        "p": cell.p,
+        "p_adjusted": cell.p_adjusted,
+        "amount": cell.amount,
+        "rows": cell.rows,
+        "of": n,
+        "expected": cell.expected,
+        "others": cell.others,
+    }
+
+
+def _cautions(kept: Counts, whole: int, groups: Sequence[CrossGroup]) -> list[Caution]:
+    found = []
+    if len(kept.groups) < FEW_GROUPS:
+        found.append(
+            Caution(
+                "too_few",
+                f"{len(kept.groups):,} of {whole:,} groups have rows enough: there are few others to be compared with",
+                {"groups": len(kept.groups)},
+            )
+        )
+    cells = [cell for group in groups for cell in group.cells]
+    worst = max(cells, key=lambda cell: cell.overdispersion, default=None)
+    if worst is not None and worst.overdispersion > CLUMPED:
+        kind = " · ".join(str(value) for value in worst.kind.values())
+        found.append(
+            Caution(
+                "overdispersed",
+                f"most groups differ in their share of {kind} by {worst.overdispersion:.1f} times, in squares, what "
+                "independent rows would: each p is widened by what most differ in its kind",
+                {"overdispersion": worst.overdispersion},
+            )
+        )
+    return found
