@@ -86,7 +86,7 @@ class Crosstab(Screen):
         if preparer is None:
             yield Suit(self.name, "no", "the table names no preparer: say with --by whose kinds")
         elif not kinds:
-            yield Suit(self.name, "no", "no column tells of what kind its rows are")
+            yield Suit(self.name, "no", "no column beside the roles tells kinds: say with --of")
         else:
             yield Suit(
                 self.name, "yes", f"{kinds[0]} by {preparer.name}",
