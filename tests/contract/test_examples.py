@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import csv
 import os
+import random
 import re
 import shlex
 import shutil
@@ -214,10 +216,9 @@ BEGIN = (
 )
 
 
-def test_every_command_that_is_printed_as_next_runs(marisma, tmp_path):
-    """Followed two deep, from what is usually begun with."""
-    case = shorten(Path(shutil.copytree(marisma, tmp_path / "m")), "account totals")
-    waiting, seen = [(line, 1) for line in BEGIN], set(BEGIN)
+def _followed(case, begin, deep):
+    """Run commands and those that each prints as the next, so deep, one of each kind; all shapes that were seen."""
+    waiting, seen = [(line, 1) for line in begin], set(begin)
     while waiting:
         line, depth = waiting.pop(0)
         # A paper that was written again after the seal is not the one that was sealed.
@@ -227,7 +228,35 @@ def test_every_command_that_is_printed_as_next_runs(marisma, tmp_path):
             found = re.match(r" (?:next:|     ) (sabueso .+)", printed)
             # One of each kind: its ids and values apart.
             shape = re.sub(r"[A-Z]+-[0-9A-Z]{5}|'[^']*'", "·", found[1]) if found else ""
-            if found and depth < 3 and shape not in seen:
+            if found and depth < deep and shape not in seen:
                 seen.add(shape)
                 waiting.append((found[1], depth + 1))
-    assert len(seen) > 40
+    return seen
+
+
+def test_every_command_that_is_printed_as_next_runs(marisma, tmp_path):
+    """Followed two deep, from what is usually begun with."""
+    case = shorten(Path(shutil.copytree(marisma, tmp_path / "m")), "account totals")
+    assert len(_followed(case, BEGIN, 3)) > 40
+
+
+def test_whatever_columns_are_called_what_is_printed_as_next_runs(tmp_path):
+    """Names with blanks, marks and quotes, in tables with and without dates, parties and amounts."""
+    rng = random.Random(3)
+    bills, days = [], [f"{2023 + i // 180}-{1 + i % 12:02}-{1 + i % 28:02}" for i in range(360)]
+    for i, day in enumerate(days):
+        work = rng.randint(10_000, 900_000) / 100
+        bills.append([f"PA-{i:04}", f"V{i % 7}", day, work, round(work / 10, 2), rng.choice("abc")])
+    tables = {
+        "bills": (["App No.", "Vendor's ID", "App Date", "Net $ Due", "Held %", 'Kind "x"'], bills),
+        "vendors": (["Vendor's ID", "Legal name"], [[f"V{i}", f"House {i}"] for i in range(7)]),
+        "meters": (["Meter #", "Read on", "m³"], [[f"M{i % 9}", day, i] for i, day in enumerate(days)]),
+    }  # fmt: skip
+    (tmp_path / "in").mkdir()
+    for name, (head, rows) in tables.items():
+        with (tmp_path / "in" / f"{name}.csv").open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file).writerows([head, *rows])
+    inside("open", "case", cwd=tmp_path)
+    inside("intake", "../in", "--yes", cwd=tmp_path / "case")
+    begin = ["sabueso survey", *(f"sabueso survey {name}" for name in tables), "sabueso screen"]
+    assert len(_followed(tmp_path / "case", begin, 3)) > 12

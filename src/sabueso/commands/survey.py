@@ -206,7 +206,9 @@ def _measures(
         from sabueso.show.survey import show_measure
 
         for each in found:
-            show_measure(console, each, stem=stem, number=bins)
+            show_measure(
+                console, each, stem=stem, number=bins, dated=rows.table.dated() is not None
+            )
 
     def data() -> Data:
         from sabueso.show.survey_sheets import measure_sheet

@@ -94,9 +94,10 @@ class Drawing:
 
 @dataclass(frozen=True)
 class Suit:
-    """Whether a test suits a table, why, and the options to try it with."""
+    """Whether a test suits a table, why, and the options to try it with; ``ready`` where these are all it needs."""
 
     test: str
     verdict: Literal["yes", "with care", "no"]
     reason: str
     options: str = field(default="")
+    ready: bool = field(default=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from fractions import Fraction
@@ -152,14 +153,16 @@ def show_columns(
     ):
         console.print(Text(line))
     steps = [f"sabueso survey {table.name} {shell(amount.name)}"] if amount else []
-    good = [s for s in suits if s.verdict != "no"]
+    good = [s for s in suits if s.verdict != "no" and s.ready]
     if good:
         first = next((s for s in good if s.verdict == "yes"), good[0])
         steps.append(f"sabueso try {first.test} {table.name} {first.options}".rstrip())
     next_steps(console, steps)
 
 
-def show_measure(console: Console, survey: MeasureSurvey, *, stem: bool, number: Wanted) -> None:
+def show_measure(
+    console: Console, survey: MeasureSurvey, *, stem: bool, number: Wanted, dated: bool
+) -> None:
     """One measure described, with its histogram or stem-and-leaf, or by groups."""
     p = survey.population
     dates = f", {p.first_date} to {p.last_date}" if p.first_date else ""
@@ -182,9 +185,10 @@ def show_measure(console: Console, survey: MeasureSurvey, *, stem: bool, number:
     for line in account_lines(p, survey.scale, survey.currency, survey.on):
         console.print(Text(line))
     base = f"sabueso survey {survey.table} {shell(survey.on)}"
-    next_steps(
-        console, [f"{base} --by month" if not survey.by else base, f"{base} --out {survey.on}.png"]
-    )
+    # A name for a file wherever it is written.
+    figure = re.sub(r"\W+", "_", survey.on).strip("_") or "measure"
+    other = [base] if survey.by else [f"{base} --by month"] if dated else []
+    next_steps(console, [*other, f"{base} --out {figure}.png"])
 
 
 def _show_figures(console: Console, survey: MeasureSurvey, d: Description) -> None:

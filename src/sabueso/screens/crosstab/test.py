@@ -17,6 +17,7 @@ from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, money
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
+from sabueso.screens.asked import asked
 from sabueso.screens.crosstab.counts import Counts, counts_of
 from sabueso.screens.crosstab.proposed import kinds_of, proposed_crosstabs
 from sabueso.screens.crosstab.result import CrossCell, CrossGroup
@@ -77,6 +78,7 @@ class Crosstab(Screen):
     examples = (
         "sabueso try crosstab journal --of cuenta --by preparado",
         "sabueso try crosstab payments --of cuenta --by usuario --times 5",
+        "sabueso try crosstab payments --of weekday --by usuario --least 20 --out kinds.csv",
     )
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
@@ -90,7 +92,7 @@ class Crosstab(Screen):
         else:
             yield Suit(
                 self.name, "yes", f"{kinds[0]} by {preparer.name}",
-                f"--of {expressions.quoted_name(kinds[0])}",
+                asked(of=expressions.quoted_name(kinds[0])),
             )  # fmt: skip
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
@@ -235,8 +237,8 @@ def _cautions(kept: Counts, whole: int, groups: Sequence[CrossGroup]) -> list[Ca
         found.append(
             Caution(
                 "overdispersed",
-                f"most groups differ in their share of {kind} by {worst.overdispersion:.1f} times, in squares, what "
-                "independent rows would: each p is widened by what most differ in its kind",
+                f"the shares of {kind} vary between most groups {worst.overdispersion:.1f} times as much, in variance, "
+                "as those of independent rows would: each p is widened by how much those of its kind do",
                 {"overdispersion": worst.overdispersion},
             )
         )

@@ -10,9 +10,11 @@ import pyarrow as pa
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import ByColumn, Values
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
+from sabueso.screens.asked import asked
 from sabueso.screens.distance.described import described
 from sabueso.screens.distance.doubts import cautions_of
 from sabueso.screens.distance.fitted import Result, distances, transformed
@@ -112,12 +114,18 @@ class Distance(Screen):
         names = ",".join(c.name for c in measures)
         party = table.role("party")
         if len(measures) >= 2:
-            per = f"--per {party.name} " if party is not None else ""
             yield Suit(
-                self.name, "yes", f"{len(measures)} measures: {names}", f"{per}--measures {names}"
+                self.name,
+                "yes",
+                f"{len(measures)} measures: {names}",
+                asked(
+                    per="" if party is None else quoted_name(party.name),
+                    measures=[quoted_name(c.name) for c in measures],
+                ),
             )
         elif len(measures) == 1 and party is not None:
-            options = f'--per {party.name} --measures "sum({names}),count(*)"'
+            measured = [f"sum({quoted_name(names)})", "count(*)"]
+            options = asked(per=quoted_name(party.name), measures=measured)
             yield Suit(
                 self.name,
                 "with care",

@@ -86,7 +86,9 @@ class Event(Screen):
             return
         named = _dates(table)
         if not named:
-            yield Suit(self.name, "with care", "where a date matters: none stands in the plan")
+            yield Suit(
+                self.name, "with care", "where a date matters: none stands in the plan", ready=False
+            )
             return
         name, day = named[0]
         yield Suit(self.name, "yes", f"{name} in the plan, {day}", f"--at facts.{name}")

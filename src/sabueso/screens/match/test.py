@@ -10,10 +10,12 @@ from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Cells
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Table
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
+from sabueso.screens.asked import asked
 from sabueso.screens.finding import Caution, Finding, Flags, Make
 from sabueso.screens.interface import Screen
 from sabueso.screens.match.flagging import Pairs, cluster_of, flags_of, in_periods, together
@@ -123,10 +125,15 @@ class Match(Screen):
         link = None if party is None else population.table.links.get(party.name)
         if party is None or link is None:
             yield Suit(
-                self.name, "with care", "no party is linked: say what to look for, and where"
+                self.name,
+                "with care",
+                "no party is linked: say what to look for, and where",
+                ready=False,
             )
         else:
-            options = f"--other {link.table.name} --on {party.name} --other-on {link.key}"
+            options = asked(
+                other=link.table.name, on=quoted_name(party.name), other_on=quoted_name(link.key)
+            )
             yield Suit(self.name, "yes", f"{party.name} among {link.table.name}", options)
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:

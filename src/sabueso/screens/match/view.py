@@ -192,7 +192,7 @@ class MatchView(View[MatchGroup]):
         told = ", ".join(_partners(flag, named))
         if not self._own:
             return f"{columns} {named}{known} has {rows}{amount}, and is among {self.finding.used['other']}: {told}{differs}."
-        if all(p["key"] == named for p in flag["partners"]):
+        if all(_is_its_own(p, named) for p in flag["partners"]):
             return f"{columns} {named} is that of {rows}{amount}: {', '.join(filter(None, [own and str(own), told]))}."
         return f"{columns} {named}{known} stands with {told} of its own table on {rows}{amount}{differs}."
 
@@ -212,14 +212,19 @@ def _instead(flag: Cells, other: str, columns: Sequence[str]) -> str:
 MOST_INSTEAD = 3
 
 
+def _is_its_own(partner: Cells, named: str) -> bool:
+    """Whether a partner's key is the one that is told, its parts written side by side."""
+    return str(partner["key"]).replace(" / ", " · ") == named
+
+
 def _partners(flag: Cells, named: str) -> list[str]:
     """Those on the other side, each by its id, and by its key where that is written otherwise; of a key
     that several rows of one table have, the others of these."""
     ids = [str(each) for each in flag.get("ids") or [] if each is not None]
-    if len(ids) > 1 and all(p["key"] == named for p in flag["partners"]):
+    if len(ids) > 1 and all(_is_its_own(p, named) for p in flag["partners"]):
         rest = int(flag["rows"]) - 2
         return [*ids[1:], *([f"and {rest:,} more"] if len(ids) == 2 and rest > 0 else [])]
     return [
-        p["key"] if not p["id"] else p["id"] if p["key"] == named else f"{p['key']} ({p['id']})"
+        p["key"] if not p["id"] else p["id"] if _is_its_own(p, named) else f"{p['key']} ({p['id']})"
         for p in flag["partners"]
     ]

@@ -15,11 +15,13 @@ from pydantic import Field, field_validator, model_validator
 from sabueso.base.plain import Values
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, missing
-from sabueso.population.table import Column, money
+from sabueso.population.table import Column, Table, money
 from sabueso.population.trees import next_group
 from sabueso.population.units import unit_of
 from sabueso.report.blocks import Suit
+from sabueso.screens.asked import asked
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
 from sabueso.screens.periods.doubts import cautions_of, spared_lines
@@ -180,7 +182,11 @@ class Periods(Screen):
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         table = population.table
-        date, account = table.dated(), table.role("account")
+        date = table.dated()
+        if "amount" not in table.roles:
+            why = "the table has no amount: name the measure with --on"
+            yield Suit(self.name, "with care", why, ready=False)
+            return
         if date is None:
             yield self._suit_without_dates(population)
             return
@@ -188,12 +194,14 @@ class Periods(Screen):
         if len(years) < 2:
             only = years[0] if years else "none"
             yield Suit(
-                self.name, "with care", f"one year only, {only}: against a budget, or by months"
+                self.name,
+                "with care",
+                f"one year only, {only}: against a budget, or by months",
+                ready=False,
             )
             return
-        line = account.name if account is not None else "a column"
         last = years[-2:]
-        options = f"--per {line} --base {last[0]} --current {last[1]}"
+        options = asked(per=_line(table), base=str(last[0]), current=str(last[1]))
         yield Suit(self.name, "yes", f"{len(years)} years: {', '.join(map(str, years))}", options)
 
     def _suit_without_dates(self, population: Population) -> Suit:
@@ -201,9 +209,12 @@ class Periods(Screen):
         named = period_columns(population)
         if not named:
             return Suit(self.name, "no", "the table has no date, and no column that names periods")
-        account = population.table.role("account") or population.table.role("party")
-        line = account.name if account is not None else "a column"
-        options = f"--per {line} --period {named[0]} --current latest-year --base prior"
+        options = asked(
+            per=_line(population.table),
+            period=quoted_name(named[0]),
+            current="latest-year",
+            base="prior",
+        )
         return Suit(self.name, "yes", f"{named[0]} says what period a row is of", options)
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
@@ -376,3 +387,14 @@ def _by_labels(axis: Axis, before: Chosen, now: Chosen) -> Values:
         return {}
     rows = {"base_rows": axis.condition(before)} if before.values else {}
     return {"period": text, **rows, "current_rows": axis.condition(now)}
+
+
+def _line(table: Table) -> str:
+    """What totals may be of: accounts, parties, or else the first texts that are no row's own."""
+    named = (table.roles.get(role) for role in ("account", "party", "preparer"))
+    none = {table.roles.get("id"), table.roles.get("document")}
+    texts = (
+        c.name for c in table.columns if c.type == "text" and not c.is_place and c.name not in none
+    )
+    name = next((name for name in (*named, *texts) if name is not None), None)
+    return "" if name is None else quoted_name(name)

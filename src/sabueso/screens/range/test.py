@@ -151,7 +151,8 @@ class Range(Screen):
 
 def _with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
     """How much a row is out of its rule, under the name of what is counted: ``days``; ``by``, less than nothing where a
-    reading is below the one before it, and not above the one after; ``others``, which have another value."""
+    reading is below the one before it, and not above the one after; ``others``, which have another value; ``above`` its
+    limit."""
     scores = kept.column("score").to_pylist()
     place = kept.schema.get_field_index("score")
     kept = kept.set_column(place, "score", pa.array(map(abs, scores), pa.float64()))
@@ -162,7 +163,7 @@ def _with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
     return kept
 
 
-_SIZES = {"days": pa.int64(), "by": pa.float64(), "others": pa.int64()}
+_SIZES = {"days": pa.int64(), "by": pa.float64(), "others": pa.int64(), "above": pa.float64()}
 
 
 def _measure(table: Table, settings: RangeSettings) -> Column | None:
@@ -224,9 +225,9 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         return found
     value = sql.column(measure.name)
 
-    def beyond(title: str, low: Tree, high: Tree) -> None:
+    def beyond(title: str, low: Tree, high: Tree, size: str = "") -> None:
         gap = sql.cast(exp.Sub(this=high.copy(), expression=low.copy()), "DOUBLE")
-        found.append(_Rule(title, exp.GT(this=high, expression=low), gap))
+        found.append(_Rule(title, exp.GT(this=high, expression=low), gap, size))
 
     if settings.least is not None:
         beyond(f"{measure.name} at least {settings.least}", value, sql.number(settings.least))
@@ -234,7 +235,7 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         beyond(f"{measure.name} at most {settings.greatest}", sql.number(settings.greatest), value)
     if settings.not_above is not None:
         limit, called = _limit(table, settings.not_above)
-        beyond(f"{measure.name} not above {called}", limit, value)
+        beyond(f"{measure.name} not above {called}", limit, value, "above")
     return found
 
 
@@ -243,7 +244,7 @@ def _limit(table: Table, text: str) -> tuple[Tree, str]:
     if text.strip('"') in {c.name for c in table.columns} or not set(text) & set(".("):
         column = table.number(bare_name(text), what="limit")
         return sql.column(column.name), column.name
-    return expressions.scalar(text, table, "--not-above"), expressions.label(text, table)
+    return expressions.scalar(text, table, "--not-above"), _bare(expressions.label(text, table))
 
 
 def _bare(text: str) -> str:

@@ -37,13 +37,14 @@ class RangeView(View[Rules]):
 
     def reason(self, flag: Cells) -> str:
         told = _told(flag)
-        happened = any(flag.get(name) is not None for name in ("days", "by", "others"))
+        happened = any(flag.get(name) is not None for name in ("days", "by", "others", "above"))
         return f"{told}." if happened else f"Not what is declared: {told}."
 
 
 def _told(flag: Cells) -> str:
-    """The rule that a row breaks; of days, by how many; of readings, by how much; of values, how many are others."""
-    days, by, others = (flag.get(name) for name in ("days", "by", "others"))
+    """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
+    others."""
+    days, by, others, above = (flag.get(name) for name in ("days", "by", "others", "above"))
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
@@ -51,5 +52,8 @@ def _told(flag: Cells) -> str:
         return f"{num.many(others, 'other row')} of its {whose} {have} another {column}"
     if by is not None:
         beside = "below the one before it" if by < 0 else "above the one after it"
-        return rule.replace(" never falls", f" {abs(by):,.15g} {beside}")
+        column, _, whose = rule.partition(" never falls")
+        return f"{column} {abs(by):,.15g} {beside}{whose.replace(', by ', ' of its ', 1)}"
+    if above is not None:
+        return rule.replace(" not above ", f" {above:,.15g} above ")
     return rule if not days else rule.replace(" not before ", f" {num.many(days, 'day')} before ")

@@ -128,7 +128,10 @@ class RecomputeView(View[RecomputeGroup]):
             _figure(flag[name], scale) for name in ("recorded", "expected", "difference")
         )
         if "instalments" not in flag:
-            return f"{recorded} is recorded where {expected} is expected: {difference} {flag['direction']}."
+            apart = _figure(abs(Decimal(flag["difference"])), scale)
+            return (
+                f"{recorded} is recorded where {expected} is expected: {apart} {flag['direction']}."
+            )
         n = flag["instalments"]
         which = (
             f"Instalment {flag['subject']['instalment']} of {flag['from']} is"
@@ -158,4 +161,4 @@ def _figure(value: Decimal | str, scale: int) -> str:
     """An amount with the decimals that it has beyond those of its column."""
     exact = Decimal(value)
     places = max(scale, -int(exact.normalize().as_tuple().exponent))
-    return num.amount(exact, places) if places > scale else num.amount(round(exact, scale), scale)
+    return num.amount(round(exact, places), places)

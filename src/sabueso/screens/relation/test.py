@@ -13,10 +13,12 @@ from pydantic import Field, field_validator, model_validator
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn
 from sabueso.population import expressions
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
+from sabueso.screens.asked import asked
 from sabueso.screens.distance.proposed import proposed_measures
 from sabueso.screens.finding import Finding, Flags, NotTested
 from sabueso.screens.grouping import Grouping
@@ -105,9 +107,15 @@ class Relation(Screen):
         party = population.table.role("party")
         if len(measures) >= 2:
             named = ",".join(measures[:2])
-            yield Suit(self.name, "yes", f"{named} may go together", f"--measures {named}")
+            yield Suit(
+                self.name,
+                "yes",
+                f"{named} may go together",
+                asked(measures=[quoted_name(n) for n in measures[:2]]),
+            )
         elif measures and party is not None:
-            options = f'--per {party.name} --measures "count(*),sum({measures[0]})"'
+            measured = ["count(*)", f"sum({quoted_name(measures[0])})"]
+            options = asked(per=quoted_name(party.name), measures=measured)
             why = f"one measure, {measures[0]}: by {party.name} its sum against the count"
             yield Suit(self.name, "with care", why, options)
         else:

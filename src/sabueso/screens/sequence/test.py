@@ -14,6 +14,7 @@ from sabueso.population.damaged import damaged_words
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.report.blocks import Suit
+from sabueso.screens.asked import asked
 from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
@@ -54,7 +55,12 @@ class Sequence(Screen):
         if column is None:
             yield Suit(self.name, "no", "the table names no document and no id: say with --of")
         else:
-            yield Suit(self.name, "yes", f"numbers of {column.name}", f"--of {column.name}")
+            yield Suit(
+                self.name,
+                "yes",
+                f"numbers of {column.name}",
+                asked(of=expressions.quoted_name(column.name)),
+            )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         table = population.table

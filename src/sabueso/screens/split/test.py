@@ -114,7 +114,10 @@ class Split(Screen):
             yield Suit(self.name, "no", "the table has no amount")
         elif table.dated() is None or table.role("party") is None:
             yield Suit(
-                self.name, "with care", "no date or no party: amounts in pieces are not looked for"
+                self.name,
+                "with care",
+                "no date or no party: amounts in pieces are not looked for",
+                ready=False,
             )
         else:
             yield Suit(

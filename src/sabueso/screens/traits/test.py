@@ -10,10 +10,12 @@ from pydantic import Field, field_validator
 
 from sabueso.base.errors import UserError
 from sabueso.population import expressions
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
+from sabueso.screens.asked import asked
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
@@ -111,7 +113,7 @@ class Traits(Screen):
             self.name,
             "yes",
             f"{', '.join(told)} tell of entries",
-            "" if key is None else f"--per {key.name}",
+            "" if key is None else asked(per=quoted_name(key.name)),
         )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
