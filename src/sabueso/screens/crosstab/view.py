@@ -7,7 +7,7 @@ from decimal import Decimal
 from sabueso.base.plain import Cells
 from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
-from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
+from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.report.commands import shell
 from sabueso.screens.crosstab.result import CrossGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
@@ -100,6 +100,11 @@ class CrosstabView(View[CrossGroup]):
         parts = [equals(name, value, known) for name, value in flag["subject"].items()]
         condition = " and ".join([*parts, *([f"({where})"] if where else [])])
         return [f"sabueso dig {self.finding.source} --where {shell(condition)} --rows"]
+
+    def drawing(self, kind: str = "plain") -> Drawing | None:
+        from sabueso.screens.crosstab.figure import crosstab_drawing
+
+        return crosstab_drawing(self.finding)
 
 
 def _kind_of(flag: Cells) -> Cells:
