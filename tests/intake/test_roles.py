@@ -32,6 +32,18 @@ HEADERS = {
         "Validé par": ("text", "approver"), "Heure": ("time", "entered"), "Libellé": ("text", "text"),
         "Quantité": ("number", "quantity"), "Prix": ("number", "price"),
     },
+    "French grants": {
+        "N° dossier": ("text", "id"), "Date demande": ("date", "date"), "N° bénéficiaire": ("text", "party"),
+        "Montant accordé": ("number", "amount"), "Instructeur": ("text", "preparer"), "Valideur": ("text", "approver"),
+    },
+    "ends of a transfer": {
+        "txn_id": ("text", "id"), "date": ("date", "date"), "sender_account": ("text", "account"),
+        "receiver_account": ("text", "party"), "amount": ("number", "amount"),
+    },
+    "extremos de una transferencia": {
+        "Fecha": ("date", "date"), "Cuenta origen": ("text", "account"), "Cuenta destino": ("text", "party"),
+        "Importe": ("number", "amount"),
+    },
     "Italian": {
         "Registrazione": ("text", "id"), "Data": ("date", "date"), "Fornitore": ("text", "party"),
         "Conto": ("text", "account"), "Importo": ("number", "amount"), "Operatore": ("text", "preparer"),

@@ -154,6 +154,7 @@ def test_what_a_fleets_fuel_cards_are_asked(tmp_path):
     case = _case(tmp_path, tables)
     flags = _flagged(case)
     assert flags["Litres of fuel above Tank of its Plate"] == 5
+    # The same few products under two names, and nothing else that both tell.
     assert flags["Product of fuel other than in fleet"] == 3
     assert 4 <= flags["Odometer of fuel falling"] <= 8
     assert flags["Plate of fuel twice in a day"] == 4

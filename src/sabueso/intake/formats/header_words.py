@@ -55,7 +55,8 @@ WORDS: dict[Role, str] = {
         "bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
-        "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen dispatcher disponent clerk cashier teller cajero kassierer caissier adjuster officer actor liquidatore gestore perito responsavel responsable tramitador gestionnaire behandelaar schadenbearbeiter servidor"
+        "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen dispatcher disponent clerk cashier teller cajero kassierer caissier adjuster officer actor liquidatore gestore perito responsavel responsable tramitador gestionnaire behandelaar schadenbearbeiter servidor instructeur instructor caseworker assessor underwriter redacteur istruttore "
+        "referent sachbearbeiterin"
     ),
     "party": (
         "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor "

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
+import pyarrow.compute as pc
 import sqlglot.expressions as exp
 
 from sabueso.base.words import listed
-from sabueso.population import sql
+from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population
-from sabueso.population.table import Table
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, Table
 from sabueso.screens.match.singular import singular
 from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
 
@@ -20,8 +22,8 @@ USUAL = 0.9
 SURELY = 0.99
 """Share of rows that tell the same as the table they are linked with, from which to tell something else is odd."""
 
-MOST_VALUES = 60
-"""Values of a column up to which it tells of what kind a row is."""
+MOST_SEEN, MOST_COLUMNS = 5_000, 20
+"""Rows by which columns of two tables are compared that are called otherwise, and columns of either."""
 
 
 def proposed_absent(population: Population) -> Iterator[Proposal]:
@@ -85,8 +87,7 @@ def _told_by_both(population: Population, link: str, n: int) -> dict[str, str]:
     alone = {name for names in singular(population, other, {key}) for name in names}
     told: dict[str, str] = {}
     alike = dict(_called_alike(table, link))
-    of_one_kind = _of_one_kind(population, link, alike)
-    for own, theirs in (*alike.items(), *of_one_kind):
+    for own, theirs in (*alike.items(), *_told_alike(population, link, alike)):
         if own in told:
             continue
         rows, found = _met_keys(population, other, {link: key, own: theirs})
@@ -118,37 +119,44 @@ def _called_alike(table: Table, link: str) -> Iterator[tuple[str, str]]:
             yield own.name, theirs
 
 
-def _of_one_kind(
+def _told_alike(
     population: Population, link: str, alike: Mapping[str, str]
 ) -> Iterator[tuple[str, str]]:
-    """Columns of rows and of the table they are linked with that are called otherwise and have the same few values,
-    none of them nearly all: what was filled in, and what the vehicle takes."""
+    """Columns of rows and of the table they are linked with that are called otherwise and tell the same in nearly all of
+    the first rows, not all one thing: what was filled in and what the vehicle takes, the account that was paid and the
+    one that is known."""
     table = population.table
     other, key = table.links[link].table, table.links[link].key
-    beside = Population(population.engine, other, tables=population.tables)
-    without = {link, *alike, *_named(table)}
-    mine = [c.name for c in table.columns if c.type == "text" and not c.is_place]
-    theirs = [c.name for c in other.columns if c.type == "text" and not c.is_place]
-    own = {n: _few(population, n) for n in mine if n not in without and n not in table.links}
-    others = {n: _few(beside, n) for n in theirs if n not in (key, *alike.values())}
-    for name, values in own.items():
-        for kind, known in others.items():
-            rows = sum(values.values())
-            among = sum(n for value, n in values.items() if value in known)
-            # One value that nearly all have would be told by both of them by the way.
-            several = values and len(known) > 1 and max(values.values()) < USUAL * rows
-            if several and among >= SURELY * rows:
-                yield name, kind
+    added = {table.roles.get("amount"), table.roles.get("quantity"), other.roles.get("amount")}
+    without = {link, *alike, *_named(table), *table.links, *added}
+    mine = [c for c in _telling(table) if c.name not in without]
+    theirs = [c for c in _telling(other) if c.name not in (key, *alike.values(), *added)]
+    pairs = [(own, their) for own in mine for their in theirs if own.type == their.type]
+    fields: dict[str, Tree] = {}
+    for own, their in pairs:
+        named = ".".join(map(quoted_name, (link, their.name)))
+        fields[f"own {own.name}"] = sql.cast(sql.column(own.name), "TEXT")
+        fields[f"their {their.name}"] = sql.cast(expressions.scalar(named, table, "--on"), "TEXT")
+    if not pairs:
+        return
+    select = exp.select(*(exp.alias_(t, f"v{i}") for i, t in enumerate(fields.values())))
+    found = population.query(population.used(select).limit(MOST_SEEN))
+    seen = {name: found.column(f"v{i}").combine_chunks() for i, name in enumerate(fields)}
+    for own, their in pairs:
+        values = seen[f"own {own.name}"]
+        same = pc.equal(values, seen[f"their {their.name}"])
+        known = len(same) - same.null_count
+        commonest = max(pc.value_counts(values.drop_null()).field("counts").to_pylist(), default=0)
+        # One value that nearly all have would be told by both of them by the way.
+        several = commonest < USUAL * len(values)
+        if several and 2 * known > len(values) and (pc.sum(same).as_py() or 0) >= USUAL * known:
+            yield own.name, their.name
 
 
-def _few(population: Population, name: str) -> dict[str, int]:
-    """The values of a column and how many rows have each, if they are few; else none."""
-    column = sql.column(name)
-    select = exp.select(exp.alias_(column, "value"), exp.alias_(sql.count(), "n"))
-    select = population.used(select).where(exp.Not(this=sql.is_missing(column.copy())))
-    rows = population.query(select.group_by(column.copy()).limit(MOST_VALUES + 1)).to_pylist()
-    few = 1 < len(rows) <= MOST_VALUES
-    return {row["value"]: int(row["n"]) for row in rows} if few else {}
+def _telling(table: Table) -> list[Column]:
+    """Texts and numbers of a table, the first of them."""
+    kinds = ("text", "number")
+    return [c for c in table.columns if c.type in kinds and not c.is_place][:MOST_COLUMNS]
 
 
 def _named(table: Table) -> set[str]:
