@@ -14,12 +14,12 @@ from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, money
-from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.calendar.result import CalendarCell, CalendarGroup
 from sabueso.screens.calendar.times import Times, TimeTable, tables_of, times_of
 from sabueso.screens.calendar.view import CalendarView
-from sabueso.screens.finding import Caution, Finding, Flags, NotTested
+from sabueso.screens.cells import few_others, with_too_few
+from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import Grouping, dated, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
@@ -31,7 +31,6 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 LEAST_BATCHES, MOST_KEPT = 20, 40
-FEW_GROUPS = 3
 
 
 class CalendarSettings(Settings):
@@ -106,8 +105,8 @@ class Calendar(Screen):
         if timed is not None and timed.name != date.name:
             reasons.append(Reason("missing_time", sql.is_missing(sql.column(timed.name))))
         times = times_of(population, grouping, reasons, date, timed, measure)
-        few = [g for g in range(len(times.keys)) if times.batches[g].sum() < LEAST_BATCHES]
-        kept = times.only([g for g in range(len(times.keys)) if g not in few])
+        batches = times.batches.sum(axis=(1, 2))
+        kept = times.only([g for g, n in enumerate(batches) if n >= LEAST_BATCHES])
         groups, flags, tested = _judged(kept, settings, measure, sides_of(table, date, timed))
         groups.insert(0, _whole(times, measure))
         return Finding(
@@ -122,14 +121,13 @@ class Calendar(Screen):
             tests_made=tested,
             flags_by_chance=settings.alpha if settings.adjust != "bh" and tested else None,
             cautions=_cautions(times, kept.keys, groups, timed),
-            not_tested=[
-                NotTested(
-                    times.keys[g],
-                    num.too_few(int(times.batches[g].sum()), LEAST_BATCHES, "batch", "batches"),
-                    int(times.rows[g].sum()),
-                )
-                for g in few
-            ],
+            not_tested=with_too_few(
+                times.keys,
+                batches,
+                times.rows.sum(axis=(1, 2)),
+                LEAST_BATCHES,
+                ("batch", "batches"),
+            ),
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
         )
@@ -274,14 +272,7 @@ def _cautions(
         found.append(
             Caution("no_time", "the rows have no time of day: weekdays alone are compared", {})
         )
-    if len(kept) < FEW_GROUPS:
-        found.append(
-            Caution(
-                "too_few",
-                f"{len(kept):,} of {len(times.keys):,} groups have rows enough: there are few others to be compared with",
-                {"groups": len(kept)},
-            )
-        )
+    found += few_others(len(kept), len(times.keys))
     over = max((g.overdispersion for g in groups), default=1.0)
     if over > 1.5:
         found.append(

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
-
 from sabueso.base.plain import Cells
 from sabueso.population import sql
 from sabueso.population.expressions import equals
@@ -11,6 +9,7 @@ from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.report.commands import shell
 from sabueso.screens.calendar.result import CalendarGroup, side_values
+from sabueso.screens.cells import cell_figures
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
 
@@ -62,11 +61,7 @@ class CalendarView(View[CalendarGroup]):
                 num.count(flag["count"]),
                 num.number(flag["expected"], 1),
                 num.count(flag["rows"]),
-                "–"
-                if flag["amount"] is None
-                else num.amount(Decimal(flag["amount"]), finding.scale),
-                num.signed(flag["score"], 1),
-                num.p_value(flag["p_adjusted"]),
+                *cell_figures(flag, finding.scale),
                 Marked("▲ not their time"),
             ]
             for flag in finding.flags.rows(MOST_FLAGS)

@@ -15,14 +15,14 @@ from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, money
-from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
+from sabueso.screens.cells import few_others, with_too_few
 from sabueso.screens.crosstab.counts import Counts, counts_of
 from sabueso.screens.crosstab.proposed import kinds_of, proposed_crosstabs
 from sabueso.screens.crosstab.result import CrossCell, CrossGroup
 from sabueso.screens.crosstab.view import CrosstabView
-from sabueso.screens.finding import Caution, Finding, Flags, NotTested
+from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.grouping import Grouping, named_by
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
@@ -34,7 +34,6 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 LEAST_ROWS_OF_ONE, MOST_KEPT = 20, 40
-FEW_GROUPS = 3
 CLUMPED = 1.5
 """Overdispersion from which it is said."""
 
@@ -110,8 +109,7 @@ class Crosstab(Screen):
         reasons = [Reason("missing_key", exp.or_(*missing))]
         counts = counts_of(population, grouping, kinds, reasons, measure)
         totals = counts.rows.sum(axis=1)
-        few = [g for g in range(len(totals)) if totals[g] < LEAST_ROWS_OF_ONE]
-        kept = counts.only([g for g in range(len(totals)) if totals[g] >= LEAST_ROWS_OF_ONE])
+        kept = counts.only([g for g, n in enumerate(totals) if n >= LEAST_ROWS_OF_ONE])
         groups, flags, tested = _judged(kept, settings, measure)
         groups.insert(0, _whole(counts, measure))
         return Finding(
@@ -126,14 +124,9 @@ class Crosstab(Screen):
             tests_made=tested,
             flags_by_chance=settings.alpha if settings.adjust != "bh" and tested else None,
             cautions=_cautions(kept, len(totals), groups),
-            not_tested=[
-                NotTested(
-                    counts.groups[g],
-                    num.too_few(int(totals[g]), LEAST_ROWS_OF_ONE, "row", "rows"),
-                    int(totals[g]),
-                )
-                for g in few
-            ],
+            not_tested=with_too_few(
+                counts.groups, totals, totals, LEAST_ROWS_OF_ONE, ("row", "rows")
+            ),
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
         )
@@ -221,15 +214,7 @@ def _flag(key: ByColumn, cell: CrossCell, n: int) -> Cells:
 
 
 def _cautions(kept: Counts, whole: int, groups: Sequence[CrossGroup]) -> list[Caution]:
-    found = []
-    if len(kept.groups) < FEW_GROUPS:
-        found.append(
-            Caution(
-                "too_few",
-                f"{len(kept.groups):,} of {whole:,} groups have rows enough: there are few others to be compared with",
-                {"groups": len(kept.groups)},
-            )
-        )
+    found = few_others(len(kept.groups), whole)
     cells = [cell for group in groups for cell in group.cells]
     worst = max(cells, key=lambda cell: cell.overdispersion, default=None)
     if worst is not None and worst.overdispersion > CLUMPED:

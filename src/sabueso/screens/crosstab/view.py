@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
-
 from sabueso.base.plain import Cells
 from sabueso.population.expressions import equals
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.report.commands import shell
+from sabueso.screens.cells import cell_figures
 from sabueso.screens.crosstab.result import CrossGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
@@ -68,11 +67,7 @@ class CrosstabView(View[CrossGroup]):
                 num.percent(flag["rows"] / flag["of"], 1),
                 "–" if flag["others"] is None else num.percent(flag["others"], 1),
                 num.number(flag["expected"], 1),
-                "–"
-                if flag["amount"] is None
-                else num.amount(Decimal(flag["amount"]), finding.scale),
-                num.signed(flag["score"], 1),
-                num.p_value(flag["p_adjusted"]),
+                *cell_figures(flag, finding.scale),
                 Marked("▲ more"),
             ]
             for flag in finding.flags.rows(MOST_FLAGS)
