@@ -9,10 +9,12 @@ from collections import Counter, defaultdict
 from datetime import date, timedelta
 from decimal import Decimal
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json, populated, screened
+from sabueso.base.errors import UserError
 
 readings = st.lists(
     st.lists(st.one_of(st.none(), st.integers(0, 12)), min_size=1, max_size=9),
@@ -219,3 +221,52 @@ def test_what_a_builders_bills_are_asked(tmp_path):
     # What does not follow from the one before, and what does not lead to the one after.
     assert flags["Work To Date of bills carried forward"] == 2
     assert flags["Change Date of changes before Contract.Contract Date"] == 2
+
+
+def test_what_claims_for_expenses_are_asked(tmp_path):
+    """A limit that is called one, though few come near it; a rate of each kilometre, with no column of it; days of rest."""
+    rng = random.Random(8)
+    staff = [
+        [f"M{100 + i}", "Albers", rng.choice(["200,00", "500,00", "1.000,00"])] for i in range(60)
+    ]
+    rows = []
+    for _ in range(3_000):
+        day = date(2024, 1, 1) + timedelta(days=7 * rng.randrange(52) + rng.randrange(5))
+        km = rng.randint(20, 600) if rng.random() < 0.3 else 0
+        amount = Decimal(km) * 3 / 10 if km else Decimal(rng.randint(500, 9_000)) / 100
+        rows.append([day, rng.choice(staff)[0], km or "", amount])
+    limits = {
+        number: Decimal(limit.replace(".", "").replace(",", ".")) for number, _, limit in staff
+    }
+    driven = [row for row in rows if row[2] and row[2] < 400]
+    for row in rng.sample(driven, 4):
+        row[3] = Decimal(row[2]) * 42 / 100
+    for row in rng.sample([row for row in rows if not row[2]], 3):
+        row[3] = limits[row[1]] + 50
+    for row in rng.sample(rows, 5):
+        row[0] += timedelta(days=6 - row[0].weekday())
+    rows.sort(key=lambda row: row[0])
+    claims = [
+        [f"SP{i:04}", day.strftime("%d.%m.%Y"), number, km, f"{amount:.2f}".replace(".", ",")]
+        for i, (day, number, km, amount) in enumerate(rows)
+    ]
+    tables = {
+        "spesen": (["Beleg-Nr.", "Belegdatum", "Personalnr.", "Kilometer", "Betrag"], claims),
+        "staff": (["Personalnr.", "Nachname", "Limit je Beleg"], staff),
+    }
+    flags = _flagged(_case(tmp_path, tables))
+    assert flags["Betrag of spesen above Limit je Beleg of its Personalnr."] == 3
+    assert flags["Betrag of spesen is 0.3 times Kilometer"] == 4
+    assert flags["spesen dated on Sun"] == 5
+
+
+def test_what_is_no_rule_of_rows_is_refused(populate):
+    rows = [{"n": f"N{i}", "day": date(2024, 1, 1), "km": i, "kind": "a"} for i in range(5)]
+    for wrong, message in (
+        ({"rising": "kind"}, "holds text, not numbers, and cannot be a reading"),
+        ({"same": "kind"}, "same needs per"),
+        ({"per": ["kind"]}, "per goes with rising or same"),
+        ({"weekdays": ["Mo"]}, "expected Mon, Tue, Wed, Thu, Fri, Sat, Sun"),
+    ):
+        with pytest.raises(UserError, match=message):
+            screened(populate(rows, id="n", date="day"), "range", **wrong)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import sqlglot
 import sqlglot.expressions as exp
+from sqlglot.errors import SqlglotError
 
 from sabueso.base.errors import UserError
 from sabueso.population import sql
@@ -30,6 +32,23 @@ def linked(parts: list[str], table: Table, what: str) -> Tree:
         # One engine takes no query within a query within: the tables are joined instead.
         least = least.from_(named).where(same) if place == 1 else least.join(named, on=same)
     return exp.Subquery(this=least)
+
+
+def linked_column(text: str, table: Table, what: str) -> Column | None:
+    """The column of another table that a text names through links, as it stands there; None of any other text.
+
+    Raises
+    ------
+    UserError
+        If a link or the column does not exist.
+    """
+    try:
+        tree = sqlglot.parse_one(text, dialect="duckdb")
+    except SqlglotError:
+        return None
+    if not isinstance(tree, exp.Column) or len(tree.parts) < 2:
+        return None
+    return _path([part.name for part in tree.parts], table, what)[1]
 
 
 def _path(parts: list[str], table: Table, what: str) -> tuple[list[tuple[str, str, str]], Column]:

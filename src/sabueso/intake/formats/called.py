@@ -138,6 +138,8 @@ _MEASURE_WORDS = frozenset(
         *RUNNING,
     ]
 )
+_GROUPED = re.compile(r"\d{1,3}(?:\.\d{3})+,\d{2}|\d{1,3}(?:[, ']\d{3})+\.\d{2}")
+"""An amount with cents and its thousands apart by another mark."""
 _BELOW = re.compile(
     r"-[0-9][0-9.,' ]*[.,][0-9]{1,2}|\([0-9][0-9.,' ]*[.,][0-9]{1,2}\)|[0-9][0-9.,' ]*[.,][0-9]{2}-"
 )
@@ -159,6 +161,8 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     below = [v for v in values if _BELOW.fullmatch(v)]
     if below and 2 * len(below) >= len(values):
         return False  # no code is below nothing, with decimals
+    if any(_GROUPED.fullmatch(v) for v in values) and all(_DECIMAL.fullmatch(v) for v in values):
+        return False  # nor has one its thousands apart, and cents: a limit of each paper
     if _is_somebodys(words, values):
         return False
     measure = not _MEASURE_WORDS.isdisjoint(words)

@@ -3,6 +3,7 @@ and the tank they went into, a claim and its limit."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -27,6 +28,12 @@ MET, ALIKE = 0.05, 0.9
 """Share of rows that are what the other number of their row is, from which that may be a limit, and up to which."""
 
 
+_LIMIT = re.compile(
+    r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massimale|teto|maxim|máxim|límite",
+    re.IGNORECASE,
+)
+
+
 class _Pair(NamedTuple):
     """A number and what may be its limit, as SQL and as it is told; ``column`` is what names its row, if another's."""
 
@@ -34,6 +41,11 @@ class _Pair(NamedTuple):
     limit: str
     told: str
     column: str = ""
+
+    @property
+    def called(self) -> bool:
+        """Whether it is called a limit of an amount."""
+        return bool(self.column) and _LIMIT.search(self.told) is not None
 
 
 def proposed_caps(population: Population) -> Iterator[Proposal]:
@@ -117,16 +129,26 @@ def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:
     }
     return [
         (p.own, p.column) not in told
-        and _keeps(seen[quoted_name(p.own)], seen[p.limit], shuffled, named=bool(p.column))
+        and _keeps(
+            seen[quoted_name(p.own)],
+            seen[p.limit],
+            shuffled,
+            named=bool(p.column),
+            called=p.called and p.own == table.roles.get("amount"),
+        )
         for p in pairs
     ]
 
 
-def _keeps(own: np.ndarray, limit: np.ndarray, shuffled: np.ndarray, *, named: bool) -> bool:
+def _keeps(
+    own: np.ndarray, limit: np.ndarray, shuffled: np.ndarray, *, named: bool, called: bool
+) -> bool:
+    """``named`` says that the limit is of a row that is named, ``called`` that it is called one."""
     known = ~(np.isnan(own) | np.isnan(limit))
     if known.sum() < LEAST_ROWS or (limit[known] < 0).any() or (own[known] < 0).any():
         return False
     above, alike = (own > limit)[known].mean(), (own == limit)[known].mean()
     chance = (own > limit[shuffled])[known].mean()
     met = named or alike >= MET
-    return bool(above <= 2 * MOST_ABOVE and chance >= BY_CHANCE and met and alike <= ALIKE)
+    kept = chance >= BY_CHANCE or called
+    return bool(above <= 2 * MOST_ABOVE and kept and met and alike <= ALIKE)

@@ -15,10 +15,12 @@ from pydantic import Field, field_validator, model_validator
 from sabueso.base.errors import UserError
 from sabueso.base.words import listed as listed_words
 from sabueso.population import expressions, sql
+from sabueso.population.linked import linked_column
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table, bare_name
 from sabueso.screens.finding import Finding, Flags
+from sabueso.screens.grouping import dated
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.proposal import Proposal
@@ -28,6 +30,7 @@ from sabueso.screens.range.declared import declared_finding
 from sabueso.screens.range.orders import proposed_orders
 from sabueso.screens.range.proposed import proposed_range
 from sabueso.screens.range.readings import falls, proposed_readings
+from sabueso.screens.range.resting import off_days, proposed_resting
 from sabueso.screens.range.result import Rules
 from sabueso.screens.range.same import others, proposed_same
 from sabueso.screens.range.view import RangeView
@@ -61,11 +64,17 @@ class RangeSettings(Settings):
     same: str | None = Field(
         None, description="column that has one value in most rows of what --per names: all others"
     )
+    weekdays: list[str] = Field(
+        default_factory=list,
+        description="weekdays, Mon to Sun, on which rows may be dated by the role date",
+    )
     per: list[str] = Field(
         default_factory=list, description="whose readings they are, or what has one value"
     )
 
-    _lists = field_validator("allowed", "required", "in_order", "per", mode="before")(listed)
+    _lists = field_validator("allowed", "required", "in_order", "weekdays", "per", mode="before")(
+        listed
+    )
 
     @model_validator(mode="after")
     def _some(self) -> RangeSettings:
@@ -78,10 +87,12 @@ class RangeSettings(Settings):
             raise ValueError("per goes with rising or same")
         if self.same is not None and not self.per:
             raise ValueError("same needs per: whose value it is")
-        lists = self.column, self.required, self.in_order, self.rising, self.same
+        if unknown := [day for day in self.weekdays if day not in sql.WEEKDAYS]:
+            raise ValueError(f"weekdays has {unknown[0]!r}; expected {', '.join(sql.WEEKDAYS)}")
+        lists = self.column, self.required, self.in_order, self.rising, self.same, self.weekdays
         if all(b is None for b in bounds) and not any(lists):
             raise ValueError(
-                "nothing is declared; give least, greatest, not-above, required, in-order, rising, same, or column and allowed"
+                "nothing is declared; give least, greatest, not-above, required, in-order, rising, same, weekdays, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")
@@ -94,7 +105,7 @@ class Range(Screen):
     name = "range"
     summary = (
         "rows outside a declared range or list, without a required value, above another column, dated before "
-        "what comes first, with a reading that falls, or a value that is another than the others of its kind have"
+        "what comes first or on another weekday, with a reading that falls, or a value that is another than the others of its kind have"
     )
     reference = "none: the rules are the reader's own"
     settings = RangeSettings
@@ -115,6 +126,7 @@ class Range(Screen):
         yield from proposed_caps(population)
         yield from proposed_readings(population)
         yield from proposed_same(population)
+        yield from proposed_resting(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table
@@ -221,6 +233,10 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         owner = listed_words([expressions.label(text, table) for text in settings.per])
         gap = sql.cast(one.by, "DOUBLE")
         found.append(_Rule(f"{column.name} the same for each {owner}", one.broken, gap, "others"))
+    if settings.weekdays:
+        date = dated(table, "range")
+        title = f"{date.name} on {', '.join(settings.weekdays)}"
+        found.append(_Rule(title, off_days(table, date.name, settings.weekdays), none))
     if measure is None:
         return found
     value = sql.column(measure.name)
@@ -244,7 +260,11 @@ def _limit(table: Table, text: str) -> tuple[Tree, str]:
     if text.strip('"') in {c.name for c in table.columns} or not set(text) & set(".("):
         column = table.number(bare_name(text), what="limit")
         return sql.column(column.name), column.name
-    return expressions.scalar(text, table, "--not-above"), _bare(expressions.label(text, table))
+    called = _bare(expressions.label(text, table))
+    named = linked_column(text, table, "--not-above")
+    if named is not None and named.type != "number":
+        raise UserError(f"--not-above {called} holds {named.type}; expected numbers")
+    return expressions.scalar(text, table, "--not-above"), called
 
 
 def _bare(text: str) -> str:

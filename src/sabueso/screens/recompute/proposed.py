@@ -10,7 +10,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import Proposal, settings_of
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
-from sabueso.screens.recompute.rated import proposed_rates
+from sabueso.screens.recompute.rated import proposed_one_rate, proposed_rates
 from sabueso.screens.recompute.running import proposed_running
 from sabueso.screens.recompute.sums import sums_of
 from sabueso.screens.recompute.ties import further, proposed_ties
@@ -54,6 +54,7 @@ def proposed_recomputations(
         found = None if quantity is None else priced(population, quantity, price, amount)
         found = found or waged(population, price, amount)
     yield from proposed_rates(population, amount, found is not None)
+    yield from proposed_one_rate(population, amount)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
+from itertools import product
 from typing import NamedTuple
 
 import numpy as np
@@ -28,6 +29,8 @@ SOME = 0.5
 """Share of the rows seen in which the amount, what it is of and the rate must be something, and not alike."""
 
 
+DIFFERENT = 20
+"""Different numbers of which an amount must be one multiple."""
 ONE = 0.95
 """Share of the rows with one number from which it is a rate only if it is called one."""
 _NAMED = re.compile(
@@ -85,6 +88,51 @@ def proposed_rates(population: Population, amount: Column, taken: bool) -> Itera
                 f"Rows whose {own} is not what the rate makes it.",
                 f"it holds for {way.checked - way.differing:,} of {way.checked:,} rows",
             )
+
+
+def proposed_one_rate(population: Population, amount: Column) -> Iterator[Proposal]:
+    """Amounts of a row that are one and the same multiple of another of its numbers, such as of the kilometres that were
+    driven or of the net: the first that nearly all rows with both keep."""
+    table = population.table
+    amounts = [amount, *further(table, amount)]
+    taken = set(table.roles.values()) - {table.roles.get("quantity")}
+    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    others = [c for c in numbers if c.name not in taken and c not in amounts]
+    bases = [*amounts, *others][:MOST_RATES]
+    if len(bases) < 2 or population.account(None).used < LEAST_ROWS:
+        return
+    seen = _seen(population, bases, [])
+    for own, of in product(amounts, bases):
+        if own.name == of.name:
+            continue
+        rate = _one_rate(seen[quoted_name(own.name)], seen[quoted_name(of.name)], own.scale)
+        if rate is None:
+            continue
+        told = f"{rate} times {of.name}"
+        # Rows with nothing of the number are no part of this.
+        found = held(population, own, f"nullif({quoted_name(of.name)}, 0) * {rate}", told)
+        if is_rule(found) and found.differing:
+            yield Proposal(
+                f"{own.name} of {table.name} is {told}",
+                settings_of(what="product", on=own.name, expect=found.expression),
+                f"Rows whose {own.name} is not what the rate makes it.",
+                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows that have some",
+            )
+            return
+
+
+def _one_rate(own: np.ndarray, of: np.ndarray, scale: int) -> str | None:
+    """The multiple that nearly all rows with both have, by numbers that vary; None where there is none with four
+    decimals or fewer, or it is one."""
+    known = ~(np.isnan(own) | np.isnan(of)) & (of != 0) & (own != 0)
+    if known.sum() < LEAST_ROWS or np.unique(of[known]).size < DIFFERENT:
+        return None
+    # Of the largest rounding tells the least.
+    large = known & (np.abs(of) >= np.median(np.abs(of[known])))
+    rate = round(float(np.median(own[large] / of[large])), 4)
+    half = 0.5 * 10.0**-scale
+    same = np.abs(own - of * rate)[known] <= half * 1.000001
+    return None if abs(rate) in (0.0, 1.0) or same.mean() < HOLDS else f"{rate:g}"
 
 
 def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:
