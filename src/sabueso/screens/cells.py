@@ -5,7 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from decimal import Decimal
 
+import sqlglot.expressions as exp
+
 from sabueso.base.plain import ByColumn, Cells
+from sabueso.population import sql
+from sabueso.population.sql import Tree
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Cell
 from sabueso.screens.finding import Caution, NotTested
@@ -37,6 +41,13 @@ def with_too_few(
         for key, count, n in zip(keys, counts, rows, strict=True)
         if count < least
     ]
+
+
+def above_nothing(units: Tree) -> Tree:
+    """Units where they are above nothing: both sides of an entry add to 0, and what is at stake is one of them."""
+    zero = sql.integer(0)
+    above = exp.GT(this=units, expression=zero)
+    return exp.Case().when(above, units.copy()).else_(zero.copy())
 
 
 def cell_figures(flag: Cells, scale: int) -> list[Cell]:

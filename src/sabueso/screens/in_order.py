@@ -13,6 +13,7 @@ from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import HEADING, Column, Table
+from sabueso.screens.first_rows import codes_of
 
 MOST_SEEN = 20_000
 """Rows, the earliest, that are looked at before anything is counted in all."""
@@ -80,12 +81,7 @@ class InOrder:
             )
             for i, c in enumerate(numbers)
         }
-        codes = {
-            name: np.array(
-                found.column(f"o{i}").combine_chunks().dictionary_encode().indices.fill_null(-1)
-            )
-            for i, name in enumerate(owners)
-        }
+        codes = {name: codes_of(found.column(f"o{i}")) for i, name in enumerate(owners)}
         # As they came, where nothing says when.
         day = np.zeros(found.num_rows, dtype=np.int64)
         if date is not None:

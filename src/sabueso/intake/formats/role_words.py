@@ -176,3 +176,4 @@ HELD = frozenset(
 )  # fmt: skip
 """Words of what may be at either end: an account, or whoever holds it."""
 OF_ENDS: tuple[Role, ...] = ("account", "party", "text")
+"""Roles that an end of a transfer may have been taken for."""

@@ -13,6 +13,7 @@ from sabueso.population import sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
+from sabueso.screens.cells import above_nothing
 from sabueso.screens.grouping import Grouping
 from sabueso.stats.cells import habits
 
@@ -84,7 +85,7 @@ def times_of(
         *(sql.column(name, "b") for name in by),
         exp.alias_(sql.count(), "n"),
         # Both sides of an entry add to 0: what is at stake is one of them.
-        exp.alias_(sql.exact_sum(_positive(sql.column("units", "b"))), "units"),
+        exp.alias_(sql.exact_sum(above_nothing(sql.column("units", "b"))), "units"),
     ).from_(population.base(values, reasons).subquery("b"))
     inner = inner.group_by(*(sql.column(name, "b") for name in by))
     own = [sql.column(name, "m") for name in (*grouping.names, "day")]
@@ -143,14 +144,6 @@ def _moment(timed: Column, date: Column) -> Tree:
     days = exp.paren(exp.Add(this=since, expression=sql.integer(ERA)))
     whole = exp.Mul(this=days, expression=sql.integer(DAY))
     return exp.paren(exp.Add(this=whole, expression=minute))
-
-
-def _positive(units: Tree) -> Tree:
-    return (
-        exp.Case()
-        .when(exp.GT(this=units, expression=sql.integer(0)), units.copy())
-        .else_(sql.integer(0))
-    )
 
 
 def tables_of(times: Times) -> list[TimeTable]:

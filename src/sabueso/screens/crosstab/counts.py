@@ -15,6 +15,7 @@ from sabueso.population import sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
+from sabueso.screens.cells import above_nothing
 from sabueso.screens.grouping import Grouping
 
 MOST_KINDS, MOST_GROUPS = 100, 5_000
@@ -60,13 +61,11 @@ def counts_of(
         **named,
         "units": sql.integer(0) if measure is None else sql.minor_units(measure),
     }
-    units, zero = sql.column("units", "b"), sql.integer(0)
-    above = exp.Case().when(exp.GT(this=units, expression=zero), units.copy()).else_(zero.copy())
     keys = [sql.column(name, "b") for name in (*groups.names, *named)]
     select = exp.select(
         *keys,
         exp.alias_(sql.count(), "n"),
-        exp.alias_(sql.exact_sum(above), "total"),
+        exp.alias_(sql.exact_sum(above_nothing(sql.column("units", "b"))), "total"),
     ).from_(population.base(values, reasons).subquery("b"))
     select = select.group_by(*(key.copy() for key in keys))
     select = select.order_by(*(sql.ordered(key.copy()) for key in keys))

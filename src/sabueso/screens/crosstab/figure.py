@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from sabueso.base.plain import ByColumn
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Drawing
 from sabueso.report.canvas import one_plot
@@ -36,13 +35,15 @@ def _map(axes: Axes, finding: Finding[CrossGroup]) -> bool:
 
     whole, *groups = finding.groups
     groups = sorted(groups, key=lambda g: (-g.flagged, -g.n))[:MOST_GROUPS]
-    flagged = {_name(c.kind) for g in groups for c in g.cells if c.flagged}
-    kinds = sorted(whole.cells, key=lambda c: (_name(c.kind) not in flagged, -c.rows))[:MOST_KINDS]
-    names = [_name(c.kind) for c in kinds]
-    common = {_name(c.kind): c.rows / whole.n for c in kinds}
+    flagged = {num.group_name(c.kind) for g in groups for c in g.cells if c.flagged}
+    kinds = sorted(whole.cells, key=lambda c: (num.group_name(c.kind) not in flagged, -c.rows))[
+        :MOST_KINDS
+    ]
+    names = [num.group_name(c.kind) for c in kinds]
+    common = {num.group_name(c.kind): c.rows / whole.n for c in kinds}
     times = np.ones((len(groups), len(names)))
     for g, group in enumerate(groups):
-        rows = {_name(c.kind): c for c in group.cells}
+        rows = {num.group_name(c.kind): c for c in group.cells}
         for k, name in enumerate(names):
             cell = rows.get(name)
             share = 0.0 if cell is None else cell.rows / group.n
@@ -60,17 +61,15 @@ def _map(axes: Axes, finding: Finding[CrossGroup]) -> bool:
     colours = LinearSegmentedColormap.from_list("times", ["#ffffff", SEA])
     axes.imshow(np.log2(np.clip(times, 1, 8)), cmap=colours, aspect="auto", vmin=0, vmax=3)
     axes.set_xticks(range(len(names)), _short(names), rotation=40, ha="right", fontsize=7)
-    axes.set_yticks(range(len(groups)), _short([_name(g.group) for g in groups]), fontsize=7)
+    axes.set_yticks(
+        range(len(groups)), _short([num.group_name(g.group) for g in groups]), fontsize=7
+    )
     shown = "" if len(kinds) == len(whole.cells) else f", {len(kinds)} of {len(whole.cells)} kinds"
     axes.set_title(
         f"share of each one's rows, n {whole.n:,}{shown}; coloured: more than all have; framed: flagged",
         fontsize=9, color=INK, loc="left",
     )  # fmt: skip
     return True
-
-
-def _name(named: ByColumn) -> str:
-    return " · ".join(str(value) for value in named.values())
 
 
 def _short(names: Sequence[str]) -> list[str]:

@@ -6,12 +6,11 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 import numpy as np
-import sqlglot.expressions as exp
 
-from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role
+from sabueso.screens.first_rows import first_codes
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 
 if TYPE_CHECKING:
@@ -38,14 +37,8 @@ def kinds_of(population: Population) -> list[str]:
     ]
     if preparer is None or not texts or population.account(None).used < LEAST_ROWS:
         return []
-    names = [preparer.name, *texts]
-    fields = [exp.alias_(sql.cast(sql.column(n), "TEXT"), f"v{i}") for i, n in enumerate(names)]
-    found = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
-    codes = [
-        np.array(found.column(f"v{i}").combine_chunks().dictionary_encode().indices.fill_null(-1))
-        for i in range(len(names))
-    ]
-    return [name for name, kind in zip(texts, codes[1:], strict=True) if _tells(codes[0], kind)]
+    codes = first_codes(population, [preparer.name, *texts], MOST_SEEN)
+    return [name for name in texts if _tells(codes[preparer.name], codes[name])]
 
 
 def _tells(who: np.ndarray, kind: np.ndarray) -> bool:

@@ -15,6 +15,7 @@ from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, money
+from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
 from sabueso.screens.cells import few_others, with_too_few
@@ -218,7 +219,7 @@ def _cautions(kept: Counts, whole: int, groups: Sequence[CrossGroup]) -> list[Ca
     cells = [cell for group in groups for cell in group.cells]
     worst = max(cells, key=lambda cell: cell.overdispersion, default=None)
     if worst is not None and worst.overdispersion > CLUMPED:
-        kind = " · ".join(str(value) for value in worst.kind.values())
+        kind = num.group_name(worst.kind)
         found.append(
             Caution(
                 "overdispersed",

@@ -35,7 +35,7 @@ class CrosstabView(View[CrossGroup]):
         if not everything.n:
             return [Line("no rows to look at")]
         shown = everything.cells[:MOST_TOLD]
-        told = [f"{_kind(c.kind)} {num.percent(c.rows / everything.n, 1)}" for c in shown]
+        told = [f"{num.group_name(c.kind)} {num.percent(c.rows / everything.n, 1)}" for c in shown]
         if rest := len(everything.cells) - len(shown):
             told.append(f"and {rest:,} more")
         return [
@@ -61,7 +61,7 @@ class CrosstabView(View[CrossGroup]):
         rows: list[list[Cell]] = [
             [
                 num.group_name(flag["group"]),
-                _kind(_kind_of(flag)),
+                num.group_name(_kind_of(flag)),
                 num.count(flag["rows"]),
                 num.count(flag["of"]),
                 num.percent(flag["rows"] / flag["of"], 1),
@@ -104,10 +104,6 @@ class CrosstabView(View[CrossGroup]):
 
 def _kind_of(flag: Cells) -> Cells:
     return {name: value for name, value in flag["subject"].items() if name not in flag["group"]}
-
-
-def _kind(kind: Cells) -> str:
-    return " · ".join(str(value) for value in kind.values())
 
 
 def _named(kind: Cells) -> str:

@@ -14,6 +14,7 @@ from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
+from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 
 MOST_SEEN = 5_000
@@ -26,7 +27,6 @@ BY_CHANCE = 0.1
 """Share of the rows that would be above if each were beside another's limit, from which the limit is what keeps them."""
 MET, ALIKE = 0.05, 0.9
 """Share of rows that are what the other number of their row is, from which that may be a limit, and up to which."""
-
 
 _LIMIT = re.compile(
     r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massimale|teto|maxim|máxim|límite",
@@ -112,15 +112,8 @@ def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:
     trees |= {quoted_name(p.own): sql.column(p.own) for p in pairs}
     if not trees:
         return []
-    fields = [
-        exp.alias_(sql.cast(tree, "DOUBLE"), f"v{i}") for i, tree in enumerate(trees.values())
-    ]
-    found = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
-    seen = {
-        name: np.array(found.column(f"v{i}").to_numpy(zero_copy_only=False), dtype=float)
-        for i, name in enumerate(trees)
-    }
-    shuffled = np.random.default_rng(0).permutation(found.num_rows)
+    seen = first_numbers(population, trees, MOST_SEEN)
+    shuffled = np.random.default_rng(0).permutation(len(next(iter(seen.values()))))
     # What the row that is named tells itself is no more than a limit of it by the way.
     told = {
         (p.own, p.column)

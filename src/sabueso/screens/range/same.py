@@ -14,6 +14,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
+from sabueso.screens.first_rows import first_codes
 from sabueso.screens.in_order import owners_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
@@ -100,17 +101,7 @@ def _told_by(
 ) -> list[tuple[str, str]]:
     """Each column with the owner that tells it, by some rows: the first of the owners that does."""
     names = list(dict.fromkeys([*owners, *values]))
-    fields = [
-        exp.alias_(sql.cast(sql.column(name), "TEXT"), f"v{place}")
-        for place, name in enumerate(names)
-    ]
-    found = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
-    codes = {
-        name: np.array(
-            found.column(f"v{place}").combine_chunks().dictionary_encode().indices.fill_null(-1)
-        )
-        for place, name in enumerate(names)
-    }
+    codes = first_codes(population, names, MOST_SEEN)
     pairs = []
     for name in values:
         telling = (o for o in owners if o != name and _tells(codes[o], codes[name]))

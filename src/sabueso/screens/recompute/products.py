@@ -16,6 +16,7 @@ from sabueso.population.population import Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.finding import Flags
+from sabueso.screens.in_order import order_of
 from sabueso.screens.limits import table as lim
 
 LEAST_SCALE = 6
@@ -91,14 +92,11 @@ def _balances(
     runs: Runs,
 ) -> Comparison:
     table = population.table
-    date = table.dated()
-    order = [] if date is None else [sql.ordered(sql.column(date.name))]
-    places = [sql.ordered(place.this, descending=runs.newest_first) for place in sql.place()]
     keys = [expressions.scalar(text, table, "--per") for text in per]
     before = exp.Window(
         this=sql.call("LAG", sql.column(balance.name)),
         partition_by=keys,
-        order=exp.Order(expressions=[*order, *places]),
+        order=exp.Order(expressions=order_of(table, newest_first=runs.newest_first)),
     )
     step, kind = exp.Sub if runs.less else exp.Add, wide(measure, balance)
     expected = step(

@@ -9,13 +9,13 @@ from itertools import product
 from typing import NamedTuple
 
 import numpy as np
-import sqlglot.expressions as exp
 
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role
+from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.recompute.priced import TAX, Priced, held, is_rule
 from sabueso.screens.recompute.sums import HOLDS
@@ -166,15 +166,7 @@ def _seen(population: Population, bases: list[Column], rates: list[_Rate]) -> di
     table = population.table
     trees: dict[str, Tree] = {quoted_name(c.name): sql.column(c.name) for c in bases}
     trees |= {r.expression: expressions.scalar(r.expression, table, "--expect") for r in rates}
-    fields = [
-        exp.alias_(sql.cast(tree, "DOUBLE"), f"v{place}")
-        for place, tree in enumerate(trees.values())
-    ]
-    found = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
-    return {
-        name: np.array(found.column(f"v{place}").to_numpy(zero_copy_only=False), dtype=float)
-        for place, name in enumerate(trees)
-    }
+    return first_numbers(population, trees, MOST_SEEN)
 
 
 def _made_by(

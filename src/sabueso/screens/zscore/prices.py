@@ -11,6 +11,7 @@ from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
+from sabueso.screens.first_rows import codes_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 
 MOST_SEEN = 50_000
@@ -73,9 +74,7 @@ def _of_one_thing(
     whole = float(np.median(np.abs(log - np.median(log))))
     best = CLOSER * whole, ""
     for place, column in enumerate(things):
-        codes = np.array(
-            seen.column(f"t{place}").combine_chunks().dictionary_encode().indices.fill_null(-1)
-        )
+        codes = codes_of(seen.column(f"t{place}"))
         order = np.argsort(codes, kind="stable")
         parts = np.split(log[order], np.flatnonzero(np.diff(codes[order])) + 1)
         large = [part for part in parts if len(part) >= least]
