@@ -73,9 +73,16 @@ def normalised(value: object) -> str:
     """
     if value is None:
         return ""
-    plain = unicodedata.normalize("NFKD", str(value)).casefold()
-    joined = _APART.sub("", "".join(c for c in plain if not unicodedata.combining(c)))
+    joined = _APART.sub("", _folded(str(value)))
     return joined.lstrip("0") if joined.isdigit() and joined.strip("0") else joined
+
+
+def _folded(text: str) -> str:
+    """Without case and accents."""
+    if text.isascii():
+        return text.lower()
+    plain = unicodedata.normalize("NFKD", text).casefold()
+    return "".join(c for c in plain if not unicodedata.combining(c))
 
 
 def words(value: object) -> list[str]:
@@ -88,8 +95,7 @@ def words(value: object) -> list[str]:
     """
     if value is None:
         return []
-    plain = unicodedata.normalize("NFKD", str(value)).casefold()
-    text = "".join(c for c in plain if not unicodedata.combining(c)).replace(".", "")
+    text = _folded(str(value)).replace(".", "")
     return sorted(w for w in _APART.split(text) if w and w not in LEGAL)
 
 

@@ -84,15 +84,21 @@ def _told_by_both(population: Population, link: str, n: int) -> dict[str, str]:
     the same: fewer may of what each there has alone, such as a bank account."""
     table = population.table
     other, key = table.links[link].table, table.links[link].key
-    alone = {name for names in singular(population, other, {key}) for name in names}
     told: dict[str, str] = {}
+    alone: set[str] | None = None
     alike = dict(_called_alike(table, link))
     for own, theirs in (*alike.items(), *_told_alike(population, link, alike)):
         if own in told:
             continue
         rows, found = _met_keys(population, other, {link: key, own: theirs})
-        if 2 * rows > n and found >= (USUAL if theirs in alone else SURELY) * rows:
-            told[own] = theirs
+        if 2 * rows <= n or found < USUAL * rows:
+            continue
+        if found < SURELY * rows:
+            if alone is None:
+                alone = {name for names in singular(population, other, {key}) for name in names}
+            if theirs not in alone:
+                continue
+        told[own] = theirs
     return told
 
 

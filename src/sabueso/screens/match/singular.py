@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
@@ -16,6 +17,9 @@ LONG = 8
 """Letters of a value from which two masters do not share it by chance."""
 SINGULAR = 0.9
 """Share of distinct values from which a column is of each row's own."""
+MOSTLY = 0.8
+"""Share of values that are long, and of digits or an address, above which the column is of such."""
+MOST_SEEN = 200_000
 _ADDRESS = re.compile(
     r"addr|street|direcci|domicilio|calle|anschrift|adress|stra(?:ß|ss)e|\brue\b|indirizzo|endere|morada|osoite|adres",
     re.IGNORECASE,
@@ -64,19 +68,30 @@ def singular(population: Population, table: Table, without: set[str]) -> dict[Ke
         if beside is not None:
             fields["place"] = sql.cast(sql.column(beside), "TEXT")
         select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
-        rows = own.query(own.used(select).where(stated).limit(200_000)).to_pydict()
-        texts = rows["v"]
+        rows = own.query(own.used(select).where(stated).limit(MOST_SEEN))
+        # What is written otherwise may be the same, so that there are never more values than texts: most columns are
+        # told by counting alone.
+        if rows.num_rows == 0 or _distinct(rows) < SINGULAR * rows.num_rows:
+            continue
+        texts = rows.column("v").to_pylist()
         # A name is many words; what tells one from all others is mostly digits, or where somebody lives.
         least = 0.0 if address else 0.5
         digits = sum(sum(c.isdigit() for c in v) > least * len(v.replace(" ", "")) for v in texts)
+        if digits <= MOSTLY * len(texts):
+            continue
         alone = [normalised(v) for v in texts]
         keys: dict[Key, list[str]] = {(column.name,): alone}
         if beside is not None:
-            places = (normalised(each or "") for each in rows["place"])
+            places = (normalised(each or "") for each in rows.column("place").to_pylist())
             keys[column.name, beside] = [" ".join(each) for each in zip(alone, places, strict=True)]
         for key, folded in keys.items():
             long = [v for v in folded if len(v) >= LONG]
-            own_each = folded and len(set(folded)) >= SINGULAR * len(folded)
-            if own_each and min(digits, len(long)) > 0.8 * len(folded):
+            own_each = len(set(folded)) >= SINGULAR * len(folded)
+            if own_each and len(long) > MOSTLY * len(folded):
                 found[key] = long
     return found
+
+
+def _distinct(rows: pa.Table) -> int:
+    """How many rows of some differ."""
+    return int(rows.group_by(rows.column_names).aggregate([]).num_rows)
