@@ -198,7 +198,19 @@ PORTUGUESE = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("header", [MASTERS, REGISTER, PORTUGUESE])
+# Whoever acts for the house is no party where there is one, and who saw it done vouches for it.
+REFUNDS = {
+    "refund_id": ("text", "id"), "issued_at": ("date", "date"), "customer_id": ("text", "party"), "value": ("number", "amount"),
+    "agent": ("text", "preparer"),
+}  # fmt: skip
+POLICIES = {"Policy No": ("text", "id"), "Agent": ("text", "party"), "Premium": ("number", "amount"), "Start Date": ("date", "date")}  # fmt: skip
+WARD = {
+    "Transaktion": ("text", "id"), "Datum": ("date", "date"), "Antal": ("number", "quantity"), "Signatur": ("text", "preparer"),
+    "Vittne": ("text", "approver"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("header", [MASTERS, REGISTER, PORTUGUESE, REFUNDS, POLICIES, WARD])
 def test_whose_name_it_is_and_who_did_it(header: dict[str, tuple[str, str | None]]) -> None:
     columns = [Column(name, kind) for name, (kind, _) in header.items()]  # type: ignore[arg-type]
     told = {c: r for r, c in guess_roles(columns, dict.fromkeys(header, (90, 100))).items()}

@@ -179,6 +179,22 @@ def test_even_payees_are_flagged_no_more_often_than_stated(populate):
     assert flagged <= 5  # of 30 at 5 %: more than 5 come once in a hundred
 
 
+def test_to_be_paid_once_is_no_reason_where_most_are(populate):
+    """Of thirty of forty that were paid once the largest is nothing odd, and of five it is."""
+    for once, odd in ((5, True), (30, False)):
+        rows = [
+            {"day": START + timedelta(days=9 * i), "party": f"P{p:02}", "amount": Decimal(100 + i)}
+            for p in range(40)
+            for i in range(1 if p < once else 6)
+        ]
+        rows[0]["amount"] = Decimal(90_000)
+        found = screened(populate(rows, date="day", party="party", amount="amount"), "payees")
+        codes = {caution["code"] for caution in found["cautions"]}
+        assert ("usually_once" in codes) is not odd
+        flagged = {flag["subject"].get("party") or flag["reason"] for flag in found["flags"]}
+        assert bool(flagged) is odd
+
+
 def test_a_payee_that_states_nothing_is_said(populate):
     rows, _ = _ledger(payees=3)
     known = screened(populate(rows, date="day", party="party", amount="amount"), "payees")

@@ -91,6 +91,36 @@ def test_values_that_most_rows_of_their_owner_do_not_have(tmp_path_factory, read
     assert {flag["subject"]["n"]: flag["others"] for flag in found["flags"]} == expected
 
 
+@given(
+    st.lists(
+        st.lists(st.tuples(st.integers(0, 2), st.integers(-9, 9)), min_size=1, max_size=9),
+        min_size=1,
+        max_size=5,
+    )
+)
+@settings(max_examples=15, deadline=None)
+def test_what_goes_out_and_is_not_there(tmp_path_factory, moves):
+    """By days; what comes in on a day is there for what goes out on it."""
+    rows, expected = [], {}
+    for owner, own in enumerate(moves):
+        day = date(2024, 1, 1)
+        for step, amount in own:
+            day += timedelta(days=step)
+            n = f"N{len(rows):03}"
+            rows.append({"who": f"W{owner}", "day": day, "units": amount, "n": n})
+    for owner in {row["who"] for row in rows}:
+        own = [row for row in rows if row["who"] == owner]
+        so_far = 0
+        for row in sorted(own, key=lambda row: (row["day"], row["units"] < 0)):
+            so_far += row["units"]
+            if row["units"] < 0 and so_far < 0:
+                expected[row["n"]] = -so_far
+    folder = tmp_path_factory.mktemp("moves")
+    with populated(folder, {"ledger": rows}, id="n", date="day") as population:
+        found = screened(population, "range", not_overdrawn="units", per="who")
+    assert {flag["subject"]["n"]: flag["short"] for flag in found["flags"]} == expected
+
+
 def _case(tmp_path, tables):
     folder = tmp_path / "in"
     folder.mkdir()
@@ -265,8 +295,72 @@ def test_what_is_no_rule_of_rows_is_refused(populate):
     for wrong, message in (
         ({"rising": "kind"}, "holds text, not numbers, and cannot be a reading"),
         ({"same": "kind"}, "same needs per"),
-        ({"per": ["kind"]}, "per goes with rising or same"),
+        ({"per": ["kind"]}, "per goes with rising, not-overdrawn or same"),
         ({"weekdays": ["Mo"]}, "expected Mon, Tue, Wed, Thu, Fri, Sat, Sun"),
     ):
         with pytest.raises(UserError, match=message):
             screened(populate(rows, id="n", date="day"), "range", **wrong)
+
+
+def test_what_a_wards_book_and_a_clients_money_are_asked(tmp_path):
+    """What is in stock of each thing in each ward, whose patient is missing where rows of that kind have one, a price that
+    is not the thing's, money of one client paid for another, and more than the row that is named allows."""
+    rng = random.Random(8)
+    wards, things = (
+        ("North", "South", "East"),
+        {f"M{i}": Decimal(310 + 37 * i) / 100 for i in range(6)},
+    )
+    stock = {(ward, thing): 200 for ward in wards for thing in things}
+    book, lost = [], set(rng.sample(range(1500), 4))
+    for n in range(1500):
+        ward, thing = rng.choice(wards), rng.choice(sorted(things))
+        kind = "Returned" if rng.random() < 0.1 else "Given"
+        units = rng.randint(1, 3) * (1 if kind == "Returned" else -1)
+        stock[ward, thing] += units - (5 if n in lost else 0)
+        who = "" if kind == "Returned" or (n % 400 == 7 and kind == "Given") else f"P{n}"
+        price = things[thing] + (1 if n % 500 == 11 else 0)
+        day = date(2024, 1, 2) + timedelta(days=n // 5)
+        book.append(
+            [
+                f"B{n:05}",
+                day,
+                ward,
+                thing,
+                kind,
+                units,
+                stock[ward, thing],
+                who,
+                price,
+                abs(units) * price,
+            ]
+        )
+    head = [
+        "Entry No", "Date", "Ward", "Medicine", "Kind", "Quantity", "Stock", "Case", "Unit Price", "Amount",
+    ]  # fmt: skip
+    money, agreed = [], []
+    for client in range(60):
+        left, day = 0, date(2024, 1, 3)
+        agreed.append([f"C{client:03}", f"Client {client}", Decimal(rng.randint(100, 900))])
+        for _ in range(8):
+            day += timedelta(days=rng.randint(1, 20))
+            amount = (
+                -rng.randint(1, left) if left > 40 and rng.random() < 0.6 else rng.randint(50, 900)
+            )
+            left += amount
+            money.append([day, f"C{client:03}", amount])
+        if client in (11, 47):
+            money.append([day + timedelta(days=3), f"C{client:03}", -left - 250])
+    rng.shuffle(money)
+    ledger = [[f"L{i:04}", *row] for i, row in enumerate(sorted(money, key=lambda row: row[0]))]
+    tables = {
+        "book": (head, book),
+        "clients": (["Client", "Name", "Agreed"], agreed),
+        "ledger": (["Entry No", "Date", "Client", "Amount"], ledger),
+    }
+    flags = _flagged(_case(tmp_path, tables))
+    given = sum(row[4] == "Given" and row[7] == "" for row in book)
+    assert flags["Case missing in book of Kind Given"] == given > 0
+    # The last row of a thing has none after it by which what is lost would be seen.
+    assert len(lost) - 1 <= flags["Stock of book carried forward"] <= len(lost)
+    assert flags["Unit Price of book other than the Medicine's"] == 3
+    assert flags["Amount of ledger beyond what Client has"] == 2

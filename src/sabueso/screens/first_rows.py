@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -11,6 +12,22 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
+
+
+class Coded(NamedTuple):
+    """A number for each distinct value of a column, from 0 on, -1 where there is none; and the values by their numbers."""
+
+    codes: np.ndarray
+    values: list[str]
+
+    @classmethod
+    def of(cls, column: pa.ChunkedArray) -> Coded:
+        encoded = column.combine_chunks().dictionary_encode()
+        return cls(np.array(encoded.indices.fill_null(-1)), encoded.dictionary.to_pylist())
+
+
+AGAIN = 5
+"""Rows that a value has on average, from which it comes again."""
 
 
 def first_numbers(
@@ -26,13 +43,28 @@ def first_numbers(
 
 def first_codes(population: Population, names: Sequence[str], most: int) -> dict[str, np.ndarray]:
     """Which of its values a column has in up to ``most`` rows, as :func:`codes_of` numbers them."""
+    return {name: coded.codes for name, coded in first_coded(population, names, most).items()}
+
+
+def first_coded(population: Population, names: Sequence[str], most: int) -> dict[str, Coded]:
+    """The values of columns in up to ``most`` rows, as text."""
     found = _first(population, [sql.cast(sql.column(name), "TEXT") for name in names], most)
-    return {name: codes_of(found.column(f"v{place}")) for place, name in enumerate(names)}
+    return {name: Coded.of(found.column(f"v{place}")) for place, name in enumerate(names)}
+
+
+def repeated(codes: Mapping[str, np.ndarray]) -> list[str]:
+    """Of columns by their codes those whose values come again, and are several: kinds, places and things."""
+    found = []
+    for name, values in codes.items():
+        rows = int((values >= 0).sum())
+        if rows > 0 and 2 <= int(values.max()) + 1 <= rows / AGAIN:
+            found.append(name)
+    return found
 
 
 def codes_of(values: pa.ChunkedArray) -> np.ndarray:
     """A number for each distinct value, from 0 on; -1 where there is none."""
-    return np.array(values.combine_chunks().dictionary_encode().indices.fill_null(-1))
+    return Coded.of(values).codes
 
 
 def _first(population: Population, trees: Sequence[Tree], most: int) -> pa.Table:

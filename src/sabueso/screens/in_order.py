@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import combinations
 from typing import NamedTuple
 
 import numpy as np
@@ -39,10 +40,11 @@ def order_of(table: Table, *, timed: bool = False, newest_first: bool = False) -
 
 
 class Way(NamedTuple):
-    """How rows follow one another: of which owner, None of all, and whether the newest comes first of a day."""
+    """How rows follow one another: of which owner, none of all, two of both together, and whether the newest comes first
+    of a day."""
 
-    owner: str | None
-    newest_first: bool
+    owners: tuple[str, ...]
+    newest_first: bool = False
 
 
 class InOrder:
@@ -91,19 +93,42 @@ class InOrder:
         return cls(values, codes, day)
 
     def ways(self, *, newest_first: bool = False) -> Iterator[Way]:
-        """All ways to follow, the plainest first."""
-        for owner in (None, *self._owners):
-            yield Way(owner, False)
+        """All ways to follow of one owner, the plainest first."""
+        for owners in ((), *((name,) for name in self._owners)):
+            yield Way(owners)
             if newest_first:
-                yield Way(owner, True)
+                yield Way(owners, True)
+
+    def ways_of_two(self) -> Iterator[Way]:
+        """All ways to follow of two owners together."""
+        for pair in combinations(self._owners, 2):
+            yield Way(pair)
+            yield Way(pair, True)
 
     def steps(self, column: str, way: Way) -> tuple[np.ndarray, np.ndarray]:
         """From what was there before each row of its owner to its own, and which rows these are."""
-        place = np.arange(len(self._day))
-        whose = np.zeros(len(place), dtype=np.int64)
-        if way.owner is not None:
-            whose = self._owners[way.owner]
+        place, whose = np.arange(len(self._day)), self._whose(way)
         order = np.lexsort((-place if way.newest_first else place, self._day, whose))
         same = whose[order][1:] == whose[order][:-1]
         own, rows = self.numbers[column], order[1:][same]
         return own[rows] - own[order[:-1][same]], rows
+
+    def sums(self, column: str, way: Way) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Each known number, whose it is, and what its owner's have come to by it; of one day what comes in comes
+        first."""
+        known = np.flatnonzero(~np.isnan(self.numbers[column]))
+        own, whose = self.numbers[column][known], self._whose(way)[known]
+        order = np.lexsort((known, own < 0, self._day[known], whose))
+        own, whose = own[order], whose[order]
+        so_far = np.cumsum(own)
+        first = np.flatnonzero(np.r_[True, whose[1:] != whose[:-1]])[: len(own)]
+        before = np.repeat(so_far[first] - own[first], np.diff(np.r_[first, len(own)]))
+        return own, whose, so_far - before
+
+    def _whose(self, way: Way) -> np.ndarray:
+        """A number for the owners of each row together."""
+        whose = np.zeros(len(self._day), dtype=np.int64)
+        for owner in way.owners:
+            codes = self._owners[owner]
+            whose = whose * (int(codes.max(initial=0)) + 2) + codes + 1
+        return whose

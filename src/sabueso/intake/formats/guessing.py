@@ -11,6 +11,7 @@ from sabueso.intake.formats.role_words import (
     ANY_NUMBER,
     BESIDE,
     BRANCHES,
+    BUYERS,
     BY,
     COMMISSIONS,
     ENTERED,
@@ -99,7 +100,9 @@ class Guess:
                 rank = min(words.index(part) for part in matched)
                 another = int(role == "text" and bool(set(parts) & OF_ANOTHER))
                 if role == "party":
-                    another = int(self._is_numbered_beside(column, set(matched)))
+                    # Whoever acts for the house comes after whom it deals with.
+                    acts = set(matched) <= BUYERS
+                    another = 2 * acts or int(self._is_numbered_beside(column, set(matched)))
                 if role == "date":
                     # When money is due, or bears interest from, is not when it moved.
                     # Of several days the one that is called as the amount is: Paid Amt, Paid Dt.

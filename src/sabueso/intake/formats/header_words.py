@@ -45,7 +45,7 @@ WORDS: dict[Role, str] = {
         "создан создано введено 入力日 登録日 录入日期 创建时间 入力日時 등록일 olusturma kayit luotu loodud dibuat"
     ),
     "approver": (
-        "approver approved appr aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt "
+        "approver approved appr witness witnessed vittne testigo zeuge temoin testimone aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt "
         "genehmiger ordenador ordonnateur ordinatore valideur valide approuve approvato autorizzato goedgekeurd aprovado zatwierdzil schvalil "
         "jovahagyta aprobat onaylayan godkand godkendt godkjent hyvaksyja утвердил согласовал 承認者 审核人 審核 审批人 核准 "
         "승인자 המאשר disetujui menyetujui duyet المعتمد ผู้อนุมัติ"
@@ -56,7 +56,7 @@ WORDS: dict[Role, str] = {
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
         "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen dispatcher disponent clerk cashier teller cajero kassierer caissier adjuster officer actor liquidatore gestore perito responsavel responsable tramitador gestionnaire behandelaar schadenbearbeiter servidor instructeur instructor caseworker assessor underwriter redacteur istruttore "
-        "referent sachbearbeiterin"
+        "referent sachbearbeiterin signatur handlaggare saksbehandler sagsbehandler nurse earner"
     ),
     "party": (
         "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor "

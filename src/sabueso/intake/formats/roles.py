@@ -106,6 +106,12 @@ def _settle_id(guess: Guess) -> None:
     """The first column, where it tells every row apart and is called a number, or nothing else is called as what does;
     the number of an order is its rows' where it stands first, and else names a row of another table."""
     first, named = next(iter(guess.columns), None), guess.found.get("id")
+    made_by = guess.found.get("preparer", "")
+    each, filled = guess.distinct.get(made_by, (0, 0))
+    if named is None and "amount" not in guess.found and 0 < each == filled:
+        # A list of those who make entries: each row is of one of them.
+        guess.found["id"] = guess.found.pop("preparer")
+        return
     if first is None or first.name in guess.taken or looks_like_date(first.name):
         return
     if named_otherwise("id", worded(first.name)):

@@ -38,7 +38,7 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
         n, known = _met_keys(population, other, {link: table.links[link].key})
         if n == 0 or known < USUAL * n:
             continue
-        told = _told_by_both(population, link, n)
+        told = _told_by_both(population, link, n, known)
         keys = {link: table.links[link].key, **told}
         rows, found = _met_keys(population, other, keys) if told else (n, known)
         other_than = bool(told) and rows - found > n - known
@@ -79,7 +79,7 @@ def _linked_tables(table: Table) -> Iterator[tuple[Table, str]]:
         yield other, min(columns, key=rank)
 
 
-def _told_by_both(population: Population, link: str, n: int) -> dict[str, str]:
+def _told_by_both(population: Population, link: str, n: int, known: int) -> dict[str, str]:
     """What rows and the table they are linked with both tell, each with its column there, where nearly all rows tell
     the same: fewer may of what each there has alone, such as a bank account."""
     table = population.table
@@ -91,9 +91,11 @@ def _told_by_both(population: Population, link: str, n: int) -> dict[str, str]:
         if own in told:
             continue
         rows, found = _met_keys(population, other, {link: key, own: theirs})
-        if 2 * rows <= n or found < USUAL * rows:
+        # Rows of what is not known there tell nothing otherwise.
+        not_other = found + n - known
+        if 2 * rows <= n or not_other < USUAL * rows:
             continue
-        if found < SURELY * rows:
+        if not_other < SURELY * rows:
             if alone is None:
                 alone = {name for names in singular(population, other, {key}) for name in names}
             if theirs not in alone:

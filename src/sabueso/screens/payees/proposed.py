@@ -5,7 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from sabueso.population import expressions
+import sqlglot.expressions as exp
+
+from sabueso.population import expressions, sql
+from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import Proposal, is_budget, settings_of
 
@@ -20,12 +23,15 @@ _CLOSED = re.compile(
     r"cessa|uscita|chius",
     re.IGNORECASE,
 )
+MOST_BEFORE = 0.05
+"""Share of the rows before the day from which their payee was known, up to which that is such a day."""
 RUN_OFF = 31
 """Days that are proposed: the last wage, and what was ordered before, are paid within a month."""
 
 
-def proposed_payees(table: Table) -> Iterator[Proposal]:
+def proposed_payees(population: Population) -> Iterator[Proposal]:
     """Those of a table with days, or of the rows that it names."""
+    table = population.table
     party, when = table.role("party"), table.dated()
     if when is None or is_budget(table):
         return
@@ -33,6 +39,8 @@ def proposed_payees(table: Table) -> Iterator[Proposal]:
         yield from _of_the_named(table, when)
         return
     created, closed = _known_of(table, party)
+    if created is not None and _is_later(population, when, created):
+        created = None
     told = [f"known since {created}"] if created else []
     told += [f"closed on {closed}"] if closed else []
     yield Proposal(
@@ -59,6 +67,19 @@ def _of_the_named(table: Table, when: Column) -> Iterator[Proposal]:
                 f"{party.name} of the {link.table.name} that are named, and {when.name}",
             )
             return
+
+
+def _is_later(population: Population, when: Column, created: str) -> bool:
+    """Whether many rows are before the day from which their payee was known: it is another day than that."""
+    day = sql.cast(sql.column(when.name), "DATE")
+    known = expressions.scalar(created, population.table, "--created")
+    before = exp.LT(this=day, expression=known)
+    fields = (
+        exp.alias_(exp.Count(this=known.copy()), "n"),
+        exp.alias_(sql.only(sql.count(), before), "before"),
+    )
+    (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
+    return int(row["before"]) > MOST_BEFORE * int(row["n"])
 
 
 def _known_of(table: Table, party: Column) -> tuple[str | None, str | None]:

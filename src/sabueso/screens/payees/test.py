@@ -41,6 +41,8 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 QUINTILES = 5
+LEAST_PAYEES = 20
+"""Payees from which most of them are a rule."""
 
 
 class PayeesSettings(Settings):
@@ -109,7 +111,7 @@ class Payees(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         if described is not None and described.n >= LEAST_ROWS:
-            yield from proposed_payees(population.table)
+            yield from proposed_payees(population)
 
     def run(self, population: Population, settings: PayeesSettings) -> Finding[PayeeGroup]:
         table = population.table
@@ -125,7 +127,10 @@ class Payees(Screen):
         ]
         dates = {"created": settings.created, "closed": settings.closed}
         found = payee_days(population, grouping, dates, measure, when, reasons)
-        top_row = _top_row(population, measure, reasons, settings.top)
+        once = int((found.count == 1).sum())
+        # Where most are paid once, that says nothing of anybody.
+        usual = 2 * once > len(found.keys) > LEAST_PAYEES
+        top_row = None if usual else _top_row(population, measure, reasons, settings.top)
         quiet = silences(
             found.starts, found.day, found.rows, least_days=settings.silent, least_before=5
         )
@@ -177,7 +182,7 @@ class Payees(Screen):
             tests_made=judge.tested,
             subjects=len(found.keys),
             flags_by_chance=settings.alpha if judge.tested and settings.adjust != "bh" else None,
-            cautions=_cautions(found, settings, document, papers),
+            cautions=_cautions(found, settings, document, papers, once if usual else None),
             not_tested=[],
             currency=unit_of(table, measure),
             scale=measure.scale,
@@ -251,9 +256,20 @@ def _quintiles(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _cautions(
-    found: PayeeDays, settings: PayeesSettings, document: Column | None, papers: Numbered | None
+    found: PayeeDays,
+    settings: PayeesSettings,
+    document: Column | None,
+    papers: Numbered | None,
+    once: int | None,
 ) -> list[Caution]:
     cautions = []
+    if once is not None:
+        text = (
+            f"{once:,} of {len(found.keys):,} payees have one row: to be paid once is the rule here, and no reason to "
+            "look at one"
+        )
+        figures = {"payees": once, "asked": len(found.keys)}
+        cautions.append(Caution("usually_once", text, figures))
     if papers is not None and papers.usual and document is not None:
         text = (
             f"the numbers in {document.name} follow one another for {len(papers.own):,} of {papers.asked:,} payees "

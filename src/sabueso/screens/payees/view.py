@@ -51,7 +51,8 @@ class PayeesView(View[PayeeGroup]):
         # A run of before numbers were looked at has no such figure.
         if document := self.finding.used.get("document"):
             told += f"; {g.asked_for_numbers:,} have numbers enough in {document} to ask whether they follow one another"
-        large = f"large: a row from {num.amount(g.top_row, scale)}, a payee from {num.amount(g.top_sum, scale)}"
+        row = "" if g.top_row is None else f"a row from {num.amount(g.top_row, scale)}, "
+        large = f"large: {row}a payee from {num.amount(g.top_sum, scale)}"
         found: list[Block] = [Line(told), Line(large, "muted")]
         if whole:
             found += [Gap(), self._cross(g, scale)]

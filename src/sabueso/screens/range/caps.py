@@ -19,10 +19,12 @@ from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_o
 
 MOST_SEEN = 5_000
 """Rows that are looked at before anything is counted in all."""
-MOST_OF_EACH = 4
+MOST_OF_EACH = 8
 """Numbers of a table that are compared."""
 MOST_ABOVE, FEW_ABOVE = 0.01, 3
 """Share of the rows above up to which it is the exception, and how many may be however few rows there are."""
+LISTED, MOST_LISTED = 25, 0.03
+"""Rows above that can be looked through, and the share of all up to which as many are the exception."""
 BY_CHANCE = 0.1
 """Share of the rows that would be above if each were beside another's limit, from which the limit is what keeps them."""
 MET, ALIKE = 0.05, 0.9
@@ -67,7 +69,9 @@ def proposed_caps(population: Population) -> Iterator[Proposal]:
     (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
     for place, pair in enumerate(pairs):
         n, out = int(row[f"n{place}"]), int(row[f"out{place}"])
-        if n >= LEAST_ROWS and 0 < out <= max(FEW_ABOVE, MOST_ABOVE * n):
+        if n >= LEAST_ROWS and 0 < out <= max(
+            FEW_ABOVE, MOST_ABOVE * n, min(LISTED, MOST_LISTED * n)
+        ):
             yield Proposal(
                 f"{pair.own} of {table.name} above {pair.told}",
                 settings_of(on=pair.own, not_above=pair.limit),
@@ -144,4 +148,4 @@ def _keeps(
     chance = (own > limit[shuffled])[known].mean()
     met = named or alike >= MET
     kept = chance >= BY_CHANCE or called
-    return bool(above <= 2 * MOST_ABOVE and kept and met and alike <= ALIKE)
+    return bool(above <= MOST_LISTED and kept and met and alike <= ALIKE)

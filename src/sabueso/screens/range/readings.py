@@ -109,15 +109,15 @@ def proposed_readings(population: Population) -> Iterator[Proposal]:
 
 def _owner(seen: InOrder, column: str) -> str | None:
     """Whose readings hardly ever fall, where those of all together do: the first that holds."""
-    shares: dict[str | None, float] = {}
+    shares: dict[tuple[str, ...], float] = {}
     for way in seen.ways():
         steps, _ = seen.steps(column, way)
         known = steps[~np.isnan(steps)]
         if len(known) < LEAST_ROWS:
             continue
-        shares[way.owner] = float((known < 0).mean())
+        shares[way.owners] = float((known < 0).mean())
         few = max(2 * MOST_FALLING * len(known), FEW_FALLING)
-        own = way.owner is not None and shares.get(None, 0.0) >= MIXED
+        own = bool(way.owners) and shares.get((), 0.0) >= MIXED
         if own and (known > 0).mean() >= RISES and (known < 0).sum() <= few:
-            return way.owner
+            return way.owners[0]
     return None

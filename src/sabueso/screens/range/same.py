@@ -14,7 +14,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
-from sabueso.screens.first_rows import first_codes
+from sabueso.screens.first_rows import first_codes, repeated
 from sabueso.screens.in_order import owners_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
@@ -25,6 +25,9 @@ MOST_VALUES = 16
 """Columns that are tried as what is the same."""
 MOST_OTHER, FEW_OTHER = 0.01, 5
 """Share of the rows with another value up to which it is the exception, and how many may be however few rows there are."""
+LISTED = 25
+"""Rows that may have another value where what they name is in no other table: a list that can be looked through."""
+MOST_NAMED = 4
 BY_CHANCE = 0.3
 """Share of the rows that would have another value if whose it is said nothing, from which it says it."""
 EACH, HELD = 3, 0.5
@@ -63,17 +66,17 @@ def others(table: Table, column: str, per: Sequence[str]) -> Others:
 def proposed_same(population: Population) -> Iterator[Proposal]:
     """Columns that tell the same of nearly all rows of one owner, and would not if it were another's."""
     table = population.table
-    owners = owners_of(table)
-    if not owners or is_budget(table) or population.account(None).used < LEAST_ROWS:
+    if is_budget(table) or population.account(None).used < LEAST_ROWS:
         return
+    owners = owners_of(table)
     values = _values(table, owners)
-    pairs = _told_by(population, owners, values)
-    for column, owner in pairs:
+    for column, owner in _told_by(population, owners, values):
         if _is_told(population, column, owner):
             continue
         other = others(table, column, [quoted_name(owner)])
         n, out = count_broken(population, column, other.broken)
-        if 0 < out <= max(FEW_OTHER, MOST_OTHER * n):
+        most = MOST_OTHER * n if owner in owners else min(LISTED, MOST_OTHER * n)
+        if 0 < out <= max(FEW_OTHER, most):
             yield Proposal(
                 f"{column} of {table.name} other than the {owner}'s",
                 settings_of(same=column, per=[quoted_name(owner)]),
@@ -101,14 +104,25 @@ def _told_by(
 ) -> list[tuple[str, str]]:
     """Each column with the owner that tells it, by some rows: the first of the owners that does."""
     names = list(dict.fromkeys([*owners, *values]))
+    if not names:
+        return []
+    table = population.table
     codes = first_codes(population, names, MOST_SEEN)
-    pairs = []
+    texts = {n: codes[n] for n in values if table.column(n).type == "text" and n not in owners}
+    # What things are called or numbered by names them as well, where no other table has them.
+    named = [name for name in repeated(texts) if name not in _persons(table)][:MOST_NAMED]
+    pairs: list[tuple[str, str]] = []
     for name in values:
-        telling = (o for o in owners if o != name and _tells(codes[o], codes[name]))
-        owner = next(telling, None)
+        every = (o for o in (*owners, *named) if o != name and (o, name) not in pairs)
+        owner = next((o for o in every if _tells(codes[o], codes[name])), None)
         if owner is not None:
             pairs.append((name, owner))
     return pairs
+
+
+def _persons(table: Table) -> set[str | None]:
+    """Columns of whoever made or approved an entry: what is theirs is looked at by other tests."""
+    return {table.roles.get(role) for role in ("preparer", "approver")}
 
 
 def _is_told(population: Population, column: str, owner: str) -> bool:

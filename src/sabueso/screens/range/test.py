@@ -27,7 +27,9 @@ from sabueso.screens.proposal import Proposal
 from sabueso.screens.range.caps import proposed_caps
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.declared import declared_finding
+from sabueso.screens.range.kinds_lacking import proposed_of_kinds
 from sabueso.screens.range.orders import proposed_orders
+from sabueso.screens.range.overdrawn import overdrawn, proposed_overdrawn
 from sabueso.screens.range.proposed import proposed_range
 from sabueso.screens.range.readings import falls, proposed_readings
 from sabueso.screens.range.resting import off_days, proposed_resting
@@ -61,6 +63,10 @@ class RangeSettings(Settings):
     rising: str | None = Field(
         None, description="column of readings, such as of a meter, that never fall"
     )
+    not_overdrawn: str | None = Field(
+        None,
+        description="column of what comes in and goes out, of which there is always enough of what --per names",
+    )
     same: str | None = Field(
         None, description="column that has one value in most rows of what --per names: all others"
     )
@@ -69,7 +75,8 @@ class RangeSettings(Settings):
         description="weekdays, Mon to Sun, on which rows may be dated by the role date",
     )
     per: list[str] = Field(
-        default_factory=list, description="whose readings they are, or what has one value"
+        default_factory=list,
+        description="whose readings they are, or sums, or what has one value",
     )
 
     _lists = field_validator("allowed", "required", "in_order", "weekdays", "per", mode="before")(
@@ -83,16 +90,18 @@ class RangeSettings(Settings):
             raise ValueError("column and allowed go together")
         if len(self.in_order) == 1:
             raise ValueError("in-order needs two days or more")
-        if self.per and self.rising is None and self.same is None:
-            raise ValueError("per goes with rising or same")
+        if self.per and self.rising is None and self.same is None and self.not_overdrawn is None:
+            raise ValueError("per goes with rising, not-overdrawn or same")
         if self.same is not None and not self.per:
             raise ValueError("same needs per: whose value it is")
         if unknown := [day for day in self.weekdays if day not in sql.WEEKDAYS]:
             raise ValueError(f"weekdays has {unknown[0]!r}; expected {', '.join(sql.WEEKDAYS)}")
-        lists = self.column, self.required, self.in_order, self.rising, self.same, self.weekdays
-        if all(b is None for b in bounds) and not any(lists):
+        lists = self.column, self.required, self.in_order, self.weekdays
+        others = self.rising, self.not_overdrawn, self.same
+        if all(b is None for b in bounds) and not any(lists) and not any(others):
             raise ValueError(
-                "nothing is declared; give least, greatest, not-above, required, in-order, rising, same, weekdays, or column and allowed"
+                "nothing is declared; give least, greatest, not-above, required, in-order, rising, not-overdrawn, same, "
+                "weekdays, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")
@@ -105,7 +114,8 @@ class Range(Screen):
     name = "range"
     summary = (
         "rows outside a declared range or list, without a required value, above another column, dated before "
-        "what comes first or on another weekday, with a reading that falls, or a value that is another than the others of its kind have"
+        "what comes first or on another weekday, with a reading that falls, that take out what is not there, or have a value "
+        "that is another than the others of their kind have"
     )
     reference = "none: the rules are the reader's own"
     settings = RangeSettings
@@ -122,9 +132,11 @@ class Range(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         yield from proposed_range(population)
+        yield from proposed_of_kinds(population)
         yield from proposed_orders(population)
         yield from proposed_caps(population)
         yield from proposed_readings(population)
+        yield from proposed_overdrawn(population)
         yield from proposed_same(population)
         yield from proposed_resting(population)
 
@@ -164,7 +176,7 @@ class Range(Screen):
 def _with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
     """How much a row is out of its rule, under the name of what is counted: ``days``; ``by``, less than nothing where a
     reading is below the one before it, and not above the one after; ``others``, which have another value; ``above`` its
-    limit."""
+    limit; what is ``short`` after it."""
     scores = kept.column("score").to_pylist()
     place = kept.schema.get_field_index("score")
     kept = kept.set_column(place, "score", pa.array(map(abs, scores), pa.float64()))
@@ -175,7 +187,13 @@ def _with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
     return kept
 
 
-_SIZES = {"days": pa.int64(), "by": pa.float64(), "others": pa.int64(), "above": pa.float64()}
+_SIZES = {
+    "days": pa.int64(),
+    "by": pa.float64(),
+    "others": pa.int64(),
+    "above": pa.float64(),
+    "short": pa.float64(),
+}
 
 
 def _measure(table: Table, settings: RangeSettings) -> Column | None:
@@ -227,6 +245,14 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         title = f"{column.name} never falls" + (f", by {listed_words(whose)}" if whose else "")
         gap = sql.cast(falling.by, "DOUBLE")
         found.append(_Rule(title, falling.broken, gap, "by"))
+    if settings.not_overdrawn is not None:
+        column = table.number(settings.not_overdrawn, what="what comes in and goes out")
+        drawn = overdrawn(table, column, settings.per)
+        whose = [expressions.label(text, table) for text in settings.per]
+        title = f"sum of {column.name} not below 0" + (
+            f", by {listed_words(whose)}" if whose else ""
+        )
+        found.append(_Rule(title, drawn.broken, sql.cast(drawn.short, "DOUBLE"), "short"))
     if settings.same is not None:
         column = table.column(settings.same)
         one = others(table, column.name, settings.per)

@@ -31,20 +31,24 @@ class RangeView(View[Rules]):
         if not len(self.finding.flags):
             return [Line("no row breaks what was declared")]
         rows: list[tuple[Cells, list[Cell]]] = [
-            (flag, [Marked(_told(flag))]) for flag in self.finding.flags.rows(MOST_FLAGS)
+            (flag, [Marked(_told(flag, self.finding.scale))])
+            for flag in self.finding.flags.rows(MOST_FLAGS)
         ]
         return [rows_table(self.finding, rows, [Column("breaks", "wrap")])]
 
     def reason(self, flag: Cells) -> str:
-        told = _told(flag)
-        happened = any(flag.get(name) is not None for name in ("days", "by", "others", "above"))
+        told = _told(flag, self.finding.scale)
+        happened = any(flag.get(name) is not None for name in _SIZES)
         return f"{told}." if happened else f"Not what is declared: {told}."
 
 
-def _told(flag: Cells) -> str:
+_SIZES = ("days", "by", "others", "above", "short")
+
+
+def _told(flag: Cells, scale: int) -> str:
     """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
-    others."""
-    days, by, others, above = (flag.get(name) for name in ("days", "by", "others", "above"))
+    others; of sums, how much is not there."""
+    days, by, others, above, short = map(flag.get, _SIZES)
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
@@ -54,6 +58,14 @@ def _told(flag: Cells) -> str:
         beside = "below the one before it" if by < 0 else "above the one after it"
         column, _, whose = rule.partition(" never falls")
         return f"{column} {abs(by):,.15g} {beside}{whose.replace(', by ', ' of its ', 1)}"
+    if short is not None:
+        column, _, whose = rule.partition(" not below 0")
+        return f"after it the {column}{whose.replace(', by ', ' of its ', 1)} is {_size(short, scale)} below 0"
     if above is not None:
-        return rule.replace(" not above ", f" {above:,.15g} above ")
+        return rule.replace(" not above ", f" {_size(above, scale)} above ")
     return rule if not days else rule.replace(" not before ", f" {num.many(days, 'day')} before ")
+
+
+def _size(size: float, scale: int) -> str:
+    """With the decimals of the measure, where it has no more."""
+    return f"{size:,.{scale}f}" if round(size, scale) == size else f"{size:,.15g}"

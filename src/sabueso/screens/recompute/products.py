@@ -57,9 +57,9 @@ class Runs:
     less: bool = False
     newest_first: bool = False
 
-    def told(self, balance: str) -> str:
+    def told(self, balance: str, step: str) -> str:
         first = ", the newest first," if self.newest_first else ""
-        return f"{balance}{first} {'less the amount' if self.less else 'with the amount'}"
+        return f"{balance}{first} {'less' if self.less else 'with'} {step}"
 
 
 def balances(

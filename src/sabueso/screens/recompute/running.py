@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Column
-from sabueso.screens.in_order import InOrder, owners_of
+from sabueso.population.table import Column, Role, Table
+from sabueso.screens.first_rows import first_codes, repeated
+from sabueso.screens.in_order import MOST_SEEN, InOrder, owners_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.recompute.products import balances
 from sabueso.screens.recompute.sums import HOLDS
@@ -19,20 +21,45 @@ MOVED = 0.5
 """Share of the rows of which the balance must not be the one before: one that stands still is no balance."""
 
 
+MOST_WHOSE = 4
+NOBODYS: tuple[Role, ...] = (
+    "id",
+    "document",
+    "text",
+    "date",
+    "entered",
+    "preparer",
+    "approver",
+    "currency",
+)
+"""Roles of columns that a balance is of nobody by."""
+_BALANCE = re.compile(
+    r"balance|saldo|solde|bestand|\bstock|on.?hand|existenc|remaining|zustatek|stan\b|giacenza|voorraad|lager|beholdning|"
+    r"behållning|estoque|inventory",
+    re.IGNORECASE,
+)
+
+
 def proposed_running(population: Population, amount: Column) -> Iterator[Proposal]:
     """Numbers that are what an account stands at after each row, or what has come together by it: of all rows, by
     account, party or what rows name, or under each heading, as they hold for the most."""
     table = population.table
-    others = further(table, amount)
+    others, moved = further(table, amount), [amount]
+    stock, quantity = _stock(table, others), table.role("quantity")
+    if stock and quantity is not None:
+        others, moved = [*others, *stock], [amount, quantity]
     if not others or population.account(None).used < LEAST_ROWS:
         return
-    seen = InOrder.of(population, [amount, *others], owners_of(table))
+    owners = owners_of(table)
+    if any(_BALANCE.search(column.name) for column in others):
+        owners += _whose(population, owners)
+    seen = InOrder.of(population, [*moved, *others], owners)
     for column in others:
-        best = _carried(seen, column, [c for c in (amount, *others) if c.name != column.name])
+        best = _carried(seen, column, [c for c in (*moved, *others) if c.name != column.name])
         if best is None:
             continue
-        step, owner = best
-        per = [] if owner is None else [quoted_name(owner)]
+        step, owned = best
+        per = list(map(quoted_name, owned))
         found, _ = balances(population, step, column, per, None)
         if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
             yield Proposal(
@@ -46,13 +73,34 @@ def proposed_running(population: Population, amount: Column) -> Iterator[Proposa
             )  # fmt: skip
 
 
+def _stock(table: Table, others: Sequence[Column]) -> list[Column]:
+    """Numbers besides, without a role, that are called what is there: of a quantity, which need not have decimals."""
+    taken = {*table.roles.values(), *(c.name for c in others)}
+    numbers = (c for c in table.columns if c.type == "number" and not c.is_place)
+    return [c for c in numbers if c.name not in taken and _BALANCE.search(c.name)][:1]
+
+
+def _whose(population: Population, owners: Sequence[str]) -> list[str]:
+    """Columns whose values come again, of which a balance may be: the ward and what it has in stock."""
+    table = population.table
+    none = {*owners, *(table.roles.get(role) for role in NOBODYS)}
+    texts = [c.name for c in table.columns if c.type == "text" and not c.is_place]
+    texts = [name for name in texts if name not in none]
+    if not texts:
+        return []
+    return repeated(first_codes(population, texts, MOST_SEEN))[:MOST_WHOSE]
+
+
 def _carried(
     seen: InOrder, balance: Column, steps: Sequence[Column]
-) -> tuple[Column, str | None] | None:
+) -> tuple[Column, tuple[str, ...]] | None:
     """What a number is carried forward with, and whose it is, as it holds for the most rows, if for most; the
     plainest of equally good ways."""
     most, best = HOLDS, None
-    for way in seen.ways(newest_first=True):
+    ways = list(seen.ways(newest_first=True))
+    if _BALANCE.search(balance.name):
+        ways += seen.ways_of_two()
+    for way in ways:
         moved, rows = seen.steps(balance.name, way)
         known = ~np.isnan(moved)
         if known.sum() < LEAST_ROWS or (moved[known] != 0).mean() < MOVED:
@@ -61,5 +109,5 @@ def _carried(
             own = seen.numbers[step.name][rows]
             held = max(int((np.abs(moved - way_)[known] < 0.5).sum()) for way_ in (own, -own))
             if held > most * known.sum():
-                most, best = held / int(known.sum()), (step, way.owner)
+                most, best = held / int(known.sum()), (step, way.owners)
     return best

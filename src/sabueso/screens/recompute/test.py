@@ -162,7 +162,8 @@ class Recompute(Screen):
             assert settings.balance is not None
             column = table.number(settings.balance, what="balance")
             found, runs = balances(population, measure, column, settings.per, settings.tolerance)
-            expression = runs.told(column.name)
+            of_amount = measure.name == table.roles.get("amount")
+            expression = runs.told(column.name, "the amount" if of_amount else measure.name)
         else:
             found = products(population, measure, settings.expect, settings.tolerance)
             expression = settings.expect or "quantity times price"

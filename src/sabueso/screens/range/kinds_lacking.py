@@ -1,0 +1,101 @@
+"""Values that nearly all rows of one kind have, rows of other kinds have not, and a few rows of that kind lack: the patient of
+what was handed out, the number of a cheque."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+import numpy as np
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Role, Table
+from sabueso.screens.first_rows import first_coded
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+
+MOST_SEEN = 20_000
+"""Rows that are looked at before anything is counted in all."""
+MOST_COLUMNS, MOST_KINDS = 16, 12
+MOST_LACKING, FEW_LACKING, LISTED = 0.01, 3, 25
+"""Share of the rows of a kind that lack the value up to which that is the exception, how many may be however few rows there
+are, and how many however many."""
+ELSEWHERE = 0.5
+"""Share of the rows of other kinds that lack it, from which the kind is why."""
+PROPOSED = 3
+_NO_KINDS: tuple[Role, ...] = ("id", "document", "text", "date", "entered")
+
+
+def proposed_of_kinds(population: Population) -> Iterator[Proposal]:
+    """Columns that rows of one kind have, each with the kind."""
+    table = population.table
+    if is_budget(table) or "amount" not in table.roles:
+        return
+    if population.account(None).used < LEAST_ROWS:
+        return
+    found = _kinds(population, table)
+    if not found:
+        return
+    fields = []
+    for place, (column, kind, value) in enumerate(found):
+        empty = sql.is_missing(sql.column(column))
+        of_it = exp.EQ(this=sql.column(kind), expression=exp.Literal.string(value))
+        asked = {"n": of_it, "out": sql.both([of_it, empty]), "all": empty}
+        fields += [
+            exp.alias_(sql.only(sql.count(), t.copy()), f"{k}{place}") for k, t in asked.items()
+        ]
+    (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
+    left = PROPOSED
+    for place, (column, kind, value) in enumerate(found):
+        n, out, every = (int(row[f"{name}{place}"]) for name in ("n", "out", "all"))
+        if left and 0 < out <= max(FEW_LACKING, min(LISTED, MOST_LACKING * n)):
+            left -= 1
+            quoted = value.replace("'", "''")
+            yield Proposal(
+                f"{column} missing in {table.name} of {kind} {value}",
+                settings_of(required=[column], where=f"{quoted_name(kind)} = '{quoted}'"),
+                f"What nearly all rows of this {kind} have.",
+                f"{out:,} of {n:,} rows lack it, and {every - out:,} of other kinds",
+            )
+
+
+class _Lacking(NamedTuple):
+    """A column, the column of kinds, and the kind whose rows have it."""
+
+    column: str
+    kind: str
+    value: str
+
+
+def _kinds(population: Population, table: Table) -> list[_Lacking]:
+    """Columns with the kind, and which of its values, whose rows nearly all have a value there and no others have, by
+    some rows."""
+    none = {table.roles.get(role) for role in _NO_KINDS}
+    columns = [c for c in table.columns if not c.is_place][:MOST_COLUMNS]
+    kinds = [c.name for c in columns if c.type == "text" and c.name not in none]
+    if not kinds:
+        return []
+    seen = first_coded(population, [c.name for c in columns], MOST_SEEN)
+    lacking = {name: of.codes < 0 for name, of in seen.items() if 0 < (of.codes < 0).mean() < 1}
+    found = []
+    for kind in kinds:
+        own, values = seen[kind]
+        if not 2 <= len(values) <= MOST_KINDS:
+            continue
+        for name, empty in lacking.items():
+            if name != kind:
+                found += [_Lacking(name, kind, values[code]) for code in _having(own, empty)]
+    return found
+
+
+def _having(own: np.ndarray, empty: np.ndarray) -> list[int]:
+    """The kinds, if one or two, of which nearly all rows have a value where rows of the others have none."""
+    sizes = np.bincount(own[own >= 0])
+    lacks = np.bincount(own[own >= 0], weights=empty[own >= 0])
+    large = np.flatnonzero((sizes >= LEAST_ROWS) & (lacks <= MOST_LACKING * sizes))
+    rest = np.setdiff1d(np.arange(len(sizes)), large)
+    if not len(large) or not len(rest) or lacks[rest].sum() < ELSEWHERE * sizes[rest].sum():
+        return []
+    return [int(code) for code in large]
