@@ -22,7 +22,7 @@ MOST_KINDS = 40
 OWN = 0.9
 """Share of the rows whose kind is the commonest of whoever recorded them, from which the kind is their work."""
 NO_KINDS: tuple[Role, ...] = (
-    "id", "document", "party", "account", "text", "preparer", "approver", "date", "entered", "currency",
+    "id", "document", "party", "account", "preparer", "approver", "date", "entered", "currency",
 )  # fmt: skip
 PROPOSED = 3
 

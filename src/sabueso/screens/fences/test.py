@@ -151,13 +151,13 @@ class Fences(Screen):
         if population.table.role("party") is None:
             return
         by, settings = found
-        if by is None:
+        if by != [population.table.roles.get("account")]:
             return
         yield Proposal(
-            f"{population.table.name} beyond the fences of each {by.name}",
+            f"{population.table.name} beyond the fences of each {by[0]}",
             {"beyond": "outer", **settings},
-            f"The largest amounts of each {by.name}, by its own quartiles.",
-            f"groups of {LEAST_PROPOSED} rows and more by {by.name}",
+            f"The largest amounts of each {by[0]}, by its own quartiles.",
+            f"groups of {LEAST_PROPOSED} rows and more by {by[0]}",
             tuned=True,
         )
 

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 from sabueso.base.plain import ByColumn, Values
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Role
+from sabueso.population.table import Role
 from sabueso.screens.interface import Screen
+from sabueso.screens.limits.kinds import kinds_of_amounts
 from sabueso.screens.proposal import LEAST_ROWS, grouping_column, is_budget, signs_of
 
 SEVERAL, LEAST_SEVERAL, MOST_SEVERAL = 0.1, 10, 20
@@ -24,23 +25,25 @@ if TYPE_CHECKING:
 
 def proposed_limits(
     population: Population, described: Description | None, roles: tuple[Role, ...], least: int
-) -> tuple[Column | None, Values] | None:
-    """The column whose groups of ``least`` rows are compared, and the settings that any limit takes: ``by``,
-    ``scale``, ``side``, ``where``. None where a table has no dated amounts, too few of them, or is a budget; the
-    column None where it names none in these roles, and all rows are compared."""
+) -> tuple[list[str], Values] | None:
+    """The columns whose groups of ``least`` rows are compared, and the settings that any limit takes: ``by``,
+    ``scale``, ``side``, ``where``. None where a table has no dated amounts, too few of them, or is a budget. Where no
+    column in these roles has such groups they are those of kinds by which the amounts differ; where there are none and
+    no column has a role, all rows are compared."""
     table = population.table
     measure = table.role("amount")
     if described is None or measure is None or table.role("date") is None:
         return None
     if described.n < LEAST_ROWS or is_budget(table):
         return None
-    by = grouping_column(population, roles, least)
-    if by is None and any(role in table.roles for role in roles):
+    column = grouping_column(population, roles, least)
+    by = [column.name] if column is not None else kinds_of_amounts(population, measure, least)
+    if not by and any(role in table.roles for role in roles):
         return None
     signs = signs_of(population, measure)
     log = abs(described.skewness or 0) > 1 or (described.kurtosis or 0) > 3
     settings = {
-        "by": [] if by is None else [by.name], "scale": "log" if log else "amount", "side": "low" if signs.low else "high"
+        "by": by, "scale": "log" if log else "amount", "side": "low" if signs.low else "high"
     }  # fmt: skip
     where = signs.where(measure)
     return by, settings if where is None else {**settings, "where": where}

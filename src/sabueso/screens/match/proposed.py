@@ -12,6 +12,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.match.absent import proposed_absent
 from sabueso.screens.match.once import proposed_once
+from sabueso.screens.match.persons import proposed_persons
 from sabueso.screens.match.singular import Key, is_address, singular
 from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
 
@@ -26,6 +27,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     yield from _without_attendance(population)
     yield from _beside_orders(population)
     yield from proposed_once(population)
+    yield from proposed_persons(population)
     if not _is_master(population, table):
         return
     for name, other in sorted(population.tables.items()):

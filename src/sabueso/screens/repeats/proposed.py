@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
+import numpy as np
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import Proposal, is_budget, settings_of
+from sabueso.screens.first_rows import first_coded
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 
 MOST_OF_SEVERAL = 0.05
+MOST_SEEN, SEVERAL, MOST_WORDS = 20_000, 5, 12
+"""Rows that are looked at for words in place of papers, rows of such a word, and how many words there may be."""
 LINES = 1.5
 """Rows of an entry, on average, from which a ledger is one of entries."""
 ONCE = 0.95
@@ -51,13 +56,54 @@ def proposed_repeats(population: Population, n: int) -> Iterator[Proposal]:
             f"{', '.join(same)}, amount and {date.name} are there; habits and reversals are taken out"
             + (f"; nearly each {billed} has one row alone" if billed else ""),
         )
-    if document is not None and _of_one(population, document, party):
+    if document is not None:
+        yield from _of_papers(population, document, party)
+
+
+def _of_papers(population: Population, document: Column, party: Column) -> Iterator[Proposal]:
+    """One paper of several parties; and one that was recorded twice where rows name no party."""
+    table, name = population.table, quoted_name(document.name)
+    words = _no_papers(population, document)
+    only = f"{name} not in ({', '.join(map(_text, words))})" if words else None
+    besides = f"; {', '.join(words)} {'is' if len(words) == 1 else 'are'} no paper" if words else ""
+    numbered = population if only is None else _narrowed(population, only)
+    if _of_one(numbered, document, party):
         yield Proposal(
             f"one {document.name} of several {party.name} in {table.name}",
-            settings_of(same=[quoted_name(document.name)], differs=party.name),
+            settings_of(same=[name], differs=party.name, where=only),
             f"One document that was recorded under two of {party.name}.",
-            f"{document.name} and amount are the same, and {party.name} is not",
+            f"{document.name} and amount are the same, and {party.name} is not{besides}",
         )
+    nobodys = f"{quoted_name(party.name)} is null" + (f" and {only}" if only else "")
+    each, rows = _each_of(_narrowed(population, nobodys), document.name)
+    if rows >= LEAST_ROWS and ONCE * rows <= each < rows:
+        yield Proposal(
+            f"one {document.name} twice in {table.name}, without {party.name}",
+            settings_of(same=[name], where=nobodys),
+            "One document that was recorded twice.",
+            f"{each:,} of {document.name} on {rows:,} rows without {party.name}{besides}",
+        )
+
+
+def _no_papers(population: Population, document: Column) -> list[str]:
+    """What stands in place of a paper's number on several rows: a word, such as of how it was paid."""
+    if document.type != "text":
+        return []
+    codes, values = first_coded(population, [document.name], MOST_SEEN)[document.name]
+    rows = np.bincount(codes[codes >= 0], minlength=len(values))
+    plain = [
+        v for v, n in zip(values, rows, strict=True) if n >= SEVERAL and not re.search(r"\d", v)
+    ]
+    return sorted(plain) if len(plain) <= MOST_WORDS else []
+
+
+def _narrowed(population: Population, where: str) -> Population:
+    return Population(population.engine, population.table, where, tables=population.tables)
+
+
+def _text(value: str) -> str:
+    doubled = value.replace("'", "''")
+    return f"'{doubled}'"
 
 
 def _sides(population: Population) -> list[tuple[str, str | None]]:

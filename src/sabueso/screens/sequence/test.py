@@ -18,8 +18,9 @@ from sabueso.screens.asked import asked
 from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
-from sabueso.screens.sequence.looking import COMMON, Looking
+from sabueso.screens.proposal import Proposal
+from sabueso.screens.sequence.looking import Looking
+from sabueso.screens.sequence.proposed import proposed_sequences
 from sabueso.screens.sequence.result import SequenceTotals, Series
 from sabueso.screens.sequence.series import Numbers
 from sabueso.screens.sequence.settings import SequenceSettings
@@ -30,7 +31,6 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 MOST_SERIES = 500
-PROPOSED_MISSING = 0.02
 
 
 class Sequence(Screen):
@@ -63,24 +63,7 @@ class Sequence(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        table = population.table
-        column = table.role("id")
-        if column is None or population.account(None).used < LEAST_ROWS:
-            return
-        settings = SequenceSettings(of=expressions.quoted_name(column.name))
-        found = self.run(population, settings)
-        main = max(found.groups, key=lambda s: s.count, default=None)
-        if main is None or main.count < COMMON * found.population.used:
-            return
-        span = main.numbers + main.missing
-        if main.missing > PROPOSED_MISSING * span or not len(found.flags):
-            return
-        yield Proposal(
-            f"numbers of {table.name}",
-            settings_of(of=settings.of),
-            "Numbers that are missing, or were used twice.",
-            f"{main.numbers:,} of {span:,} numbers of {column.name} are there",
-        )
+        yield from proposed_sequences(self, population)
 
     def run(self, population: Population, settings: SequenceSettings) -> Finding[Series]:
         # A number that a review set aside is not missing.

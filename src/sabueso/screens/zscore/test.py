@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from sabueso.base.plain import ByColumn, Values
+from sabueso.base.words import listed
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
@@ -118,8 +119,8 @@ class ZScore(Screen):
             return
         by, settings = found
         because = (
-            f"groups of {LEAST_PROPOSED} rows and more by {by.name}"
-            if by is not None
+            f"groups of {LEAST_PROPOSED} rows and more by {listed(by)}"
+            if by
             else "all rows, since neither parties nor accounts are named"
         )
         if settings["scale"] == "log":
@@ -127,8 +128,8 @@ class ZScore(Screen):
                 f"; {shape_words(described.skewness, described.kurtosis or 0)}: on the log scale"
             )
         name, of = (
-            (f"unlike the {by.name}'s others", f"the others of its {by.name}")
-            if by is not None
+            (f"unlike the {listed(by)}'s others", f"the others of its {listed(by)}")
+            if by
             else ("far from the rest", "all others")
         )
         yield Proposal(

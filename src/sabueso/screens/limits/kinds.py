@@ -1,0 +1,78 @@
+"""What kind of row an amount is of, where neither parties nor accounts say it: the columns that say most of its size."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from sabueso.population import sql
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Role
+from sabueso.screens.first_rows import first_coded, first_numbers
+from sabueso.screens.proposal import LEAST_ROWS
+
+MOST_SEEN, MOST_COLUMNS, MOST_KINDS = 20_000, 12, 60
+"""Rows, the first, by which it is judged, columns that are tried, and kinds that one may tell."""
+SAYS, ADDS = 0.25, 0.15
+"""Share of the squares of the logarithms of amounts that kinds must explain, and that a second column must add."""
+COVERED = 0.8
+"""Share of the rows that are of kinds with rows enough."""
+_NONE: tuple[Role, ...] = (
+    "id",
+    "document",
+    "text",
+    "party",
+    "approver",
+    "date",
+    "entered",
+    "currency",
+)
+
+
+def kinds_of_amounts(population: Population, measure: Column, least: int) -> list[str]:
+    """One or two columns of few values by which amounts differ; none where they hardly do."""
+    table = population.table
+    none = {table.roles.get(role) for role in _NONE}
+    names = [c.name for c in table.columns if c.type == "text" and not c.is_place]
+    names = [name for name in names if name not in none][:MOST_COLUMNS]
+    if not names:
+        return []
+    amount = first_numbers(population, {"a": sql.column(measure.name)}, MOST_SEEN)["a"]
+    coded = first_coded(population, names, MOST_SEEN)
+    known = ~np.isnan(amount) & (amount != 0)
+    if known.sum() < LEAST_ROWS:
+        return []
+    size = np.log(np.abs(amount[known]))
+    codes = {
+        name: each.codes[known] + 1
+        for name, each in coded.items()
+        if 2 <= len(each.values) <= MOST_KINDS
+    }
+    shares: dict[tuple[str, ...], float] = {
+        (name,): _explained(own, size, least) for name, own in codes.items()
+    }
+    best = max(shares, key=lambda names: shares[names], default=None)
+    if best is None or shares[best] < SAYS:
+        return []
+    one = codes[best[0]]
+    pairs: dict[tuple[str, ...], float] = {
+        (*best, name): _explained(one * (MOST_KINDS + 2) + own, size, least)
+        for name, own in codes.items()
+        if name != best[0]
+    }
+    pair = max(pairs, key=lambda names: pairs[names], default=best)
+    return list(pair if pairs.get(pair, 0) >= shares[best] + ADDS else best)
+
+
+def _explained(codes: np.ndarray, size: np.ndarray, least: int) -> float:
+    """Share of the squares about the mean that lies between groups of rows enough; 0 where too few rows are of such."""
+    counts = np.bincount(codes)
+    kept = counts[codes] >= least
+    if kept.mean() < COVERED:
+        return 0.0
+    own, values = codes[kept], size[kept]
+    counts = np.bincount(own)
+    sums = np.bincount(own, weights=values)
+    about = float(((values - values.mean()) ** 2).sum())
+    there = counts > 0
+    between = float((counts[there] * (sums[there] / counts[there] - values.mean()) ** 2).sum())
+    return between / about if about > 0 else 0.0

@@ -1,0 +1,98 @@
+"""Series of numbers that are proposed to be looked through: of what tells each row, and of papers such as cheques."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column
+from sabueso.screens.first_rows import first_coded
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.sequence.looking import COMMON
+from sabueso.screens.sequence.settings import SequenceSettings
+
+if TYPE_CHECKING:
+    from sabueso.screens.sequence.test import Sequence
+
+MOST_MISSING = 0.02
+"""Share of the numbers from the first to the last that are missing, up to which that is the exception."""
+MOST_SEEN, DENSE = 20_000, 0.5
+"""Rows by which it is judged whether papers have a series, and share of its numbers that these have."""
+_NUMBERED = re.compile(r"(\D*)([0-9]{2,12})")
+
+
+def proposed_sequences(screen: Sequence, population: Population) -> Iterator[Proposal]:
+    """A series that nearly all rows are in, or nearly all papers of one beginning, of which hardly a number is missing."""
+    table = population.table
+    if population.account(None).used < LEAST_ROWS:
+        return
+    column = table.role("id")
+    if column is not None:
+        yield from _of_rows(screen, population, column)
+    document = table.role("document")
+    if document is not None and document.type == "text" and "amount" in table.roles:
+        yield from _of_papers(screen, population, document)
+
+
+def _of_rows(screen: Sequence, population: Population, column: Column) -> Iterator[Proposal]:
+    table = population.table
+    settings = SequenceSettings(of=quoted_name(column.name))
+    found = screen.run(population, settings)
+    main = max(found.groups, key=lambda s: s.count, default=None)
+    if main is None or main.count < COMMON * found.population.used:
+        return
+    span = main.numbers + main.missing
+    if main.missing > MOST_MISSING * span or not len(found.flags):
+        return
+    yield Proposal(
+        f"numbers of {table.name}",
+        settings_of(of=settings.of),
+        "Numbers that are missing, or were used twice.",
+        f"{main.numbers:,} of {span:,} numbers of {column.name} are there",
+    )
+
+
+def _of_papers(screen: Sequence, population: Population, column: Column) -> Iterator[Proposal]:
+    """Papers may well have several rows each, and papers of others any number: those of one beginning, that are missing."""
+    head = _series(population, column)
+    if head is None:
+        return
+    table, name = population.table, quoted_name(column.name)
+    where = None
+    if head:
+        quoted = head.replace("'", "''")
+        where = f"substr({name}, 1, {len(head)}) = '{quoted}'"
+    rows = Population(population.engine, table, where, tables=population.tables)
+    settings = SequenceSettings(of=name, find=["gaps"])
+    found = screen.run(rows, settings)
+    main = max(found.groups, key=lambda s: s.numbers, default=None)
+    if main is None or not main.missing or not len(found.flags):
+        return
+    span = main.numbers + main.missing
+    if main.missing <= MOST_MISSING * span:
+        yield Proposal(
+            f"{column.name} of {table.name} missing" + (f", {head} …" if head else ""),
+            settings_of(of=name, find=["gaps"], where=where),
+            "Papers of a series that are in no row.",
+            f"{main.numbers:,} of {span:,} numbers from {main.first} to {main.last} are there",
+        )
+
+
+def _series(population: Population, column: Column) -> str | None:
+    """The beginning of the papers with the densest numbers of those with many, by some rows; None where they are
+    anyhow."""
+    values = first_coded(population, [column.name], MOST_SEEN)[column.name].values
+    numbers: dict[str, set[int]] = defaultdict(set)
+    for value in values:
+        if told := _NUMBERED.fullmatch(value.strip()):
+            numbers[told[1]].add(int(told[2]))
+    dense = {}
+    for head, own in numbers.items():
+        share = len(own) / (max(own) - min(own) + 1)
+        if len(own) >= LEAST_ROWS and share >= DENSE:
+            dense[head] = len(own)
+    return max(dense, key=lambda head: dense[head], default=None)
