@@ -67,7 +67,7 @@ def _of_papers(population: Population, document: Column, party: Column) -> Itera
     only = f"{name} not in ({', '.join(map(_text, words))})" if words else None
     besides = f"; {', '.join(words)} {'is' if len(words) == 1 else 'are'} no paper" if words else ""
     numbered = population if only is None else _narrowed(population, only)
-    if _of_one(numbered, document, party):
+    if _each_of(numbered, document.name)[1] >= LEAST_ROWS and _of_one(numbered, document, party):
         yield Proposal(
             f"one {document.name} of several {party.name} in {table.name}",
             settings_of(same=[name], differs=party.name, where=only),

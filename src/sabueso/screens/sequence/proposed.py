@@ -16,7 +16,7 @@ from sabueso.screens.sequence.looking import COMMON
 from sabueso.screens.sequence.settings import SequenceSettings
 
 if TYPE_CHECKING:
-    from sabueso.screens.sequence.test import Sequence
+    from sabueso.screens.interface import Screen
 
 MOST_MISSING = 0.02
 """Share of the numbers from the first to the last that are missing, up to which that is the exception."""
@@ -25,7 +25,7 @@ MOST_SEEN, DENSE = 20_000, 0.5
 _NUMBERED = re.compile(r"(\D*)([0-9]{2,12})")
 
 
-def proposed_sequences(screen: Sequence, population: Population) -> Iterator[Proposal]:
+def proposed_sequences(screen: Screen, population: Population) -> Iterator[Proposal]:
     """A series that nearly all rows are in, or nearly all papers of one beginning, of which hardly a number is missing."""
     table = population.table
     if population.account(None).used < LEAST_ROWS:
@@ -38,7 +38,7 @@ def proposed_sequences(screen: Sequence, population: Population) -> Iterator[Pro
         yield from _of_papers(screen, population, document)
 
 
-def _of_rows(screen: Sequence, population: Population, column: Column) -> Iterator[Proposal]:
+def _of_rows(screen: Screen, population: Population, column: Column) -> Iterator[Proposal]:
     table = population.table
     settings = SequenceSettings(of=quoted_name(column.name))
     found = screen.run(population, settings)
@@ -56,7 +56,7 @@ def _of_rows(screen: Sequence, population: Population, column: Column) -> Iterat
     )
 
 
-def _of_papers(screen: Sequence, population: Population, column: Column) -> Iterator[Proposal]:
+def _of_papers(screen: Screen, population: Population, column: Column) -> Iterator[Proposal]:
     """Papers may well have several rows each, and papers of others any number: those of one beginning, that are missing."""
     head = _series(population, column)
     if head is None:
