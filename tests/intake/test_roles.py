@@ -204,13 +204,17 @@ REFUNDS = {
     "agent": ("text", "preparer"),
 }  # fmt: skip
 POLICIES = {"Policy No": ("text", "id"), "Agent": ("text", "party"), "Premium": ("number", "amount"), "Start Date": ("date", "date")}  # fmt: skip
+DEALS = {
+    "deal_id": ("text", "id"), "traded_at": ("timestamp", "date"), "dealer": ("text", "preparer"), "counterparty": ("text", "party"),
+    "notional": ("number", "amount"), "value_date": ("date", None), "confirmed_by": ("text", "approver"),
+}  # fmt: skip
 WARD = {
     "Transaktion": ("text", "id"), "Datum": ("date", "date"), "Antal": ("number", "quantity"), "Signatur": ("text", "preparer"),
     "Vittne": ("text", "approver"),
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("header", [MASTERS, REGISTER, PORTUGUESE, REFUNDS, POLICIES, WARD])
+@pytest.mark.parametrize("header", [MASTERS, REGISTER, PORTUGUESE, REFUNDS, POLICIES, DEALS, WARD])
 def test_whose_name_it_is_and_who_did_it(header: dict[str, tuple[str, str | None]]) -> None:
     columns = [Column(name, kind) for name, (kind, _) in header.items()]  # type: ignore[arg-type]
     told = {c: r for r, c in guess_roles(columns, dict.fromkeys(header, (90, 100))).items()}

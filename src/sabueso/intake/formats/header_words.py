@@ -23,7 +23,7 @@ WORDS: dict[Role, str] = {
         "amount importe monto amt amnt betrag montant importo bedrag valore waarde wert value valor net neto netto "
         "spend spending actual actuals total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
         "castka osszeg tutar quantia jumlah tien сумма сума стоимость ποσο αξια 金額 金额 发生额 發生額 금액 المبلغ סכום "
-        "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur pledge pledged outstanding claimed reimbursed"
+        "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur pledge pledged outstanding claimed reimbursed quota cuota depreciation abschreibung amortissement ammortamento amortizacion"
     ),
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "
@@ -35,7 +35,7 @@ WORDS: dict[Role, str] = {
         "単価 单价 單價 단가 السعر מחיר ราคา unit unitario unitaire unitaria einzelpreis stuckpreis"
     ),
     "date": (
-        "date fecha posting posted day dia booked month mes datum data buchungstag buchungsdatum tag valuta monat "
+        "date fecha posting posted traded executed occurred transacted day dia booked month mes datum data buchungstag buchungsdatum tag valuta monat "
         "giorno jour dag dato tarih paivamaara kelte tanggal tarikh ngay дата день ημερομηνια 日付 取引日 計上日 年月日 日期 "
         "날짜 일자 거래일 التاريخ תאריך วันที่ dt emissao emision"
     ),
@@ -45,7 +45,7 @@ WORDS: dict[Role, str] = {
         "создан создано введено 入力日 登録日 录入日期 创建时间 入力日時 등록일 olusturma kayit luotu loodud dibuat"
     ),
     "approver": (
-        "approver approved appr witness witnessed vittne testigo zeuge temoin testimone aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt "
+        "approver approved appr confirmed verified witness witnessed vittne testigo zeuge temoin testimone aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt "
         "genehmiger ordenador ordonnateur ordinatore valideur valide approuve approvato autorizzato goedgekeurd aprovado zatwierdzil schvalil "
         "jovahagyta aprobat onaylayan godkand godkendt godkjent hyvaksyja утвердил согласовал 承認者 审核人 審核 审批人 核准 "
         "승인자 המאשר disetujui menyetujui duyet المعتمد ผู้อนุมัติ"

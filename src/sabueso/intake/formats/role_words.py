@@ -147,7 +147,7 @@ OF_ONE_UNIT = frozenset(
 NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])
 BUYERS = frozenset(
     ["buyer", "requester", "requestor", "requisitioner", "purchaser", "comprador", "einkaufer", "acheteur", "inkoper",
-     "salesperson", "salesman", "agent", "agente", "rep", "representative"]
+     "salesperson", "salesman", "agent", "agente", "rep", "representative", "dealer", "trader"]
 )  # fmt: skip
 """Who buys or sells for the house where the other side stands beside, and is the other side where none does."""
 OF_VALUE = frozenset(

@@ -108,7 +108,8 @@ def _settle_id(guess: Guess) -> None:
     first, named = next(iter(guess.columns), None), guess.found.get("id")
     made_by = guess.found.get("preparer", "")
     each, filled = guess.distinct.get(made_by, (0, 0))
-    if named is None and "amount" not in guess.found and 0 < each == filled:
+    a_list = guess.found.keys().isdisjoint(("amount", "debit", "credit", "document"))
+    if named is None and a_list and 0 < each == filled:
         # A list of those who make entries: each row is of one of them.
         guess.found["id"] = guess.found.pop("preparer")
         return

@@ -20,6 +20,8 @@ MOST_SEEN, SEVERAL, MOST_WORDS = 20_000, 5, 12
 """Rows that are looked at for words in place of papers, rows of such a word, and how many words there may be."""
 LINES = 1.5
 """Rows of an entry, on average, from which a ledger is one of entries."""
+WHENEVER = 3660
+"""Days within which what has one row alone must not come again."""
 ONCE = 0.95
 """Share of rows that are the only one of what they name, from which each is to have one."""
 
@@ -136,11 +138,14 @@ def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal
     table = population.table
     for column, link in sorted(table.links.items()):
         if link.table.name != table.name and link.table.dated() is not None:
+            each, rows = _each_of(population, column)
+            once = each >= ONCE * rows > 0
             yield Proposal(
                 f"repeats of {table.name}",
-                settings_of(same=[quoted_name(column)]),
+                settings_of(same=[quoted_name(column)], within=WHENEVER if once else None),
                 "The same thing recorded twice.",
-                f"{column}, amount and {date.name} are there; habits and reversals are taken out",
+                f"{column}, amount and {date.name} are there; habits and reversals are taken out"
+                + (f"; nearly each {column} has one row alone" if once else ""),
             )
             return
 
