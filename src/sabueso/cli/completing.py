@@ -71,6 +71,8 @@ def _values(action: Action, typed: str, words: list[str]) -> Iterator[str]:
         yield from completer(prefix=typed)
     elif "COLUMN" in str(action.metavar):
         yield from _columns(typed, words)
+    elif action.metavar == "TABLE" and (now := held()) is not None:
+        yield from now.case.plan.tables
 
 
 def _columns(typed: str, words: list[str]) -> Iterator[str]:

@@ -27,9 +27,16 @@ KEPT = Path(__file__).with_name("options.json")
 
 METAVARS = {
     "where": "SQL", "chosen": "SQL", "base": "PERIOD", "current": "PERIOD", "against": "TABLE",
-    "share": "SHARE", "confidence": "SHARE", "tolerable": "ERROR", "expected": "ERROR",
+    "share": "SHARE", "confidence": "SHARE", "tolerable": "ERROR", "expected": "ERROR", "other": "TABLE", "receipts": "TABLE",
+    "other_where": "SQL", "quantity_tolerance": "SHARE", "price_tolerance": "SHARE", "at": "DATE", "first": "DATE", "expect": "SQL",
+    "equals": "SQL", "terms": "FACT", "limit": "LIMIT",
 }  # fmt: skip
 """What stands for the value of a setting that is a text, where it is no column."""
+LISTED = {
+    "measures": "MEASURE[,…]", "edges": "AMOUNT[,…]", "compare": "PERIOD,PERIOD", "allowed": "VALUE[,…]", "weekdays": "DAY[,…]",
+    "find": "WHAT[,…]", "leave_out": "WHAT[,…]", "rule": "RULE[,…]", "words": "WORD[,…]", "holidays": "DATE[,…]",
+}  # fmt: skip
+"""The same of several."""
 
 
 class Option(TypedDict):
@@ -102,7 +109,7 @@ def _of_model(model: type[Settings]) -> list[Option]:
         shown = (
             ""
             if default in (None, [], "", False) or field.is_required()
-            else f" (default: {default})"
+            else f" (default: {', '.join(default) if isinstance(default, list) else default})"
         )
         required = " (required)" if field.is_required() else ""
         choices = list(get_args(kind)) if get_origin(kind) is Literal else None
@@ -133,7 +140,7 @@ def _plain_type(annotation: Any) -> Any:
 
 def _metavar(name: str, kind: Any) -> str:
     if get_origin(kind) is list:
-        return {"measures": "MEASURE[,…]", "edges": "AMOUNT[,…]"}.get(name, "COLUMN[,…]")
+        return LISTED.get(name, "COLUMN[,…]")
     if kind is bool:
         return ""
     if kind in (int, float, Decimal):

@@ -10,7 +10,7 @@ import numpy as np
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
@@ -41,7 +41,7 @@ def proposed_of_kinds(population: Population) -> Iterator[Proposal]:
     fields = []
     for place, (column, kind, value) in enumerate(found):
         empty = sql.is_missing(sql.column(column))
-        of_it = exp.EQ(this=sql.column(kind), expression=exp.Literal.string(value))
+        of_it = exp.EQ(this=sql.column(kind), expression=sql.text(value))
         asked = {"n": of_it, "out": sql.both([of_it, empty]), "all": empty}
         fields += [
             exp.alias_(sql.only(sql.count(), t.copy()), f"{k}{place}") for k, t in asked.items()
@@ -52,10 +52,9 @@ def proposed_of_kinds(population: Population) -> Iterator[Proposal]:
         n, out, every = (int(row[f"{name}{place}"]) for name in ("n", "out", "all"))
         if left and 0 < out <= max(FEW_LACKING, min(LISTED, MOST_LACKING * n)):
             left -= 1
-            quoted = value.replace("'", "''")
             yield Proposal(
                 f"{column} missing in {table.name} of {kind} {value}",
-                settings_of(required=[column], where=f"{quoted_name(kind)} = '{quoted}'"),
+                settings_of(required=[column], where=f"{quoted_name(kind)} = {literal(value)}"),
                 f"What nearly all rows of this {kind} have.",
                 f"{out:,} of {n:,} rows lack it, and {every - out:,} of other kinds",
             )

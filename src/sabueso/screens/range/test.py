@@ -65,7 +65,7 @@ class RangeSettings(Settings):
     )
     not_overdrawn: str | None = Field(
         None,
-        description="column of what comes in and goes out, of which there is always enough of what --per names",
+        description="column of what comes in and goes out, whose sum up to any row is not below 0, for each --per",
     )
     same: str | None = Field(
         None, description="column that has one value in most rows of what --per names: all others"
@@ -246,7 +246,7 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         gap = sql.cast(falling.by, "DOUBLE")
         found.append(_Rule(title, falling.broken, gap, "by"))
     if settings.not_overdrawn is not None:
-        column = table.number(settings.not_overdrawn, what="what comes in and goes out")
+        column = table.number(settings.not_overdrawn, what="movement")
         drawn = overdrawn(table, column, settings.per)
         whose = [expressions.label(text, table) for text in settings.per]
         title = f"sum of {column.name} not below 0" + (

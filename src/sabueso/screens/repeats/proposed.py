@@ -9,7 +9,7 @@ import numpy as np
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_coded
@@ -66,7 +66,7 @@ def _of_papers(population: Population, document: Column, party: Column) -> Itera
     """One paper of several parties; and one that was recorded twice where rows name no party."""
     table, name = population.table, quoted_name(document.name)
     words = _no_papers(population, document)
-    only = f"{name} not in ({', '.join(map(_text, words))})" if words else None
+    only = f"{name} not in ({', '.join(map(literal, words))})" if words else None
     besides = f"; {', '.join(words)} {'is' if len(words) == 1 else 'are'} no paper" if words else ""
     numbered = population if only is None else _narrowed(population, only)
     if _each_of(numbered, document.name)[1] >= LEAST_ROWS and _of_one(numbered, document, party):
@@ -101,11 +101,6 @@ def _no_papers(population: Population, document: Column) -> list[str]:
 
 def _narrowed(population: Population, where: str) -> Population:
     return Population(population.engine, population.table, where, tables=population.tables)
-
-
-def _text(value: str) -> str:
-    doubled = value.replace("'", "''")
-    return f"'{doubled}'"
 
 
 def _sides(population: Population) -> list[tuple[str, str | None]]:

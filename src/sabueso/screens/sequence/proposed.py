@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_coded
@@ -64,8 +64,7 @@ def _of_papers(screen: Screen, population: Population, column: Column) -> Iterat
     table, name = population.table, quoted_name(column.name)
     where = None
     if head:
-        quoted = head.replace("'", "''")
-        where = f"substr({name}, 1, {len(head)}) = '{quoted}'"
+        where = f"substr({name}, 1, {len(head)}) = {literal(head)}"
     rows = Population(population.engine, table, where, tables=population.tables)
     settings = SequenceSettings(of=name, find=["gaps"])
     found = screen.run(rows, settings)
