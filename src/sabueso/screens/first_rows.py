@@ -14,20 +14,25 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 
 
+AGAIN = 5
+"""Rows that a value has on average, from which it comes again."""
+
+
 class Coded(NamedTuple):
-    """A number for each distinct value of a column, from 0 on, -1 where there is none; and the values by their numbers."""
+    """A number for each distinct value of a column, from 0 on, -1 where there is none; and the distinct values."""
 
     codes: np.ndarray
-    values: list[str]
+    distinct: pa.Array
+
+    @property
+    def values(self) -> list[str]:
+        """The values by their numbers."""
+        return list(self.distinct.to_pylist())
 
     @classmethod
     def of(cls, column: pa.ChunkedArray) -> Coded:
         encoded = column.combine_chunks().dictionary_encode()
-        return cls(np.array(encoded.indices.fill_null(-1)), encoded.dictionary.to_pylist())
-
-
-AGAIN = 5
-"""Rows that a value has on average, from which it comes again."""
+        return cls(np.array(encoded.indices.fill_null(-1)), encoded.dictionary)
 
 
 def first_numbers(

@@ -45,7 +45,7 @@ def kinds_of_amounts(population: Population, measure: Column, least: int) -> lis
     codes = {
         name: each.codes[known] + 1
         for name, each in coded.items()
-        if 2 <= len(each.values) <= MOST_KINDS
+        if 2 <= len(each.distinct) <= MOST_KINDS
     }
     shares: dict[tuple[str, ...], float] = {
         (name,): _explained(own, size, least) for name, own in codes.items()

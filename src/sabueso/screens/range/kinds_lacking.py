@@ -80,9 +80,9 @@ def _kinds(population: Population, table: Table) -> list[_Lacking]:
     lacking = {name: of.codes < 0 for name, of in seen.items() if 0 < (of.codes < 0).mean() < 1}
     found = []
     for kind in kinds:
-        own, values = seen[kind]
-        if not 2 <= len(values) <= MOST_KINDS:
+        if not 2 <= len(seen[kind].distinct) <= MOST_KINDS:
             continue
+        own, values = seen[kind].codes, seen[kind].values
         for name, empty in lacking.items():
             if name != kind:
                 found += [_Lacking(name, kind, values[code]) for code in _having(own, empty)]

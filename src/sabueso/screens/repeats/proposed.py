@@ -91,8 +91,9 @@ def _no_papers(population: Population, document: Column) -> list[str]:
     """What stands in place of a paper's number on several rows: a word, such as of how it was paid."""
     if document.type != "text":
         return []
-    codes, values = first_coded(population, [document.name], MOST_SEEN)[document.name]
-    rows = np.bincount(codes[codes >= 0], minlength=len(values))
+    seen = first_coded(population, [document.name], MOST_SEEN)[document.name]
+    values = seen.values
+    rows = np.bincount(seen.codes[seen.codes >= 0], minlength=len(values))
     plain = [
         v for v, n in zip(values, rows, strict=True) if n >= SEVERAL and not re.search(r"\d", v)
     ]
