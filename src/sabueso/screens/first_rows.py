@@ -13,7 +13,6 @@ from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 
-
 AGAIN = 5
 """Rows that a value has on average, from which it comes again."""
 
