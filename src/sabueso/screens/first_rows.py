@@ -38,11 +38,7 @@ def first_numbers(
     population: Population, trees: Mapping[str, Tree], most: int
 ) -> dict[str, np.ndarray]:
     """Numbers of up to ``most`` rows under their names; not a number where there is none."""
-    found = _first(population, [sql.cast(tree, "DOUBLE") for tree in trees.values()], most)
-    return {
-        name: np.array(found.column(f"v{place}").to_numpy(zero_copy_only=False), dtype=float)
-        for place, name in enumerate(trees)
-    }
+    return first_of_both(population, trees, (), most)[0]
 
 
 def first_codes(population: Population, names: Sequence[str], most: int) -> dict[str, np.ndarray]:
@@ -52,8 +48,23 @@ def first_codes(population: Population, names: Sequence[str], most: int) -> dict
 
 def first_coded(population: Population, names: Sequence[str], most: int) -> dict[str, Coded]:
     """The values of columns in up to ``most`` rows, as text."""
-    found = _first(population, [sql.cast(sql.column(name), "TEXT") for name in names], most)
-    return {name: Coded.of(found.column(f"v{place}")) for place, name in enumerate(names)}
+    return first_of_both(population, {}, names, most)[1]
+
+
+def first_of_both(
+    population: Population, trees: Mapping[str, Tree], names: Sequence[str], most: int
+) -> tuple[dict[str, np.ndarray], dict[str, Coded]]:
+    """Numbers, and values of columns as text, of the same rows: which are the first is not said twice alike."""
+    kinds = [sql.cast(tree, "DOUBLE") for tree in trees.values()]
+    kinds += [sql.cast(sql.column(name), "TEXT") for name in names]
+    fields = (exp.alias_(tree, f"v{place}") for place, tree in enumerate(kinds))
+    found = population.query(population.used(exp.select(*fields)).limit(most)).columns
+    numbers = {
+        name: np.array(column.to_numpy(zero_copy_only=False), dtype=float)
+        for name, column in zip(trees, found[: len(trees)], strict=True)
+    }
+    texts = zip(names, found[len(trees) :], strict=True)
+    return numbers, {name: Coded.of(column) for name, column in texts}
 
 
 def repeated(codes: Mapping[str, np.ndarray]) -> list[str]:
@@ -69,8 +80,3 @@ def repeated(codes: Mapping[str, np.ndarray]) -> list[str]:
 def codes_of(values: pa.ChunkedArray) -> np.ndarray:
     """A number for each distinct value, from 0 on; -1 where there is none."""
     return Coded.of(values).codes
-
-
-def _first(population: Population, trees: Sequence[Tree], most: int) -> pa.Table:
-    fields = (exp.alias_(tree, f"v{place}") for place, tree in enumerate(trees))
-    return population.query(population.used(exp.select(*fields)).limit(most))

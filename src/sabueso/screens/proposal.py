@@ -81,6 +81,14 @@ def signs_of(population: Population, measure: Column) -> Signs:
     return Signs(*(int(row[name] or 0) for name in fields))
 
 
+def texts_without(table: Table, roles: Sequence[Role]) -> list[str]:
+    """The columns of texts that have none of these roles, and are not where a row stands."""
+    none = {table.roles.get(role) for role in roles}
+    return [
+        c.name for c in table.columns if c.type == "text" and not c.is_place and c.name not in none
+    ]
+
+
 def grouping_column(
     population: Population, roles: Sequence[Role], least: int, share: float = 0.5
 ) -> Column | None:

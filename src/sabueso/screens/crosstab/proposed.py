@@ -11,7 +11,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role
 from sabueso.screens.first_rows import first_codes
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of, texts_without
 
 if TYPE_CHECKING:
     from sabueso.screens.interface import Screen
@@ -31,10 +31,7 @@ def kinds_of(population: Population) -> list[str]:
     """Columns of few values that are no party, account or paper, and not simply whose work a row is."""
     table = population.table
     preparer = table.role("preparer")
-    none = {table.roles.get(role) for role in NO_KINDS}
-    texts = [
-        c.name for c in table.columns if c.type == "text" and not c.is_place and c.name not in none
-    ]
+    texts = texts_without(table, NO_KINDS)
     if preparer is None or not texts or population.account(None).used < LEAST_ROWS:
         return []
     codes = first_codes(population, [preparer.name, *texts], MOST_SEEN)

@@ -151,7 +151,7 @@ class Fences(Screen):
         if population.table.role("party") is None:
             return
         by, settings = found
-        if by != [population.table.roles.get("account")]:
+        if not by:
             return
         yield Proposal(
             f"{population.table.name} beyond the fences of each {by[0]}",

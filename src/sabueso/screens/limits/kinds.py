@@ -7,8 +7,8 @@ import numpy as np
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role
-from sabueso.screens.first_rows import first_coded, first_numbers
-from sabueso.screens.proposal import LEAST_ROWS
+from sabueso.screens.first_rows import first_of_both
+from sabueso.screens.proposal import LEAST_ROWS, texts_without
 
 MOST_SEEN, MOST_COLUMNS, MOST_KINDS = 20_000, 12, 60
 """Rows, the first, by which it is judged, columns that are tried, and kinds that one may tell."""
@@ -17,27 +17,18 @@ SAYS, ADDS = 0.25, 0.15
 COVERED = 0.8
 """Share of the rows that are of kinds with rows enough."""
 _NONE: tuple[Role, ...] = (
-    "id",
-    "document",
-    "text",
-    "party",
-    "approver",
-    "date",
-    "entered",
-    "currency",
-)
+    "id", "document", "text", "party", "approver", "date", "entered", "currency",
+)  # fmt: skip
 
 
 def kinds_of_amounts(population: Population, measure: Column, least: int) -> list[str]:
     """One or two columns of few values by which amounts differ; none where they hardly do."""
-    table = population.table
-    none = {table.roles.get(role) for role in _NONE}
-    names = [c.name for c in table.columns if c.type == "text" and not c.is_place]
-    names = [name for name in names if name not in none][:MOST_COLUMNS]
+    names = texts_without(population.table, _NONE)[:MOST_COLUMNS]
     if not names:
         return []
-    amount = first_numbers(population, {"a": sql.column(measure.name)}, MOST_SEEN)["a"]
-    coded = first_coded(population, names, MOST_SEEN)
+    amounts = {"amount": sql.column(measure.name)}
+    numbers, coded = first_of_both(population, amounts, names, MOST_SEEN)
+    amount = numbers["amount"]
     known = ~np.isnan(amount) & (amount != 0)
     if known.sum() < LEAST_ROWS:
         return []

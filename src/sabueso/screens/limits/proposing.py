@@ -24,12 +24,17 @@ if TYPE_CHECKING:
 
 
 def proposed_limits(
-    population: Population, described: Description | None, roles: tuple[Role, ...], least: int
+    population: Population,
+    described: Description | None,
+    roles: tuple[Role, ...],
+    least: int,
+    *,
+    kinds: bool = False,
 ) -> tuple[list[str], Values] | None:
     """The columns whose groups of ``least`` rows are compared, and the settings that any limit takes: ``by``,
     ``scale``, ``side``, ``where``. None where a table has no dated amounts, too few of them, or is a budget. Where no
-    column in these roles has such groups they are those of kinds by which the amounts differ; where there are none and
-    no column has a role, all rows are compared."""
+    column in these roles has such groups they are, with ``kinds``, those of kinds by which the amounts differ; where there
+    are none and no column has a role, all rows are compared."""
     table = population.table
     measure = table.role("amount")
     if described is None or measure is None or table.role("date") is None:
@@ -37,7 +42,9 @@ def proposed_limits(
     if described.n < LEAST_ROWS or is_budget(table):
         return None
     column = grouping_column(population, roles, least)
-    by = [column.name] if column is not None else kinds_of_amounts(population, measure, least)
+    by = [] if column is None else [column.name]
+    if not by and kinds:
+        by = kinds_of_amounts(population, measure, least)
     if not by and any(role in table.roles for role in roles):
         return None
     signs = signs_of(population, measure)

@@ -32,13 +32,13 @@ _BY: tuple[Role, ...] = ("preparer", "approver")
 
 def proposed_persons(population: Population) -> Iterator[Proposal]:
     """Of a list that is paid, or of a ledger that names whom it pays."""
-    from sabueso.stats.alike import normalised, words
+    from sabueso.stats.alike import normalised
 
     table = population.table
     own = _naming(table)
     if own is None or is_budget(table) or _is_of_people(population, table):
         return
-    mine: set[str] | None = None
+    named: dict[str, str] | None = None
     for name, other in sorted(population.tables.items()):
         theirs = _name_of(other)
         if name == table.name or theirs is None or not _is_of_people(population, other):
@@ -46,9 +46,9 @@ def proposed_persons(population: Population) -> Iterator[Proposal]:
         link = table.links.get(own.name)
         if link is not None and link.table.name == name:
             continue
-        mine = _values(population, table, own.name) if mine is None else mine
-        people = {" ".join(words(v)): v for v in _values(population, other, theirs)}
-        named = {" ".join(words(v)): v for v in mine}
+        if named is None:
+            named = _names(population, table, own.name)
+        people = _names(population, other, theirs)
         both = [each for each in named if each in people and len(each.split()) >= LEAST_WORDS]
         if not both or len(both) > max(FEW, MOST * len(named)):
             continue
@@ -99,8 +99,12 @@ def _is_of_people(population: Population, table: Table) -> bool:
     )
 
 
-def _values(population: Population, table: Table, name: str) -> set[str]:
+def _names(population: Population, table: Table, name: str) -> dict[str, str]:
+    """The names of a column by their words, in the order of their letters."""
+    from sabueso.stats.alike import words
+
     own = Population(population.engine, table, tables=population.tables)
     value = sql.column(name)
     each = own.used(exp.select(exp.alias_(value, "v"))).where(exp.Not(this=sql.is_missing(value)))
-    return set(own.query(each.distinct().limit(MOST_NAMES)).column("v").to_pylist())
+    values = own.query(each.distinct().limit(MOST_NAMES)).column("v").to_pylist()
+    return {" ".join(words(value)): value for value in values}

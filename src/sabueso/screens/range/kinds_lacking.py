@@ -14,7 +14,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of, texts_without
 
 MOST_SEEN = 20_000
 """Rows that are looked at before anything is counted in all."""
@@ -56,7 +56,7 @@ def proposed_of_kinds(population: Population) -> Iterator[Proposal]:
                 f"{column} missing in {table.name} of {kind} {value}",
                 settings_of(required=[column], where=f"{quoted_name(kind)} = {literal(value)}"),
                 f"What nearly all rows of this {kind} have.",
-                f"{out:,} of {n:,} rows lack it, and {every - out:,} of other kinds",
+                f"{out:,} of {n:,} rows lack it, and {every - out:,} of the other rows",
             )
 
 
@@ -71,12 +71,11 @@ class _Lacking(NamedTuple):
 def _kinds(population: Population, table: Table) -> list[_Lacking]:
     """Columns with the kind, and which of its values, whose rows nearly all have a value there and no others have, by
     some rows."""
-    none = {table.roles.get(role) for role in _NO_KINDS}
-    columns = [c for c in table.columns if not c.is_place][:MOST_COLUMNS]
-    kinds = [c.name for c in columns if c.type == "text" and c.name not in none]
+    columns = [c.name for c in table.columns if not c.is_place][:MOST_COLUMNS]
+    kinds = [name for name in texts_without(table, _NO_KINDS) if name in columns]
     if not kinds:
         return []
-    seen = first_coded(population, [c.name for c in columns], MOST_SEEN)
+    seen = first_coded(population, columns, MOST_SEEN)
     lacking = {name: of.codes < 0 for name, of in seen.items() if 0 < (of.codes < 0).mean() < 1}
     found = []
     for kind in kinds:
@@ -90,7 +89,7 @@ def _kinds(population: Population, table: Table) -> list[_Lacking]:
 
 
 def _having(own: np.ndarray, empty: np.ndarray) -> list[int]:
-    """The kinds, if one or two, of which nearly all rows have a value where rows of the others have none."""
+    """The kinds of which nearly all rows have a value where rows of the others have none."""
     sizes = np.bincount(own[own >= 0])
     lacks = np.bincount(own[own >= 0], weights=empty[own >= 0])
     large = np.flatnonzero((sizes >= LEAST_ROWS) & (lacks <= MOST_LACKING * sizes))

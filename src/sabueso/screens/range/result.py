@@ -6,6 +6,15 @@ from dataclasses import dataclass
 
 from sabueso.base.plain import ByColumn
 
+SIZES = {
+    "days": "int64",
+    "by": "float64",
+    "others": "int64",
+    "above": "float64",
+    "short": "float64",
+}
+"""What a row may be out of its rule by, with the kind of number."""
+
 
 @dataclass(frozen=True)
 class Rule:

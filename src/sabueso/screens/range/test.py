@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from itertools import pairwise
@@ -33,7 +33,7 @@ from sabueso.screens.range.overdrawn import overdrawn, proposed_overdrawn
 from sabueso.screens.range.proposed import proposed_range
 from sabueso.screens.range.readings import falls, proposed_readings
 from sabueso.screens.range.resting import off_days, proposed_resting
-from sabueso.screens.range.result import Rules
+from sabueso.screens.range.result import SIZES, Rules
 from sabueso.screens.range.same import others, proposed_same
 from sabueso.screens.range.view import RangeView
 from sabueso.screens.settings import Settings, listed
@@ -180,20 +180,13 @@ def _with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
     scores = kept.column("score").to_pylist()
     place = kept.schema.get_field_index("score")
     kept = kept.set_column(place, "score", pa.array(map(abs, scores), pa.float64()))
-    for name, kind in _SIZES.items():
+    for name, kind in SIZES.items():
         if name in sizes:
             own = [s if size == name else None for s, size in zip(scores, sizes, strict=True)]
-            kept = kept.append_column(name, pa.array(own, pa.float64()).cast(kind))
+            kept = kept.append_column(
+                name, pa.array(own, pa.float64()).cast(pa.type_for_alias(kind))
+            )
     return kept
-
-
-_SIZES = {
-    "days": pa.int64(),
-    "by": pa.float64(),
-    "others": pa.int64(),
-    "above": pa.float64(),
-    "short": pa.float64(),
-}
 
 
 def _measure(table: Table, settings: RangeSettings) -> Column | None:
@@ -241,17 +234,13 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
     if settings.rising is not None:
         column = table.number(settings.rising, what="reading")
         falling = falls(table, column.name, settings.per)
-        whose = [expressions.label(text, table) for text in settings.per]
-        title = f"{column.name} never falls" + (f", by {listed_words(whose)}" if whose else "")
+        title = f"{column.name} never falls{_by(table, settings.per)}"
         gap = sql.cast(falling.by, "DOUBLE")
         found.append(_Rule(title, falling.broken, gap, "by"))
     if settings.not_overdrawn is not None:
         column = table.number(settings.not_overdrawn, what="movement")
         drawn = overdrawn(table, column, settings.per)
-        whose = [expressions.label(text, table) for text in settings.per]
-        title = f"sum of {column.name} not below 0" + (
-            f", by {listed_words(whose)}" if whose else ""
-        )
+        title = f"sum of {column.name} not below 0{_by(table, settings.per)}"
         found.append(_Rule(title, drawn.broken, sql.cast(drawn.short, "DOUBLE"), "short"))
     if settings.same is not None:
         column = table.column(settings.same)
@@ -279,6 +268,12 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         limit, called = _limit(table, settings.not_above)
         beyond(f"{measure.name} not above {called}", limit, value, "above")
     return found
+
+
+def _by(table: Table, per: Sequence[str]) -> str:
+    """Whose rows go together, as a title ends with it."""
+    whose = [expressions.label(text, table) for text in per]
+    return f", by {listed_words(whose)}" if whose else ""
 
 
 def _limit(table: Table, text: str) -> tuple[Tree, str]:

@@ -6,7 +6,7 @@ from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
 from sabueso.screens.limits.view import rows_table
-from sabueso.screens.range.result import Rules
+from sabueso.screens.range.result import SIZES, Rules
 from sabueso.screens.view import MOST_FLAGS, View
 
 
@@ -38,17 +38,14 @@ class RangeView(View[Rules]):
 
     def reason(self, flag: Cells) -> str:
         told = _told(flag, self.finding.scale)
-        happened = any(flag.get(name) is not None for name in _SIZES)
+        happened = any(flag.get(name) is not None for name in SIZES)
         return f"{told}." if happened else f"Not what is declared: {told}."
-
-
-_SIZES = ("days", "by", "others", "above", "short")
 
 
 def _told(flag: Cells, scale: int) -> str:
     """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
     others; of sums, how much is not there."""
-    days, by, others, above, short = map(flag.get, _SIZES)
+    days, by, others, above, short = map(flag.get, SIZES)
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")

@@ -12,26 +12,18 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_codes, repeated
 from sabueso.screens.in_order import MOST_SEEN, InOrder, owners_of
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of, texts_without
 from sabueso.screens.recompute.products import balances
 from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.ties import further
 
 MOVED = 0.5
 """Share of the rows of which the balance must not be the one before: one that stands still is no balance."""
-
-
 MOST_WHOSE = 4
+"""Columns besides that a balance may be of."""
 NOBODYS: tuple[Role, ...] = (
-    "id",
-    "document",
-    "text",
-    "date",
-    "entered",
-    "preparer",
-    "approver",
-    "currency",
-)
+    "id", "document", "text", "date", "entered", "preparer", "approver", "currency",
+)  # fmt: skip
 """Roles of columns that a balance is of nobody by."""
 _BALANCE = re.compile(
     r"balance|saldo|solde|bestand|\bstock|on.?hand|existenc|remaining|zustatek|stan\b|giacenza|voorraad|lager|beholdning|"
@@ -82,10 +74,7 @@ def _stock(table: Table, others: Sequence[Column]) -> list[Column]:
 
 def _whose(population: Population, owners: Sequence[str]) -> list[str]:
     """Columns whose values come again, of which a balance may be: the ward and what it has in stock."""
-    table = population.table
-    none = {*owners, *(table.roles.get(role) for role in NOBODYS)}
-    texts = [c.name for c in table.columns if c.type == "text" and not c.is_place]
-    texts = [name for name in texts if name not in none]
+    texts = [name for name in texts_without(population.table, NOBODYS) if name not in owners]
     if not texts:
         return []
     return repeated(first_codes(population, texts, MOST_SEEN))[:MOST_WHOSE]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 import sqlglot.expressions as exp
@@ -68,7 +69,7 @@ def _of_papers(population: Population, document: Column, party: Column) -> Itera
     words = _no_papers(population, document)
     only = f"{name} not in ({', '.join(map(literal, words))})" if words else None
     besides = f"; {', '.join(words)} {'is' if len(words) == 1 else 'are'} no paper" if words else ""
-    numbered = population if only is None else _narrowed(population, only)
+    numbered = population if only is None else replace(population, where=only)
     if _each_of(numbered, document.name)[1] >= LEAST_ROWS and _of_one(numbered, document, party):
         yield Proposal(
             f"one {document.name} of several {party.name} in {table.name}",
@@ -77,7 +78,7 @@ def _of_papers(population: Population, document: Column, party: Column) -> Itera
             f"{document.name} and amount are the same, and {party.name} is not{besides}",
         )
     nobodys = f"{quoted_name(party.name)} is null" + (f" and {only}" if only else "")
-    each, rows = _each_of(_narrowed(population, nobodys), document.name)
+    each, rows = _each_of(replace(population, where=nobodys), document.name)
     if rows >= LEAST_ROWS and ONCE * rows <= each < rows:
         yield Proposal(
             f"one {document.name} twice in {table.name}, without {party.name}",
@@ -98,10 +99,6 @@ def _no_papers(population: Population, document: Column) -> list[str]:
         v for v, n in zip(values, rows, strict=True) if n >= SEVERAL and not re.search(r"\d", v)
     ]
     return sorted(plain) if len(plain) <= MOST_WORDS else []
-
-
-def _narrowed(population: Population, where: str) -> Population:
-    return Population(population.engine, population.table, where, tables=population.tables)
 
 
 def _sides(population: Population) -> list[tuple[str, str | None]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from sabueso.population.expressions import literal, quoted_name
@@ -65,7 +66,7 @@ def _of_papers(screen: Screen, population: Population, column: Column) -> Iterat
     where = None
     if head:
         where = f"substr({name}, 1, {len(head)}) = {literal(head)}"
-    rows = Population(population.engine, table, where, tables=population.tables)
+    rows = replace(population, where=where)
     settings = SequenceSettings(of=name, find=["gaps"])
     found = screen.run(rows, settings)
     main = max(found.groups, key=lambda s: s.numbers, default=None)

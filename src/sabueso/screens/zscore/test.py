@@ -17,6 +17,7 @@ from sabueso.base.words import listed
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
+from sabueso.population.table import Role
 from sabueso.population.units import unit_of
 from sabueso.report.blocks import Suit
 from sabueso.screens.cautions import copied_rows
@@ -114,7 +115,8 @@ class ZScore(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         yield from proposed_prices(population, LEAST_PROPOSED)
-        found = proposed_limits(population, described, ("party", "account"), LEAST_PROPOSED)
+        roles: tuple[Role, ...] = ("party", "account")
+        found = proposed_limits(population, described, roles, LEAST_PROPOSED, kinds=True)
         if found is None or described is None:
             return
         by, settings = found
