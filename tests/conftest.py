@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import io
+import itertools
 import json
 import os
 import shutil
 import subprocess
 import sys
 import time
+import weakref
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, redirect_stderr, redirect_stdout
 from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 # As the program does, but before NumPy is loaded here.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
@@ -34,7 +36,7 @@ from sabueso.case.folder import Case
 from sabueso.cli.held import Held, hold, release
 from sabueso.cli.main import main
 from sabueso.cli.session import UNKEPT
-from sabueso.population.engines import EngineSettings, open_engine
+from sabueso.population.engines import Engine, EngineSettings, open_engine
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Part, Table
 from sabueso.screens import find_screen
@@ -255,37 +257,56 @@ def table_of(rows: Rows, path: Path, **roles: str) -> Table:
     )
 
 
+_at_hand: list[Engine] = []
+"""A few engines that nobody uses: to open one takes longer than most questions that a test asks of it."""
+
+
+def _put_back(engine: Engine) -> None:
+    if len(_at_hand) < 3:
+        _at_hand.append(engine)
+    else:
+        engine.close()
+
+
+class _Lent:
+    """An engine that is there for the next one as soon as nobody holds this."""
+
+    def __init__(self) -> None:
+        self._engine = _at_hand.pop() if _at_hand else open_engine(EngineSettings())
+        weakref.finalize(self, _put_back, self._engine)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._engine, name)
+
+
+def lend_engine() -> Engine:
+    """An embedded engine as it is opened, but not locked: it may have been another's before."""
+    return cast(Engine, _Lent())
+
+
 @pytest.fixture
-def populate(tmp_path: Path) -> Iterator[Callable[..., Population]]:
+def populate(tmp_path: Path) -> Callable[..., Population]:
     """A population of plain rows on the embedded engine: columns by their Python types."""
-    engines = []
+    built = itertools.count()
 
     def build(rows: Rows, where: str | None = None, **roles: str) -> Population:
-        table = table_of(rows, tmp_path / f"rows{len(engines)}.parquet", **roles)
-        engine = open_engine(EngineSettings())
-        engines.append(engine)
+        table = table_of(rows, tmp_path / f"rows{next(built)}.parquet", **roles)
+        engine = lend_engine()
         engine.attach(table)
-        engine.lock()
         return Population(engine, table, where, tables={"ledger": table})
 
-    yield build
-    for engine in engines:
-        engine.close()
+    return build
 
 
 @contextmanager
 def populated(folder: Path, tables: dict[str, Rows], **roles: str) -> Iterator[Population]:
     """The first of several tables of plain rows, beside the others."""
-    engine, built = open_engine(EngineSettings()), {}
+    engine, built = lend_engine(), {}
     for name, rows in tables.items():
         own = {role: column for role, column in roles.items() if column in rows[0]}
         built[name] = replace(table_of(rows, folder / f"{name}.parquet", **own), name=name)
         engine.attach(built[name])
-    engine.lock()
-    try:
-        yield Population(engine, next(iter(built.values())), tables=built)
-    finally:
-        engine.close()
+    yield Population(engine, next(iter(built.values())), tables=built)
 
 
 def screened(population: Population, test: str, **settings: Any) -> dict[str, Any]:

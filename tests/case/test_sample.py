@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from decimal import Decimal
 
 import numpy as np
@@ -141,9 +142,10 @@ def test_all_judged_says_what_follows_and_nothing_before(populate):
     assert low.content["money"]["low_projected"] == pytest.approx(interval)
 
 
-@pytest.fixture
-def case(tmp_path):
+@pytest.fixture(scope="module")
+def screened_case(tmp_path_factory):
     """Payments in two files, one row of which a screen flags."""
+    folder = tmp_path_factory.mktemp("sampled")
     rng = np.random.default_rng(6)
     lines = [
         f"P{i:04d},2025-{1 + i % 12:02d}-11,S{i % 9},{100 + rng.normal(0, 8):.2f}"
@@ -151,12 +153,18 @@ def case(tmp_path):
     ]
     lines.append("X1,2025-05-05,S3,9000.00")
     head = "id,date,supplier,amount\n"
-    (tmp_path / "one.csv").write_text(head + "\n".join(lines[:150]) + "\n")
-    (tmp_path / "two.csv").write_text(head + "\n".join(lines[150:]) + "\n")
-    inside("open", "case", cwd=tmp_path)
-    inside("intake", "../one.csv", "../two.csv", "--as", "pay", cwd=tmp_path / "case")
-    inside("try", "zscore", "pay", "--keep", "z", cwd=tmp_path / "case")
-    inside("screen", "--as", "KL", cwd=tmp_path / "case")
+    (folder / "one.csv").write_text(head + "\n".join(lines[:150]) + "\n")
+    (folder / "two.csv").write_text(head + "\n".join(lines[150:]) + "\n")
+    inside("open", "case", cwd=folder)
+    inside("intake", "../one.csv", "../two.csv", "--as", "pay", cwd=folder / "case")
+    inside("try", "zscore", "pay", "--keep", "z", cwd=folder / "case")
+    inside("screen", "--as", "KL", cwd=folder / "case")
+    return folder
+
+
+@pytest.fixture
+def case(screened_case, tmp_path):
+    shutil.copytree(screened_case, tmp_path, dirs_exist_ok=True)
     return tmp_path / "case"
 
 

@@ -238,7 +238,7 @@ def test_damaged_files_are_sentences(tmp_path):
     inside("open", "c", cwd=tmp_path)
     made = random.Random(3)
     for suffix, whole in _sources().items():
-        for number in range(12):
+        for number in range(6):
             content = bytearray(whole)
             if number % 3 == 0:
                 content = content[: made.randrange(len(content))]

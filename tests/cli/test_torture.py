@@ -8,12 +8,12 @@ from sabueso.base.libraries import let_pandas_in
 from torture import torture
 
 SOME = {
-    "files": 20,
-    "expressions": 60,
-    "arguments": 20,
-    "plans": 10,
-    "alterations": 4,
-    "kills": 2,
+    "files": 12,
+    "expressions": 40,
+    "arguments": 12,
+    "plans": 6,
+    "alterations": 2,
+    "kills": 1,
     "races": 1,
 }
 

@@ -488,10 +488,17 @@ def _servers(folder: Path, awaited: str, times: int, *commands: list[str]) -> It
 
 
 def _small(folder: Path) -> dict[str, str]:
-    """An environment in which Spark cuts its work into few pieces: the rows here are few."""
+    """An environment in which Spark cuts its work into few pieces, and compiles none of it: the rows here are few."""
     conf = folder / "conf"
     conf.mkdir(exist_ok=True)
-    (conf / "spark-defaults.conf").write_text("spark.sql.shuffle.partitions 2\n")
+    plain = {
+        "spark.sql.shuffle.partitions": 2,
+        "spark.sql.codegen.wholeStage": "false",
+        "spark.sql.codegen.factoryMode": "NO_CODEGEN",
+        "spark.ui.enabled": "false",
+        "spark.executor.cores": 1,
+    }
+    (conf / "spark-defaults.conf").write_text("".join(f"{k} {v}\n" for k, v in plain.items()))
     return {"SPARK_CONF_DIR": str(conf)}
 
 
@@ -503,13 +510,12 @@ def _free_port() -> int:
 
 @contextmanager
 def _cluster(folder: Path) -> Iterator[str]:
-    """A standalone cluster: a master and two workers, each a process of its own."""
+    """A standalone cluster: a master and a worker with two executors, each a process of its own."""
     where, port = ["--host", "127.0.0.1", "--webui-port", "0"], str(_free_port())
     address = f"spark://127.0.0.1:{port}"
     master = ["org.apache.spark.deploy.master.Master", *where, "--port", port]
-    worker = ["org.apache.spark.deploy.worker.Worker", *where, "--cores", "1", "--memory", "1g"]
-    commands = (master, [*worker, address], [*worker, address])
-    with _servers(folder, "Registering worker", 2, *commands):
+    worker = ["org.apache.spark.deploy.worker.Worker", *where, "--cores", "2", "--memory", "2g"]
+    with _servers(folder, "Registering worker", 1, master, [*worker, address]):
         yield address
 
 
@@ -550,7 +556,7 @@ def test_spark_connect_gives_the_same_figures(tmp_path):
 
 
 def test_a_cluster_screens_and_papers_a_case(tmp_path):
-    """End to end on a master and two workers; the findings are those of the embedded engine."""
+    """End to end on a cluster of two executors; the findings are those of the embedded engine."""
     case = _case(tmp_path)
     tests = (
         ("top", "--share", "1%"),

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from conftest import inside, inside_json, populated, screened
 from sabueso.base.errors import UserError
+from sabueso.screens.range.late import late_of
 
 readings = st.lists(
     st.lists(st.one_of(st.none(), st.integers(0, 12)), min_size=1, max_size=9),
@@ -119,6 +120,52 @@ def test_what_goes_out_and_is_not_there(tmp_path_factory, moves):
     with populated(folder, {"ledger": rows}, id="n", date="day") as population:
         found = screened(population, "range", not_overdrawn="units", per="who")
     assert {flag["subject"]["n"]: flag["short"] for flag in found["flags"]} == expected
+
+
+@given(
+    gaps=st.lists(st.one_of(st.none(), st.integers(-9, 90)), min_size=1, max_size=30),
+    most=st.integers(0, 60),
+)
+@settings(max_examples=15, deadline=None)
+def test_days_that_are_out_of_order_or_too_far_apart(populate, gaps, most):
+    first = date(2024, 1, 1)
+    rows = [
+        {"n": f"N{i:02}", "day": first, "paid": first + timedelta(days=gap)}
+        for i, gap in enumerate(gaps)
+        if gap is not None
+    ]
+    if not rows:
+        return
+    found = screened(
+        populate(rows, id="n", date="day"), "range", in_order=["day", "paid"], most_days=most
+    )
+    told = {f["subject"]["n"]: (f.get("days"), f.get("after")) for f in found["flags"]}
+    gap_of = {row["n"]: (row["paid"] - first).days for row in rows}
+    assert told == {
+        n: (-gap, None) if gap < 0 else (None, gap)
+        for n, gap in gap_of.items()
+        if gap < 0 or gap > most
+    }
+
+
+@pytest.mark.parametrize(
+    ("late", "expected"),
+    [
+        # The lowest place where they part, above which are no more than a few; none where they do not.
+        ([95, 200], (30, 2, 95)),
+        ([95, 200, 210], (30, 3, 95)),
+        ([95, 200, 210, 220], (95, 3, 200)),
+        ([95, 96, 97, 98], None),
+        ([59], None),
+        ([60], (30, 1, 60)),
+        ([], None),
+    ],
+)
+def test_what_is_far_later_than_all_others(populate, late, expected):
+    first = date(2024, 1, 1)
+    days = [*(i % 31 for i in range(300)), *late, -4]
+    rows = [{"n": f"N{i}", "day": first, "paid": first + timedelta(days=d)} for i, d in enumerate(days)]  # fmt: skip
+    assert late_of(populate(rows, id="n", date="day"), ("day", "paid"), 3) == expected
 
 
 def _case(tmp_path, tables):
@@ -295,6 +342,7 @@ def test_what_is_no_rule_of_rows_is_refused(populate):
     for wrong, message in (
         ({"rising": "kind"}, "holds text, not numbers, and cannot be a reading"),
         ({"same": "kind"}, "same needs per"),
+        ({"rising": "km", "most_days": 3}, "most-days needs in-order"),
         ({"per": ["kind"]}, "per goes with rising, not-overdrawn or same"),
         ({"weekdays": ["Mo"]}, "expected Mon, Tue, Wed, Thu, Fri, Sat, Sun"),
     ):

@@ -116,12 +116,13 @@ class Population:
         wanted = [exp.alias_(tree, name, quoted=True) for name, tree in values.items()]
         if rows:
             wanted += [sql.column(FILE_COLUMN), sql.column(LINE_COLUMN)]
-        return self.used(exp.select(*wanted), reasons)
+        return self.used(exp.select(*wanted, copy=False), reasons)
 
     def used(self, select: exp.Select, reasons: Sequence[Reason] = ()) -> exp.Select:
         """A SELECT from the rows used."""
         kept = [_not_true(r.condition) for r in [*self.conditions(), *reasons]]
-        select = select.from_(self.source())
+        # Nobody else holds what is begun here, nor changes a part of it: it need not be copied at each step.
+        select = select.from_(self.source(), copy=False)
         return select.where(sql.both(kept), copy=False) if kept else select
 
     def distinct(self, measure: Column, reasons: Sequence[Reason]) -> exp.Select:
@@ -211,9 +212,12 @@ class Population:
         some = exp.or_(*(exp.paren(reason.condition) for reason in every))
         place_of = exp.alias_(case, "place", quoted=True)
         columns = [sql.column(measure.name)] if measure is not None else []
-        inner = exp.select(place_of, *columns).from_(self.source()).where(some)
-        select = exp.select(sql.column("place"), *fields).from_(inner.subquery("b"))
-        found = self.query(select.group_by(sql.column("place")).order_by("place")).to_pylist()
+        inner = exp.select(place_of, *columns, copy=False).from_(self.source(), copy=False)
+        inner = inner.where(some, copy=False)
+        select = exp.select(sql.column("place"), *fields, copy=False)
+        select = select.from_(inner.subquery("b", copy=False), copy=False)
+        select = select.group_by(sql.column("place"), copy=False)
+        found = self.query(select.order_by(sql.column("place"), copy=False)).to_pylist()
         codes = [(every[row["place"]].code, row) for row in found]
         amounts = {code: _amount(row["total"], measure) for code, row in codes} if measure else {}
         return {code: row["n"] for code, row in codes}, amounts

@@ -46,7 +46,13 @@ def is_missing(tree: Tree) -> Tree:
 
 
 def cast(tree: Tree, kind: str) -> exp.Cast:
-    return exp.Cast(this=tree, to=exp.DataType.build(kind))
+    return exp.Cast(this=tree, to=_data_type(kind).copy())
+
+
+@cache
+def _data_type(kind: str) -> exp.DataType:
+    """A type by its name, parsed once."""
+    return exp.DataType.build(kind)
 
 
 def call(name: str, *arguments: Tree) -> exp.Anonymous:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from tempfile import TemporaryDirectory
 from typing import Any
 
@@ -20,9 +21,11 @@ from sabueso.population.engines.interface import (
     part_files,
     written,
 )
+from sabueso.population.engines.resident import Resident
 from sabueso.population.table import Column, Part, Table
 
 DIALECT = "duckdb"
+_KEPT = '"rows of a table that is kept"'
 
 
 # This engine's own text for each building block without a common name. A sum of BIGINT is 128 bits
@@ -52,6 +55,7 @@ class EmbeddedEngine:
     def __init__(self, settings: EngineSettings) -> None:
         self._connection = duckdb.connect(":memory:")
         self._directories: set[str] = set()
+        self._resident = Resident()
         self._lean = not settings.memory
         # What does not fit into the memory goes to the disk, where no other user reads it.
         self._spill = TemporaryDirectory(prefix="sabueso-", ignore_cleanup_errors=True)
@@ -77,7 +81,11 @@ class EmbeddedEngine:
     def attach(self, table: Table) -> None:
         for part in table.parts:
             self._directories.update(file.rpartition("/")[0] for file in part_files(part))
+        name = _name(table.name)
+        if self._resident.forget(name):
+            self._execute(f"DROP TABLE {name}")
         self._execute(self.view(table))
+        self._resident.attached(table, name)
 
     def view(self, table: Table) -> str:
         """The statement that makes a table's rows known."""
@@ -117,6 +125,18 @@ class EmbeddedEngine:
             for name in inputs:
                 self._connection.unregister(name)
 
+    def _keep(self, name: str) -> None:
+        """Take the rows of a view into memory, under its name."""
+        try:
+            with _transaction(self._connection):
+                self._connection.execute(f"CREATE TABLE {_KEPT} AS SELECT * FROM {name}")
+                self._connection.execute(f"DROP VIEW {name}")
+                self._connection.execute(f"ALTER TABLE {_KEPT} RENAME TO {name}")
+        except duckdb.Error:
+            # No room, or a derived column that has no value somewhere: it stays a view, and who asks for what
+            # cannot be had is told then.
+            self._resident.forget(name)
+
     def _streamed(self, statement: str) -> Iterator[pa.RecordBatch]:
         begun = False
         try:
@@ -152,6 +172,8 @@ class EmbeddedEngine:
         self._spill.cleanup()
 
     def _execute(self, statement: str) -> Any:
+        for name in self._resident.due(statement):
+            self._keep(name)
         try:
             try:
                 return self._run(statement)
@@ -171,6 +193,17 @@ class EmbeddedEngine:
         """From here on use what memory the machine has: something does not fit into less."""
         self._lean = False
         self._connection.execute("RESET memory_limit")
+
+
+@contextmanager
+def _transaction(connection: duckdb.DuckDBPyConnection) -> Iterator[None]:
+    connection.begin()
+    try:
+        yield
+    except BaseException:
+        connection.rollback()
+        raise
+    connection.commit()
 
 
 def render(tree: exp.Expr) -> str:

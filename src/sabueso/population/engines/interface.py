@@ -81,6 +81,11 @@ def part_files(part: Part) -> list[str]:
     return [Path(file).resolve().as_posix() for file in part.files]
 
 
+def part_bytes(part: Part) -> int:
+    """What a part's files take on the disk; one that is not there takes nothing, and is told of where it is read."""
+    return sum(file.stat().st_size for file in map(Path, part.files) if file.exists())
+
+
 def written(tree: exp.Expr, dialect: Any, texts: Mapping[str, str]) -> str:
     """The text of a tree with the nodes of ``sql.OWN_NODES`` as an engine calls them.
 

@@ -12,8 +12,10 @@ from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Table
+from sabueso.report.numbers import many
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.range.days import days_from
+from sabueso.screens.range.late import LEAST_LATE, Late, late_of
 
 MOST_OUT = 0.01
 """Share of rows out of order up to which the order is the rule, and to be out of it the exception."""
@@ -38,6 +40,8 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
             "before": sql.only(sql.count(), exp.LT(this=days, expression=zero)),
             "after": sql.only(sql.count(), exp.GT(this=days.copy(), expression=zero.copy())),
             "both": exp.Count(this=days.copy()),
+            "least": exp.Min(this=days.copy()),
+            "most": exp.Max(this=days.copy()),
         }
         fields += [exp.alias_(tree, f"{name}{place}") for name, tree in asked.items()]
     (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
@@ -47,19 +51,63 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         )
         first, second, both_ways = pair
         order, out = ((first, second), before) if before < after else ((second, first), after)
-        usual = LEAST_LATER * out <= max(before, after) and out <= max(FEW_OUT, MOST_OUT * both)
-        if both < LEAST_ROWS or not out or not usual:
+        usual = LEAST_LATER * out <= max(before, after) and out <= _few(both)
+        if both < LEAST_ROWS or not usual:
             continue
         # Of two tables that each name the other's rows, those are told whose day comes later.
         if both_ways and order[1] == first:
             continue
-        earlier, later = (text.replace('"', "") for text in order)
+        most = int(row[f"most{place}"]) if before < after else -int(row[f"least{place}"])
+        late = late_of(population, order, _few(both)) if most >= LEAST_LATE else None
+        if not out and late is None:
+            continue
+        other_way = max(before, after)
+        words = _in_words(order, out, other_way, both, late)
+        name = " or ".join(w.what for w in words)
+        later = order[1].replace('"', "")
         yield Proposal(
-            f"{later} of {table.name} before {earlier}",
-            settings_of(in_order=list(order)),
-            "What happened before it could have.",
-            f"{out:,} of {both:,} rows are so, and {max(before, after):,} the other way round",
+            f"{later} of {table.name} {name}",
+            settings_of(in_order=list(order), most_days=late.within if late is not None else None),
+            " ".join(w.purpose for w in words),
+            "; ".join(w.because for w in words),
         )
+
+
+class _Words(NamedTuple):
+    """How a proposal tells what is out of the way."""
+
+    what: str
+    purpose: str
+    because: str
+
+
+def _in_words(
+    order: _Order, out: int, other_way: int, both: int, late: Late | None
+) -> list[_Words]:
+    """Of rows before what comes first, and of rows long after it, where there are such."""
+    earlier = order[0].replace('"', "")
+    found = []
+    if out:
+        because = f"{out:,} of {both:,} rows are so, and {other_way:,} the other way round"
+        found.append(_Words(f"before {earlier}", "What happened before it could have.", because))
+    if late is not None:
+        rest, days = both - out - late.rows, many(late.within, "day")
+        found.append(
+            _Words(
+                f"long after {earlier}",
+                "What took far longer than it did elsewhere.",
+                f"{rest:,} of {both:,} rows are within {days} of it, {late.rows:,} at least {late.first:,} days after it",
+            )
+        )
+    return found
+
+
+def _few(rows: int) -> int:
+    """How many rows are few enough to be the exception."""
+    return max(FEW_OUT, int(MOST_OUT * rows))
+
+
+_Order = tuple[str, str]
 
 
 class _Pair(NamedTuple):

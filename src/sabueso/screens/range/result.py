@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import pyarrow as pa
+
 from sabueso.base.plain import ByColumn
 
 SIZES = {
@@ -12,6 +14,7 @@ SIZES = {
     "others": "int64",
     "above": "float64",
     "short": "float64",
+    "after": "int64",
 }
 """What a row may be out of its rule by, with the kind of number."""
 
@@ -32,3 +35,19 @@ class Rules:
     n: int
     rules: list[Rule]
     flagged: int
+
+
+def with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
+    """How much a row is out of its rule, under the name of what is counted: ``days``; ``by``, less than nothing where a
+    reading is below the one before it, and not above the one after; ``others``, which have another value; ``above`` its
+    limit; what is ``short`` after it; the days ``after`` another, all of them."""
+    scores = kept.column("score").to_pylist()
+    place = kept.schema.get_field_index("score")
+    kept = kept.set_column(place, "score", pa.array(map(abs, scores), pa.float64()))
+    for name, kind in SIZES.items():
+        if name in sizes:
+            own = [s if size == name else None for s, size in zip(scores, sizes, strict=True)]
+            kept = kept.append_column(
+                name, pa.array(own, pa.float64()).cast(pa.type_for_alias(kind))
+            )
+    return kept

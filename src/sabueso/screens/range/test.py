@@ -19,6 +19,7 @@ from sabueso.population.linked import linked_column
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table, bare_name
+from sabueso.report.numbers import many
 from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.grouping import dated
 from sabueso.screens.interface import Screen
@@ -33,7 +34,7 @@ from sabueso.screens.range.overdrawn import overdrawn, proposed_overdrawn
 from sabueso.screens.range.proposed import proposed_range
 from sabueso.screens.range.readings import falls, proposed_readings
 from sabueso.screens.range.resting import off_days, proposed_resting
-from sabueso.screens.range.result import SIZES, Rules
+from sabueso.screens.range.result import Rules, with_sizes
 from sabueso.screens.range.same import others, proposed_same
 from sabueso.screens.range.view import RangeView
 from sabueso.screens.settings import Settings, listed
@@ -59,7 +60,9 @@ class RangeSettings(Settings):
         default_factory=list,
         description="days, of linked tables too, none of which is before the one named before it",
     )
-
+    most_days: int | None = Field(
+        None, ge=0, description="days that each of --in-order is at most after the one before it"
+    )
     rising: str | None = Field(
         None, description="column of readings, such as of a meter, that never fall"
     )
@@ -90,6 +93,8 @@ class RangeSettings(Settings):
             raise ValueError("column and allowed go together")
         if len(self.in_order) == 1:
             raise ValueError("in-order needs two days or more")
+        if self.most_days is not None and not self.in_order:
+            raise ValueError("most-days needs in-order: between which days they lie")
         if self.per and self.rising is None and self.same is None and self.not_overdrawn is None:
             raise ValueError("per goes with rising, not-overdrawn or same")
         if self.same is not None and not self.per:
@@ -127,6 +132,7 @@ class Range(Screen):
         "sabueso try range staff --required baja",
         "sabueso try range payroll --on plus_mar --not-above salario_base",
         "sabueso try range payments --in-order proveedor.alta,fecha",
+        "sabueso try range receipts --in-order pedido.fecha,fecha --most-days 60",
         "sabueso try range payroll --same salario_base --per empleado",
     )
 
@@ -166,27 +172,11 @@ class Range(Screen):
         if measure is None:
             kept = kept.append_column("amount", pa.nulls(kept.num_rows, pa.decimal128(18, 2)))
         kept = kept.append_column("rule", pa.array([names[i] for i in broken], pa.string()))
-        kept = _with_sizes(kept, [rules[i].size for i in broken])
+        kept = with_sizes(kept, [rules[i].size for i in broken])
         kept = kept.append_column("direction", pa.array(["out"] * len(broken), pa.string()))
         counts = [(name, broken.count(i)) for i, name in enumerate(names)]
         flags = Flags("row", kept)
         return declared_finding(self.name, population, measure, settings, flags, counts)
-
-
-def _with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
-    """How much a row is out of its rule, under the name of what is counted: ``days``; ``by``, less than nothing where a
-    reading is below the one before it, and not above the one after; ``others``, which have another value; ``above`` its
-    limit; what is ``short`` after it."""
-    scores = kept.column("score").to_pylist()
-    place = kept.schema.get_field_index("score")
-    kept = kept.set_column(place, "score", pa.array(map(abs, scores), pa.float64()))
-    for name, kind in SIZES.items():
-        if name in sizes:
-            own = [s if size == name else None for s, size in zip(scores, sizes, strict=True)]
-            kept = kept.append_column(
-                name, pa.array(own, pa.float64()).cast(pa.type_for_alias(kind))
-            )
-    return kept
 
 
 def _measure(table: Table, settings: RangeSettings) -> Column | None:
@@ -231,6 +221,11 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         before = exp.LT(this=days, expression=sql.integer(0))
         gap = sql.cast(exp.Neg(this=exp.paren(days.copy())), "DOUBLE")
         found.append(_Rule(f"{_bare(later)} not before {_bare(earlier)}", before, gap, "days"))
+        if settings.most_days is not None:
+            beyond_most = exp.GT(this=days.copy(), expression=sql.integer(settings.most_days))
+            within = f"within {many(settings.most_days, 'day')} of"
+            title = f"{_bare(later)} {within} {_bare(earlier)}"
+            found.append(_Rule(title, beyond_most, sql.cast(days.copy(), "DOUBLE"), "after"))
     if settings.rising is not None:
         column = table.number(settings.rising, what="reading")
         falling = falls(table, column.name, settings.per)

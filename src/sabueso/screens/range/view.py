@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
@@ -44,8 +46,8 @@ class RangeView(View[Rules]):
 
 def _told(flag: Cells, scale: int) -> str:
     """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
-    others; of sums, how much is not there."""
-    days, by, others, above, short = map(flag.get, SIZES)
+    others; of sums, how much is not there; of what is late, after how many days it is."""
+    days, by, others, above, short, after = map(flag.get, SIZES)
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
@@ -58,6 +60,9 @@ def _told(flag: Cells, scale: int) -> str:
     if short is not None:
         column, _, whose = rule.partition(" not below 0")
         return f"after it the {column}{whose.replace(', by ', ' of its ', 1)} is {_size(short, scale)} below 0"
+    if after is not None:
+        later, within, earlier = re.split(r" (within \S+ days?) of ", rule, maxsplit=1)
+        return f"{later} {num.many(after, 'day')} after {earlier}, not {within}"
     if above is not None:
         return rule.replace(" not above ", f" {_size(above, scale)} above ")
     return rule if not days else rule.replace(" not before ", f" {num.many(days, 'day')} before ")

@@ -1,0 +1,42 @@
+"""Rows of which a day is far longer after another than it is of all others."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Population
+from sabueso.screens.range.days import days_from
+
+LEAST_LATE = 14
+"""Days by which those that are late are apart from the others, at the least."""
+TIMES_LATER = 2
+"""How many times as long after as the last of the others the first of them is."""
+MOST_LATE = 1_000
+
+
+class Late(NamedTuple):
+    """Days ``within`` which all others are, how many ``rows`` are not, and after how many days the ``first`` of these
+    is."""
+
+    within: int
+    rows: int
+    first: int
+
+
+def late_of(population: Population, order: tuple[str, str], few: int) -> Late | None:
+    """Those that stand apart at the upper end, no more than a few; None where nothing does."""
+    few = min(few, MOST_LATE)
+    days = days_from(*order, population.table)
+    known = exp.GTE(this=sql.column("days"), expression=sql.integer(0))
+    each = population.used(exp.select(exp.alias_(days, "days"))).subquery("d")
+    select = exp.select(sql.column("days")).from_(each).where(known)
+    longest = select.order_by(sql.ordered(sql.column("days"), descending=True)).limit(few + 1)
+    found = [int(days) for days in population.query(longest).column("days").to_pylist()]
+    for rows in range(len(found) - 1, 0, -1):
+        first, within = found[rows - 1], found[rows]
+        if first >= TIMES_LATER * within and first - within >= LEAST_LATE:
+            return Late(within, rows, first)
+    return None
