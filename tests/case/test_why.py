@@ -108,7 +108,7 @@ def test_what_a_test_of_entities_cells_or_clusters_marked_is_said_first(marisma,
         assert sentence.startswith(f"Recorded at {hour}:00: ") and "would be expected" in sentence
     revived = said("proveedor S1573")
     assert "ack from silence of" in revived and "2025-" in revived
-    assert "S1573 has 1 row, and is among staff: E145." in said("cuenta_bancaria ES81")
+    assert "S1573 has 1 row, and the same stands in staff: E145." in said("cuenta_bancaria ES81")
     ghost = said("empleado E075")
     assert "in 2025-01, 2025-02" in ghost and ghost.endswith("absent among roster then.")
     twice = next(label for label in ids if label.endswith("P-027559"))

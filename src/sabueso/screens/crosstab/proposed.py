@@ -1,9 +1,9 @@
-"""Cross tables that are proposed: of whoever recorded rows and the few kinds that these have."""
+"""Cross tables that are proposed: of whoever recorded rows, or has them, and the few kinds that these have."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -19,6 +19,9 @@ if TYPE_CHECKING:
 MOST_SEEN = 20_000
 """Rows, the first, by which it is judged whether a column tells kinds."""
 MOST_KINDS = 40
+MOST_PARTIES, ROWS_OF_EACH = 100, 50
+"""Parties up to which, and rows of each in the mean from which, they are compared where nobody is told who recorded
+them."""
 OWN = 0.9
 """Share of the rows whose kind is the commonest of whoever recorded them, from which the kind is their work."""
 NO_KINDS: tuple[Role, ...] = (
@@ -27,15 +30,31 @@ NO_KINDS: tuple[Role, ...] = (
 PROPOSED = 3
 
 
-def kinds_of(population: Population) -> list[str]:
-    """Columns of few values that are no party, account or paper, and not simply whose work a row is."""
+class Compared(NamedTuple):
+    """Whose rows are compared, and the columns that tell of what kinds they are."""
+
+    whose: str
+    kinds: list[str]
+
+
+def compared_of(population: Population) -> Compared | None:
+    """The preparer, or the party where none is told and they are few, with columns of few values that are no party,
+    account or paper, and not simply whose work a row is; None where neither is told."""
     table = population.table
-    preparer = table.role("preparer")
+    preparer, party = table.role("preparer"), table.role("party")
+    whose = preparer or party
+    if whose is None:
+        return None
     texts = texts_without(table, NO_KINDS)
-    if preparer is None or not texts or population.account(None).used < LEAST_ROWS:
-        return []
-    codes = first_codes(population, [preparer.name, *texts], MOST_SEEN)
-    return [name for name in texts if _tells(codes[preparer.name], codes[name])]
+    if not texts or population.account(None).used < LEAST_ROWS:
+        return Compared(whose.name, [])
+    codes = first_codes(population, [whose.name, *texts], MOST_SEEN)
+    own = codes[whose.name]
+    known = own[own >= 0]
+    several = len(np.unique(known))
+    if preparer is None and (several > MOST_PARTIES or len(known) < ROWS_OF_EACH * several):
+        return None
+    return Compared(whose.name, [name for name in texts if _tells(own, codes[name])])
 
 
 def _tells(who: np.ndarray, kind: np.ndarray) -> bool:
@@ -56,19 +75,19 @@ def _tells(who: np.ndarray, kind: np.ndarray) -> bool:
 def proposed_crosstabs(screen: Screen, population: Population) -> Iterator[Proposal]:
     """Kinds of which somebody has far more than others have."""
     table = population.table
-    preparer = table.role("preparer")
-    if preparer is None or is_budget(table):
+    compared = None if is_budget(table) else compared_of(population)
+    if compared is None:
         return
-    left = PROPOSED
-    for name in kinds_of(population):
-        settings = settings_of(of=[quoted_name(name)], by=[quoted_name(preparer.name)])
+    left, whose = PROPOSED, compared.whose
+    for name in compared.kinds:
+        settings = settings_of(of=[quoted_name(name)], by=[quoted_name(whose)])
         found = screen.run(population, screen.settings.from_plan(settings, screen.name))
         if not len(found.flags) or not left:
             continue
         left -= 1
         yield Proposal(
-            f"{name} of {table.name} by {preparer.name}",
+            f"{name} of {table.name} by {whose}",
             settings,
             f"Somebody who has far more rows of one {name} than the others, such as of what takes back.",
-            f"{len(found.groups) - 1:,} of {preparer.name} by {len(found.groups[0].cells):,} of {name}",
+            f"{len(found.groups) - 1:,} of {whose} by {len(found.groups[0].cells):,} of {name}",
         )

@@ -20,7 +20,7 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
 from sabueso.screens.cells import few_others, with_too_few
 from sabueso.screens.crosstab.counts import Counts, counts_of
-from sabueso.screens.crosstab.proposed import kinds_of, proposed_crosstabs
+from sabueso.screens.crosstab.proposed import compared_of, proposed_crosstabs
 from sabueso.screens.crosstab.result import CrossCell, CrossGroup
 from sabueso.screens.crosstab.view import CrosstabView
 from sabueso.screens.finding import Caution, Finding, Flags
@@ -82,17 +82,20 @@ class Crosstab(Screen):
     )
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
-        table = population.table
-        preparer = table.role("preparer")
-        kinds = kinds_of(population)
-        if preparer is None:
+        compared = compared_of(population)
+        if compared is None:
             yield Suit(self.name, "no", "the table names no preparer: say with --by whose kinds")
-        elif not kinds:
+        elif not compared.kinds:
             yield Suit(self.name, "no", "no column beside the roles tells kinds: say with --of")
         else:
+            kind, whose = compared.kinds[0], compared.whose
+            of_preparers = whose == population.table.roles.get("preparer")
             yield Suit(
-                self.name, "yes", f"{kinds[0]} by {preparer.name}",
-                asked(of=expressions.quoted_name(kinds[0])),
+                self.name, "yes", f"{kind} by {whose}",
+                asked(
+                    of=expressions.quoted_name(kind),
+                    by="" if of_preparers else expressions.quoted_name(whose),
+                ),
             )  # fmt: skip
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:

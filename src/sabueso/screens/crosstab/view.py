@@ -54,7 +54,7 @@ class CrosstabView(View[CrossGroup]):
                 )
             ]
         columns = [
-            Column("who", "flex"), Column("kind", "flex"), Column("rows"), Column("of"), Column("share"),
+            Column("who", "flex"), Column("kind", "wrap"), Column("rows"), Column("of"), Column("share"),
             Column("the others"), Column("expected"), Column("amount"), Column("residual"), Column("adj. p"),
             Column("", "left"),
         ]  # fmt: skip

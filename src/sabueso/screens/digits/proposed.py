@@ -93,6 +93,10 @@ def _last_two(run: Run, chosen: Population, where: str | None, without: str) -> 
     many = [c for g in finding.groups for c in g.classes if c.flagged and c.share > c.expected]
     if finding.population.used < LEAST_LAST_TWO or not 0 < len(many) <= MOST_FLAGGED:
         return
+    # Hours by quarters times whole rates end in few digits, and nobody chose them.
+    classes = finding.groups[0].classes
+    if 2 * sum(c.count > 0 for c in classes) < len(classes):
+        return
     yield Proposal(
         f"last two digits of {chosen.table.name}",
         settings_of(digits="last-two", by_whom=party.name, side="high", where=where),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import sqlglot.expressions as exp
 
@@ -28,20 +28,39 @@ def proposed_once(population: Population) -> Iterator[Proposal]:
         return
     if population.account(None).used < LEAST_ROWS:
         return
-    for column in _whose(table):
+    singles = _whose(table)
+    party = table.roles.get("party")
+    told = False
+    for column in singles:
         # A supplier may well be paid, or ordered from, twice on a day.
-        for part in ("month",) if column == table.roles.get("party") else ("month", "day"):
-            found = _alone(population, column, date, part)
-            if found is None:
-                continue
-            n, more = found
-            yield Proposal(
-                f"{column} of {table.name} twice in a {part}",
-                settings_of(other=table.name, on=[quoted_name(column)], when=part, find="present"),
-                f"Nearly each has one row in a {part}, and some have more.",
-                f"{more:,} of {n:,} rows are not alone in their {part}",
-            )
-            break
+        for part in ("month",) if column == party else ("month", "day"):
+            proposal = _of(population, [column], date, part)
+            if proposal is not None:
+                told = True
+                yield proposal
+                break
+    # What is alone by itself is so with another as well.
+    if party is None or told:
+        return
+    for column in singles:
+        proposal = None if column == party else _of(population, [party, column], date, "day")
+        if proposal is not None:
+            yield proposal
+            return
+
+
+def _of(population: Population, columns: Sequence[str], date: Column, part: str) -> Proposal | None:
+    found = _alone(population, columns, date, part)
+    if found is None:
+        return None
+    n, more = found
+    table = population.table
+    return Proposal(
+        f"{' and '.join(columns)} of {table.name} twice in a {part}",
+        settings_of(other=table.name, on=[*map(quoted_name, columns)], when=part, find="present"),
+        f"Nearly each has one row in a {part}, and some have more.",
+        f"{more:,} of {n:,} rows are not alone in their {part}",
+    )
 
 
 def _whose(table: Table) -> list[str]:
@@ -53,29 +72,32 @@ def _whose(table: Table) -> list[str]:
     return list(dict.fromkeys([*([party] if party else []), *named]))[:MOST_COLUMNS]
 
 
-def _alone(population: Population, column: str, date: Column, part: str) -> tuple[int, int] | None:
+def _alone(
+    population: Population, columns: Sequence[str], date: Column, part: str
+) -> tuple[int, int] | None:
     """Rows, and how many of them are not alone in their day or month, where that is the exception; None where it is
     not, or comes of rows being few."""
-    key, when = sql.column(column), sql.column(date.name)
+    keys, when = [sql.column(column) for column in columns], sql.column(date.name)
     period: Tree = sql.cast(when, "DATE")
     if part != "day":
         period = sql.period(when, part, population.table.fiscal_year_starts)
-    named = {"who": key, "period": period}
+    named = {**{f"who{i}": key for i, key in enumerate(keys)}, "period": period}
     each = exp.select(*(exp.alias_(tree, name) for name, tree in named.items()))
-    known = [exp.Not(this=sql.is_missing(tree.copy())) for tree in (key, when)]
+    known = [exp.Not(this=sql.is_missing(tree.copy())) for tree in (*keys, when)]
     rows = population.used(each).where(sql.both(known)).subquery("r")
-    cells = exp.select(sql.column("who", "r"), exp.alias_(sql.count(), "n")).from_(rows)
-    cells = cells.group_by(sql.column("who", "r"), sql.column("period", "r"))
+    whose = [f"who{i}" for i in range(len(keys))]
+    cells = exp.select(
+        *(sql.column(name, "r") for name in whose), exp.alias_(sql.count(), "n")
+    ).from_(rows)
+    cells = cells.group_by(*(sql.column(name, "r") for name in named))
     n = sql.column("n", "c")
     several = exp.GT(this=n.copy(), expression=sql.integer(1))
     pairs = exp.Mul(
         this=n.copy(), expression=exp.paren(exp.Sub(this=n.copy(), expression=sql.integer(1)))
     )
     fields = {"n": n.copy(), "more": exp.Case().when(several, n.copy()), "pairs": pairs}
-    by_whom = exp.select(
-        sql.column("who", "c"), *(exp.alias_(exp.Sum(this=t), k) for k, t in fields.items())
-    )
-    by_whom = by_whom.from_(cells.subquery("c")).group_by(sql.column("who", "c"))
+    by_whom = exp.select(*(exp.alias_(exp.Sum(this=t), k) for k, t in fields.items()))
+    by_whom = by_whom.from_(cells.subquery("c")).group_by(*(sql.column(k, "c") for k in whose))
     own = sql.cast(sql.column("n", "w"), "DOUBLE")
     could = exp.Mul(
         this=own, expression=exp.paren(exp.Sub(this=own.copy(), expression=sql.integer(1)))

@@ -191,7 +191,12 @@ class MatchView(View[MatchGroup]):
         differs = f", unlike in {', '.join(flag['differs'])}" if flag["differs"] else ""
         told = ", ".join(_partners(flag, named))
         if not self._own:
-            return f"{columns} {named}{known} has {rows}{amount}, and is among {self.finding.used['other']}: {told}{differs}."
+            # Of a value, a name too, and not of whoever bears it.
+            equal = all(_is_its_own(p, named) for p in flag["partners"])
+            stands = (
+                f"{'the same' if equal else 'one alike'} stands in {self.finding.used['other']}"
+            )
+            return f"{columns} {named}{known} has {rows}{amount}, and {stands}: {told}{differs}."
         if all(_is_its_own(p, named) for p in flag["partners"]):
             return f"{columns} {named} is that of {rows}{amount}: {', '.join(filter(None, [own and str(own), told]))}."
         return f"{columns} {named}{known} stands with {told} of its own table on {rows}{amount}{differs}."

@@ -14,7 +14,8 @@ LEAST_LATE = 14
 """Days by which those that are late are apart from the others, at the least."""
 TIMES_LATER = 2
 """How many times as long after as the last of the others the first of them is."""
-MOST_LATE = 1_000
+MOST_LATE = 50
+"""Rows that may be late however many there are: more are a habit."""
 
 
 class Late(NamedTuple):

@@ -53,7 +53,7 @@ def proposed_recomputations(
     if price is not None:
         found = None if quantity is None else priced(population, quantity, price, amount)
         found = found or waged(population, price, amount)
-    yield from proposed_rates(population, amount, found is not None)
+    yield from proposed_rates(population, amount, found)
     yield from proposed_one_rate(population, amount)
     if found is not None:
         yield Proposal(

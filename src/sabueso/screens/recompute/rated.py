@@ -66,8 +66,11 @@ class _Rate(NamedTuple):
     told: str
 
 
-def proposed_rates(population: Population, amount: Column, taken: bool) -> Iterator[Proposal]:
-    """Amounts of a row that are a rate of another; ``taken`` says that the amount is made by quantity and price."""
+def proposed_rates(
+    population: Population, amount: Column, taken: Priced | None
+) -> Iterator[Proposal]:
+    """Amounts of a row that are a rate of another; ``taken`` is the way that the amount is made by its price, where it
+    is known."""
     table = population.table
     amounts = [amount, *further(table, amount)]
     rates = _rates(population, amounts)
@@ -175,7 +178,7 @@ def _made_by(
     bases: list[Column],
     rate: _Rate,
     seen: Mapping[str, np.ndarray],
-    taken: bool,
+    taken: Priced | None,
 ) -> tuple[str, Priced] | None:
     """The amount that nearly all rows have by this rate, and the way: of the plainest way that holds, the one that
     holds for the most."""
@@ -185,7 +188,7 @@ def _made_by(
         for own in amounts
         for of in bases
         if own.name != of.name
-        and not (taken and (of.name, rate.told) == (roles.get("quantity"), roles.get("price")))
+        and not (taken is not None and rate.told == roles.get("price") and _is_in(of, taken, roles))
     ]
     value = seen[rate.expression]
     level = not (_NAMED.search(rate.told) or TAX.search(rate.told))
@@ -204,6 +207,11 @@ def _made_by(
             found = held(population, own, expression, told)
             return (own.name, found) if is_rule(found) else None
     return None
+
+
+def _is_in(of: Column, way: Priced, roles: Mapping[str, str]) -> bool:
+    """Whether a price is taken times a column by a way: of none written, times the quantity."""
+    return of.name == roles.get("quantity") or quoted_name(of.name) in (way.expression or "")
 
 
 def _mostly_one(value: np.ndarray) -> bool:
