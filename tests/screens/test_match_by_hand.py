@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from datetime import date, timedelta
 from decimal import Decimal
 
 from hypothesis import given
@@ -120,3 +121,52 @@ def test_one_table_among_its_own(populate, rows, method):
             assert spelled == {key for key in mine if f"'{key}'" in flag["selects"]}
         else:
             assert flag.get("selects") is None
+
+
+spans = st.lists(
+    st.tuples(
+        st.sampled_from("abc"),
+        st.one_of(st.none(), st.integers(0, 40)),
+        st.one_of(st.none(), st.integers(0, 40)),
+    ),
+    min_size=1,
+    max_size=12,
+)
+days = st.lists(
+    st.tuples(st.sampled_from("abcd"), st.one_of(st.none(), st.integers(0, 40))),
+    min_size=1,
+    max_size=20,
+)
+
+
+@given(days, spans, st.sampled_from(["present", "absent"]))
+def test_days_within_spans(tmp_path_factory, days, spans, find):
+    """A span without a first or a last day is open there; a row without a day lies nowhere."""
+
+    def day(n):
+        return None if n is None else date(2025, 1, 1) + timedelta(days=n)
+
+    rows = [
+        {"id": f"R{i:02}", "who": who, "day": day(n), "amount": Decimal(i)}
+        for i, (who, n) in enumerate(days)
+    ]
+    away = [{"who": who, "from": day(first), "to": day(last)} for who, first, last in spans]
+    if all(row["day"] is None for row in rows) or not any(s["from"] for s in away) or not any(s["to"] for s in away):  # fmt: skip
+        return
+    expected = defaultdict(set)
+    for row in rows:
+        if row["day"] is None:
+            continue
+        within = any(
+            span["who"] == row["who"]
+            and (span["from"] or row["day"]) <= row["day"] <= (span["to"] or row["day"])
+            for span in away
+        )
+        if within == (find == "present"):
+            expected[row["who"]].add(row["day"].isoformat())
+    folder = tmp_path_factory.mktemp("spans")
+    tables = {"ledger": rows, "away": away}
+    with populated(folder, tables, id="id", date="day", amount="amount") as population:
+        found = screened(population, "match", other="away", on=["who"], during=["from", "to"], find=find)  # fmt: skip
+    assert {f["subject"]["who"]: set(f["periods"]) for f in found["flags"]} == expected
+    assert found["population"]["left_out"].get("missing_date", 0) == sum(r["day"] is None for r in rows)  # fmt: skip

@@ -412,3 +412,44 @@ def test_what_a_wards_book_and_a_clients_money_are_asked(tmp_path):
     assert len(lost) - 1 <= flags["Stock of book carried forward"] <= len(lost)
     assert flags["Unit Price of book other than the Medicine's"] == 3
     assert flags["Amount of ledger beyond what Client has"] == 2
+
+
+def test_what_hours_of_work_are_asked(tmp_path):
+    """Hours on days of leave, entered twice, entered long after, and far more of one kind by one of those who have no
+    preparer."""
+    rng = random.Random(11)
+    people = [f"E{n}" for n in range(12)]
+    staff = [[who, f"Name {who}", 80 + 10 * (n % 3)] for n, who in enumerate(people)]
+    projects = [[f"P{n}", f"C{n % 3}"] for n in range(8)]
+    away, hours = [], []
+    for who in people:
+        first = date(2025, 1, 1) + timedelta(days=rng.randint(10, 150))
+        away.append([who, first, first + timedelta(days=4)])
+        for n in range(170):
+            day = date(2025, 1, 1) + timedelta(days=n)
+            if not first <= day <= away[-1][2]:
+                for project, _ in rng.sample(projects, 2):
+                    kind = "travel" if who == "E5" and rng.random() < 0.5 else rng.choice(("visit", "report", "review"))  # fmt: skip
+                    entered = day + timedelta(days=rng.randint(0, 6))
+                    hours.append([f"H{len(hours)}", who, project, day, rng.randint(4, 20) / 4, kind, entered])  # fmt: skip
+    hours += [[f"H{len(hours) + n}", *row[1:]] for n, row in enumerate(hours[100:103])]
+    hours += [[f"H{len(hours) + n}", who, "P1", first, 3.25, "visit", first] for n, (who, first, _) in enumerate(away[:3])]  # fmt: skip
+    for row in hours[900:902]:
+        row[6] = row[3] + timedelta(days=100)
+    rates = {who: rate for who, _, rate in staff}
+    hours = [[*row[:5], rates[row[1]], round(row[4] * rates[row[1]], 2), *row[5:]] for row in hours]
+    flags = _flagged(
+        _case(
+            tmp_path,
+            {
+                "staff": (["emp", "name", "rate"], staff),
+                "projects": (["code", "client"], projects),
+                "leave": (["emp", "first", "last"], away),
+                "hours": (["entry", "emp", "project", "day", "hours", "rate", "value", "activity", "entered"], hours),
+            },
+        )
+    )  # fmt: skip
+    assert flags["day of hours within leave"] == 3
+    assert flags["emp and project of hours twice in a day"] == 3
+    assert flags["entered of hours long after day"] == 2
+    assert flags["activity of hours by emp"] == 1

@@ -25,6 +25,8 @@ class Asked(Protocol):
     def find(self) -> str: ...
     @property
     def when(self) -> str | None: ...
+    @property
+    def during(self) -> Sequence[str]: ...
 
 
 Pairs = dict[int, list[tuple[int, float]]]
@@ -52,7 +54,8 @@ def flags_of(
     ]
     mine, theirs = _looked_at(left, right, pairs, flagged)
     scale = left.measure.scale if left.measure is not None else 2
-    several = find == "absent" and len(settings.on) > 1 and settings.when is None and not own
+    at_any_time = settings.when is None and not settings.during
+    several = find == "absent" and len(settings.on) > 1 and at_any_time and not own
     instead = _by_the_first(right, {str(left.keys[i][0]) for i in flagged}) if several else None
     seen: set[frozenset[int]] = set()
     for i in flagged:

@@ -18,15 +18,16 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
 from sabueso.screens.finding import Caution, Finding, Flags, Make
 from sabueso.screens.interface import Screen
-from sabueso.screens.match.flagging import Pairs, cluster_of, flags_of, in_periods, together
-from sabueso.screens.match.keys import Key, Keys, keys_of, missing_key, says_nothing
+from sabueso.screens.match.during import days_of, without_day
+from sabueso.screens.match.flagging import cluster_of, flags_of, in_periods, together
+from sabueso.screens.match.keys import Keys, keys_of, missing_key, says_nothing
+from sabueso.screens.match.pairing import beyond_of, pairs_of
 from sabueso.screens.match.proposed import proposed_matches
 from sabueso.screens.match.result import Compared, MatchGroup
 from sabueso.screens.match.three_way import Sides, Tolerance, compare
 from sabueso.screens.match.view import MatchView
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed, proportion
-from sabueso.stats.alike import alike, normalised
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -51,6 +52,11 @@ class MatchSettings(Settings):
     when: Literal["day", "month", "quarter", "year"] | None = Field(
         None, description="in the same day, month, quarter or year of the role date on both sides"
     )
+    during: list[str] = Field(
+        default_factory=list,
+        description="columns of the other table, of a first and a last day: the role date of a row lies between them; "
+        "without a last day a span has no end",
+    )
     threshold: float = Field(
         90, ge=50, le=100, description="similarity from which names are alike, of 100"
     )
@@ -72,7 +78,7 @@ class MatchSettings(Settings):
         "0%", description="share by which the price may be above the order's"
     )
 
-    _listed = field_validator("on", "other_on", "receipts_on", mode="before")(listed)
+    _listed = field_validator("on", "other_on", "during", "receipts_on", mode="before")(listed)
 
     @field_validator("quantity_tolerance", "price_tolerance", mode="before")
     @classmethod
@@ -93,6 +99,10 @@ class MatchSettings(Settings):
             raise ValueError(
                 "orders and receipts are compared by the keys as they are, at any time"
             )
+        if self.during and len(self.during) != 2:
+            raise ValueError("during names two columns, of the first and of the last day")
+        if self.during and (self.when or self.keys == "alike" or self.receipts is not None):
+            raise ValueError("during goes with none of when, receipts and keys alike")
         given = self.receipts_on or {self.quantity_tolerance, self.price_tolerance} != {"0%"}
         if self.receipts is None and given:
             raise ValueError("receipts-on and the tolerances go with receipts alone")
@@ -114,6 +124,7 @@ class Match(Screen):
         "sabueso try match suppliers --other staff --on cuenta_bancaria --find present --keys normalised",
         "sabueso try match suppliers --other suppliers --on nombre --find present --keys alike",
         "sabueso try match invoices --other orders --receipts receipts --on pedido",
+        "sabueso try match payroll --other staff --on empleado --during alta,baja",
     )
 
     def tables(self, settings: Mapping[str, Any]) -> tuple[str, ...]:
@@ -143,9 +154,14 @@ class Match(Screen):
         table = population.table
         other = _other(population, settings)
         other_on = settings.other_on or settings.on
+        spans = [quoted_name(c.name) for c in days_of(other.table, settings.during)]
+        when = "day" if spans else settings.when
         # Of a table that is looked up in itself, by the same columns, the keys are their own others.
         own = (
-            other.table.name == table.name and other_on == settings.on and not settings.other_where
+            other.table.name == table.name
+            and other_on == settings.on
+            and not settings.other_where
+            and not spans
         )
         if own and settings.find == "absent":
             raise UserError(
@@ -153,23 +169,24 @@ class Match(Screen):
                 "several rows have"
             )
         reasons = _without_key(settings, settings.on, table)
-        left = right = keys_of(population, settings.on, settings.when, reasons)
+        reasons += without_day(table) if spans else []
+        left = right = keys_of(population, settings.on, when, reasons)
         if not own:
             theirs = _without_key(settings, other_on, other.table)
-            right = keys_of(other, other_on, settings.when, theirs)
-        pairs = _pairs(left, right, settings)
+            right = keys_of(other, [*other_on, *spans], settings.when, theirs)
+        pairs = pairs_of(left, right, settings)
         for i, partners in pairs.items():
             left.matched.add(i)
             right.matched.update(k for k, _ in partners)
         compared = None
-        beyond = _beyond(left, right, settings)
+        beyond = beyond_of(left, right, settings)
         if settings.receipts is None:
             names = [c.name for c in table.columns]
             flags = flags_of(left, right, pairs, settings, names, beyond)
         else:
             flags, compared = _three_way(population, other, settings, reasons)
         make: Make | None = cluster_of if own else None
-        if settings.when is not None and not own:
+        if when is not None and not own:
             flags, make = together(flags, left.labels[-1]), in_periods
         amount = table.role("amount")
         group = MatchGroup(
@@ -239,49 +256,6 @@ def _other(population: Population, settings: MatchSettings) -> Population:
     )
     other.conditions()
     return other
-
-
-def _pairs(left: Keys, right: Keys, settings: MatchSettings) -> Pairs:
-    """Partners of each key; of keys among themselves, others, or those that several rows have."""
-    own = right is left
-    if settings.keys == "alike":
-        names = [str(key[0]) for key in left.keys]
-        others = names if right is left else [str(key[0]) for key in right.keys]
-        found: Pairs = {}
-        for i, k, score in alike(names, others, settings.threshold):
-            same = left.keys[i][1:] == right.keys[k][1:]
-            if same and not (own and i == k):
-                found.setdefault(i, []).append((k, score))
-        return found
-    parts = len(settings.on)
-
-    def form(key: Key) -> Key:
-        if settings.keys == "exact":
-            return key
-        return (*(normalised(part) for part in key[:parts]), *key[parts:])
-
-    known: dict[Key, list[int]] = {}
-    for k, key in enumerate(right.keys):
-        # Marks alone are no key, in whatever script.
-        if "" not in form(key)[:parts]:
-            known.setdefault(form(key), []).append(k)
-    found = {}
-    for i, key in enumerate(left.keys):
-        partners = [k for k in known.get(form(key), ()) if not (own and k == i)]
-        if own and not partners and left.rows[i] > 1:
-            partners = [i]  # one spelling, several rows
-        if partners:
-            found[i] = [(k, 100.0) for k in partners]
-    return found
-
-
-def _beyond(left: Keys, right: Keys, settings: MatchSettings) -> frozenset[int]:
-    """Places of keys of periods before the other table's first or after its last: nobody has a row there then."""
-    if settings.when is None or settings.find != "absent" or not right.keys:
-        return frozenset()
-    periods = [str(key[-1]) for key in right.keys]
-    first, last = min(periods), max(periods)
-    return frozenset(i for i, key in enumerate(left.keys) if not first <= str(key[-1]) <= last)
 
 
 def _cautions(

@@ -32,18 +32,24 @@ class MatchView(View[MatchGroup]):
         """The keys as they are read: without the quotes that SQL needs."""
         return [bare_name(each) for each in self.finding.used["on"]]
 
+    @property
+    def _spans(self) -> str:
+        """Between which days of the other table rows lie, or do not."""
+        during = self.finding.used.get("during")
+        return f" on days from {' to '.join(map(bare_name, during))}" if during else ""
+
     def headline(self) -> str:
         s = self.finding.used
         on = ", ".join(self._columns)
         other = "each other" if self._own else s["other"]
-        when = f", by {s['when']}" if s["when"] else ""
+        when = f", by {s['when']}" if s["when"] else self._spans
         if s["receipts"]:
             return f"{on} invoiced beside {s['other']} and {s['receipts']}"
         return f"{on} {s['find']} among {other}{when}"
 
     def name(self) -> str:
         s = self.finding.used
-        when = f" by {s['when']}" if s["when"] else ""
+        when = f" by {s['when']}" if s["when"] else self._spans
         if s["receipts"]:
             return f"{self.finding.source} beside {s['other']} and {s['receipts']}"
         return (
@@ -128,8 +134,9 @@ class MatchView(View[MatchGroup]):
             return [Line(f"no {'other ' if others else ''}key is {g.find}")]
         present = g.find == "present"
         columns = [Column("key", "wrap"), Column("rows"), Column("amount")]
-        timed = finding.used["when"] is not None and not self._own
-        columns += [Column(f"{finding.used['when']}s", "wrap")] if timed else []
+        period = "day" if self._spans else finding.used["when"]
+        timed = period is not None and not self._own
+        columns += [Column(f"{period}s", "wrap")] if timed else []
         instead = not present and any("instead" in flag for flag in finding.flags.rows(1))
         columns += [Column("has instead", "wrap")] if instead else []
         if present:
@@ -160,6 +167,16 @@ class MatchView(View[MatchGroup]):
             rows.append(row)
         return [Table(columns, rows, rest=more_flags(finding.flags), flags=True)]
 
+    def _in_spans(self, flag: Cells) -> str:
+        """What the other table has around its days."""
+        other, days = self.finding.used["other"], len(flag["periods"])
+        if not flag["partners"]:
+            return f"{'which lies' if days == 1 else 'all of which lie'} in no span{self._spans.removeprefix(' on days')} in {other}"
+        first, last = (str(flag["partners"][0]["key"]).split(" / "))[-2:]
+        until = "without an end" if last == "None" else f"to {last}"
+        lies = "which lies" if days == 1 else f"the first of which, {flag['periods'][0]}, lies"
+        return f"{lies} in what {other} has from {first} {until}"
+
     def steps(self, where: str | None) -> list[str]:
         """The rows of the first key: of all its columns, where it has several."""
         flag = next(self.finding.flags.rows(1), None)
@@ -183,6 +200,8 @@ class MatchView(View[MatchGroup]):
             if flag["amount"] is None
             else f" of {num.amount(Decimal(flag['amount']), self.finding.scale)}"
         )
+        if self._spans:
+            return f"{columns} {named}{known} has {rows}{amount} on {_listed_days(flag)}, {self._in_spans(flag)}."
         if not flag["partners"]:
             periods = f" in {', '.join(flag['periods'])}" if flag.get("periods") else ""
             other = self.finding.used["other"]
@@ -200,6 +219,15 @@ class MatchView(View[MatchGroup]):
         if all(_is_its_own(p, named) for p in flag["partners"]):
             return f"{columns} {named} is that of {rows}{amount}: {', '.join(filter(None, [own and str(own), told]))}."
         return f"{columns} {named}{known} stands with {told} of its own table on {rows}{amount}{differs}."
+
+
+def _listed_days(flag: Cells) -> str:
+    days = flag["periods"]
+    more = len(days) - MOST_DAYS
+    return ", ".join(days[:MOST_DAYS]) + (f" and {num.many(more, 'other day')}" if more > 0 else "")
+
+
+MOST_DAYS = 6
 
 
 def _instead(flag: Cells, other: str, columns: Sequence[str]) -> str:

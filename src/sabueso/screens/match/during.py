@@ -1,0 +1,200 @@
+"""Rows whose day lies in a span, from a first to a last day, that another table has of the same key: hours worked on
+days of leave, claims on days that no policy covers."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Callable, Iterator
+from datetime import date, datetime
+from itertools import accumulate
+from typing import Any
+
+import sqlglot.expressions as exp
+
+from sabueso.base.errors import UserError
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population, Reason
+from sabueso.population.table import Column, Table, bare_name
+from sabueso.screens.match.flagging import Pairs
+from sabueso.screens.match.keys import Key, Keys
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+
+NEVER, EVER = "", "9999-12-31"
+"""Days before all others and after them: a span without a first day, or a last one, is open there."""
+FEW, RARE = 10, 0.01
+"""Rows that lie in spans, or outside of all of them, as the exception: so many, or this share of those whose key has
+spans."""
+
+MOST_SPANS = 1_000
+"""Spans of one key up to which it is tried."""
+
+
+def days_of(table: Table, during: list[str]) -> list[Column]:
+    """The columns of the first and the last day.
+
+    Raises
+    ------
+    UserError
+        If the table has none of that name, or one that holds no days.
+    """
+    columns = [table.column(bare_name(name)) for name in during]
+    for column in columns:
+        if column.type not in ("date", "timestamp"):
+            raise UserError(
+                f"--during {column.name}: column {column.name!r} of {table.name!r} holds {column.type}; expected days"
+            )
+    return columns
+
+
+def without_day(table: Table) -> list[Reason]:
+    """Rows that have no day of their own lie in no span, nor outside of one."""
+    found = table.dated()
+    return [] if found is None else [Reason("missing_date", sql.is_missing(sql.column(found.name)))]
+
+
+def pairs_within(left: Keys, right: Keys, parts: int, form: Callable[[Key], Key]) -> Pairs:
+    """Spans of the same key around the day of each; days are the last part of a key of ``left``, first and last day
+    those of a key of ``right``."""
+    spans: dict[Key, list[tuple[str, str, int]]] = {}
+    for k, key in enumerate(right.keys):
+        own = form(key[:parts])
+        if "" not in own:
+            first, last = _day(key[parts], NEVER), _day(key[parts + 1], EVER)
+            spans.setdefault(own, []).append((first, last, k))
+    sorted_of = {own: _Spans(found) for own, found in spans.items()}
+    found: Pairs = {}
+    for i, key in enumerate(left.keys):
+        known = sorted_of.get(form(key[:parts]))
+        around = [] if known is None else known.around(str(key[-1]))
+        if around:
+            found[i] = [(k, 100.0) for k in around]
+    return found
+
+
+class _Spans:
+    """Spans of one key, found by a day without looking at those that ended before it."""
+
+    def __init__(self, spans: list[tuple[str, str, int]]) -> None:
+        self._spans = sorted(spans)
+        self._firsts = [first for first, _, _ in self._spans]
+        self._latest = list(accumulate((last for _, last, _ in self._spans), max))
+
+    def around(self, day: str) -> list[int]:
+        found = []
+        place = bisect_right(self._firsts, day) - 1
+        while place >= 0 and self._latest[place] >= day:
+            if self._spans[place][1] >= day:
+                found.append(self._spans[place][2])
+            place -= 1
+        return found[::-1]
+
+
+def _day(value: Any, missing: str) -> str:
+    if value is None:
+        return missing
+    if isinstance(value, datetime):
+        value = value.date()
+    return value.isoformat() if isinstance(value, date) else str(value)[:10]
+
+
+def proposed_during(population: Population) -> Iterator[Proposal]:
+    """Rows on days that hardly any row of theirs falls on, or nearly all do, by a table of spans that is linked with
+    the same others."""
+    table = population.table
+    day = table.dated()
+    if day is None or is_budget(table) or "amount" not in table.roles:
+        return
+    for name, other in sorted(population.tables.items()):
+        days = [c for c in other.columns if c.type in ("date", "timestamp")]
+        if name == table.name or len(days) != 2 or "amount" in other.roles:
+            continue
+        for mine, theirs in _same_things(table, other):
+            proposal = _judged(population, other, mine, theirs, day, (days[0], days[1]))
+            if proposal is not None:
+                yield proposal
+                break
+
+
+def _same_things(table: Table, other: Table) -> Iterator[tuple[str, str]]:
+    """Columns of both that are linked with one and the same column of a third table, or with one another."""
+    for mine, link in sorted(table.links.items()):
+        if link.table.name == other.name:
+            yield mine, link.key
+        for theirs, their in sorted(other.links.items()):
+            if (link.table.name, link.key) == (their.table.name, their.key):
+                yield mine, theirs
+
+
+def _judged(
+    population: Population,
+    other: Table,
+    mine: str,
+    theirs: str,
+    day: Column,
+    days: tuple[Column, Column],
+) -> Proposal | None:
+    table, (first, last) = population.table, days
+    spans = exp.select(
+        exp.alias_(sql.column(theirs), "who"),
+        *(
+            exp.alias_(sql.cast(sql.column(c.name), "DATE"), n)
+            for c, n in ((first, "f"), (last, "l"))
+        ),
+    ).from_(exp.Table(this=exp.to_identifier(other.name, quoted=True)))
+    own = exp.select(
+        exp.alias_(sql.column(mine), "who"),
+        exp.alias_(sql.cast(sql.column(day.name), "DATE"), "day"),
+    )
+    cells = exp.select(sql.column("who", "r"), sql.column("day", "r"), exp.alias_(sql.count(), "n"))
+    cells = cells.from_(population.used(own).subquery("r"))
+    cells = cells.group_by(sql.column("who", "r"), sql.column("day", "r"))
+    same = exp.EQ(this=sql.column("who", "c"), expression=sql.column("who", "s"))
+    on = sql.column("day", "c")
+    begun = exp.LTE(
+        this=exp.Coalesce(this=sql.column("f", "s"), expressions=[on]), expression=on.copy()
+    )
+    over = exp.GTE(
+        this=exp.Coalesce(this=sql.column("l", "s"), expressions=[on.copy()]), expression=on.copy()
+    )
+    whose = exp.select(sql.column("who", "k"), exp.alias_(sql.count(), "n"))
+    whose = whose.from_(spans.subquery("k")).group_by(sql.column("who", "k"))
+    joined = exp.select(
+        exp.alias_(exp.Sum(this=sql.column("n", "c")), "n"),
+        exp.alias_(exp.Max(this=sql.column("n", "s")), "most"),
+    ).from_(cells.subquery("c"))
+    (row,) = population.query(joined.join(whose.subquery("s"), on=same.copy())).to_pylist()
+    n = int(row["n"] or 0)
+    if n < LEAST_ROWS or int(row["most"]) > MOST_SPANS:
+        return None
+    met = (
+        exp.select(
+            sql.column("who", "c"),
+            sql.column("day", "c"),
+            exp.alias_(exp.Max(this=sql.column("n", "c")), "n"),
+        )
+        .from_(cells.subquery("c"))
+        .join(spans.subquery("s"), on=sql.both([same, begun, over]))
+    )
+    met = met.group_by(sql.column("who", "c"), sql.column("day", "c"))
+    total = exp.select(exp.alias_(exp.Sum(this=sql.column("n", "m")), "n")).from_(met.subquery("m"))
+    inside = int(population.query(total).column("n")[0].as_py() or 0)
+    few = max(FEW, RARE * n)
+    if not (0 < inside <= few or 0 < n - inside <= few) or 2 * few > n:
+        return None
+    find = "present" if inside <= few else "absent"
+    link = table.links.get(mine)
+    if find == "absent" and link is not None and link.table.name == other.name:
+        return None  # before the first day, or after the last, of the row that is named: range asks that
+    told = (inside, "in one of") if find == "present" else (n - inside, "in none of")
+    return Proposal(
+        f"{day.name} of {table.name} {'within' if find == 'present' else 'outside'} {other.name}",
+        settings_of(
+            other=other.name, on=[quoted_name(mine)],
+            other_on=[] if mine == theirs else [quoted_name(theirs)],
+            find=find, during=[quoted_name(c.name) for c in days],
+        ),
+        f"Hardly any row lies {'in' if find == 'present' else 'outside'} a span of {other.name}, from {first.name} to "
+        f"{last.name}.",
+        f"{told[0]:,} of {n:,} rows whose {mine} has such spans lie {told[1]} them",
+    )  # fmt: skip
