@@ -6,7 +6,7 @@ import csv
 import doctest
 import random
 import time
-from datetime import date
+from datetime import date, timedelta
 from decimal import Decimal
 from fractions import Fraction
 from pathlib import Path
@@ -369,3 +369,55 @@ def test_nobody_is_absent_before_the_first_row_of_the_other_table(tmp_path):
     }
     (caution,) = (c for c in found["cautions"] if c["code"] == "beyond_its_rows")
     assert caution["keys"] == 12  # January and August
+
+
+def test_claims_that_no_policy_covers_are_proposed_and_told(tmp_path):
+    """Policies have gaps between them and one has no end; what lies in none is told with its day, and what lies in
+    one with its span."""
+    rng = random.Random(2)
+    clients = [[f"C{i:03}", f"Client {i}"] for i in range(60)]
+    policies, claims = [], []
+    for who, _ in clients:
+        first = date(2022, 1, 1) + timedelta(days=rng.randrange(60))
+        for year in range(2):
+            last = first + timedelta(days=364)
+            policies.append([f"PL{len(policies)}", who, first, "" if who == "C007" and year else last, "300.00"])  # fmt: skip
+            claims += [
+                [f"CL{len(claims) + n}", who, first + timedelta(days=rng.randrange(365)), f"{rng.randint(10, 900)}.50"]
+                for n in range(4)
+            ]  # fmt: skip
+            first = last + timedelta(days=60)
+    claims += [[f"CL{len(claims) + n}", f"C0{20 + n}", date(2021, 11, 5), "77.00"] for n in range(3)]  # fmt: skip
+    claims.append([f"CL{len(claims)}", "C007", date(2029, 1, 1), "50.00"])
+    files = {
+        "clients": (["client", "name"], clients),
+        "policies": (["policy", "client", "valid_from", "valid_to", "premium"], policies),
+        "claims": (["claim", "client", "loss_date", "amount"], claims),
+    }
+    (tmp_path / "in").mkdir()
+    for name, (head, rows) in files.items():
+        with (tmp_path / "in" / f"{name}.csv").open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file).writerows([head, *rows])
+    inside("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    inside("intake", "../in", "--yes", cwd=case)
+    proposed = inside_json("survey", "--propose", cwd=case)["screens"]
+    name = "loss_date of claims outside policies"
+    (found,) = (s for s in proposed if s["name"] == name)
+    assert (found["flagged"], found["because"]) == (
+        3,
+        "3 of 484 rows lie in no such span of their client",
+    )
+    inside("screen", name, cwd=case)
+    (first, *_) = inside_json("queue", "--screen", name, cwd=case)
+    said = " ".join(inside("why", first["id"], cwd=case).stdout.split())
+    assert "has 1 row of 77.00 on 2021-11-05, which lies in no span from valid_from to valid_to in policies." in said  # fmt: skip
+    within = ["try", "match", "claims", "--other", "policies", "--on", "client", "--find", "present", "--during"]  # fmt: skip
+    assert "2029-01-01" in inside(*within, "valid_from,valid_to", "--where", "amount = 50", cwd=case).stdout  # fmt: skip
+    for columns, words in (
+        ("valid_from", "during names two columns"),
+        ("valid_from,premium", "holds number; expected days"),
+        ("valid_from,valid_until", "has no column 'valid_until'"),
+    ):
+        assert words in inside(*within, columns, cwd=case, code=2).stderr
+    assert "goes with none of when" in inside(*within, "valid_from,valid_to", "--when", "day", cwd=case, code=2).stderr  # fmt: skip

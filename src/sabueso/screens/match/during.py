@@ -107,7 +107,7 @@ def proposed_during(population: Population) -> Iterator[Proposal]:
         return
     for name, other in sorted(population.tables.items()):
         days = [c for c in other.columns if c.type in ("date", "timestamp")]
-        if name == table.name or len(days) != 2 or "amount" in other.roles:
+        if name == table.name or len(days) != 2:
             continue
         for mine, theirs in _same_things(table, other):
             proposal = _judged(population, other, mine, theirs, day, (days[0], days[1]))
@@ -147,7 +147,8 @@ def _judged(
         exp.alias_(sql.cast(sql.column(day.name), "DATE"), "day"),
     )
     cells = exp.select(sql.column("who", "r"), sql.column("day", "r"), exp.alias_(sql.count(), "n"))
-    cells = cells.from_(population.used(own).subquery("r"))
+    stated = [exp.Not(this=sql.is_missing(sql.column(n, "r"))) for n in ("who", "day")]
+    cells = cells.from_(population.used(own).subquery("r")).where(sql.both(stated))
     cells = cells.group_by(sql.column("who", "r"), sql.column("day", "r"))
     same = exp.EQ(this=sql.column("who", "c"), expression=sql.column("who", "s"))
     on = sql.column("day", "c")
@@ -159,12 +160,16 @@ def _judged(
     )
     whose = exp.select(sql.column("who", "k"), exp.alias_(sql.count(), "n"))
     whose = whose.from_(spans.subquery("k")).group_by(sql.column("who", "k"))
+    known = exp.Not(this=sql.is_missing(sql.column("n", "s")))
+    of_known = exp.Case().when(known, sql.column("n", "c"))
     joined = exp.select(
-        exp.alias_(exp.Sum(this=sql.column("n", "c")), "n"),
+        exp.alias_(exp.Sum(this=sql.column("n", "c")), "every"),
+        exp.alias_(exp.Sum(this=of_known), "n"),
         exp.alias_(exp.Max(this=sql.column("n", "s")), "most"),
     ).from_(cells.subquery("c"))
-    (row,) = population.query(joined.join(whose.subquery("s"), on=same.copy())).to_pylist()
-    n = int(row["n"] or 0)
+    joined = joined.join(whose.subquery("s"), on=same.copy(), join_type="left")
+    (row,) = population.query(joined).to_pylist()
+    n, every = int(row["n"] or 0), int(row["every"] or 0)
     if n < LEAST_ROWS or int(row["most"]) > MOST_SPANS:
         return None
     met = (
@@ -180,13 +185,16 @@ def _judged(
     total = exp.select(exp.alias_(exp.Sum(this=sql.column("n", "m")), "n")).from_(met.subquery("m"))
     inside = int(population.query(total).column("n")[0].as_py() or 0)
     few = max(FEW, RARE * n)
-    if not (0 < inside <= few or 0 < n - inside <= few) or 2 * few > n:
+    # Of a key without a span every row lies outside.
+    if not (0 < inside <= few or 0 < every - inside <= few) or 2 * few > n:
         return None
     find = "present" if inside <= few else "absent"
     link = table.links.get(mine)
     if find == "absent" and link is not None and link.table.name == other.name:
         return None  # before the first day, or after the last, of the row that is named: range asks that
-    told = (inside, "in one of") if find == "present" else (n - inside, "in none of")
+    told = f"{inside:,} of {n:,} rows whose {mine} has such spans lie in one of them"
+    if find == "absent":
+        told = f"{every - inside:,} of {every:,} rows lie in no such span of their {mine}"
     return Proposal(
         f"{day.name} of {table.name} {'within' if find == 'present' else 'outside'} {other.name}",
         settings_of(
@@ -196,5 +204,5 @@ def _judged(
         ),
         f"Hardly any row lies {'in' if find == 'present' else 'outside'} a span of {other.name}, from {first.name} to "
         f"{last.name}.",
-        f"{told[0]:,} of {n:,} rows whose {mine} has such spans lie {told[1]} them",
+        told,
     )  # fmt: skip
