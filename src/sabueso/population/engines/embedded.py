@@ -136,6 +136,9 @@ class EmbeddedEngine:
             # No room, or a derived column that has no value somewhere: it stays a view, and who asks for what
             # cannot be had is told then.
             self._resident.forget(name)
+        except BaseException:  # interrupted, and a session goes on
+            self._resident.forget(name)
+            raise
 
     def _streamed(self, statement: str) -> Iterator[pa.RecordBatch]:
         begun = False
