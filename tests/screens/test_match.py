@@ -421,3 +421,23 @@ def test_claims_that_no_policy_covers_are_proposed_and_told(tmp_path):
     ):
         assert words in inside(*within, columns, cwd=case, code=2).stderr
     assert "goes with none of when" in inside(*within, "valid_from,valid_to", "--when", "day", cwd=case, code=2).stderr  # fmt: skip
+
+
+@pytest.mark.parametrize("how", [["--when", "day"], ["--during", "first,last"]])
+def test_days_with_a_time_lead_to_their_rows(tmp_path, how):
+    moments = [f"2025-01-{1 + i // 4:02} {5 + i % 4 * 5:02}:07:00" for i in range(40)]
+    rows = [f"S{i},E{i % 3},{moment},{i}.50" for i, moment in enumerate(moments)]
+    (tmp_path / "swipes.csv").write_text("id,emp,at,amount\n" + "\n".join(rows) + "\n")
+    (tmp_path / "leave.csv").write_text(
+        "emp,first,last,date\nE1,2025-01-03,2025-01-05,2025-01-03\n"
+    )
+    inside("open", "c", cwd=tmp_path)
+    for name in ("swipes", "leave"):
+        inside("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "c")
+    inside("try", "match", "swipes", "--other", "leave", "--on", "emp", *how, "--find", "present", "--keep", "z", cwd=tmp_path / "c")  # fmt: skip
+    inside("screen", cwd=tmp_path / "c")
+    (item,) = inside_json("queue", cwd=tmp_path / "c")
+    last = "2025-01-03" if "--when" in how else "2025-01-05"
+    expected = sum(m[:10] <= last and m[:10] >= "2025-01-03" and i % 3 == 1 for i, m in enumerate(moments))  # fmt: skip
+    found = inside_json("dig", item["id"], "--rows", cwd=tmp_path / "c")
+    assert len(found["rows"]) == expected > 0

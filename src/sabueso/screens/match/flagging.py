@@ -179,7 +179,8 @@ class _Periods(Entity):
         listed = ", ".join(expressions.literal(each) for each in self.among)
         name = self.period
         if any(c.name == name for c in table.columns):
-            name = f"cast({expressions.quoted_name(name)} as text)"
+            # A day, whatever its time.
+            name = f"cast(cast({expressions.quoted_name(name)} as date) as text)"
         return f"{super().rows(table)} and {name} in ({listed})"
 
 
