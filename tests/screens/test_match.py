@@ -6,6 +6,7 @@ import csv
 import doctest
 import random
 import time
+from collections import Counter
 from datetime import date, timedelta
 from decimal import Decimal
 from fractions import Fraction
@@ -441,3 +442,9 @@ def test_days_with_a_time_lead_to_their_rows(tmp_path, how):
     expected = sum(m[:10] <= last and m[:10] >= "2025-01-03" and i % 3 == 1 for i, m in enumerate(moments))  # fmt: skip
     found = inside_json("dig", item["id"], "--rows", cwd=tmp_path / "c")
     assert len(found["rows"]) == expected > 0
+    inside("try", "match", "swipes", "--other", "swipes", "--on", "emp", "--when", "day", "--find", "present", "--keep", "twice", cwd=tmp_path / "c")  # fmt: skip
+    inside("screen", cwd=tmp_path / "c")
+    twice = inside_json("queue", "--screen", "twice", cwd=tmp_path / "c")
+    opened = [inside_json("dig", item["id"], "--rows", cwd=tmp_path / "c")["rows"] for item in twice]  # fmt: skip
+    by_day = Counter((i % 3, moment[:10]) for i, moment in enumerate(moments))
+    assert sorted(map(len, opened)) == sorted(n for n in by_day.values() if n > 1) != []

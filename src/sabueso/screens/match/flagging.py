@@ -87,7 +87,8 @@ def flags_of(
         if instead is not None:
             row["instead"] = instead.get(str(key[0]), [])
         if own:
-            row |= _together_with(left, i, [k for k, _ in partners if k != i], mine, columns)
+            others = [k for k, _ in partners if k != i]
+            row |= _together_with(left, i, others, mine, columns, settings.when == "day")
         rows.append(row)
     rows.sort(key=lambda r: (-(r["score"] or 0), -abs(r["amount"] or 0), str(r["subject"])))
     return rows
@@ -108,8 +109,10 @@ def _together_with(
     others: Sequence[int],
     looked: Mapping[int, Rows],
     columns: Sequence[str],
+    by_day: bool,
 ) -> Cells:
-    """A key with those that are alike in its own table: the rows and the amount of all of them."""
+    """A key with those that are alike in its own table: the rows and the amount of all of them. ``by_day`` says that
+    its last part is a day, which dates may have a time of."""
     of = [place, *others]
     ids = (each for k in of for each in (looked[k].first_id, looked[k].last_id))
     found: Cells = {
@@ -118,14 +121,14 @@ def _together_with(
         "ids": list(dict.fromkeys(ids)),
         "members": [{"file": looked[k].place[0], "line": looked[k].place[1]} for k in of],
     }
-    every = [
-        " and ".join(
-            expressions.equals(name, str(value), columns)
-            for name, value in zip(keys.labels, keys.keys[k], strict=True)
-        )
-        for k in of
-    ]
-    found["selects"] = " or ".join(f"({one})" for one in every) if others else None
+    every = []
+    for k in of:
+        named = list(zip(keys.labels, map(str, keys.keys[k]), strict=True))
+        date, day = named.pop() if by_day else ("", "")
+        parts = [expressions.equals(name, value, columns) for name, value in named]
+        parts += [f"{_day_of(date)} = {expressions.literal(day)}"] if by_day else []
+        every.append(" and ".join(parts))
+    found["selects"] = " or ".join(f"({one})" for one in every) if others or by_day else None
     if keys.measure is not None:
         found["amount"] = money(sum(keys.units[k] for k in of), keys.measure.scale)
     return found
@@ -179,9 +182,13 @@ class _Periods(Entity):
         listed = ", ".join(expressions.literal(each) for each in self.among)
         name = self.period
         if any(c.name == name for c in table.columns):
-            # A day, whatever its time.
-            name = f"cast(cast({expressions.quoted_name(name)} as date) as text)"
+            name = _day_of(name)
         return f"{super().rows(table)} and {name} in ({listed})"
+
+
+def _day_of(date: str) -> str:
+    """The day of a date, whatever its time, as text."""
+    return f"cast(cast({expressions.quoted_name(date)} as date) as text)"
 
 
 def cluster_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
