@@ -2,33 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Protocol
 
 from sabueso.screens.match.during import pairs_within
-from sabueso.screens.match.flagging import Pairs
+from sabueso.screens.match.flagging import Asked, Pairs
 from sabueso.screens.match.keys import Key, Keys
 from sabueso.stats.alike import alike, normalised
 
 
-class Asked(Protocol):
+class Compared(Asked, Protocol):
     """What the settings say about how keys are compared."""
 
     @property
-    def on(self) -> Sequence[str]: ...
-    @property
-    def find(self) -> str: ...
-    @property
     def keys(self) -> str: ...
-    @property
-    def when(self) -> str | None: ...
-    @property
-    def during(self) -> Sequence[str]: ...
     @property
     def threshold(self) -> float: ...
 
 
-def pairs_of(left: Keys, right: Keys, settings: Asked) -> Pairs:
+def pairs_of(left: Keys, right: Keys, settings: Compared) -> Pairs:
     """Partners of each key; of keys among themselves, others, or those that several rows have."""
     own = right is left
     if settings.keys == "alike":
@@ -64,7 +55,7 @@ def pairs_of(left: Keys, right: Keys, settings: Asked) -> Pairs:
     return found
 
 
-def beyond_of(left: Keys, right: Keys, settings: Asked) -> frozenset[int]:
+def beyond_of(left: Keys, right: Keys, settings: Compared) -> frozenset[int]:
     """Places of keys of periods before the other table's first or after its last: nobody has a row there then."""
     if settings.when is None or settings.find != "absent" or not right.keys:
         return frozenset()

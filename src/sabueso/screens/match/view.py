@@ -211,7 +211,8 @@ class MatchView(View[MatchGroup]):
         told = ", ".join(_partners(flag, named))
         if not self._own:
             # Of a value, a name too, and not of whoever bears it.
-            equal = all(_is_its_own(p, named) for p in flag["partners"])
+            exact = self.finding.used["keys"] == "exact"
+            equal = exact or all(_is_its_own(p, named) for p in flag["partners"])
             stands = (
                 f"{'the same' if equal else 'one alike'} stands in {self.finding.used['other']}"
             )
