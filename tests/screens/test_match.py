@@ -415,6 +415,14 @@ def test_claims_that_no_policy_covers_are_proposed_and_told(tmp_path):
     assert "has 1 row of 77.00 on 2021-11-05, which lies in no span from valid_from to valid_to in policies." in said  # fmt: skip
     within = ["try", "match", "claims", "--other", "policies", "--on", "client", "--find", "present", "--during"]  # fmt: skip
     assert "2029-01-01" in inside(*within, "valid_from,valid_to", "--where", "amount = 50", cwd=case).stdout  # fmt: skip
+    inside(*within, "valid_from,valid_to", "--where", "amount = 50", "--keep", "of one", cwd=case)
+    inside("screen", "of one", cwd=case)
+    (open_one,) = inside_json("queue", "--screen", "of one", cwd=case)
+    said = " ".join(inside("why", open_one["id"], cwd=case).stdout.split())
+    since = max(row[2] for row in policies if row[1] == "C007")
+    assert f"on 2029-01-01, which lies in what policies has from {since} without an end." in said
+    undated = [*within[:2], "clients", *within[3:]]
+    assert "--during needs a date in the role date" in inside(*undated, "valid_from,valid_to", cwd=case, code=2).stderr  # fmt: skip
     for columns, words in (
         ("valid_from", "during names two columns"),
         ("valid_from,premium", "holds number; expected days"),

@@ -119,7 +119,7 @@ class Population:
         return self.used(exp.select(*wanted, copy=False), reasons)
 
     def used(self, select: exp.Select, reasons: Sequence[Reason] = ()) -> exp.Select:
-        """A SELECT from the rows used."""
+        """A SELECT from the rows used; the one that is given becomes it, and is nobody else's."""
         kept = [_not_true(r.condition) for r in [*self.conditions(), *reasons]]
         # Nobody else holds what is begun here, nor changes a part of it: it need not be copied at each step.
         select = select.from_(self.source(), copy=False)

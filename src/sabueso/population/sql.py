@@ -49,10 +49,8 @@ def cast(tree: Tree, kind: str) -> exp.Cast:
     return exp.Cast(this=tree, to=_data_type(kind).copy())
 
 
-@cache
-def _data_type(kind: str) -> exp.DataType:
-    """A type by its name, parsed once."""
-    return exp.DataType.build(kind)
+_data_type = cache(exp.DataType.build)
+"""A type by its name, parsed once."""
 
 
 def call(name: str, *arguments: Tree) -> exp.Anonymous:

@@ -48,9 +48,17 @@ def days_of(table: Table, during: list[str]) -> list[Column]:
 
 
 def without_day(table: Table) -> list[Reason]:
-    """Rows that have no day of their own lie in no span, nor outside of one."""
+    """Rows that have no day of their own lie in no span, nor outside of one.
+
+    Raises
+    ------
+    UserError
+        If the table has no dates at all.
+    """
     found = table.dated()
-    return [] if found is None else [Reason("missing_date", sql.is_missing(sql.column(found.name)))]
+    if found is None:
+        raise UserError(f"--during needs a date in the role date; table {table.name!r} has none")
+    return [Reason("missing_date", sql.is_missing(sql.column(found.name)))]
 
 
 def pairs_within(left: Keys, right: Keys, parts: int, form: Callable[[Key], Key]) -> Pairs:
@@ -135,55 +143,10 @@ def _judged(
     days: tuple[Column, Column],
 ) -> Proposal | None:
     table, (first, last) = population.table, days
-    spans = exp.select(
-        exp.alias_(sql.column(theirs), "who"),
-        *(
-            exp.alias_(sql.cast(sql.column(c.name), "DATE"), n)
-            for c, n in ((first, "f"), (last, "l"))
-        ),
-    ).from_(exp.Table(this=exp.to_identifier(other.name, quoted=True)))
-    own = exp.select(
-        exp.alias_(sql.column(mine), "who"),
-        exp.alias_(sql.cast(sql.column(day.name), "DATE"), "day"),
-    )
-    cells = exp.select(sql.column("who", "r"), sql.column("day", "r"), exp.alias_(sql.count(), "n"))
-    stated = [exp.Not(this=sql.is_missing(sql.column(n, "r"))) for n in ("who", "day")]
-    cells = cells.from_(population.used(own).subquery("r")).where(sql.both(stated))
-    cells = cells.group_by(sql.column("who", "r"), sql.column("day", "r"))
-    same = exp.EQ(this=sql.column("who", "c"), expression=sql.column("who", "s"))
-    on = sql.column("day", "c")
-    begun = exp.LTE(
-        this=exp.Coalesce(this=sql.column("f", "s"), expressions=[on]), expression=on.copy()
-    )
-    over = exp.GTE(
-        this=exp.Coalesce(this=sql.column("l", "s"), expressions=[on.copy()]), expression=on.copy()
-    )
-    whose = exp.select(sql.column("who", "k"), exp.alias_(sql.count(), "n"))
-    whose = whose.from_(spans.subquery("k")).group_by(sql.column("who", "k"))
-    known = exp.Not(this=sql.is_missing(sql.column("n", "s")))
-    of_known = exp.Case().when(known, sql.column("n", "c"))
-    joined = exp.select(
-        exp.alias_(exp.Sum(this=sql.column("n", "c")), "every"),
-        exp.alias_(exp.Sum(this=of_known), "n"),
-        exp.alias_(exp.Max(this=sql.column("n", "s")), "most"),
-    ).from_(cells.subquery("c"))
-    joined = joined.join(whose.subquery("s"), on=same.copy(), join_type="left")
-    (row,) = population.query(joined).to_pylist()
-    n, every = int(row["n"] or 0), int(row["every"] or 0)
-    if n < LEAST_ROWS or int(row["most"]) > MOST_SPANS:
+    counted = _counted(population, _spans_of(other, theirs, days), mine, day)
+    if counted is None:
         return None
-    met = (
-        exp.select(
-            sql.column("who", "c"),
-            sql.column("day", "c"),
-            exp.alias_(exp.Max(this=sql.column("n", "c")), "n"),
-        )
-        .from_(cells.subquery("c"))
-        .join(spans.subquery("s"), on=sql.both([same, begun, over]))
-    )
-    met = met.group_by(sql.column("who", "c"), sql.column("day", "c"))
-    total = exp.select(exp.alias_(exp.Sum(this=sql.column("n", "m")), "n")).from_(met.subquery("m"))
-    inside = int(population.query(total).column("n")[0].as_py() or 0)
+    every, n, inside = counted
     few = max(FEW, RARE * n)
     # Of a key without a span every row lies outside.
     if not (0 < inside <= few or 0 < every - inside <= few) or 2 * few > n:
@@ -206,3 +169,55 @@ def _judged(
         f"{last.name}.",
         told,
     )  # fmt: skip
+
+
+def _spans_of(other: Table, theirs: str, days: tuple[Column, Column]) -> exp.Select:
+    """Whose spans they are, with their first and last days."""
+    ends = [
+        exp.alias_(sql.cast(sql.column(column.name), "DATE"), name)
+        for name, column in zip(("first", "last"), days, strict=True)
+    ]
+    spans = exp.select(exp.alias_(sql.column(theirs), "who"), *ends)
+    return spans.from_(exp.Table(this=exp.to_identifier(other.name, quoted=True)))
+
+
+def _counted(
+    population: Population, spans: exp.Select, mine: str, day: Column
+) -> tuple[int, int, int] | None:
+    """All rows with a key and a day, those whose key has spans, and those in one; None where these are few, or one key
+    has very many spans."""
+    own = {"who": sql.column(mine), "day": sql.cast(sql.column(day.name), "DATE")}
+    rows = population.used(exp.select(*(exp.alias_(tree, n) for n, tree in own.items())))
+    stated = [exp.Not(this=sql.is_missing(sql.column(n, "r"))) for n in own]
+    cells = exp.select(*(sql.column(n, "r") for n in own), exp.alias_(sql.count(), "n"))
+    cells = cells.from_(rows.subquery("r")).where(sql.both(stated))
+    cells = cells.group_by(*(sql.column(n, "r") for n in own))
+
+    whose = exp.select(sql.column("who", "k"), exp.alias_(sql.count(), "n"))
+    whose = whose.from_(spans.subquery("k")).group_by(sql.column("who", "k"))
+    same = exp.EQ(this=sql.column("who", "c"), expression=sql.column("who", "s"))
+    known = exp.Not(this=sql.is_missing(sql.column("n", "s")))
+    asked = {
+        "every": exp.Sum(this=sql.column("n", "c")),
+        "n": exp.Sum(this=exp.Case().when(known, sql.column("n", "c"))),
+        "most": exp.Max(this=sql.column("n", "s")),
+    }
+    select = exp.select(*(exp.alias_(tree, name) for name, tree in asked.items()))
+    select = select.from_(cells.subquery("c")).join(whose.subquery("s"), on=same, join_type="left")
+    (row,) = population.query(select).to_pylist()
+    if int(row["n"] or 0) < LEAST_ROWS or int(row["most"]) > MOST_SPANS:
+        return None
+
+    def end(name: str) -> exp.Expr:
+        """An end of a span; one that is open is where the row is."""
+        return exp.Coalesce(this=sql.column(name, "s"), expressions=[sql.column("day", "c")])
+
+    begun = exp.LTE(this=end("first"), expression=sql.column("day", "c"))
+    not_over = exp.GTE(this=end("last"), expression=sql.column("day", "c"))
+    each = [sql.column(n, "c") for n in own]
+    met = exp.select(*each, exp.alias_(exp.Max(this=sql.column("n", "c")), "n"))
+    met = met.from_(cells.subquery("c"))
+    met = met.join(spans.subquery("s"), on=sql.both([same, begun, not_over])).group_by(*each)
+    total = exp.select(exp.alias_(exp.Sum(this=sql.column("n", "m")), "n")).from_(met.subquery("m"))
+    inside = int(population.query(total).column("n")[0].as_py() or 0)
+    return int(row["every"]), int(row["n"]), inside

@@ -14,6 +14,8 @@ from sabueso.screens.subject import Cluster, Entity, Subject
 from sabueso.stats.alike import differs
 
 MOST_PARTNERS = 5
+OPEN = "–"
+"""What stands for an end that a span has not."""
 
 
 class Asked(Protocol):
@@ -76,7 +78,10 @@ def flags_of(
             "rows": left.rows[i],
             "similarity": max((score for _, score in partners), default=None),
             "partners": [
-                {"key": " / ".join(map(str, right.keys[k])), "id": theirs[k].first_id}
+                {
+                    "key": " / ".join(OPEN if v is None else str(v) for v in right.keys[k]),
+                    "id": theirs[k].first_id,
+                }
                 for k, _ in partners[:MOST_PARTNERS]
             ],
             "differs": sorted(

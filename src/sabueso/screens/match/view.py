@@ -12,6 +12,7 @@ from sabueso.population.table import bare_name
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
 from sabueso.report.commands import shell
+from sabueso.screens.match.flagging import OPEN
 from sabueso.screens.match.result import Compared, MatchGroup, Side
 from sabueso.screens.match.three_way import over_text
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
@@ -173,9 +174,12 @@ class MatchView(View[MatchGroup]):
         if not flag["partners"]:
             return f"{'which lies' if days == 1 else 'all of which lie'} in no span{self._spans.removeprefix(' on days')} in {other}"
         first, last = (str(flag["partners"][0]["key"]).split(" / "))[-2:]
-        until = "without an end" if last == "None" else f"to {last}"
+        since = "" if first == OPEN else f" from {first}"
+        until = (
+            " without an end" if last == OPEN else f" up to {last}" if not since else f" to {last}"
+        )
         lies = "which lies" if days == 1 else f"the first of which, {flag['periods'][0]}, lies"
-        return f"{lies} in what {other} has from {first} {until}"
+        return f"{lies} in what {other} has{since}{until}"
 
     def steps(self, where: str | None) -> list[str]:
         """The rows of the first key: of all its columns, where it has several."""
