@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from conftest import inside, sabueso, shorten
-from sabueso import screens
+from sabueso.base import installed
 from sabueso.cli.main import COMMANDS
 from sabueso.population import engines
 from sabueso.population.engines import EngineSettings, open_engine
@@ -149,12 +149,9 @@ def installed_beside(tmp_path, monkeypatch):
         "PYTHONPATH", os.pathsep.join([str(place), os.environ.get("PYTHONPATH", "")])
     )
     monkeypatch.syspath_prepend(place)
-    found = (screens._installed, engines._installed)
-    for names in found:
-        names.cache_clear()
+    installed.every.cache_clear()
     yield
-    for names in found:
-        names.cache_clear()
+    installed.every.cache_clear()
 
 
 @pytest.mark.usefixtures("installed_beside")
@@ -195,7 +192,7 @@ def test_a_test_of_another_package_goes_through_every_command(marisma, tmp_path)
 
 
 def test_engines_write_every_node():
-    for point in engines._installed():
+    for point in installed.every(engines.GROUP):
         assert point.load().renders == engines.OWN_NODES
     open_engine(EngineSettings()).close()
 

@@ -44,7 +44,9 @@ class _AtFirstUse:
 
 
 def load_little() -> None:
-    """From here on pandas cannot be imported, and seldom used parts of NumPy load at their first use."""
+    """From here on pandas cannot be imported, seldom used parts of NumPy load at their first use, and no package
+    is asked whether it has a plug-in for models of settings."""
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     for finder in (_WithoutPandas, _AtFirstUse):
         if finder not in sys.meta_path:
             sys.meta_path.insert(0, finder)  # type: ignore[arg-type]

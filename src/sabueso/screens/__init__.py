@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from functools import cache
-from importlib.metadata import EntryPoints, entry_points
 from typing import TYPE_CHECKING
 
+from sabueso.base import installed
 from sabueso.base.errors import UserError, nearest
 
 if TYPE_CHECKING:
@@ -21,12 +20,12 @@ DRAWS = "sabueso.draws"
 
 def screen_names() -> list[str]:
     """Names of the tests that are installed."""
-    return sorted(_installed().names)
+    return sorted(installed.every(GROUP).names)
 
 
 def draw_names() -> list[str]:
     """Names of the kinds of samples."""
-    return sorted(_draws().names)
+    return sorted(installed.every(DRAWS).names)
 
 
 def find_screen(name: str) -> Screen:
@@ -37,14 +36,12 @@ def find_screen(name: str) -> Screen:
     UserError
         If no test has it; the sentence names the nearest.
     """
-    found = _installed()
-    if name not in found.names:
-        found = _draws()
-    if name not in found.names:
+    found = installed.find(GROUP, name) or installed.find(DRAWS, name)
+    if found is None:
         raise UserError(f"there is no test {name!r}{nearest(name, screen_names())}")
     from sabueso.screens.interface import Screen
 
-    kind = found[name].load()
+    kind = found.load()
     if not issubclass(kind, Screen):
         # A class with the same attributes is a test as well; it gets the defaults of one.
         kind = type(kind.__name__, (kind, Screen), {})
@@ -56,14 +53,3 @@ def proposed(population: Population, described: Description | None) -> list[Suit
     """Which tests suit a table, whose amounts ``described`` describes: each that has an opinion."""
     every = sorted(map(find_screen, screen_names()), key=lambda screen: screen.place)
     return [suit for screen in every for suit in screen.suits(population, described)]
-
-
-@cache
-def _draws() -> EntryPoints:
-    return entry_points(group=DRAWS)
-
-
-@cache
-def _installed() -> EntryPoints:
-    """Every look takes the metadata of all that is installed; it does not change while this runs."""
-    return entry_points(group=GROUP)

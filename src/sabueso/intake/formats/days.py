@@ -175,15 +175,18 @@ _SWAPPED = str.maketrans("dm", "md")
 
 def in_both_orders(texts: Sequence[str]) -> tuple[str, str] | None:
     """A day that is day first alone and one that is month first alone, of one form; None where not both are there."""
+    every = dict.fromkeys(texts)
     for form, (_, kind, order, _) in DATE_FORMS.items():
         other = form.translate(_SWAPPED)
         if order != "day first" or kind != "date" or other not in DATE_FORMS or "%" not in form:
             continue
-        mine = [t for t in texts if DateFormat(form).fits(t)]
-        theirs = [t for t in texts if DateFormat(other).fits(t)]
-        alone = [t for t in mine if t not in theirs], [t for t in theirs if t not in mine]
-        if all(alone):
-            return alone[0][0], alone[1][0]
+        mine, theirs = DateFormat(form), DateFormat(other)
+        first = next((t for t in every if mine.fits(t) and not theirs.fits(t)), None)
+        if first is None:
+            continue
+        second = next((t for t in every if theirs.fits(t) and not mine.fits(t)), None)
+        if second is not None:
+            return first, second
     return None
 
 
@@ -195,8 +198,9 @@ def refuse_both_orders(name: str, found: Fitting, texts: Sequence[str]) -> None:
     UserError
         If it is one.
     """
-    both = in_both_orders(texts)
-    if both is not None and not any(map(found.fits, both)):
+    unfit = [text for text in dict.fromkeys(texts) if not found.fits(text)]
+    both = in_both_orders(texts) if unfit else None
+    if both is not None and both[0] in unfit and both[1] in unfit:
         raise UserError(
             f"column {name!r} holds days that can only be day first, such as {both[0]!r}, and some that can only be "
             f"month first, such as {both[1]!r}: the others may be either; say with --dates which order they have, and "

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from functools import cache
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -41,25 +44,56 @@ _MAY_STATE = (
 """What any of these has: looked for first, since most texts have none."""
 
 
+_MAY_SUM = (
+    r"(?i:tot|sum|som|gesamt|raz|og[oół]|celkem|spolu|skupaj|ukupno|[oö]ssz|yhteens|i alt|top|kokku|viso|kop|итого|всего"
+    r"|разом|всього|общо|σύνολο|合|總|总|小|累|합|소|총|الإجمالي|المجموع|סהכ)|\A\*"
+)
+"""What any text has that states a total. To make the whole pattern takes Arrow longer than to look for this in
+thousands of texts, and hardly any has it."""
+_MOST_ONE_BY_ONE = 500
+
+
 def states_total(texts: pa.Array, pattern: str = TOTALS) -> np.ndarray:
-    """Texts that begin with a word for a total, or fit another pattern."""
+    """Texts that begin with a word for a total, or fit another pattern of these words."""
     if not len(texts):
-        return np.zeros(0, dtype=bool)  # the pattern alone takes milliseconds to make
+        return np.zeros(0, dtype=bool)
     if pa.types.is_dictionary(texts.type):
-        found = pc.match_substring_regex(texts.dictionary, pattern)
-        if not pc.any(found).as_py():
-            return np.zeros(len(texts), dtype=bool)
-        found = found.take(texts.indices)
-    else:
-        found = pc.match_substring_regex(texts, pattern)
-    return np.asarray(found.fill_null(False).to_numpy(zero_copy_only=False), dtype=bool)
+        found = states_total(texts.dictionary, pattern)
+        # Few texts stand for many rows, and hardly ever is one a total's.
+        return (
+            _true(pa.array(found).take(texts.indices))
+            if found.any()
+            else np.zeros(len(texts), dtype=bool)
+        )
+    stated = _true(pc.match_substring_regex(texts, _MAY_SUM))
+    some = np.flatnonzero(stated)
+    if len(some):
+        stated[some] = _fit(texts.take(pa.array(some)), pattern)
+    return stated
+
+
+def _true(found: pa.Array) -> np.ndarray:
+    return np.array(found.fill_null(False).to_numpy(zero_copy_only=False), dtype=bool)
+
+
+def _fit(texts: pa.Array, pattern: str) -> np.ndarray:
+    """Which of several texts fit a pattern: of few by the standard library, which keeps what it made of it."""
+    if len(texts) > _MOST_ONE_BY_ONE:
+        return _true(pc.match_substring_regex(texts, pattern))
+    search = _made(pattern).search
+    return np.array([search(text) is not None for text in texts.to_pylist()], dtype=bool)
+
+
+@cache
+def _made(pattern: str) -> re.Pattern[str]:
+    """The same pattern as the standard library writes it."""
+    return re.compile(pattern.replace(_NO_WORD, r"[\W_]").replace(r"\z", r"\Z"))
 
 
 def states_balance(texts: pa.Array) -> np.ndarray:
     """Texts that say that they state a balance, and nothing besides."""
     plain = texts.cast(pa.string()) if pa.types.is_dictionary(texts.type) else texts
-    found = pc.fill_null(pc.match_substring_regex(plain, _MAY_STATE), False)
-    found = np.array(found.to_numpy(zero_copy_only=False), dtype=bool)
+    found = _true(pc.match_substring_regex(plain, _MAY_STATE))
     some = np.flatnonzero(found)
     if len(some):
         said = pc.utf8_lower(pc.utf8_trim_whitespace(plain.take(pa.array(some))))

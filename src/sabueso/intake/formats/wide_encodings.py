@@ -7,12 +7,16 @@ encodings: the syllables, and the first level of the ideographs (JIS X 0208, GB 
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 LEAST_SHARE, LEAST_LETTERS, LEAST_BESIDE = 0.93, 8, 0.6
 """Share of the letters that are everyday ones, how many letters there are where no known word is, and the share
 of them that stand beside another: in other languages such letters stand alone among plain ones."""
+
+_WIDE, _SIDE_BY_SIDE = re.compile(r"[^\x00-\x7f]"), re.compile(r"[^\x00-\x7f]{2,}")
 
 
 @dataclass(frozen=True)
@@ -72,7 +76,7 @@ def tell_wide(text: bytes) -> tuple[str, str] | None:
             read = text.decode(wide.encoding)
         except UnicodeDecodeError:
             continue
-        letters = [letter for letter in read if letter >= "\x80"]
+        letters = _WIDE.findall(read)
         if not letters:
             continue
         counts = _counted(letters, wide)
@@ -96,11 +100,7 @@ def tell_wide(text: bytes) -> tuple[str, str] | None:
 
 def _beside(text: str) -> int:
     """How many letters stand beside another such."""
-    wide = [letter >= "\x80" for letter in f" {text} "]
-    return sum(
-        here and (before or after)
-        for before, here, after in zip(wide, wide[1:], wide[2:], strict=False)
-    )
+    return sum(map(len, _SIDE_BY_SIDE.findall(text)))
 
 
 KOREAN, MANY_LETTERS = ("cp949", "Korean"), 30
@@ -108,11 +108,12 @@ KOREAN, MANY_LETTERS = ("cp949", "Korean"), 30
 
 def _counted(letters: list[str], wide: _Wide) -> Mapping[str, int]:
     counts = {"everyday": 0, "telling": 0}
-    for letter in letters:
+    for letter, times in Counter(letters).items():
         pair = letter.encode(wide.encoding)
         if len(pair) == 2:
-            counts["everyday"] += wide.everyday(*pair)
-            counts["telling"] += wide.telling(*pair)
+            counts["everyday"] += times * wide.everyday(*pair)
+            counts["telling"] += times * wide.telling(*pair)
         elif wide.encoding == "cp932" and len(pair) == 1:
-            counts["everyday"] += 0xA1 <= pair[0] <= 0xDF  # narrow syllables, as banks write them
+            # Narrow syllables, as banks write them.
+            counts["everyday"] += times * (0xA1 <= pair[0] <= 0xDF)
     return counts

@@ -9,13 +9,11 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
-from functools import cache
-from importlib.metadata import entry_points
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 
+from sabueso.base import installed
 from sabueso.base.errors import UserError
 from sabueso.intake.interface import Reader
 from sabueso.intake.readers.source import plain_suffix
@@ -30,7 +28,7 @@ def reader_for(path: Path) -> Reader:
         If no reader takes it.
     """
     suffix = plain_suffix(path)
-    readers: list[Reader] = [point.load()() for point in _reader_points()]
+    readers: list[Reader] = [point.load()() for point in installed.every("sabueso.readers")]
     fitting = [reader for reader in readers if suffix in reader.suffixes]
     # What reads any text stands back where another knows the text's form.
     for reader in sorted(fitting, key=lambda each: getattr(each, "reads_any", False)):
@@ -41,11 +39,6 @@ def reader_for(path: Path) -> Reader:
     known = sorted({each for reader in readers for each in reader.suffixes})
     raise UserError(f"{path}: no reader for {suffix or 'a file without suffix'}; "
                     f"expected {', '.join(known)}, or one of them packed as .gz or .zip")  # fmt: skip
-
-
-@cache
-def _reader_points() -> tuple[Any, ...]:
-    return tuple(entry_points(group="sabueso.readers"))
 
 
 @contextmanager

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cache
-from importlib.metadata import EntryPoints, entry_points
-
+from sabueso.base import installed
 from sabueso.base.errors import UserError
 from sabueso.population.engines.interface import Engine, EngineSettings, QueryError
 from sabueso.population.sql import OWN_NODES
@@ -24,11 +22,11 @@ def open_engine(settings: EngineSettings) -> Engine:
         If there is none of that name, or it does not write every node of this program's own: what
         it left out would fail in the middle of a screen, or be passed on as it is.
     """
-    installed = _installed()
-    if settings.kind not in installed.names:
-        known = " or ".join(f'"{name}"' for name in sorted(installed.names))
+    found = installed.find(GROUP, settings.kind)
+    if found is None:
+        known = " or ".join(f'"{name}"' for name in sorted(installed.every(GROUP).names))
         raise UserError(f"there is no engine {settings.kind!r}; expected {known}")
-    make = installed[settings.kind].load()
+    make = found.load()
     lacking = sorted(OWN_NODES - set(getattr(make, "renders", ())))
     if lacking:
         raise UserError(
@@ -36,8 +34,3 @@ def open_engine(settings: EngineSettings) -> Engine:
         )
     engine: Engine = make(settings)
     return engine
-
-
-@cache
-def _installed() -> EntryPoints:
-    return entry_points(group=GROUP)
