@@ -150,6 +150,14 @@ BUYERS = frozenset(
      "salesperson", "salesman", "agent", "agente", "rep", "representative", "dealer", "trader"]
 )  # fmt: skip
 """Who buys or sells for the house where the other side stands beside, and is the other side where none does."""
+OF_THE_HOUSE = frozenset(
+    ["employee", "emp", "staff", "worker", "traveller", "traveler", "technician", "empleado", "empleada", "mitarbeiter",
+     "mitarbeiterin", "reisender", "salarie", "voyageur", "dipendente", "collaboratore", "werknemer", "medewerker",
+     "funcionario", "colaborador", "trabajador", "pracownik", "zamestnanec", "medarbejder", "anstalld", "ansatt",
+     "сотрудник", "员工", "社員", "직원"]
+)  # fmt: skip
+"""Whoever spends or works for the house, where a merchant or a customer stands beside."""
+WHICH_OF_THE_HOUSE = OF_THE_HOUSE | NUMBERS | NAMES | {"full", "first", "last", "member"}
 OF_VALUE = frozenset(
     ["valor", "value", "valuta", "valeur", "wertstellung", "wert", "due", "vencimiento", "vto", "falligkeit", "echeance",
      "scadenza", "vervaldatum", "maturity", "vencimento"]

@@ -19,10 +19,12 @@ from sabueso.intake.formats.role_words import (
     NUMBERS,
     OF_ENDS,
     OF_ONE_UNIT,
+    OF_THE_HOUSE,
     OF_VALUE,
     ORDERS,
     TAKERS,
     TAX_NUMBERS,
+    WHICH_OF_THE_HOUSE,
 )
 from sabueso.intake.formats.sides import SIDES, phrased_pair
 from sabueso.population.table import Column, Role
@@ -221,14 +223,26 @@ def _settle_tax_number(guess: Guess) -> None:
 
 
 def _settle_buyer(guess: Guess) -> None:
-    """Who made an entry, where a party stands beside whoever bought from it."""
+    """Who made an entry, where a party stands beside whoever bought from it, or spends for the house."""
     if "preparer" in guess.found or "party" not in guess.found:
         return
+    buys = _named_so(guess, lambda parts: not parts.isdisjoint(BUYERS))
+    if buys is None and OF_THE_HOUSE.isdisjoint(worded(guess.found["party"])):
+        buys = _named_so(
+            guess, lambda parts: bool(parts & OF_THE_HOUSE) and parts <= WHICH_OF_THE_HOUSE
+        )
+    if buys is not None:
+        guess.give("preparer", buys)
+
+
+def _named_so(guess: Guess, fits: Callable[[set[str]], bool]) -> str | None:
+    """The first column of texts without a role whose words are so, and do not say that it is nobody."""
     for column in guess.columns:
-        free = column.type == "text" and column.name not in guess.found.values()
-        if free and not BUYERS.isdisjoint(worded(column.name)):
-            guess.give("preparer", column.name)
-            return
+        if column.type == "text" and column.name not in guess.found.values():
+            parts = set(worded(column.name))
+            if fits(parts) and not named_otherwise("preparer", worded(column.name)):
+                return column.name
+    return None
 
 
 def _settle_ends(guess: Guess) -> None:

@@ -28,6 +28,9 @@ NO_KINDS: tuple[Role, ...] = (
     "id", "document", "party", "account", "preparer", "approver", "date", "entered", "currency",
 )  # fmt: skip
 PROPOSED = 3
+FEW, MOST_APART = 5, 0.1
+"""Of those who are compared, how many and what share may have far more of one kind: where more have, rows of a kind come
+in clumps, as those of one journey, and tell of nobody."""
 
 
 class Compared(NamedTuple):
@@ -82,7 +85,8 @@ def proposed_crosstabs(screen: Screen, population: Population) -> Iterator[Propo
     for name in compared.kinds:
         settings = settings_of(of=[quoted_name(name)], by=[quoted_name(whose)])
         found = screen.run(population, screen.settings.from_plan(settings, screen.name))
-        if not len(found.flags) or not left:
+        apart = sum(any(cell.flagged for cell in group.cells) for group in found.groups[1:])
+        if not 0 < apart <= max(FEW, MOST_APART * (len(found.groups) - 1)) or not left:
             continue
         left -= 1
         yield Proposal(

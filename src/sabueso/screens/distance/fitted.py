@@ -104,6 +104,13 @@ def left_out(x: Floats, names: Sequence[str]) -> tuple[list[int], list[str]]:
     return [j for j in range(len(names)) if j not in without], notes
 
 
+def without_spread(error: ValueError) -> str:
+    """Why there is no robust distance, of what the fit or the algebra behind it says."""
+    if isinstance(error, np.linalg.LinAlgError):
+        return "singular: of half of the subjects or more one measure follows from the others"
+    return f"singular: {error}"
+
+
 def distances(x: Floats, rows: np.ndarray, settings: Asked) -> Result | str:
     """Both distances of one group, or the reason why it has none."""
     n = len(rows)
@@ -137,7 +144,7 @@ def distances(x: Floats, rows: np.ndarray, settings: Asked) -> Result | str:
                 tail, limit = law.chi_square_law(robust, p, settings.alpha)
     except ValueError as error:
         if robust_fit:
-            return f"singular: {error}"
+            return without_spread(error)
         robust = None
     if settings.law == "beta":
         plain_tail = dist.beta_tail(classical, n, p)

@@ -23,6 +23,7 @@ from sabueso.screens.distance.fitted import (
     Result,
     left_out,
     normal_core,
+    without_spread,
 )
 from sabueso.screens.distance.fitted import Asked as Fit
 from sabueso.screens.many_rows import ManyRows, double, many_rows
@@ -126,7 +127,7 @@ def _fitted(rows: ManyRows, x: Floats, kept: list[int], settings: Asked) -> _Fit
         robust, inside = fit.location, fit.inside
     except (ValueError, np.linalg.LinAlgError) as error:
         if by_robust:
-            return f"singular: {error}"
+            return without_spread(error)
     return _Fits(kept, x, plain, robust, inside, by_robust)
 
 

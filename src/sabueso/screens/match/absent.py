@@ -35,12 +35,12 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
     for other, link in _linked_tables(table):
         if is_budget(other):
             continue
-        n, known = _met_keys(population, other, {link: table.links[link].key})
+        n, known = met_keys(population, other, {link: table.links[link].key})
         if n == 0 or known < USUAL * n:
             continue
         told = _told_by_both(population, link, n, known)
         keys = {link: table.links[link].key, **told}
-        rows, found = _met_keys(population, other, keys) if told else (n, known)
+        rows, found = met_keys(population, other, keys) if told else (n, known)
         other_than = bool(told) and rows - found > n - known
         on, at = ([quoted_name(c) for c in side] for side in (keys, keys.values()))
         if not other_than:
@@ -90,7 +90,7 @@ def _told_by_both(population: Population, link: str, n: int, known: int) -> dict
     for own, theirs in (*alike.items(), *_told_alike(population, link, alike)):
         if own in told:
             continue
-        rows, found = _met_keys(population, other, {link: key, own: theirs})
+        rows, found = met_keys(population, other, {link: key, own: theirs})
         # Rows of what is not known there tell nothing otherwise.
         not_other = found + n - known
         if 2 * rows <= n or not_other < USUAL * rows:
@@ -172,7 +172,7 @@ def _named(table: Table) -> set[str]:
     return {c.name for role in ("id", "document") if (c := table.role(role)) is not None}
 
 
-def _met_keys(population: Population, other: Table, keys: Mapping[str, str]) -> tuple[int, int]:
+def met_keys(population: Population, other: Table, keys: Mapping[str, str]) -> tuple[int, int]:
     """How many rows state all of some columns, and how many of them are found with them in another table."""
     beside = Population(population.engine, other, tables=population.tables)
     names = [f"key{place}" for place in range(len(keys))]

@@ -151,10 +151,10 @@ def _judged(
     # Of a key without a span every row lies outside.
     if not (0 < inside <= few or 0 < every - inside <= few) or 2 * few > n:
         return None
-    find = "present" if inside <= few else "absent"
     link = table.links.get(mine)
-    if find == "absent" and link is not None and link.table.name == other.name:
-        return None  # before the first day, or after the last, of the row that is named: range asks that
+    if link is not None and link.table.name == other.name:
+        return None  # before or after a day of the row that is named: range asks that
+    find = "present" if inside <= few else "absent"
     told = f"{inside:,} of {n:,} rows whose {mine} has such spans lie in one of them"
     if find == "absent":
         told = f"{every - inside:,} of {every:,} rows lie in no such span of their {mine}"

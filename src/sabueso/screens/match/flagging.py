@@ -9,7 +9,7 @@ from typing import Any, Protocol
 from sabueso.base.plain import Cells
 from sabueso.population import expressions
 from sabueso.population.table import Table, money
-from sabueso.screens.match.keys import Keys, Rows
+from sabueso.screens.match.keys import Key, Keys, Rows
 from sabueso.screens.subject import Cluster, Entity, Subject
 from sabueso.stats.alike import differs
 
@@ -44,8 +44,8 @@ def flags_of(
     beyond: Collection[int] = (),
 ) -> list[Cells]:
     """Keys that are absent or present, the largest amounts first; of keys among themselves pairs once. Where several
-    columns together are absent, ``instead`` is what the other table has by the first of them. Of keys whose places are
-    ``beyond`` none is a flag."""
+    columns together are absent, ``instead`` is what the other table has by the first of them, or by as many as it knows
+    (``shared``). Of keys whose places are ``beyond`` none is a flag."""
     find = settings.find
     own = right is left
     rows: list[Cells] = []
@@ -58,7 +58,7 @@ def flags_of(
     scale = left.measure.scale if left.measure is not None else 2
     at_any_time = settings.when is None and not settings.during
     several = find == "absent" and len(settings.on) > 1 and at_any_time and not own
-    instead = _by_the_first(right, {str(left.keys[i][0]) for i in flagged}) if several else None
+    instead = _by_the_first(right, [left.keys[i] for i in flagged]) if several else None
     seen: set[frozenset[int]] = set()
     for i in flagged:
         key, partners = left.keys[i], pairs.get(i, [])
@@ -90,7 +90,7 @@ def flags_of(
             "ids": [mine[i].first_id],
         }
         if instead is not None:
-            row["instead"] = instead.get(str(key[0]), [])
+            row["shared"], row["instead"] = _known(instead, key)
         if own:
             others = [k for k, _ in partners if k != i]
             row |= _together_with(left, i, others, mine, columns, settings.when == "day")
@@ -99,13 +99,29 @@ def flags_of(
     return rows
 
 
-def _by_the_first(keys: Keys, wanted: Collection[str]) -> dict[str, list[str]]:
-    """What stands beside some values of the first of several columns, in another table."""
-    found: dict[str, list[str]] = {}
-    for first, *rest in keys.keys:
-        if str(first) in wanted:
-            found.setdefault(str(first), []).append(" / ".join(map(str, rest)))
+Beside = dict[tuple[str, ...], list[str]]
+
+
+def _by_the_first(keys: Keys, wanted: Sequence[Key]) -> Beside:
+    """What stands in another table beside the first parts of some keys, by these."""
+    parts = len(keys.labels)
+    asked = {tuple(map(str, key[:n])) for key in wanted for n in range(1, parts)}
+    found: Beside = {}
+    for key in keys.keys:
+        told = tuple(map(str, key))
+        for n in range(1, parts):
+            if told[:n] in asked:
+                found.setdefault(told[:n], []).append(" / ".join(told[n:]))
     return found
+
+
+def _known(beside: Beside, key: Key) -> tuple[int, list[str]]:
+    """How many of the first parts of a key another table knows together, one at least, and what it has beside them."""
+    for n in range(len(key) - 1, 0, -1):
+        found = beside.get(tuple(map(str, key[:n])))
+        if found:
+            return n, list(dict.fromkeys(found))
+    return 1, []
 
 
 def _together_with(

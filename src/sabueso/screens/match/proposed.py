@@ -11,6 +11,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.match.absent import proposed_absent
+from sabueso.screens.match.dated import proposed_dated
 from sabueso.screens.match.during import proposed_during
 from sabueso.screens.match.once import proposed_once
 from sabueso.screens.match.persons import proposed_persons
@@ -27,6 +28,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     yield from proposed_absent(population)
     yield from _without_attendance(population)
     yield from proposed_during(population)
+    yield from proposed_dated(population)
     yield from _beside_orders(population)
     yield from proposed_once(population)
     yield from proposed_persons(population)

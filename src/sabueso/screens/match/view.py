@@ -236,15 +236,15 @@ MOST_DAYS = 6
 
 
 def _instead(flag: Cells, other: str, columns: Sequence[str]) -> str:
-    """What the other table has by the first of several columns."""
+    """What the other table has by the first of several columns, as many of them as it knows."""
     if len(columns) < 2 or "instead" not in flag:
         return ""
-    first = next(iter(flag["subject"].values()))
+    shared = " · ".join(list(map(str, flag["subject"].values()))[: flag["shared"]])
     if not flag["instead"]:
-        return f", which has no {columns[0]} {first}"
+        return f", which has no {columns[0]} {shared}"
     has = " or ".join(flag["instead"][:MOST_INSTEAD])
     more = len(flag["instead"]) - MOST_INSTEAD
-    return f", which has {has}{f' and {more:,} more' if more > 0 else ''} for {first}"
+    return f", which has {has}{f' and {more:,} more' if more > 0 else ''} for {shared}"
 
 
 MOST_INSTEAD = 3

@@ -54,7 +54,7 @@ def proposed_recomputations(
         found = None if quantity is None else priced(population, quantity, price, amount)
         found = found or waged(population, price, amount)
     yield from proposed_rates(population, amount, found)
-    yield from proposed_one_rate(population, amount)
+    yield from proposed_one_rate(population, amount, found)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",

@@ -93,9 +93,12 @@ def proposed_rates(
             )
 
 
-def proposed_one_rate(population: Population, amount: Column) -> Iterator[Proposal]:
+def proposed_one_rate(
+    population: Population, amount: Column, asked: Priced | None
+) -> Iterator[Proposal]:
     """Amounts of a row that are one and the same multiple of another of its numbers, such as of the kilometres that were
-    driven or of the net: the first that nearly all rows with both keep."""
+    driven or of the net: the first that nearly all rows with both keep. Of the quantity, whose price is ``asked`` for
+    already, the multiple would be that price."""
     table = population.table
     amounts = [amount, *further(table, amount)]
     taken = set(table.roles.values()) - {table.roles.get("quantity")}
@@ -106,7 +109,8 @@ def proposed_one_rate(population: Population, amount: Column) -> Iterator[Propos
         return
     seen = _seen(population, bases, [])
     for own, of in product(amounts, bases):
-        if own.name == of.name:
+        counted = asked is not None and of.name == table.roles.get("quantity")
+        if own.name == of.name or (counted and own is amount):
             continue
         rate = _one_rate(seen[quoted_name(own.name)], seen[quoted_name(of.name)], own.scale)
         if rate is None:

@@ -21,9 +21,11 @@ from sabueso.screens.split.looking import FROM, TO, excess_of
 FIRST = ("1", "1.5", "2", "2.5", "3", "4", "5", "6", "7.5", "8")
 SURELY = 1e-4
 """p, times the limits looked at, below which a round amount is taken for a limit."""
-MAYBE, MOST_TRIED, SURELY_OF_ONE = 0.05, 3, 1e-6
+MAYBE, MOST_TRIED, SURELY_OF_ONE = 0.2, 5, 1e-6
 """p, of one round amount, from which it is asked whether somebody is behind what lies below it; how many are tried; and
 the adjusted p below which somebody is."""
+LEAST_LIMIT = 100
+"""Below it nothing is taken for a limit because of how many lie just below it in all."""
 Flagged = Callable[[str], Iterable[Cells]]
 _LIMIT = re.compile(r"approv|aprob|limit|límit|umbral|threshold|autoriz|genehmig|freigabe", re.I)
 
@@ -51,12 +53,16 @@ def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Propos
     if named:
         return
     found = _full(population, measure)
-    if found and found[0].p < SURELY:
-        each = found[0]
+    surely = next((each for each in found if each.limit >= LEAST_LIMIT), None)
+    if surely is not None and surely.p < SURELY:
+        each = surely
         told = f"{num.many(each.count, 'amount')} just below {each.limit:,}, {each.expected:,.0f} expected"
         yield _proposal(table.name, str(each.limit), told)
         return
-    for each in found[:MOST_TRIED]:
+    # Small prices end just below round amounts: of them whoever enters rows tells, and not whoever is paid.
+    by_whom = table.role("preparer") is not None
+    asked = [each for each in found if by_whom or each.limit >= LEAST_LIMIT]
+    for each in asked[:MOST_TRIED]:
         if each.alone < MAYBE and (who := _somebody(flagged(str(each.limit)))) is not None:
             yield _proposal(table.name, str(each.limit), f"{who} just below {each.limit:,}")
             return
@@ -101,7 +107,7 @@ def _full(population: Population, measure: Column) -> list[_Limit]:
     unit, largest = 10**measure.scale, int(least.max())
     limits = [
         limit
-        for power in range(2, 8)
+        for power in range(1, 8)
         for first in FIRST
         if (limit := Decimal(first).scaleb(power)) * unit <= largest
     ]

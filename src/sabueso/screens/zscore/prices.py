@@ -1,8 +1,10 @@
-"""Prices beside those of the same thing, as they are proposed: by the column that says most of what a price is."""
+"""Prices, and quantities, beside those of the same thing, as they are proposed: by the column that says most of what
+one is, or by two, such as where a journey begins and ends."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from itertools import combinations
 
 import numpy as np
 import sqlglot.expressions as exp
@@ -16,13 +18,13 @@ from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_o
 
 MOST_SEEN = 50_000
 """Rows, the first, by which it is judged what prices are of."""
-CLOSER = 0.7
-"""How much of the spread in all prices may have within their things, at most, to be told by them."""
+CLOSER, CLOSER_OF_COUNTS = 0.7, 0.3
+"""How much of the spread in all prices, and quantities, may have within their things, at most, to be told by them."""
 ONE_LEVEL = 0.2
 """Spread of the logarithms of prices that are of one thing."""
 COVERED = 0.5
 """Share of the rows that are of things with rows enough."""
-MOST_COLUMNS = 8
+MOST_COLUMNS, MOST_PAIRED = 8, 5
 
 
 def proposed_prices(population: Population, least: int) -> Iterator[Proposal]:
@@ -31,20 +33,47 @@ def proposed_prices(population: Population, least: int) -> Iterator[Proposal]:
     price = table.role("price")
     if price is None or is_budget(table) or population.account(None).used < LEAST_ROWS:
         return
-    found = _of_one_thing(population, price, _things(table), least)
+    found = _of_one_thing(population, price, [(c,) for c in _things(table)], least, CLOSER)
     if found is None:
         return
-    column, because = found
-    name = quoted_name(price.name)
-    unlike = f"unlike the {column}'s others" if column else "far from the rest"
-    yield Proposal(
-        f"{price.name} of {table.name} {unlike}",
+    of, because = found
+    yield _proposal(
+        table, price, of, because, least,
+        f"A price far from the others{f' of its {of[0].name}' if of else ''}: a wrong one, or one that was agreed "
+        "with somebody.",
+    )  # fmt: skip
+
+
+def proposed_counts(population: Population, least: int) -> Iterator[Proposal]:
+    """Quantities far from the others of their thing, such as the kilometres between the same two places."""
+    table = population.table
+    quantity = table.role("quantity")
+    if quantity is None or is_budget(table) or population.account(None).used < LEAST_ROWS:
+        return
+    things = _things(table)
+    pairs = combinations(things[:MOST_PAIRED], 2)
+    each = [*((c,) for c in things), *pairs]
+    found = _of_one_thing(population, quantity, each, least, CLOSER_OF_COUNTS)
+    if found is not None and found[0]:
+        of, because = found
+        yield _proposal(
+            table, quantity, of, because, least,
+            f"A quantity far from the others of its {' and '.join(c.name for c in of)}.",
+        )  # fmt: skip
+
+
+def _proposal(
+    table: Table, value: Column, of: tuple[Column, ...], because: str, least: int, purpose: str
+) -> Proposal:
+    name, things = quoted_name(value.name), " and ".join(c.name for c in of)
+    unlike = f"unlike the {things}'s others" if of else "far from the rest"
+    return Proposal(
+        f"{value.name} of {table.name} {unlike}",
         settings_of(
-            on=price.name, by=[quoted_name(column)] if column else [], method="modified",
+            on=value.name, by=[quoted_name(c.name) for c in of], method="modified",
             min_group=least, scale="log", where=f"{name} > 0",
         ),
-        f"A price far from the others{f' of its {column}' if column else ''}: a wrong one, or one that was agreed "
-        "with somebody.",
+        purpose,
         because,
         tuned=True,
     )  # fmt: skip
@@ -58,34 +87,44 @@ def _things(table: Table) -> list[Column]:
 
 
 def _of_one_thing(
-    population: Population, price: Column, things: list[Column], least: int
-) -> tuple[str | None, str] | None:
-    """The column within whose things prices spread the least, by the median absolute deviation of their logarithms, and
-    what speaks for it; no column where all are of one level. None where neither is so, or prices mostly are the same
+    population: Population,
+    value: Column,
+    each: Sequence[tuple[Column, ...]],
+    least: int,
+    closer: float,
+) -> tuple[tuple[Column, ...], str] | None:
+    """The columns within whose things values spread the least, by the median absolute deviation of their logarithms, and
+    what speaks for them; none where all are of one level. None where neither is so, or values mostly are the same
     within their things, and no spread can be told."""
-    fields = [exp.alias_(sql.cast(sql.column(price.name), "DOUBLE"), "price")]
-    fields += [exp.alias_(sql.column(c.name), f"t{place}") for place, c in enumerate(things)]
-    value = sql.column(price.name)
-    rows = population.used(exp.select(*fields)).where(exp.GT(this=value, expression=sql.integer(0)))
+    columns = list(dict.fromkeys(column for things in each for column in things))
+    fields = [exp.alias_(sql.cast(sql.column(value.name), "DOUBLE"), "value")]
+    fields += [exp.alias_(sql.column(c.name), f"t{place}") for place, c in enumerate(columns)]
+    positive = exp.GT(this=sql.column(value.name), expression=sql.integer(0))
+    rows = population.used(exp.select(*fields)).where(positive)
     seen = population.query(rows.limit(MOST_SEEN))
     if seen.num_rows < LEAST_ROWS:
         return None
-    log = np.log(seen.column("price").to_numpy(zero_copy_only=False).astype(float))
+    log = np.log(seen.column("value").to_numpy(zero_copy_only=False).astype(float))
     whole = float(np.median(np.abs(log - np.median(log))))
-    best = CLOSER * whole, ""
-    for place, column in enumerate(things):
-        codes = codes_of(seen.column(f"t{place}"))
+    best: tuple[float, tuple[Column, ...]] = (closer * whole, ())
+    known = {c: codes_of(seen.column(f"t{place}")) for place, c in enumerate(columns)}
+    for things in each:
+        codes = known[things[0]].astype(np.int64)
+        for other in things[1:]:
+            codes = codes * (known[other].max() + 2) + known[other] + 1
         order = np.argsort(codes, kind="stable")
         parts = np.split(log[order], np.flatnonzero(np.diff(codes[order])) + 1)
         large = [part for part in parts if len(part) >= least]
         if len(large) < 2 or sum(map(len, large)) < COVERED * len(log):
             continue
         within = float(np.median(np.concatenate([abs(p - np.median(p)) for p in large])))
-        if within < best[0]:
-            best = within, column.name
-    spread, name = best
-    if name:
-        told = f"the logarithms of {price.name} deviate by a median of {spread:.3f} within one {name}, and of {whole:.3f} in all"
-        return (name, told) if spread > 0 else None
-    told = f"the logarithms of {price.name} deviate by a median of {whole:.3f}"
-    return (None, told) if 0 < whole <= ONE_LEVEL else None
+        # Two say more than one of itself, where there are fewer of each.
+        if within < best[0] * (1.0 if len(things) == 1 else CLOSER):
+            best = within, things
+    spread, of = best
+    if of:
+        name = " and ".join(c.name for c in of)
+        told = f"the logarithms of {value.name} deviate by a median of {spread:.3f} within one {name}, and of {whole:.3f} in all"
+        return (of, told) if spread > 0 else None
+    told = f"the logarithms of {value.name} deviate by a median of {whole:.3f}"
+    return ((), told) if 0 < whole <= ONE_LEVEL else None

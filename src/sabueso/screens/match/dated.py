@@ -1,0 +1,108 @@
+"""Figures that another table has for a day and a kind, such as rates of exchange, as they are proposed to be compared."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import NamedTuple
+
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Table
+from sabueso.screens.match.absent import met_keys
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+
+USUAL, SURELY = 0.9, 0.98
+"""Share of the rows of a day and kind that is known which have its figure, from which another is odd; and share of the rows of
+the kinds whose days are known, from which a day that is not is no rule of its own."""
+MOST_KINDS, MOST_FIGURES = 40, 4
+
+
+class _List(NamedTuple):
+    """A table with one figure, or a few, for a day and a kind."""
+
+    table: Table
+    day: Column
+    kind: Column
+    figures: list[Column]
+    kinds: list[str]
+
+
+def proposed_dated(population: Population) -> Iterator[Proposal]:
+    """Rows whose figure is not the one that another table has for their day and kind, where nearly all have that."""
+    table = population.table
+    day = table.dated()
+    if day is None or is_budget(table) or "amount" not in table.roles:
+        return
+    numbers = [c for c in _numbers(table) if c.name not in _taken(table)]
+    for name, other in sorted(population.tables.items()):
+        found = None if name == table.name or not numbers else _list_of(population, other, day)
+        kind = None if found is None else _same_kind(table, found.kind)
+        if found is None or kind is None:
+            continue
+        chosen = f"{quoted_name(kind)} in ({', '.join(map(_literal, found.kinds))})"
+        rows = replace(population, where=chosen)
+        pair = {day.name: found.day.name, kind: found.kind.name}
+        n, known = met_keys(rows, other, pair)
+        if known < LEAST_ROWS or known < SURELY * n:
+            continue
+        for own in numbers:
+            for figure in found.figures:
+                _, same = met_keys(rows, other, {**pair, own.name: figure.name})
+                if not USUAL * known <= same < known:
+                    continue
+                yield Proposal(
+                    f"{own.name} of {table.name} other than in {name}",
+                    settings_of(
+                        other=name, where=chosen,
+                        on=[quoted_name(c) for c in (day.name, kind, own.name)],
+                        other_on=[quoted_name(c.name) for c in (found.day, found.kind, figure)],
+                    ),
+                    f"Rows of which {name} has another {figure.name} for their {day.name} and {kind}.",
+                    f"{same:,} of {known:,} rows have the one of their day and {kind}",
+                )  # fmt: skip
+
+
+def _list_of(population: Population, other: Table, day: Column) -> _List | None:
+    """A table as one with figures for days and kinds, each day and kind once; None where it is none."""
+    own = other.dated()
+    texts = [c for c in other.columns if c.type == "text" and not c.is_place]
+    figures = _numbers(other)
+    if own is None or own.type != day.type or "amount" in other.roles:
+        return None
+    if len(texts) != 1 or not 0 < len(figures) <= MOST_FIGURES:
+        return None
+    beside = Population(population.engine, other, tables=population.tables)
+    whole = beside.used(exp.select(sql.column(own.name), sql.column(texts[0].name)))
+    each = exp.select(exp.alias_(sql.count(), "n")).from_(whole.copy().distinct().subquery("d"))
+    every = exp.select(exp.alias_(sql.count(), "n")).from_(whole.subquery("d"))
+    if beside.query(each).column("n")[0].as_py() != beside.query(every).column("n")[0].as_py():
+        return None
+    kinds = beside.used(exp.select(sql.column(texts[0].name)).distinct()).limit(MOST_KINDS + 1)
+    values = [v for v in beside.query(kinds).columns[0].to_pylist() if v is not None]
+    if not 0 < len(values) <= MOST_KINDS:
+        return None
+    return _List(other, own, texts[0], figures, sorted(values))
+
+
+def _same_kind(table: Table, kind: Column) -> str | None:
+    """The column of rows that tells the same kinds as one of another table: called alike, or their currency."""
+    for column in table.columns:
+        if column.type == "text" and column.name.casefold() == kind.name.casefold():
+            return column.name
+    return table.roles.get("currency")
+
+
+def _numbers(table: Table) -> list[Column]:
+    return [c for c in table.columns if c.type == "number" and not c.is_place]
+
+
+def _taken(table: Table) -> set[str | None]:
+    return {table.roles.get(role) for role in ("amount", "quantity", "id", "document")}
+
+
+def _literal(value: str) -> str:
+    return "'" + value.replace("'", "''") + "'"
