@@ -14,44 +14,13 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
-from sabueso.base.plain import Json
 from sabueso.population import expressions, sql
+from sabueso.population.accounting import Account, Reason, counted
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 
 SET_ASIDE = "set_aside"
-
-
-@dataclass(frozen=True)
-class Reason:
-    """Why rows are left out: a stable code, and the condition that selects them."""
-
-    code: str
-    condition: Tree
-
-
-@dataclass(frozen=True)
-class Account:
-    """``rows = used + Σ left_out``, counted and summed by the engine in one pass.
-
-    Amounts are sums of the measure, exact; None where there is no measure.
-    """
-
-    rows: int
-    used: int
-    left_out: dict[str, int]
-    total: Decimal | None = None
-    used_total: Decimal | None = None
-    left_out_totals: dict[str, Decimal] = field(default_factory=dict)
-    first_date: str | None = None
-    last_date: str | None = None
-
-    def as_json(self) -> Json:
-        """The ``population`` of a result; exact amounts as text."""
-        totals = {"total": self.total, "used_total": self.used_total}
-        shown = {name: None if v is None else format(v, "f") for name, v in totals.items()}
-        return {"rows": self.rows, "used": self.used, "left_out": self.left_out, **shown}
 
 
 @dataclass(frozen=True)
@@ -146,85 +115,20 @@ class Population:
 
     @exactly
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:
-        """Count and sum the rows used and left out, by the first reason that applies.
-
-        Three small questions instead of one large: the whole table, which screens of a programme
-        share; the rows left out, which are few or cheap to find; and the first and last date of
-        the rest where there are any. What is used is the difference, exactly.
-        """
+        """Count and sum the rows used and left out, by the first reason that applies."""
         if reasons:
-            return self._account(measure, reasons)
+            return counted(self, measure, [*self.conditions(), *reasons])
         # Without reasons of a test's own it is the same for all that look at these rows.
         # A condition of a named population and one that is given leave rows out for reasons of their own.
         named = self.defined.name if self.defined is not None else None
         on = measure.name if measure is not None else None
         key = "account", self.table.name, on, named, self.where, self.set_aside
         if key not in self.known:
-            self.known[key] = self._account(measure, ())
+            self.known[key] = counted(self, measure, self.conditions())
         found: Account = self.known[key]
         return replace(
             found, left_out=dict(found.left_out), left_out_totals=dict(found.left_out_totals)
         )
-
-    def _account(self, measure: Column | None, reasons: Sequence[Reason]) -> Account:
-        every = [*self.conditions(), *reasons]
-        rows, total, first, last = self._whole(measure)
-        left, amounts = self._left_out(measure, every) if every else ({}, {})
-        used = rows - sum(left.values())
-        if left and first is not None:
-            first, last = self._dates(reasons) if used else (None, None)
-        return Account(
-            rows=rows,
-            used=used,
-            left_out=left,
-            total=total,
-            used_total=None if total is None else total - sum(amounts.values(), 0 * total),
-            left_out_totals=amounts,
-            first_date=first,
-            last_date=last,
-        )
-
-    def _whole(self, measure: Column | None) -> tuple[int, Decimal | None, str | None, str | None]:
-        """Rows, sum of the measure, first and last date of the whole table."""
-        key = self.table.name, measure.name if measure else ""
-        if key not in self.known:
-            fields: list[Tree] = [exp.alias_(sql.count(), "n"), *_ends(self.table)]
-            if measure is not None:
-                fields.append(exp.alias_(_total(measure), "total"))
-            row = self.query(exp.select(*fields).from_(self.source())).to_pylist()[0]
-            self.known[key] = (
-                row["n"],
-                _amount(row["total"], measure) if measure is not None else None,
-                _iso(row.get("first")),
-                _iso(row.get("last")),
-            )
-        return self.known[key]
-
-    def _left_out(
-        self, measure: Column | None, every: Sequence[Reason]
-    ) -> tuple[dict[str, int], dict[str, Decimal]]:
-        case = exp.Case()
-        for place, reason in enumerate(every):
-            case = case.when(reason.condition, sql.integer(place), copy=False)
-        fields: list[Tree] = [exp.alias_(sql.count(), "n")]
-        if measure is not None:
-            fields.append(exp.alias_(_total(measure), "total"))
-        some = exp.or_(*(exp.paren(reason.condition) for reason in every))
-        place_of = exp.alias_(case, "place", quoted=True)
-        columns = [sql.column(measure.name)] if measure is not None else []
-        inner = exp.select(place_of, *columns, copy=False).from_(self.source(), copy=False)
-        inner = inner.where(some, copy=False)
-        select = exp.select(sql.column("place"), *fields, copy=False)
-        select = select.from_(inner.subquery("b", copy=False), copy=False)
-        select = select.group_by(sql.column("place"), copy=False)
-        found = self.query(select.order_by(sql.column("place"), copy=False)).to_pylist()
-        codes = [(every[row["place"]].code, row) for row in found]
-        amounts = {code: _amount(row["total"], measure) for code, row in codes} if measure else {}
-        return {code: row["n"] for code, row in codes}, amounts
-
-    def _dates(self, reasons: Sequence[Reason]) -> tuple[str | None, str | None]:
-        row = self.query(self.used(exp.select(*_ends(self.table)), reasons)).to_pylist()[0]
-        return _iso(row["first"]), _iso(row["last"])
 
     def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
         """Keep a result in the engine as long as that is open; ``inputs`` as of :meth:`query`."""
@@ -330,31 +234,3 @@ def _looks_at(tree: Tree, column: Column) -> bool:
 def _not_true(tree: Tree) -> Tree:
     """True where the tree is false or unknown."""
     return exp.Not(this=exp.paren(exp.Coalesce(this=tree, expressions=[exp.false()])))
-
-
-def _total(measure: Column) -> Tree:
-    """Σ of a decimal column, exact."""
-    total = exp.Sum(this=sql.column(measure.name))
-    return sql.cast(total, f"DECIMAL(38,{measure.scale})")
-
-
-def _amount(total: Decimal | None, measure: Column) -> Decimal:
-    return money(0, measure.scale) if total is None else total
-
-
-def _ends(table: Table) -> list[Tree]:
-    """First and last date, where the table has a date."""
-    date = table.dated()
-    if date is None:
-        return []
-    at: Tree = sql.column(date.name)
-    if date.type == "timestamp":
-        at = sql.cast(at, "DATE")
-    return [
-        exp.alias_(exp.Min(this=at), "first", quoted=True),
-        exp.alias_(exp.Max(this=at.copy()), "last", quoted=True),
-    ]
-
-
-def _iso(value: object) -> str | None:
-    return None if value is None else str(value)
