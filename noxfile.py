@@ -30,6 +30,13 @@ def tests(session: nox.Session) -> None:
 
 
 @nox.session
+def long(session: nox.Session) -> None:
+    """The tests that take long: simulations, a cluster, every command that is printed."""
+    command = [sys.executable, "-m", "pytest", "-m", "long", "--dist", "load", *session.posargs]
+    session.run(*command, external=True)
+
+
+@nox.session
 def hostile(session: nox.Session) -> None:
     """All hostile trials, of which the suite runs a part: half an hour and more."""
     session.run(sys.executable, "bench/torture.py", *session.posargs, external=True)

@@ -33,6 +33,7 @@ def url(request: pytest.FixtureRequest) -> str | None:
     return request.getfixturevalue("server") if request.param == "server" else None
 
 
+@pytest.mark.long
 def test_four_reviewers_at_once_lose_nothing(url, tmp_path):
     case = trials.begin(tmp_path, 60, url)
     assert trials.at_once(case, 4) == []

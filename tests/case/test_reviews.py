@@ -276,6 +276,7 @@ def test_files_that_are_no_sheets(case):
     )
 
 
+@pytest.mark.long
 def test_a_spreadsheet_program_saves_it_and_it_is_read_back(case, tmp_path):
     program = shutil.which("soffice")
     if program is None:

@@ -18,6 +18,7 @@ SOME = {
 }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", SOME)
 def test_hostile_trials(kind, tmp_path):
     try:

@@ -21,9 +21,19 @@ from sabueso.population import engines
 from sabueso.population.engines import EngineSettings, open_engine
 from sabueso.screens import find_screen, screen_names
 
+LONG = re.compile(r"sabueso (paper|intake .*--again|survey .*--propose)")
+"""What takes seconds each, and is run by other tests as well."""
 EXAMPLES = [
-    (name, line) for name in COMMANDS for line in import_module(f"sabueso.cli.{name}_").EXAMPLES
-] + [("try", line) for test in screen_names() for line in find_screen(test).examples]
+    pytest.param(name, line, marks=[pytest.mark.long] if LONG.search(line) else [])
+    for name, line in [
+        *(
+            (n, example)
+            for n in COMMANDS
+            for example in import_module(f"sabueso.cli.{n}_").EXAMPLES
+        ),
+        *(("try", example) for t in screen_names() for example in find_screen(t).examples),
+    ]
+]
 
 
 @pytest.fixture(scope="module")
@@ -231,6 +241,7 @@ def _followed(case, begin, deep):
     return seen
 
 
+@pytest.mark.long
 def test_every_command_that_is_printed_as_next_runs(marisma, tmp_path):
     """Followed two deep, from what is usually begun with."""
     case = shorten(Path(shutil.copytree(marisma, tmp_path / "m")), "account totals")

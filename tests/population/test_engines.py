@@ -544,6 +544,7 @@ def _case(folder: Path) -> Path:
     return folder / "c"
 
 
+@pytest.mark.long
 def test_spark_connect_gives_the_same_figures(tmp_path):
     case = _case(tmp_path)
     command = ["try", "fences", "pagos", "--by", "cuenta", "--format", "json"]
@@ -555,6 +556,7 @@ def test_spark_connect_gives_the_same_figures(tmp_path):
     assert there.stdout == here and not there.stderr
 
 
+@pytest.mark.long
 def test_a_cluster_screens_and_papers_a_case(tmp_path):
     """End to end on a cluster of two executors; the findings are those of the embedded engine."""
     case = _case(tmp_path)

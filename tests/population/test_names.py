@@ -135,6 +135,7 @@ def _plan_role(case: Path, role: str) -> str:
     )
 
 
+@pytest.mark.long
 @settings(max_examples=1, phases=(Phase.explicit, Phase.generate))
 @given(st.permutations(NAMES))
 def test_columns_called_anything_in_any_role(tmp_path_factory, names):
@@ -147,6 +148,7 @@ def test_columns_called_anything_in_any_role(tmp_path_factory, names):
     inside("paper", cwd=case)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     "names",
     [["line", "on", "period", "first", "amount", "units", "file", "group"],

@@ -108,6 +108,7 @@ def test_what_a_person_records_in_one_minute_is_one(populate):
     assert (cell["count"], cell["rows"]) == (1, 60)
 
 
+@pytest.mark.long
 def test_false_alarms_are_as_stated(populate):
     flagged = 0
     for seed in range(24):

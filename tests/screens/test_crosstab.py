@@ -66,6 +66,7 @@ def test_figures_are_those_of_the_table(populate):
     assert (flag["rows"], flag["of"]) == (14, 404)
 
 
+@pytest.mark.long
 def test_tables_of_one_proportion_are_rarely_flagged():
     """At 0.05 by Holm, of three hundred even tables no more than chance has."""
     rng = np.random.default_rng(4)

@@ -269,7 +269,7 @@ def test_sequential_deviates_by_group(populate):
         ("fences", {"beyond": "outer", "by": "account,who"}),
     ],
 )
-@pytest.mark.parametrize("capacity", [1, 17, 400])
+@pytest.mark.parametrize("capacity", [17])
 def test_an_aim_is_the_least_limit_that_keeps_within_it(populate, test, settings, capacity):
     population = populate(ledger(), **ROLES)
     found = screened(population, test, aim=capacity, **settings)

@@ -169,6 +169,7 @@ def test_each_reason_is_found_and_nobody_else(populate):
     assert set(group["reasons"].values()) == {1}
 
 
+@pytest.mark.long
 def test_even_payees_are_flagged_no_more_often_than_stated(populate):
     flagged = 0
     for seed in range(30):

@@ -262,6 +262,7 @@ def test_a_till_without_parties(tmp_path):
     )
 
 
+@pytest.mark.long
 def test_a_countys_books_as_they_stand(tmp_path):
     """Masters with days of leaving, accounts and addresses, orders beside checks, wages of many columns: what is wrong
     with each is found by what is proposed, without a word of the plan. At full size, with other seeds: bench/recall.py."""

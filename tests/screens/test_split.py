@@ -65,6 +65,7 @@ def test_bundles_and_how_many_are_expected_by_enumeration(whose, within):
     assert chosen.tolist() == pytest.approx(means[::-1])
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("orders", "room"), [(400, 4_000_000), (400, 50), (40, 4_000_000)])
 def test_expected_bundles_of_many_rows_are_those_of_a_long_simulation(orders, room, monkeypatch):
     rng = np.random.default_rng(3)

@@ -121,6 +121,7 @@ def test_two_sided_binomial_p(n, data):
     assert binomial_p(k, n, p) == pytest.approx(min(1, 2 * tail), rel=1e-8, abs=1e-300)
 
 
+@pytest.mark.long
 def test_conforming_populations_are_rarely_flagged_and_never_called_nonconforming():
     rng = np.random.default_rng(11)
     for test, n in (("first", 200), ("first", 10**5), ("first-two", 1000), ("first-two", 10**6)):

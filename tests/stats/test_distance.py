@@ -125,6 +125,7 @@ def test_large_measures_with_small_differences_lose_nothing():
         )
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("n", "p"), [(15, 5), (30, 3), (60, 2), (200, 4)])
 def test_law_of_the_robust_distance_on_normal_data(n, p):
     rng = np.random.default_rng([3, n, p])
@@ -174,6 +175,7 @@ def test_robust_fit_is_not_drawn_by_outliers_and_not_by_units():
     assert dist.squared_distances(x * units, again.location) == pytest.approx(d2, rel=1e-6)
 
 
+@pytest.mark.long
 def test_robust_fit_of_normal_data_is_consistent_at_every_size():
     rng = np.random.default_rng(7)
     for n, band in ((40, 0.12), (2_000, 0.08), (60_000, 0.09)):

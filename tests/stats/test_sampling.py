@@ -112,6 +112,7 @@ def test_the_interval_of_a_rate_of_few_items_is_the_exact_one(population, data, 
     assert found.upper <= binomial.upper + 1 / population and found.rate == binomial.rate
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("population", "n"), [(60, 20), (500, 56), (900, 57)])
 def test_the_limit_of_a_rate_covers_whatever_number_deviates(population, n):
     uppers = np.array(
