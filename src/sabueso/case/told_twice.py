@@ -13,7 +13,7 @@ Found = tuple[str, str, Proposal]
 
 
 def asked_elsewhere(found: Sequence[Found], tables: Mapping[str, Table]) -> dict[int, str]:
-    """Of which places among what is proposed another table is asked the same, and why.
+    """Of which places among what is proposed another table, or another screen, is asked the same, and why.
 
     A test of amounts, by itself or by party, is asked of the table whose rows name the others', as payments name bills
     and bills orders: it is the last, and nearest to what was paid.
@@ -21,7 +21,12 @@ def asked_elsewhere(found: Sequence[Found], tables: Mapping[str, Table]) -> dict
     groups = _groups([(table, p.alike) for _, table, p in found if p.alike])
     asked = {name: _asked(name, group, tables) for group in groups for name in group}
     told: dict[int, str] = {}
+    knowing = {(table, p.knows): p.name for _, table, p in found if p.knows}
     for place, (test, table, proposal) in enumerate(found):
+        knows = knowing.get((table, str(proposal.settings.get("on"))))
+        if knows is not None and find_screen(test).same_again:
+            told[place] = f"{knows} tells what each row should have"
+            continue
         kept = asked.get(table, table)
         if kept == table or not find_screen(test).same_again:
             continue

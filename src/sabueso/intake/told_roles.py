@@ -90,7 +90,7 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
         name
         for name, f in reading.formats.items()
         if isinstance(f, NumberFormat) and (f.scale or _may_be_money(name)) and f.unit != "%"
-        and name not in given and not is_no_money(name)
+        and name not in given and "%" not in name and not is_no_money(name)
     ]  # fmt: skip
     if others:
         text = _chosen("amounts", amount, others)

@@ -24,7 +24,7 @@ LEAST_ROWS = 100
 class Proposal:
     """A screen as the plan would have it: what it is for, and what in these rows speaks for it.
 
-    ``tuned`` says whether its limit is to be set by what it flags, ``alike`` which other table has the same amounts, one
+    ``tuned`` says whether its limit is to be set by what it flags, ``knows`` of which column it tells what each row should have, and ``alike`` which other table has the same amounts, one
     row for one.
     """
 
@@ -34,6 +34,7 @@ class Proposal:
     because: str
     tuned: bool = False
     alike: str = ""
+    knows: str = ""
 
 
 @dataclass(frozen=True)

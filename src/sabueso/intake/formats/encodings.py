@@ -49,6 +49,8 @@ _HINTS = {
     "Croatian": "iznos opis datum konto", "Lithuanian": "suma data saskaita", "Latvian": "summa datums konts",
     "Turkish": "tarih tutar hesap fatura",
 }  # fmt: skip
+_SURE_SIGN = 1.5
+"""Points of a sign where it stands as it does in ``N°``, ``3ª``, ``m²`` and ``°C``."""
 LEAST_SURE = 0.5
 """Points a letter below which no encoding makes words of a text: of two bytes a letter, for one."""
 _HINT, _MOST_HINTS, _NEIGHBOUR, _SIGN, _MOSTLY = 0.6, 3, 0.25, 0.6, 0.75
@@ -204,6 +206,12 @@ def _odd_case(before: str, mark: str, after: str) -> float:
 def _odd_sign(before: str, mark: str, after: str) -> float:
     if mark not in _SIGNS:
         return 3.0
+    numbered = mark in "°ºª" and before in "Nn0123456789" and not after.isalpha()
+    squared = mark in "²³" and before in "mM" and not after.isalpha()
+    if numbered or squared or (mark == "°" and not before.isalpha() and after in "CF"):
+        return -_SURE_SIGN
+    if mark in "°ºª" and not before.isalpha() and not after.isalpha():
+        return -_SURE_SIGN / 2  # behind a figure, which is no part of a word
     if mark in _WORD_SIGNS:
         return 0.0
     return 2.0 if before.isalpha() or after.isalpha() else -_SIGN

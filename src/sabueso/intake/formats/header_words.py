@@ -56,7 +56,7 @@ WORDS: dict[Role, str] = {
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
         "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen dispatcher disponent clerk cashier teller cajero kassierer caissier adjuster officer actor liquidatore gestore perito responsavel responsable tramitador gestionnaire behandelaar schadenbearbeiter servidor instructeur instructor caseworker assessor underwriter redacteur istruttore "
-        "referent sachbearbeiterin signatur handlaggare saksbehandler sagsbehandler nurse earner"
+        "referent sachbearbeiterin signatur handlaggare saksbehandler sagsbehandler nurse earner peseur weigher wager pesador pesatore weger"
     ),
     "party": (
         "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor "
@@ -66,7 +66,7 @@ WORDS: dict[Role, str] = {
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "
         "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor contributor constituent agent broker "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
-        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant locataire mieter inquilino huurder affittuario conduttore arrendatario contraente assicurato assure versicherungsnehmer asegurado tomador student driver guest gast huesped ospite borrower passenger subscriber remitter sender receiver bidder tenderer cust vend cdtr"
+        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant locataire mieter inquilino huurder affittuario conduttore arrendatario contraente assicurato assure versicherungsnehmer asegurado tomador student driver guest gast huesped ospite borrower passenger subscriber remitter sender receiver bidder tenderer cust vend cdtr adherent adherente societaire cooperateur cooperador cooperativista socio associado mitglied lid"
     ),
     "account": (
         "account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "

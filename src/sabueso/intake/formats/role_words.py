@@ -141,7 +141,8 @@ MOVED = frozenset(
 """What moves money, and numbers its rows as well: with decimals it is their amount."""
 OF_ONE_UNIT = frozenset(
     [*PER_UNIT, "rate", "tarifa", "per", "each", "hourly", "daily", "list", "catalogue", "catalog", "standard", "stock",
-     "share", "spot", "close", "open"]
+     "share", "spot", "close", "open", "pro", "je", "par", "por", "tonne", "ton", "kg", "kilo", "litre", "liter", "litro",
+     "unidad", "unite", "stuck", "hour", "heure", "hora", "stunde", "km", "m2", "m3", "kwh", "night", "nuit", "noche"]
 )  # fmt: skip
 """Words of a price that is nobody's whole payment."""
 NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])

@@ -63,6 +63,7 @@ def proposed_dated(population: Population) -> Iterator[Proposal]:
                     ),
                     f"Rows of which {name} has another {figure.name} for their {day.name} and {kind}.",
                     f"{same:,} of {known:,} rows have the one of their day and {kind}",
+                    knows=own.name,
                 )  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from typing import Any
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
-from sabueso.population import sql
+from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, bare_name
@@ -151,10 +151,11 @@ def _judged(
     # Of a key without a span every row lies outside.
     if not (0 < inside <= few or 0 < every - inside <= few) or 2 * few > n:
         return None
-    link = table.links.get(mine)
-    if link is not None and link.table.name == other.name:
-        return None  # before or after a day of the row that is named: range asks that
     find = "present" if inside <= few else "absent"
+    link = table.links.get(mine)
+    named = link is not None and link.table.name == other.name
+    if named and (find == "absent" or _in_order(population, mine, days, day, few)):
+        return None  # before or after a day of the row that is named: range asks that
     told = f"{inside:,} of {n:,} rows whose {mine} has such spans lie in one of them"
     if find == "absent":
         told = f"{every - inside:,} of {every:,} rows lie in no such span of their {mine}"
@@ -169,6 +170,26 @@ def _judged(
         f"{last.name}.",
         told,
     )  # fmt: skip
+
+
+def _in_order(
+    population: Population, mine: str, days: tuple[Column, Column], day: Column, few: float
+) -> bool:
+    """Whether hardly any row is before, or after, the span of the row that it names."""
+    at = sql.cast(sql.column(day.name), "DATE")
+    ends = [
+        sql.cast(
+            expressions.scalar(".".join(map(quoted_name, (mine, end.name))), population.table),
+            "DATE",
+        )
+        for end in days
+    ]
+    beyond = exp.LT(this=at, expression=ends[0]), exp.GT(this=at.copy(), expression=ends[1])
+    select = exp.select(
+        *(exp.alias_(sql.only(sql.count(), each), f"n{i}") for i, each in enumerate(beyond))
+    )
+    (row,) = population.query(population.used(select)).to_pylist()
+    return min(int(row["n0"]), int(row["n1"])) <= few
 
 
 def _spans_of(other: Table, theirs: str, days: tuple[Column, Column]) -> exp.Select:

@@ -138,12 +138,21 @@ def _linked_pairs(population: Population) -> Iterator[_Pair]:
     for column, link in sorted(table.links.items()):
         other = population.tables.get(link.table.name, link.table)
         of_payee = party is not None and column == party.name and "amount" in table.roles
-        if when is None or of_payee or other.name == table.name:
+        if when is None or of_payee or other.name == table.name or _is_told(table, column):
             continue
         back = any(each.table.name == table.name for each in other.links.values())
         for day in _days(other):
             named = ".".join(map(quoted_name, (column, day)))
             yield _Pair(named, quoted_name(when.name), back)
+
+
+def _is_told(table: Table, column: str) -> bool:
+    """Whether rows name the same by what tells rows of the other table apart: a supplier, beside its account."""
+    link = table.links[column]
+    keys = {link.table.roles.get("id"), link.table.roles.get("party")}
+    others = [each for name, each in table.links.items() if name != column]
+    named = any(each.key in keys for each in others if each.table.name == link.table.name)
+    return named and link.key not in keys
 
 
 def _days(table: Table) -> list[str]:

@@ -8,6 +8,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.recompute.monthly import proposed_by_month
 from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.totals import Sides, agreement
 
@@ -36,6 +37,7 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
         if three or other.name == table.name or twice or is_budget(other):
             continue
         yield from _beside(population, column, other, link.key)
+    yield from proposed_by_month(population)
 
 
 def in_three(population: Population, orders: Table) -> bool:

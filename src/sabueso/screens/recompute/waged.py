@@ -20,6 +20,7 @@ from sabueso.screens.recompute.sums import HOLDS
 TIMES = (0.5, 1.0, 1.25, 1.5, 1.75, 2.0, 2.5, 3.0)
 """How many rates an hour beyond the usual is paid."""
 MOST_HOURS, MOST_COLUMNS, MOST_SEEN = 3, 8, 2_000
+MANY = (1000, 100)
 LEAST_MADE = 5
 """Rows that a further column must make up."""
 Part = tuple[int, float]
@@ -40,12 +41,28 @@ def waged(population: Population, price: Column, amount: Column) -> Priced | Non
     rows = _Seen.of(population, price, amount, hours) if hours else None
     if rows is None:
         return None
+    if (found := _by_many(population, price, amount, hours, rows)) is not None:
+        return found
     # A charge of its own may stand beside: of service, of delivery.
     for added in (None, *range(len(hours))):
         parts = rows.parts(added)
         if parts is not None:
             named = [(hours[at], times) for at, times in parts]
             return _told(population, price, amount, named, None if added is None else hours[added])
+    return None
+
+
+def _by_many(
+    population: Population, price: Column, amount: Column, counts: Sequence[str], rows: _Seen
+) -> Priced | None:
+    """A price of a thousand, or a hundred, of what a column counts: kilograms, and a price of the tonne."""
+    for unit in MANY:
+        for name, column in zip(counts, rows.columns, strict=True):
+            same = np.abs(rows.rates * column / unit - rows.amounts) <= rows.near
+            if np.any(column) and same.mean() >= HOLDS:
+                way = f"{quoted_name(price.name)} * {quoted_name(name)} / {unit}"
+                found = held(population, amount, way, f"{price.name} times {name} / {unit:,}")
+                return found if is_rule(found) else None
     return None
 
 

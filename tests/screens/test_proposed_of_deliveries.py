@@ -1,0 +1,126 @@
+"""What is proposed of a cooperative's deliveries by weight, at the price of the day, and what is paid for them by month."""
+
+from __future__ import annotations
+
+import random
+from datetime import date, timedelta
+from decimal import ROUND_HALF_UP, Decimal
+from pathlib import Path
+
+from conftest import inside, inside_json
+
+CROPS = {"Blé": Decimal(212), "Orge": Decimal(188), "Colza": Decimal(455)}
+CENT = Decimal("0.01")
+
+
+def _written(path: Path, head: str, rows: list[list[object]]) -> None:
+    """As programs in France write tables: semicolons, commas of decimals, days first, in no UTF-8."""
+
+    def cell(value: object) -> str:
+        if isinstance(value, date):
+            return value.strftime("%d/%m/%Y")
+        return str(value).replace(".", ",") if isinstance(value, Decimal) else str(value)
+
+    lines = [head, *(";".join(map(cell, row)) for row in rows)]
+    path.write_bytes("\r\n".join([*lines, ""]).encode("latin-1"))
+
+
+def _value(price: Decimal, paid: int) -> Decimal:
+    return (price * paid / 1000).quantize(CENT, ROUND_HALF_UP)
+
+
+def test_what_deliveries_by_weight_are_asked(tmp_path):
+    rng = random.Random(11)
+    days = [date(2025, 6, 2) + timedelta(days=n) for n in range(120)]
+    members = [
+        [
+            f"A{n:04}",
+            f"Ferme {n}",
+            f"FR76{rng.randrange(10**22):023}",
+            date(2001, 3, 1) + timedelta(days=n),
+        ]
+        for n in range(1, 61)
+    ]
+    prices, now = {}, dict(CROPS)
+    for day in days:
+        for crop in now:
+            now[crop] += Decimal(rng.randint(-4, 4)) / 2
+            prices[day, crop] = now[crop]
+    loads = []
+    for n in range(1_500):
+        day, crop = days[n * len(days) // 1_500], rng.choice(list(CROPS))
+        gross, tare = rng.randrange(18_000, 40_000, 20), rng.randrange(7_000, 13_000, 20)
+        paid, price = gross - tare - rng.randrange(0, 400), prices[day, crop]
+        loads.append(
+            [
+                f"T{4_000 + n}",
+                day,
+                rng.choice(members)[0],
+                crop,
+                gross,
+                tare,
+                gross - tare,
+                paid,
+                price,
+                _value(price, paid),
+            ]
+        )
+    for load in loads[100:900:100]:
+        load[8] += 6
+        load[9] = _value(load[8], load[7])
+    for load in loads[950:955]:
+        load[9] += 90
+    paid_for: dict[tuple[str, str], Decimal] = {}
+    for load in loads:
+        key = str(load[2]), f"{load[1]:%Y-%m}"
+        paid_for[key] = paid_for.get(key, Decimal(0)) + load[9]
+    iban = {member[0]: member[2] for member in members}
+    payments = [
+        [
+            f"V{n:04}",
+            date(int(month[:4]), int(month[5:]) + 1, 10),
+            member,
+            month,
+            amount,
+            iban[member],
+        ]
+        for n, ((member, month), amount) in enumerate(
+            sorted(paid_for.items(), key=lambda each: each[0][1])
+        )
+    ]
+    for payment in payments[20:200:45]:
+        payment[4] += 300
+    folder = tmp_path / "in"
+    folder.mkdir()
+    _written(folder / "adherents.csv", "N° adhérent;Nom;IBAN;Date d'adhésion", members)
+    _written(
+        folder / "cours.csv",
+        "Date;Céréale;Prix à la tonne",
+        [[*at, price] for at, price in prices.items()],
+    )
+    _written(
+        folder / "livraisons.csv",
+        "N° ticket;Date;N° adhérent;Céréale;Poids brut;Tare;Poids net;Poids payé;Prix à la tonne;Montant", loads,
+    )  # fmt: skip
+    _written(folder / "paiements.csv", "N° virement;Date;N° adhérent;Mois;Montant;IBAN", payments)
+    inside("open", "case", cwd=tmp_path)
+    case = tmp_path / "case"
+    inside("intake", "../in", "--yes", cwd=case)
+    tables = {table["table"]: table for table in inside_json("survey", cwd=case)["tables"]}
+    # A number's sign tells no letters of the Baltic, and a price of the tonne is no amount.
+    assert tables["paiements"]["roles"]["party"] == "N° adhérent"
+    assert tables["cours"]["roles"] == {"date": "Date", "price": "Prix à la tonne"}
+    proposed = inside_json("survey", "--propose", "--capacity", "200", cwd=case)["screens"]
+    flagged = {screen["name"]: screen["flagged"] for screen in proposed}
+    assert flagged["Prix à la tonne of livraisons other than in cours"] == 8
+    assert flagged["Prix à la tonne times Poids payé / 1,000 of livraisons"] == 5
+    assert flagged["amount by N° adhérent and Mois of paiements and livraisons"] == 4
+    # What each price should have been is known: that it is unlike others says nothing more.
+    (unlike,) = (
+        s
+        for s in proposed
+        if s["name"] == "Prix à la tonne of livraisons unlike the Céréale's others"
+    )
+    assert "tells what each row should have" in unlike["refused"]
+    # By the account of whom they name, payments are not asked what they are asked by whom they name.
+    assert not any(name.startswith("Date of paiements before IBAN") for name in flagged)
