@@ -127,13 +127,11 @@ def test_transfers_name_both_ends_and_a_teller_takes_back(tmp_path):
         csv.writer(file).writerows([head, *([f"X{5000 + i}", *row] for i, row in enumerate(rows))])
     inside("open", "case", cwd=tmp_path)
     case = tmp_path / "case"
-    inside("intake", "../in", "--yes", cwd=case)
+    taken = inside_json("intake", "../in", "--yes", cwd=case)
     plan = tomllib.loads((case / "case.toml").read_text(encoding="utf-8"))
     roles = plan["tables"]["transactions"]["roles"]
     assert (roles["account"], roles["party"]) == ("from_account", "to_account")
-    proposed = {
-        each["test"]: each for each in inside_json("survey", "--propose", cwd=case)["screens"]
-    }
+    proposed = {each["test"]: each for each in taken["screens"]}
     assert proposed["crosstab"]["settings"] == {"of": ["type"], "by": ["teller"]}
     inside("screen", cwd=case)
     item = next(

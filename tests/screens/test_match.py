@@ -401,8 +401,7 @@ def test_claims_that_no_policy_covers_are_proposed_and_told(tmp_path):
             csv.writer(file).writerows([head, *rows])
     inside("open", "case", cwd=tmp_path)
     case = tmp_path / "case"
-    inside("intake", "../in", "--yes", cwd=case)
-    proposed = inside_json("survey", "--propose", cwd=case)["screens"]
+    proposed = inside_json("intake", "../in", "--yes", cwd=case)["screens"]
     name = "loss_date of claims outside policies"
     (found,) = (s for s in proposed if s["name"] == name)
     assert (found["flagged"], found["because"]) == (

@@ -57,8 +57,7 @@ def test_what_a_ledger_of_several_kinds_of_papers_is_asked(tmp_path):
         csv.writer(file).writerows([["Name", "Born"], *people])
     inside("open", "case", cwd=tmp_path)
     case = tmp_path / "case"
-    inside("intake", "../in", "--yes", cwd=case)
-    proposed = inside_json("survey", "--propose", "--capacity", "100", cwd=case)["screens"]
+    proposed = inside_json("intake", "../in", "--yes", cwd=case)["screens"]
     by_name = {screen["name"]: screen for screen in proposed}
     papers = by_name["Reference of ledger missing, CHQ …"]
     assert papers["flagged"] == 2
@@ -70,7 +69,6 @@ def test_what_a_ledger_of_several_kinds_of_papers_is_asked(tmp_path):
     assert by_name["Payee of ledger among employees too"]["flagged"] == 1
     # Nobody has rows enough to be beside one another: kinds of rows have.
     assert by_name["ledger unlike the Kind's others"]["flagged"] == 4
-    inside("survey", "--propose", "--keep", "--capacity", "100", cwd=case)
     inside("screen", cwd=case)
     queue = inside_json("queue", "--top", "60", cwd=case)
     assert "Sala, Bruno" in {value for item in queue for value in item["subject"].values()}

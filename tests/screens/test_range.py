@@ -168,20 +168,16 @@ def test_what_is_far_later_than_all_others(populate, late, expected):
     assert late_of(populate(rows, id="n", date="day"), ("day", "paid"), 3) == expected
 
 
-def _case(tmp_path, tables):
+def _flagged(tmp_path, tables):
+    """Screens that are proposed of tables as they are taken in, and what each flags."""
     folder = tmp_path / "in"
     folder.mkdir()
     for name, (head, rows) in tables.items():
         with (folder / f"{name}.csv").open("w", newline="", encoding="utf-8") as file:
             csv.writer(file).writerows([head, *rows])
     inside("open", "case", cwd=tmp_path)
-    inside("intake", "../in", "--yes", cwd=tmp_path / "case")
-    return tmp_path / "case"
-
-
-def _flagged(case):
-    proposed = inside_json("survey", "--propose", "--capacity", "100", cwd=case)["screens"]
-    return {screen["name"]: screen["flagged"] for screen in proposed}
+    taken = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
+    return {screen["name"]: screen["flagged"] for screen in taken["screens"]}
 
 
 def test_what_a_fleets_fuel_cards_are_asked(tmp_path):
@@ -230,8 +226,7 @@ def test_what_a_fleets_fuel_cards_are_asked(tmp_path):
         "Home Garage",
     ]
     tables = {"fuel": (head, rows), "fleet": (["Plate", "Type", "Tank", "Takes"], fleet)}
-    case = _case(tmp_path, tables)
-    flags = _flagged(case)
+    flags, case = _flagged(tmp_path, tables), tmp_path / "case"
     assert flags["Litres of fuel above Tank of its Plate"] == 5
     # The same few products under two names, and nothing else that both tell.
     assert flags["Product of fuel other than in fleet"] == 3
@@ -293,7 +288,7 @@ def test_what_a_builders_bills_are_asked(tmp_path):
             [[f"CO{300 + i}", *change] for i, change in enumerate(changes)],
         ),
     }  # fmt: skip
-    flags = _flagged(_case(tmp_path, tables))
+    flags = _flagged(tmp_path, tables)
     assert flags["Retention of bills is Retention % of its Contract percent of Work"] == 3
     # What does not follow from the one before, and what does not lead to the one after.
     assert flags["Work To Date of bills carried forward"] == 2
@@ -331,7 +326,7 @@ def test_what_claims_for_expenses_are_asked(tmp_path):
         "spesen": (["Beleg-Nr.", "Belegdatum", "Personalnr.", "Kilometer", "Betrag"], claims),
         "staff": (["Personalnr.", "Nachname", "Limit je Beleg"], staff),
     }
-    flags = _flagged(_case(tmp_path, tables))
+    flags = _flagged(tmp_path, tables)
     assert flags["Betrag of spesen above Limit je Beleg of its Personalnr."] == 3
     assert flags["Betrag of spesen is 0.3 times Kilometer"] == 4
     assert flags["spesen dated on Sun"] == 5
@@ -405,7 +400,7 @@ def test_what_a_wards_book_and_a_clients_money_are_asked(tmp_path):
         "clients": (["Client", "Name", "Agreed"], agreed),
         "ledger": (["Entry No", "Date", "Client", "Amount"], ledger),
     }
-    flags = _flagged(_case(tmp_path, tables))
+    flags = _flagged(tmp_path, tables)
     given = sum(row[4] == "Given" and row[7] == "" for row in book)
     assert flags["Case missing in book of Kind Given"] == given > 0
     # The last row of a thing has none after it by which what is lost would be seen.
@@ -439,7 +434,6 @@ def test_what_hours_of_work_are_asked(tmp_path):
     rates = {who: rate for who, _, rate in staff}
     hours = [[*row[:5], rates[row[1]], round(row[4] * rates[row[1]], 2), *row[5:]] for row in hours]
     flags = _flagged(
-        _case(
             tmp_path,
             {
                 "staff": (["emp", "name", "rate"], staff),
@@ -447,7 +441,6 @@ def test_what_hours_of_work_are_asked(tmp_path):
                 "leave": (["emp", "first", "last"], away),
                 "hours": (["entry", "emp", "project", "day", "hours", "rate", "value", "activity", "entered"], hours),
             },
-        )
     )  # fmt: skip
     assert flags["day of hours within leave"] == 3
     assert flags["emp and project of hours twice in a day"] == 3

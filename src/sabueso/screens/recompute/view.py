@@ -129,9 +129,7 @@ class RecomputeView(View[RecomputeGroup]):
         )
         if "instalments" not in flag:
             apart = _figure(abs(Decimal(flag["difference"])), scale)
-            return (
-                f"{recorded} is recorded where {expected} is expected: {apart} {flag['direction']}."
-            )
+            return f"{self._both(recorded, expected)}: {apart} {flag['direction']}."
         n = flag["instalments"]
         which = (
             f"Instalment {flag['subject']['instalment']} of {flag['from']} is"
@@ -140,6 +138,16 @@ class RecomputeView(View[RecomputeGroup]):
         )
         total = "" if n == 1 else f", {num.amount(Decimal(flag['amount']), scale)} in all"
         return f"{which} {recorded} where {expected} is due: {difference}{total}."
+
+    def _both(self, recorded: str, expected: str) -> str:
+        """Which figure stands where another should, and what has or makes the other."""
+        (g,) = self.finding.groups
+        other = self.finding.used["other"]
+        if g.what == "totals" and other:
+            return f"{self.finding.table} has {recorded} where {other} has {expected}"
+        if g.what == "product":
+            return f"{recorded} is recorded where {g.expression} is {expected}"
+        return f"{recorded} is recorded where {expected} is expected"
 
     def steps(self, where: str | None) -> list[str]:
         return [] if self.finding.used["what"] == "instalments" else super().steps(where)
