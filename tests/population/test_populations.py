@@ -5,16 +5,20 @@ from __future__ import annotations
 import csv
 import json
 import shutil
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 
 import numpy as np
 import pyarrow.parquet as pq
 import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
 
 from conftest import inside, inside_json, screened, shorten
 from known import ROLES, ledger
 from sabueso.population.calendar import Span
+from sabueso.population.population import missing, zero
 from sabueso.screens.distance.proposed import proposed_measures
 from sabueso.screens.periods.partial import partial_periods
 
@@ -33,6 +37,71 @@ def named(marisma, tmp_path):
     plan = case / "case.toml"
     plan.write_text(plan.read_text(encoding="utf-8") + DEBITS, encoding="utf-8")
     return case
+
+
+class _Moving:
+    """An engine as one that moves rows to group them."""
+
+    moves_groups = True
+
+    def __init__(self, engine):
+        self._engine = engine
+
+    def __getattr__(self, name):
+        return getattr(self._engine, name)
+
+
+@given(
+    st.lists(
+        st.tuples(
+            st.one_of(st.none(), st.decimals(-50, 50, places=2)),
+            st.one_of(st.none(), st.dates(date(2024, 1, 1), date(2025, 12, 31))),
+            st.sampled_from(["a", "b", None]),
+        ),
+        min_size=1,
+        max_size=30,
+    )
+)
+@example([(None, None, None)])
+def test_an_account_is_a_plain_look_at_the_rows(populate, rows):
+    """Whichever way an engine is asked: each row counts for the first reason that it gives."""
+    population = populate(
+        # Columns called as what they are counted under.
+        [{"total": amount, "place": day, "n": kind} for amount, day, kind in [*rows, (Decimal("1.00"), date(2024, 5, 5), "a")]],
+        where="n = 'a'", amount="total", date="place",
+    )  # fmt: skip
+    measure = population.table.measure(None)
+    own: dict[str, list[Decimal]] = {}
+    days = []
+    every = [*rows, (Decimal("1.00"), date(2024, 5, 5), "a")]
+    for amount, day, kind in every:
+        code = (
+            "outside_where"
+            if kind != "a"
+            else "missing"
+            if amount is None
+            else "zero"
+            if amount == 0
+            else ""
+        )
+        own.setdefault(code, []).append(amount or Decimal(0))
+        days += [day] if not code and day is not None else []
+    for engine in (population.engine, _Moving(population.engine)):
+        asked = replace(population, engine=engine, known={})
+        account = asked.account(measure, [missing(measure), zero(measure)])
+        assert (account.rows, account.used) == (len(every), len(own[""]))
+        assert account.left_out == {code: len(found) for code, found in own.items() if code}
+        assert account.total == sum(sum(found) for found in own.values())
+        assert account.left_out_totals == {c: sum(found) for c, found in own.items() if c}
+        assert account.used_total == sum(own[""])
+        assert (account.first_date, account.last_date) == (str(min(days)), str(max(days)))
+        whole = replace(asked, where=None).account(measure)
+        assert (whole.rows, whole.used, whole.left_out, whole.total) == (
+            len(every),
+            len(every),
+            {},
+            account.total,
+        )
 
 
 def test_a_named_population_can_be_given_wherever_a_table_can(named):

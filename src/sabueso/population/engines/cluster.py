@@ -66,6 +66,7 @@ class ClusterEngine:
     """
 
     renders = frozenset(_OWN)
+    moves_groups = True
 
     def __init__(self, settings: EngineSettings) -> None:
         self._session = _session(settings)

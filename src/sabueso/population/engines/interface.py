@@ -36,7 +36,8 @@ class EngineSettings:
 class Engine(Protocol):
     """Runs syntax trees over attached tables and returns small Arrow tables.
 
-    ``renders`` are the nodes of ``sql.OWN_NODES`` that it writes: all of them, or it is refused.
+    ``renders`` are the nodes of ``sql.OWN_NODES`` that it writes: all of them, or it is refused. An engine may say by
+    ``moves_groups`` that it moves rows from one process to another to group them: few sums are then asked for without.
     """
 
     renders: ClassVar[frozenset[str]]

@@ -28,6 +28,7 @@ class ToldEngine:
 
     def __init__(self, engine: Engine, told: list[str]) -> None:
         self._engine, self._told = engine, told
+        self.moves_groups = getattr(engine, "moves_groups", False)
 
     def attach(self, table: Table) -> None:
         self._engine.attach(table)
