@@ -10,6 +10,7 @@ from pathlib import Path
 from conftest import inside, inside_json
 
 CROPS = {"Blé": Decimal(212), "Orge": Decimal(188), "Colza": Decimal(455)}
+WEIGHERS = ["Lucie Brun", "Karim Haddad", "Jean Petit"]
 CENT = Decimal("0.01")
 
 
@@ -41,6 +42,7 @@ def test_what_deliveries_by_weight_are_asked(tmp_path):
         ]
         for n in range(1, 61)
     ]
+    members[17][1] = "PETIT Jean"
     prices, now = {}, dict(CROPS)
     for day in days:
         for crop in now:
@@ -63,6 +65,7 @@ def test_what_deliveries_by_weight_are_asked(tmp_path):
                 paid,
                 price,
                 _value(price, paid),
+                rng.choice(WEIGHERS),
             ]
         )
     for load in loads[100:900:100]:
@@ -100,7 +103,7 @@ def test_what_deliveries_by_weight_are_asked(tmp_path):
     )
     _written(
         folder / "livraisons.csv",
-        "N° ticket;Date;N° adhérent;Céréale;Poids brut;Tare;Poids net;Poids payé;Prix à la tonne;Montant", loads,
+        "N° ticket;Date;N° adhérent;Céréale;Poids brut;Tare;Poids net;Poids payé;Prix à la tonne;Montant;Peseur", loads,
     )  # fmt: skip
     _written(folder / "paiements.csv", "N° virement;Date;N° adhérent;Mois;Montant;IBAN", payments)
     inside("open", "case", cwd=tmp_path)
@@ -116,5 +119,7 @@ def test_what_deliveries_by_weight_are_asked(tmp_path):
     assert flagged["amount by N° adhérent and Mois of paiements and livraisons"] == 4
     # What each price should have been is known: that it is unlike others says nothing more.
     assert "Prix à la tonne of livraisons unlike the Céréale's others" not in flagged
+    # Whoever weighs is one of the house, and so may be who is called as a weigher is.
+    assert flagged["Nom of adherents among livraisons too"] == 1
     # By the account of whom they name, payments are not asked what they are asked by whom they name.
     assert not any(name.startswith("Date of paiements before IBAN") for name in flagged)

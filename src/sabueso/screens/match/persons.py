@@ -39,17 +39,18 @@ def proposed_persons(population: Population) -> Iterator[Proposal]:
     if own is None or is_budget(table) or _is_of_people(population, table):
         return
     named: dict[str, str] | None = None
-    for name, other in sorted(population.tables.items()):
-        theirs = _name_of(other)
-        if name == table.name or theirs is None or not _is_of_people(population, other):
-            continue
-        link = table.links.get(own.name)
+    told: set[str] = set()
+    for name, theirs in _peoples(population, table):
+        link, other = table.links.get(own.name), population.tables[name]
         if link is not None and link.table.name == name:
             continue
         if named is None:
             named = _names(population, table, own.name)
         people = _names(population, other, theirs)
         both = [each for each in named if each in people and len(each.split()) >= LEAST_WORDS]
+        # Ledgers of one house are kept by the same people.
+        both = [each for each in both if each not in told]
+        told.update(both)
         if not both or len(both) > max(FEW, MOST * len(named)):
             continue
         plain = all(normalised(named[each]) == normalised(people[each]) for each in both)
@@ -64,6 +65,23 @@ def proposed_persons(population: Population) -> Iterator[Proposal]:
             "Who is called as one of the house's own people is: it may be the same person, or another of that name.",
             f"{len(both):,} of {len(named):,} names are met in {theirs} of {name}",
         )  # fmt: skip
+
+
+def _peoples(population: Population, table: Table) -> Iterator[tuple[str, str]]:
+    """Other tables with the column that names the house's people: lists of them; and of a list those who make or
+    approve the entries of ledgers."""
+    others = [(n, each) for n, each in sorted(population.tables.items()) if n != table.name]
+    for name, other in others:
+        theirs = _name_of(other)
+        if theirs is not None and _is_of_people(population, other):
+            yield name, theirs
+    if "amount" in table.roles:
+        return
+    for name, other in others:
+        for role in _BY:
+            by = other.role(role)
+            if by is not None and by.type == "text" and by.name not in other.links:
+                yield name, by.name
 
 
 def _naming(table: Table) -> Column | None:
