@@ -75,6 +75,7 @@ def test_what_expense_claims_are_asked(tmp_path):
     books = [row for row in claims if row[0] == PEOPLE[9]]
     for row in books:
         row[2] = "Books"
+    claims += [list(row) for row in claims[700:703]]
     trips = []
     for _ in range(400):
         (begin, end), km = rng.choice(list(PLACES.items()))
@@ -136,6 +137,17 @@ def test_what_expense_claims_are_asked(tmp_path):
     flagged = {screen["name"]: screen["flagged"] for screen in proposed}
     assert flagged["Exchange Rate of claims other than in rates"] == 8
     assert flagged["claims just under 50"] == 1
+    # The same by one person, apart from what several claim of one merchant.
+    (repeats,) = (s for s in proposed if s["name"] == "repeats of claims by one Employee ID")
+    found = inside_json(
+        "try", "repeats", "claims", "--same", ",".join(repeats["settings"]["same"]), cwd=case
+    )
+    members = {m["id"] for flag in found["flags"] for m in flag["members"]}
+    assert {f"C{n:05}" for n in (700, 701, 702, *range(len(claims) - 3, len(claims)))} <= members
+    assert len(found["flags"]) == flagged[repeats["name"]] < 10
+    assert (
+        "repeats of claims by several Employee ID" in flagged and "repeats of claims" not in flagged
+    )
     assert flagged["Category of claims by Employee ID"] == 1
     # Whoever travels somewhere has several rows of that town: that many have tells of nobody.
     assert not any(name.startswith("Town of claims by") for name in flagged)

@@ -23,6 +23,8 @@ LINES = 1.5
 """Rows of an entry, on average, from which a ledger is one of entries."""
 WHENEVER = 3660
 """Days within which what has one row alone must not come again."""
+MANY_MAKERS = 30
+"""How many as active as one another those who prepare rows are worth, from which rows of each are looked at apart."""
 ONCE = 0.95
 """Share of rows that are the only one of what they name, from which each is to have one."""
 
@@ -47,11 +49,14 @@ def proposed_repeats(population: Population, n: int) -> Iterator[Proposal]:
     # Rows of two bills that are known are no repeats of one another, whatever their party and amount.
     same = [billed] if billed else [party.name, *_bought(table, party)]
     plain = same == [party.name]
+    by_many = plain and _made_by_many(population)
+    whose = table.roles["preparer"] if by_many else ""
     for called, where in _sides(population):
         yield Proposal(
-            f"repeats of {table.name}{called}",
+            f"repeats of {table.name}{called}{f' by several {whose}' if by_many else ''}",
             settings_of(
                 document=billed,
+                differs=whose,
                 same=None if plain else list(map(quoted_name, same)),
                 where=where,
             ),
@@ -59,8 +64,28 @@ def proposed_repeats(population: Population, n: int) -> Iterator[Proposal]:
             f"{', '.join(same)}, amount and {date.name} are there; habits and reversals are taken out"
             + (f"; nearly each {billed} has one row alone" if billed else ""),
         )
+    if by_many:
+        yield Proposal(
+            f"repeats of {table.name} by one {whose}",
+            settings_of(same=[quoted_name(whose), quoted_name(party.name)]),
+            "The same thing recorded twice by one and the same.",
+            f"{MANY_MAKERS} of {whose} or more make rows: two that are alike are hardly of one of them by chance",
+        )
     if document is not None:
         yield from _of_papers(population, document, party)
+
+
+def _made_by_many(population: Population) -> bool:
+    """Whether so many prepare rows that those of one of them are rows of their own: what each of a house spent."""
+    preparer = population.table.role("preparer")
+    if preparer is None or preparer.type != "text":
+        return False
+    codes = first_coded(population, [preparer.name], MOST_SEEN)[preparer.name].codes
+    known = codes[codes >= 0]
+    if not len(known):
+        return False
+    shares = np.bincount(known) / len(known)
+    return bool((shares**2).sum() <= 1 / MANY_MAKERS)
 
 
 def _of_papers(population: Population, document: Column, party: Column) -> Iterator[Proposal]:
