@@ -269,7 +269,10 @@ def test_sequential_deviates_by_group(populate):
         ("fences", {"beyond": "outer", "by": "account,who"}),
     ],
 )
-@pytest.mark.parametrize("capacity", [17])
+@pytest.mark.parametrize(
+    "capacity",
+    [pytest.param(1, marks=pytest.mark.long), 17, pytest.param(400, marks=pytest.mark.long)],
+)
 def test_an_aim_is_the_least_limit_that_keeps_within_it(populate, test, settings, capacity):
     population = populate(ledger(), **ROLES)
     found = screened(population, test, aim=capacity, **settings)

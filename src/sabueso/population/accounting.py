@@ -61,32 +61,33 @@ class Counts(Protocol):
     def query(self, tree: exp.Expr) -> pa.Table: ...
 
 
+Figures = Mapping[str, Any]
+"""Rows (n), their sum (total), and their first and last day, the latter three where there are such columns."""
+
+
 def counted(of: Counts, measure: Column | None, every: Sequence[Reason]) -> Account:
     """Count and sum the rows used and left out, by the first reason that applies, in one pass."""
-    row = _sums(of, measure, every)
-    places = {place: reason.code for place, reason in enumerate(every) if row[f"n{place}"]}
-    left = {code: int(row[f"n{place}"]) for place, code in places.items()}
-    rows, whole = int(row[f"n{len(every)}"]), f"total{len(every)}"
+    *found, used = _by_place(of, measure, every)
+    left = {reason.code: row for reason, row in zip(every, found, strict=True) if row["n"]}
     amounts: dict[str, Decimal] = {}
-    total = None
+    used_total = None
     if measure is not None:
-        amounts = {code: _amount(row[f"total{place}"], measure) for place, code in places.items()}
-        total = _amount(row[whole], measure)
+        amounts = {code: _amount(row["total"], measure) for code, row in left.items()}
+        used_total = _amount(used["total"], measure)
     return Account(
-        rows=rows,
-        used=rows - sum(left.values()),
-        left_out=left,
-        total=total,
-        used_total=None if total is None else total - sum(amounts.values(), 0 * total),
+        rows=used["n"] + sum(row["n"] for row in left.values()),
+        used=used["n"],
+        left_out={code: row["n"] for code, row in left.items()},
+        total=None if used_total is None else sum(amounts.values(), used_total),
+        used_total=used_total,
         left_out_totals=amounts,
-        first_date=_iso(row.get("first")),
-        last_date=_iso(row.get("last")),
+        first_date=_iso(used.get("first")),
+        last_date=_iso(used.get("last")),
     )
 
 
-def _sums(of: Counts, measure: Column | None, every: Sequence[Reason]) -> dict[str, Any]:
-    """Rows and their sum by the place of the first reason that applies, of all in the place after the last reason, and
-    the first and last dates of the rows that none leaves out."""
+def _by_place(of: Counts, measure: Column | None, every: Sequence[Reason]) -> list[Figures]:
+    """What the rows of each place are: of the first reason that applies, and last those of none."""
     # Under names of our own: a client's column may be called as the place is.
     inside: dict[str, Tree] = {"place": sql.integer(len(every))}
     if every:
@@ -98,61 +99,43 @@ def _sums(of: Counts, measure: Column | None, every: Sequence[Reason]) -> dict[s
         inside["measure"] = sql.column(measure.name)
     if (day := _day(of.table)) is not None:
         inside["day"] = day
-    rows = exp.select(*(exp.alias_(tree, name) for name, tree in inside.items()), copy=False)
-    rows = rows.from_(of.source(), copy=False)
-    sums: dict[str, Tree] = {"n": sql.count()}
+    rows = exp.select(*_named(inside)).from_(of.source()).subquery("b")
+    places = range(len(every) + 1)
+    if every and getattr(of.engine, "moves_groups", False):
+        fields = {
+            f"{name}{place}": tree
+            for place in places
+            for name, tree in _figures(measure, day, place).items()
+        }
+        (row,) = of.query(exp.select(*_named(fields)).from_(rows)).to_pylist()
+        names = _figures(measure, day)
+        return [{name: row[f"{name}{place}"] for name in names} for place in places]
+    select = exp.select(sql.column("place"), *_named(_figures(measure, day))).from_(rows)
+    found = of.query(select.group_by(sql.column("place"))).to_pylist()
+    by_place = {row["place"]: row for row in found}
+    return [by_place.get(place, {"n": 0, "total": None}) for place in places]
+
+
+def _figures(measure: Column | None, day: Tree | None, place: int | None = None) -> dict[str, Tree]:
+    """Figures of rows, or of those of one place."""
+
+    def of(figure: Tree) -> Tree:
+        if place is None:
+            return figure
+        return sql.only(figure, exp.EQ(this=sql.column("place"), expression=sql.integer(place)))
+
+    found = {"n": of(sql.count())}
     if measure is not None:
-        sums["total"] = exp.Sum(this=sql.column("measure"))
+        total = of(exp.Sum(this=sql.column("measure")))
+        found["total"] = sql.cast(total, f"DECIMAL(38,{measure.scale})")
     if day is not None:
-        sums |= {"first": exp.Min(this=sql.column("day")), "last": exp.Max(this=sql.column("day"))}
-    kinds = {"total": f"DECIMAL(38,{measure.scale})"} if measure is not None else {}
-    ask = _by_condition if getattr(of.engine, "moves_groups", False) and every else _by_group
-    return ask(of, rows, sums, kinds, len(every))
-
-
-def _by_group(
-    of: Counts, rows: exp.Select, sums: Mapping[str, Tree], kinds: Mapping[str, str], last: int
-) -> dict[str, Any]:
-    """A group of each place; what all rows come to is made of them."""
-    fields = [exp.alias_(_of_kind(tree, kinds.get(name)), name) for name, tree in sums.items()]
-    select = exp.select(sql.column("place"), *fields, copy=False)
-    select = select.from_(rows.subquery("b"), copy=False).group_by(sql.column("place"), copy=False)
-    found = of.query(select).to_pylist()
-    every: dict[str, Any] = {f"n{place}": 0 for place in range(last + 1)}
-    every |= {f"total{place}": None for place in range(last + 1)}
-    for row in found:
-        every |= {f"n{row['place']}": row["n"], f"total{row['place']}": row.get("total")}
-        if row["place"] == last:
-            every |= {"first": row.get("first"), "last": row.get("last")}
-    every[f"n{last}"] = sum(row["n"] for row in found)
-    totals = [row["total"] for row in found if row.get("total") is not None]
-    every[f"total{last}"] = sum(totals[1:], totals[0]) if totals else None
-    return every
-
-
-def _by_condition(
-    of: Counts, rows: exp.Select, sums: Mapping[str, Tree], kinds: Mapping[str, str], last: int
-) -> dict[str, Any]:
-    """One row of sums with conditions: of all, and of those few that a reason leaves out."""
-    fields: dict[str, Tree] = {}
-    for place in range(last + 1):
-        here = exp.EQ(this=sql.column("place"), expression=sql.integer(place))
-        for name in ("n", "total"):
-            if name in sums:
-                own = sums[name].copy()
-                own = own if place == last else sql.only(own, here.copy())
-                fields[f"{name}{place}"] = _of_kind(own, kinds.get(name))
-    for name in ("first", "last"):
-        if name in sums:
-            fields[name] = sql.only(sums[name], here.copy())
-    select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()), copy=False)
-    (row,) = of.query(select.from_(rows.subquery("b"), copy=False)).to_pylist()
-    found: dict[str, Any] = row
+        found["first"] = of(exp.Min(this=sql.column("day")))
+        found["last"] = of(exp.Max(this=sql.column("day")))
     return found
 
 
-def _of_kind(tree: Tree, kind: str | None) -> Tree:
-    return tree if kind is None else sql.cast(tree, kind)
+def _named(fields: Mapping[str, Tree]) -> list[exp.Expr]:
+    return [exp.alias_(tree, name) for name, tree in fields.items()]
 
 
 def _day(table: Table) -> Tree | None:

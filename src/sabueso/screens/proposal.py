@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,8 +24,8 @@ LEAST_ROWS = 100
 class Proposal:
     """A screen as the plan would have it: what it is for, and what in these rows speaks for it.
 
-    ``tuned`` says whether its limit is to be set by what it flags, ``knows`` of which column it tells what each row should have, and ``alike`` which other table has the same amounts, one
-    row for one.
+    ``tuned`` says whether its limit is to be set by what it flags, ``alike`` which other table has the same amounts, one
+    row for one, and ``knows`` of which column it tells what each row should have.
     """
 
     name: str
@@ -80,6 +80,16 @@ def signs_of(population: Population, measure: Column) -> Signs:
     select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
     row = population.query(population.used(select)).to_pylist()[0]
     return Signs(*(int(row[name] or 0) for name in fields))
+
+
+def same_things(table: Table, other: Table) -> Iterator[tuple[str, str]]:
+    """Columns of two tables that are linked with one and the same column of a third, or with one another."""
+    for mine, link in sorted(table.links.items()):
+        if link.table.name == other.name:
+            yield mine, link.key
+        for theirs, their in sorted(other.links.items()):
+            if (link.table.name, link.key) == (their.table.name, their.key):
+                yield mine, theirs
 
 
 def texts_without(table: Table, roles: Sequence[Role]) -> list[str]:

@@ -239,8 +239,8 @@ def _named_so(guess: Guess, fits: Callable[[set[str]], bool]) -> str | None:
     """The first column of texts without a role whose words are so, and do not say that it is nobody."""
     for column in guess.columns:
         if column.type == "text" and column.name not in guess.found.values():
-            parts = set(worded(column.name))
-            if fits(parts) and not named_otherwise("preparer", worded(column.name)):
+            words = worded(column.name)
+            if fits(set(words)) and not named_otherwise("preparer", words):
                 return column.name
     return None
 

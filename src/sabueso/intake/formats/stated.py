@@ -60,11 +60,9 @@ def states_total(texts: pa.Array, pattern: str = TOTALS) -> np.ndarray:
     if pa.types.is_dictionary(texts.type):
         found = states_total(texts.dictionary, pattern)
         # Few texts stand for many rows, and hardly ever is one a total's.
-        return (
-            _true(pa.array(found).take(texts.indices))
-            if found.any()
-            else np.zeros(len(texts), dtype=bool)
-        )
+        if not found.any():
+            return np.zeros(len(texts), dtype=bool)
+        return _true(pa.array(found).take(texts.indices))
     stated = _true(pc.match_substring_regex(texts, _MAY_SUM))
     some = np.flatnonzero(stated)
     if len(some):

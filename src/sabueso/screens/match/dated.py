@@ -9,7 +9,7 @@ from typing import NamedTuple
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.match.absent import met_keys
@@ -43,7 +43,7 @@ def proposed_dated(population: Population) -> Iterator[Proposal]:
         kind = None if found is None else _same_kind(table, found.kind)
         if found is None or kind is None:
             continue
-        chosen = f"{quoted_name(kind)} in ({', '.join(map(_literal, found.kinds))})"
+        chosen = f"{quoted_name(kind)} in ({', '.join(map(literal, found.kinds))})"
         rows = replace(population, where=chosen)
         pair = {day.name: found.day.name, kind: found.kind.name}
         n, known = met_keys(rows, other, pair)
@@ -77,14 +77,14 @@ def _list_of(population: Population, other: Table, day: Column) -> _List | None:
     if len(texts) != 1 or not 0 < len(figures) <= MOST_FIGURES:
         return None
     beside = Population(population.engine, other, tables=population.tables)
-    whole = beside.used(exp.select(sql.column(own.name), sql.column(texts[0].name)))
-    each = exp.select(exp.alias_(sql.count(), "n")).from_(whole.copy().distinct().subquery("d"))
-    every = exp.select(exp.alias_(sql.count(), "n")).from_(whole.subquery("d"))
-    if beside.query(each).column("n")[0].as_py() != beside.query(every).column("n")[0].as_py():
-        return None
-    kinds = beside.used(exp.select(sql.column(texts[0].name)).distinct()).limit(MOST_KINDS + 1)
-    values = [v for v in beside.query(kinds).columns[0].to_pylist() if v is not None]
-    if not 0 < len(values) <= MOST_KINDS:
+    kind, n = sql.column(texts[0].name), exp.alias_(sql.count(), "n")
+    each = exp.select(sql.column(own.name), kind, n).group_by(sql.column(own.name), kind.copy())
+    most = exp.alias_(exp.Max(this=sql.column("n", "d")), "most")
+    kinds = exp.select(exp.alias_(sql.column(texts[0].name, "d"), "kind"), most)
+    kinds = kinds.from_(beside.used(each).subquery("d")).group_by(sql.column(texts[0].name, "d"))
+    seen = beside.query(kinds.limit(MOST_KINDS + 2)).to_pylist()
+    values = [row["kind"] for row in seen if row["kind"] is not None]
+    if not 0 < len(values) <= MOST_KINDS or any(row["most"] > 1 for row in seen):
         return None
     return _List(other, own, texts[0], figures, sorted(values))
 
@@ -103,7 +103,3 @@ def _numbers(table: Table) -> list[Column]:
 
 def _taken(table: Table) -> set[str | None]:
     return {table.roles.get(role) for role in ("amount", "quantity", "id", "document")}
-
-
-def _literal(value: str) -> str:
-    return "'" + value.replace("'", "''") + "'"

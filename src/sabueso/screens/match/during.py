@@ -18,7 +18,7 @@ from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, bare_name
 from sabueso.screens.match.flagging import Pairs
 from sabueso.screens.match.keys import Key, Keys
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, same_things, settings_of
 
 NEVER, EVER = "", "9999-12-31"
 """Days before all others and after them: a span without a first day, or a last one, is open there."""
@@ -117,21 +117,11 @@ def proposed_during(population: Population) -> Iterator[Proposal]:
         days = [c for c in other.columns if c.type in ("date", "timestamp")]
         if name == table.name or len(days) != 2:
             continue
-        for mine, theirs in _same_things(table, other):
+        for mine, theirs in same_things(table, other):
             proposal = _judged(population, other, mine, theirs, day, (days[0], days[1]))
             if proposal is not None:
                 yield proposal
                 break
-
-
-def _same_things(table: Table, other: Table) -> Iterator[tuple[str, str]]:
-    """Columns of both that are linked with one and the same column of a third table, or with one another."""
-    for mine, link in sorted(table.links.items()):
-        if link.table.name == other.name:
-            yield mine, link.key
-        for theirs, their in sorted(other.links.items()):
-            if (link.table.name, link.key) == (their.table.name, their.key):
-                yield mine, theirs
 
 
 def _judged(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import product
 from typing import NamedTuple
 
@@ -11,7 +11,7 @@ from sabueso.population.period_names import names_period, span_named
 from sabueso.population.population import Population
 from sabueso.population.table import Table
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, same_things, settings_of
 from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.totals import Sides, agreement
 
@@ -35,27 +35,31 @@ def proposed_by_month(population: Population) -> Iterator[Proposal]:
     table = population.table
     if table.role("amount") is None:
         return
-    others = [
-        o for n, o in sorted(population.tables.items()) if n != table.name and "amount" in o.roles
-    ]
-    named = [(o, pair) for o in others if not is_budget(o) for pair in _named_by_both(table, o)]
-    mine = _months(population) if named else []
-    tied: set[str] = set()
-    for other, keys in named:
-        if other.name in tied:
+    mine: list[_Month] | None = None
+    for name, other in sorted(population.tables.items()):
+        if name == table.name or "amount" not in other.roles or is_budget(other):
             continue
+        named = [
+            (column, key)
+            for column, key in same_things(table, other)
+            if table.links[column].table.name not in (table.name, name)
+        ]
+        if not named:
+            continue
+        mine = _months(population) if mine is None else mine
         theirs = _months(Population(population.engine, other, tables=population.tables))
         # Of two tables one comparison is enough: from the one that states a month, or by name.
-        sides = (
-            (any(m.own for m in months), name)
-            for months, name in ((mine, table.name), (theirs, other.name))
-        )
-        if next(sides) < next(sides):
+        if _rank(mine, table) < _rank(theirs, other):
             continue
-        proposal = _tied(population, other, keys, product(mine, theirs))
-        if proposal is not None:
-            tied.add(other.name)
-            yield proposal
+        for keys in named:
+            proposal = _tied(population, other, keys, product(mine, theirs))
+            if proposal is not None:
+                yield proposal
+                break
+
+
+def _rank(months: Sequence[_Month], table: Table) -> tuple[bool, str]:
+    return any(month.own for month in months), table.name
 
 
 def _tied(
@@ -84,15 +88,6 @@ def _tied(
             f"both have the same for {same:,} of {n:,}",
         )  # fmt: skip
     return None
-
-
-def _named_by_both(table: Table, other: Table) -> Iterator[tuple[str, str]]:
-    """Columns of both that are linked with one and the same column of a third table."""
-    for mine, link in sorted(table.links.items()):
-        for theirs, their in sorted(other.links.items()):
-            same = (link.table.name, link.key) == (their.table.name, their.key)
-            if same and link.table.name not in (table.name, other.name):
-                yield mine, theirs
 
 
 def _months(population: Population) -> list[_Month]:

@@ -21,6 +21,7 @@ TIMES = (0.5, 1.0, 1.25, 1.5, 1.75, 2.0, 2.5, 3.0)
 """How many rates an hour beyond the usual is paid."""
 MOST_HOURS, MOST_COLUMNS, MOST_SEEN = 3, 8, 2_000
 MANY = (1000, 100)
+"""Of how many of what is counted a price may be."""
 LEAST_MADE = 5
 """Rows that a further column must make up."""
 Part = tuple[int, float]

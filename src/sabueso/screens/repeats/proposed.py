@@ -13,7 +13,7 @@ from sabueso.population import sql
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
-from sabueso.screens.first_rows import first_coded
+from sabueso.screens.first_rows import first_coded, first_codes
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 
 MOST_OF_SEVERAL = 0.05
@@ -80,7 +80,7 @@ def _made_by_many(population: Population) -> bool:
     preparer = population.table.role("preparer")
     if preparer is None or preparer.type != "text":
         return False
-    codes = first_coded(population, [preparer.name], MOST_SEEN)[preparer.name].codes
+    codes = first_codes(population, [preparer.name], MOST_SEEN)[preparer.name]
     known = codes[codes >= 0]
     if not len(known):
         return False
