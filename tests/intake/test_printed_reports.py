@@ -418,6 +418,50 @@ fields = st.text(st.sampled_from('ab ,"\n0-'), max_size=6)
 lone_lines = st.text(st.sampled_from("abz 09."), min_size=1, max_size=8).filter(str.strip)
 
 
+@pytest.mark.parametrize("kind", ["lone", "wide", "bars", "sheet"])
+@pytest.mark.parametrize("accounts", [[], ["4000 Sales", "4000 Sales", "5000 Rent", "4000 Sales"]])
+def test_heads_of_pages_are_no_rows_and_name_nothing(engine, tmp_path, kind, accounts):
+    names = ["Doc", "Date", "Supplier", "Amount"]
+    pages = []
+    for page in range(4):
+        top = ["Holding North, Ltd", f"Ledger  Page {page + 1} of 4", *accounts[page : page + 1]]
+        rows = [
+            [f"D{page}{i:02d}", f"{i % 27 + 1:02d}/03/2025", "Acme", f"{page}.{i:02d}"]
+            for i in range(25)
+        ]
+        pages.append((top, [names, *rows]))
+    path = tmp_path / ("pages.xlsx" if kind == "sheet" else "pages.csv")
+    if kind == "sheet":
+        with xlsxwriter.Workbook(path) as book:
+            sheet, at = book.add_worksheet(), 0
+            for top, rows in pages:
+                for line in ([""] * (n % 2) + [text] for n, text in enumerate(top)):
+                    sheet.write_row(at, 0, line)
+                    at += 1
+                for row in rows:
+                    sheet.write_row(at, 0, row)
+                    at += 1
+    else:
+        before, mark, after = ("| ", " | ", " |") if kind == "bars" else ("", ";", "")
+        lines = []
+        for top, rows in pages:
+            lines += [f"{text};;;" if kind == "wide" else text for text in top]
+            lines += ["-" * 40] * (kind == "bars")
+            lines += [f"{before}{mark.join(row)}{after}" for row in rows]
+        path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    report = taken(engine, path)
+    again = 3 * (2 + bool(accounts) + 1)
+    assert (report.accepted, report.quarantined) == (100, 0)
+    assert report.sums["Amount"] == Decimal(
+        "162.00"
+    )  # 25 rows of each of 0, 1, 2, 3, and their cents
+    assert report.header_lines == 2 + bool(accounts) + 1 + again + (kind == "bars")
+    if accounts:
+        rows = pq.read_table(path.with_name("rows.parquet"))
+        said = next(n for n in rows.column_names if "5000 Rent" in rows.column(n).to_pylist())
+        assert rows.column(said).to_pylist() == [a for a in accounts for _ in range(25)]
+
+
 @given(st.lists(st.lists(fields, min_size=3, max_size=3) | lone_lines, max_size=12), st.data())
 def test_lines_of_one_field_get_the_others_and_nothing_else_changes(records, data):
     """Records with quotes, blanks and ends of lines within, cut into blocks at any line."""

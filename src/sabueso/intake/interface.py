@@ -85,7 +85,8 @@ class Layout:
     hold no rows: the headers of further sheets. ``added`` are columns that no line has: what stands in them is
     told by the name of the file, or by lines above. ``currency`` is what lines above the header state, or nothing; ``year`` the
     month from which on they say that the rows are, as 2025-01; ``titled`` the only year that stands there.
-    ``heading`` is a text that stands alone just above the header. ``units`` are columns whose cells are shown
+    ``heading`` is a text that stands alone just above the header, ``heads`` are the words of lines that come again on top of
+    each page. ``units`` are columns whose cells are shown
     with currencies, and how many have which.
     """
 
@@ -103,6 +104,7 @@ class Layout:
     year: str = field(default="", kw_only=True)
     titled: str = field(default="", kw_only=True)
     heading: str = field(default="", kw_only=True)
+    heads: frozenset[str] = field(default=frozenset(), kw_only=True)
     units: Mapping[str, Mapping[str, int]] = field(default_factory=dict, kw_only=True)
     sheets: tuple[str, ...] = field(default=(), kw_only=True)
     others: tuple[str, ...] = field(default=(), kw_only=True)

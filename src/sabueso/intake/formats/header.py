@@ -168,11 +168,15 @@ def _is_shaped_alike(rows: Sequence[Sequence[str]]) -> bool:
 
 
 def is_header(row: Mapping[str, str | None], header: Sequence[str]) -> bool:
-    """Whether a row is the header once more, as a report prints it on each page."""
+    """Whether a row is the header once more, as a report prints it on each page.
+
+    In a column without a name of its own something may have been put that stands above.
+    """
     cells = [" ".join((row[name] or "").split()) for name in header]
     same = sum(cell == name for cell, name in zip(cells, header, strict=True))
     return same * 2 > len(header) and all(
-        not cell or name.startswith(cell) for cell, name in zip(cells, header, strict=True)
+        not cell or name.startswith(cell) or name == f"column {place}"
+        for place, (cell, name) in enumerate(zip(cells, header, strict=True), 1)
     )
 
 

@@ -112,7 +112,7 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     filled = np.column_stack([filled_cells(sample.column(name)) for name in names])
     cells = filled.sum(axis=1)
     first = np.flatnonzero(cells)
-    above = None
+    above, before = None, np.empty(0, dtype=np.int64)
     if len(first) and cells[first[0]] != 1 and layout.heading:
         before = _before_headers(layout, cells)
         if len(before):
@@ -137,9 +137,9 @@ def headings_of(layout: Layout, given: str | None) -> Headings | None:
     led = sum(bool(rows[place + 1 : place + 3].any()) for place in ends.tolist())
     found = _into(sample, names[at], above)
     # Where the rows have something there too, one line alone may be a remark; where that is words, a line
-    # may be a row of which no more is known.
+    # may be a row of which no more is known, if the header does not come again below it.
     needed = 1 if found.into == found.column else 2
-    if needed == 2 and not closed:
+    if needed == 2 and not closed and not np.isin(ends, before).all():
         own = [text for text in sample.column(names[at]).filter(pa.array(rows)).to_pylist() if text]
         if sum(map(is_text, own)) > WORDED * len(own):
             return None

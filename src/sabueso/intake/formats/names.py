@@ -20,6 +20,7 @@ from sabueso.base.errors import UserError
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.downward import Downward, changed
 from sabueso.intake.formats.headings import Filling, Headings
+from sabueso.intake.formats.page_heads import without_page_heads
 from sabueso.intake.formats.year_month import periods
 from sabueso.intake.interface import Assumed, Batch, Layout, Reader
 from sabueso.intake.settings import ReadSettings
@@ -213,6 +214,8 @@ class Named:
     ) -> Generator[Batch]:
         """Batches of a file, whose own layout is ``own``."""
         given = self._batches(path, own, settings, repeated)
+        if own.heads:
+            given = changed(given, lambda batch: without_page_heads(batch, own.heads))
         if self.headings is not None:
             given = changed(given, Filling(self.headings).batch)
         if self.fill:

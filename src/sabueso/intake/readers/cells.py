@@ -105,7 +105,7 @@ def alone_above(rows: Sequence[Sequence[str | None]]) -> str:
     >>> alone_above([["General ledger", "2024"], ["1000 Cash at bank", ""], []]), alone_above([["From", "To"]])
     ('1000 Cash at bank', '')
     """
-    filled = [[cell.strip() for cell in row if cell and cell.strip()] for row in rows]
+    filled = [[c.strip() for c in row if c and any(map(str.isalnum, c))] for row in rows]
     last = next((cells for cells in reversed(filled) if cells), [])
     return last[0] if len(last) == 1 else ""
 

@@ -16,6 +16,7 @@ import pyarrow as pa
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.intake.formats.above import currency_above, scale_notes, year_above
 from sabueso.intake.formats.headings import headings_of
+from sabueso.intake.formats.page_heads import page_heads, with_page_heads
 from sabueso.intake.interface import Batch, Layout
 from sabueso.intake.readers.cells import alone_above, column_names, counted, name_notes
 from sabueso.intake.readers.decoding import decoded, utf8
@@ -94,14 +95,16 @@ def _columns(records: Sequence[Sequence[str]], names: list[str]) -> pa.Table:
     return pa.table([pa.array(c, pa.string()) for c in columns], names=names)
 
 
-def _with_lone_lines(layout: Delimited, lines: Sequence[str], settings: ReadSettings) -> Delimited:
+def _with_lone_lines(
+    layout: Delimited, lines: Sequence[str], settings: ReadSettings, heads: frozenset[str]
+) -> Delimited | None:
     """The layout with lines of one field as headings of the lines below, where they are: a report's accounts stand
     so between its rows."""
     if settings.headings == "none" or len(layout.header) < 2:
-        return layout
+        return None
     first = lines[: 2 * SAMPLE_ROWS]
     if not any(layout.dialect.mark not in line and line.strip() for line in first):
-        return layout
+        return None
     plain = "\n".join(first).encode("utf-8", "surrogateescape")
     mark = layout.dialect.mark
     padded = Padding(mark, len(layout.header)).block(plain)
@@ -109,7 +112,7 @@ def _with_lone_lines(layout: Delimited, lines: Sequence[str], settings: ReadSett
     sample = _columns(first_records(text, mark, len(layout.header)), layout.header)
     sample = layout.dialect.cells(sample)
     lone = replace(layout, sample=bared(sample, layout.kept), lone=True)
-    return layout if headings_of(lone, settings.headings) is None else lone
+    return lone if headings_of(with_page_heads(lone, heads), settings.headings) else None
 
 
 def _first_lines(path: Path, settings: ReadSettings) -> tuple[list[str], str, list[str]]:
@@ -204,7 +207,10 @@ class DelimitedReader:
             dialect=dialect,
             kept=kept,
         )
-        return _with_lone_lines(found, lines[header_line:], settings)
+        first = lines[: header_line + 2 * SAMPLE_ROWS]
+        heads = frozenset() if settings.headings == "none" else page_heads(first, header_line)
+        lone = _with_lone_lines(found, lines[header_line:], settings, heads)
+        return with_page_heads(found if lone is None else lone, heads)
 
     def batches(
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()

@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 
 from sabueso.intake.formats.above import currency_above, scale_notes, year_above
 from sabueso.intake.formats.header import LOOKED_AT, Found, find_header, joined_names
+from sabueso.intake.formats.page_heads import unnumbered
 from sabueso.intake.formats.stated import states_total
 from sabueso.intake.interface import Assumed, Batch, Damaged, Layout
 from sabueso.intake.readers.cells import (
@@ -132,29 +133,16 @@ def _cut(lines: list[str], layout: Places, first: int) -> Batch:
     )
 
 
-_PAGE = (
-    r"(?i)(?:page|seite|p[aá]g[a-zí.]*|blatt|folio|sida|side|strona|strana|стр[а-я.]*|頁|페이지)[^\p{L}0-9]*[0-9]+"
-    r"(?: *(?:of|von|de|di|/) *[0-9]+)?"
-)
-
-
-def _unnumbered(texts: pa.Array) -> pa.Array:
-    """Lines without what differs from page to page, the page's number; any other figure may be that of an
-    account whose rows follow."""
-    plain = pc.replace_substring_regex(pc.utf8_trim_whitespace(texts), _PAGE, "page")
-    return pc.replace_substring_regex(plain, " +", " ")
-
-
 def _titles_of(lines: Sequence[str]) -> pa.Array:
     """What stands above a header, as it comes again."""
-    return _unnumbered(pa.array([line.expandtabs() for line in lines if line.strip()], pa.string()))
+    return unnumbered(pa.array([line.expandtabs() for line in lines if line.strip()], pa.string()))
 
 
 def _are_titles(texts: pa.Array, titles: pa.Array) -> np.ndarray:
     """The lines that stand above the first header, come again on top of another page."""
     if not len(titles):
         return np.zeros(len(texts), dtype=bool)
-    found = pc.is_in(_unnumbered(texts), value_set=titles)
+    found = pc.is_in(unnumbered(texts), value_set=titles)
     return np.asarray(found.to_numpy(zero_copy_only=False), dtype=bool)
 
 

@@ -11,6 +11,7 @@ from sabueso.base.errors import UserError
 from sabueso.base.words import listed
 from sabueso.intake.formats.above import currency_above, one_year, scale_notes, year_above
 from sabueso.intake.formats.header import find_header, joined_names
+from sabueso.intake.formats.page_heads import page_heads, with_page_heads
 from sabueso.intake.interface import Assumed, Batch, Layout
 from sabueso.intake.readers.books import Book, is_marked_up, open_book
 from sabueso.intake.readers.cells import (
@@ -93,7 +94,7 @@ class SpreadsheetReader:
                 "one, as tables of their own, with read.sheet"
             )
         sample = [dict(r) for _, r in islice(_records(book, first), SAMPLE_ROWS)]
-        return _Workbook(
+        layout = _Workbook(
             header=first.header,
             header_line=first.header_row,
             described={
@@ -113,6 +114,7 @@ class SpreadsheetReader:
             notes=tuple(notes),
             skipped=sum(s.header_row for s in chosen[1:]),
         )
+        return with_page_heads(layout, _heads(book, first, settings))
 
     def batches(
         self, path: Path, layout: Layout, settings: ReadSettings, repeated: Collection[str] = ()
@@ -180,6 +182,18 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
     above = cells[:top]
     told = currency_above(above), year_above(above), one_year(above), alone_above(above)
     return _Sheet(name, names, head[place][0], columns, tuple(notes), *told)
+
+
+def _heads(book: Book, sheet: _Sheet, settings: ReadSettings) -> frozenset[str]:
+    """The heads of pages on a sheet."""
+    if settings.headings == "none" or sheet.header_row < 2:
+        return frozenset()
+    last = sheet.header_row + SAMPLE_ROWS
+    lines = [""] * last
+    for number, row in islice(book.rows(sheet.name), last):
+        if number <= last:
+            lines[number - 1] = " ".join(filter(None, map(text_of, row)))
+    return page_heads(lines, sheet.header_row)
 
 
 def _shared(told: Iterable[str]) -> str:
