@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import io
 import itertools
 import json
@@ -242,6 +243,9 @@ def table_of(rows: Rows, path: Path, **roles: str) -> Table:
         elif isinstance(sample, datetime):
             columns.append(Column(name, "timestamp"))
             arrays.append(pa.array(values, pa.timestamp("us")))
+        elif isinstance(sample, dt.time):
+            columns.append(Column(name, "time"))
+            arrays.append(pa.array(values, pa.time64("us")))
         else:
             columns.append(Column(name, "date"))
             arrays.append(pa.array(values, pa.date32()))

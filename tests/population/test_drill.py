@@ -272,6 +272,8 @@ def test_any_measure_is_taken_or_refused_in_one_sentence(populate, text):
         (Asked(["band(amount)"]), "expected as band"),
         (Asked(["age_band(who, '2024-01-01', 30)"]), "takes dates"),
         (Asked(["days('never', day)"]), "expected a date"),
+        (Asked(["hours(day, day)"]), "with a time of day"),
+        (Asked(["hours(day)"]), "expected as hours"),
         (Asked(["word_in(who, 3)"]), "expected as word_in"),
         (Asked(["who"], measures=["amount"], on="amount"), "--on goes with --measure"),
     ],

@@ -13,7 +13,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from fractions import Fraction
 from math import ceil, floor
@@ -24,7 +24,7 @@ import pytest
 import sqlglot.expressions as exp
 
 from conftest import inside, inside_json, sabueso, screened, table_of
-from sabueso.population import sql
+from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
 from sabueso.population.derived import with_derived
 from sabueso.population.drill import Asked, drill, rows
@@ -125,6 +125,26 @@ def test_derived_columns_are_equal_on_both(engines, tmp_path):
             assert row["both"] == plain["amount"] + plain["cost"]
         assert row["product"] == plain["hours"] * plain["cost"]
         assert row["signed"] == (-plain["cost"] if plain["who"] == "a" else plain["cost"])
+
+
+def test_hours_between_moments_are_equal_and_right(engines, tmp_path):
+    begin = datetime(2025, 3, 30, 22, 15, 30)
+    spans = [0, 1, 59, 3_600, 5_400, 86_399, 86_400, 200_000]
+    ends = [begin + timedelta(seconds=seconds) for seconds in spans]
+    given = [
+        {"n": n, "begin": begin, "end": end, "from": begin.time(), "to": end.time()}
+        for n, end in enumerate(ends)
+    ]
+    known = replace(table_of(given, tmp_path / "spans.parquet"), name="spans")
+    asked = {"on": 'hours("end", begin)', "back": 'hours(begin, "end")', "of day": 'hours("to", "from")'}  # fmt: skip
+    fields = {name: expressions.scalar(text, known, "--on") for name, text in asked.items()}
+    select = exp.select(*(exp.alias_(tree, name, quoted=True) for name, tree in fields.items()))
+    for engine in engines:
+        engine.attach(known)
+        tree = select.from_("spans").order_by(sql.column("n"))
+        for seconds, row in zip(spans, engine.query(tree.copy()).to_pylist(), strict=True):
+            assert row["on"] == pytest.approx(seconds / 3600) == pytest.approx(-row["back"])
+            assert row["of day"] == pytest.approx(seconds % 86_400 / 3600)
 
 
 UNITS = exp.Cast(

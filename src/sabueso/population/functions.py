@@ -191,8 +191,54 @@ def _days(call: Call) -> Tree:
 
 
 def _days_between(call: Call, later: Tree, earlier: Tree) -> Tree:
-    sides = [sql.cast(_date(call, each), "DATE") for each in (later, earlier)]
+    return _days_of(_date(call, later), _date(call, earlier))
+
+
+def _days_of(later: Tree, earlier: Tree) -> Tree:
+    sides = [sql.cast(each, "DATE") for each in (later, earlier)]
     return exp.DateDiff(this=sides[0], expression=sides[1], unit=exp.var("DAY"))
+
+
+def _hours(call: Call) -> Tree:
+    """Hours from the earlier moment to the later, to the second; of times of day, which may be the next day's."""
+    if len(call.arguments) != 2:
+        raise call.wrong("later, earlier")
+    kinds = {_moment(call, each) for each in call.arguments}
+    if len(kinds) != 1:
+        raise UserError(f"{call.what}: {call.name}() takes two moments, or two times of day")
+    later, earlier = (call.checked(each) for each in call.arguments)
+    of_day = exp.Sub(this=sql.second(later), expression=sql.second(earlier))
+    if kinds == {"time"}:
+        day = sql.integer(86_400)
+        seconds: Tree = exp.Mod(
+            this=exp.paren(exp.Add(this=of_day, expression=day)), expression=day.copy()
+        )
+    else:
+        days = exp.paren(_days_of(later.copy(), earlier.copy()))
+        whole = exp.Mul(this=days, expression=sql.integer(86_400))
+        seconds = exp.Add(this=whole, expression=exp.paren(of_day))
+    return exp.Div(
+        this=sql.cast(exp.paren(seconds), "DOUBLE"), expression=sql.integer(3600), typed=False
+    )
+
+
+def _moment(call: Call, given: Tree) -> str:
+    """Whether a column holds moments or times of day.
+
+    Raises
+    ------
+    UserError
+        If it holds neither.
+    """
+    bare = given.unnest()
+    if not isinstance(bare, exp.Column) or bare.args.get("table"):
+        return "timestamp"
+    column = call.table.column(bare.name)
+    if column.type not in ("timestamp", "time"):
+        raise UserError(
+            f"{call.what}: {call.name}() takes columns with a time of day; {column.name!r} holds {column.type}"
+        )
+    return column.type
 
 
 def _date(call: Call, given: Tree) -> Tree:
@@ -288,6 +334,7 @@ _FUNCTIONS: dict[str, Callable[[Call], Tree]] = {
     "band": _band,
     "age_band": _age_band,
     "days": _days,
+    "hours": _hours,
     **{f"{period}_of": _period_of for period in (*sql.PERIODS, sql.HOUR)},
     "word_in": _word_in,
     "trailing_zeros": _trailing_zeros,

@@ -46,24 +46,35 @@ def first_codes(population: Population, names: Sequence[str], most: int) -> dict
     return {name: coded.codes for name, coded in first_coded(population, names, most).items()}
 
 
-def first_coded(population: Population, names: Sequence[str], most: int) -> dict[str, Coded]:
-    """The values of columns in up to ``most`` rows, as text."""
-    return first_of_both(population, {}, names, most)[1]
+def first_coded(
+    population: Population,
+    names: Sequence[str],
+    most: int,
+    also: Mapping[str, Tree] | None = None,
+) -> dict[str, Coded]:
+    """The values of columns, and of what is computed, in up to ``most`` rows, as text."""
+    return first_of_both(population, {}, names, most, also)[1]
 
 
 def first_of_both(
-    population: Population, trees: Mapping[str, Tree], names: Sequence[str], most: int
+    population: Population,
+    trees: Mapping[str, Tree],
+    names: Sequence[str],
+    most: int,
+    also: Mapping[str, Tree] | None = None,
 ) -> tuple[dict[str, np.ndarray], dict[str, Coded]]:
-    """Numbers, and values of columns as text, of the same rows: which are the first is not said twice alike."""
+    """Numbers, and values of columns and what is computed as text, of the same rows: which are the first is not said
+    twice alike."""
+    named = {**{name: sql.column(name) for name in names}, **(also or {})}
     kinds = [sql.cast(tree, "DOUBLE") for tree in trees.values()]
-    kinds += [sql.cast(sql.column(name), "TEXT") for name in names]
+    kinds += [sql.cast(tree, "TEXT") for tree in named.values()]
     fields = (exp.alias_(tree, f"v{place}") for place, tree in enumerate(kinds))
     found = population.query(population.used(exp.select(*fields)).limit(most)).columns
     numbers = {
         name: np.array(column.to_numpy(zero_copy_only=False), dtype=float)
         for name, column in zip(trees, found[: len(trees)], strict=True)
     }
-    texts = zip(names, found[len(trees) :], strict=True)
+    texts = zip(named, found[len(trees) :], strict=True)
     return numbers, {name: Coded.of(column) for name, column in texts}
 
 

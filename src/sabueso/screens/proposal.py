@@ -58,6 +58,13 @@ class Signs:
         return f"{name} > 0" if self.positive < self.rows else None
 
 
+CLOSED = re.compile(
+    r"clos|term|left|leav|\bend|inactiv|deactiv|blocked|resign|separat|\bexit|ceas|baja|cese|salida|"
+    r"austritt|ausgeschieden|\bende|gesperrt|gelöscht|geschlossen|sortie|départ|fermé|\bfin\b|saída|demiss|deslig|"
+    r"cessa|uscita|chius",
+    re.IGNORECASE,
+)
+"""Names of days on which somebody left, or something ended."""
 _BUDGET = re.compile(
     r"budget|presup|forecast|previs|prévis|haushalt|plan(?:ned)?\b|budżet|orçament", re.IGNORECASE
 )

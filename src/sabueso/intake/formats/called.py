@@ -37,7 +37,7 @@ _LETTERS = str.maketrans(
 
 
 _ENDINGS = re.compile(
-    r"([a-z]{3,}?)(nr|nummer|nummern|feld|datum|betrag|bedrag|konto|preis|prijs|menge|text|zeit|tag|rekening)"
+    r"([a-z]{3,}?)(nr|nummer|nummern|feld|datum|betrag|bedrag|konto|preis|prijs|menge|wert|differenz|summe|text|zeit|tag|rekening)"
 )
 """What words of one piece end in, in languages that put words together."""
 
@@ -215,7 +215,7 @@ def _is_somebodys(words: Sequence[str], values: Sequence[str]) -> bool:
 
 
 _NUMBERED = re.compile(
-    r"\b(id|no|nbr|num|numero|number|nr|code|codigo|kod|kodu|kode|kodas|szam|element|center|centre|iban|nif|cif)\b"
+    r"\b(id|no|nbr|slip|ticket|serial|num|numero|number|nr|code|codigo|kod|kodu|kode|kodas|szam|element|center|centre|iban|nif|cif)\b"
 )
 
 

@@ -25,6 +25,7 @@ from sabueso.intake.formats.currencies import (
     currency_column,
     stated_currency,
 )
+from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.days import refuse_both_orders
 from sabueso.intake.formats.deciding import Format, TextFormat, decide
 from sabueso.intake.formats.header import is_header
@@ -201,6 +202,7 @@ def _formats(
             refuse_both_orders(name, formats[name], present[name])
         if isinstance(formats[name], TextFormat) and looks_like_measure(name):
             refuse_currencies(name, values, settings)
+    _in_one_order(formats, present, hints)
     sure = [
         f.decimal
         for f in formats.values()
@@ -217,6 +219,21 @@ def _formats(
             else:
                 formats[name] = replace(found, assumed=False)
     return formats
+
+
+def _in_one_order(
+    formats: dict[str, Format], texts: Mapping[str, list[str]], hints: Mapping[str, Hints]
+) -> None:
+    """Give days that are read in either order that of the columns beside them, where all these have one."""
+    orders = {f.order for f in formats.values() if isinstance(f, DateFormat) and not f.assumed}
+    orders &= {"day first", "month first"}
+    if len(orders) != 1:
+        return
+    for name, found in list(formats.items()):
+        if isinstance(found, DateFormat) and found.assumed:
+            other = decide(texts[name], replace(hints[name], dates=next(iter(orders))))
+            if isinstance(other, DateFormat):
+                formats[name] = replace(other, assumed=False)
 
 
 def _hints(name: str, values: list[str], settings: ReadSettings, prior: Prior) -> Hints:

@@ -23,7 +23,7 @@ WORDS: dict[Role, str] = {
         "amount importe monto amt amnt betrag montant importo bedrag valore waarde wert value valor net neto netto "
         "spend spending actual actuals total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
         "castka osszeg tutar quantia jumlah tien сумма сума стоимость ποσο αξια 金額 金额 发生额 發生額 금액 المبلغ סכום "
-        "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur pledge pledged outstanding claimed reimbursed quota cuota depreciation abschreibung amortissement ammortamento amortizacion"
+        "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur pledge pledged outstanding claimed reimbursed quota cuota depreciation abschreibung amortissement ammortamento amortizacion cash efectivo bargeld contanti especes"
     ),
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "
@@ -46,17 +46,17 @@ WORDS: dict[Role, str] = {
     ),
     "approver": (
         "approver approved appr confirmed verified witness witnessed vittne testigo zeuge temoin testimone aprobado aprueba autorizado authorised authorized freigeber freigegeben genehmigt "
-        "genehmiger ordenador ordonnateur ordinatore valideur valide approuve approvato autorizzato goedgekeurd aprovado zatwierdzil schvalil "
+        "genehmiger freigabe prufer gepruft gegengezeichnet checker reviewer ordenador ordonnateur ordinatore valideur valide approuve approvato autorizzato goedgekeurd aprovado zatwierdzil schvalil "
         "jovahagyta aprobat onaylayan godkand godkendt godkjent hyvaksyja утвердил согласовал 承認者 审核人 審核 审批人 核准 "
         "승인자 המאשר disetujui menyetujui duyet المعتمد ผู้อนุมัติ"
     ),
     "preparer": (
         "preparer prepared prep preparado usuario user cardholder karteninhaber operator operador initials contabilizado erfasser erfasst "
-        "bearbeiter sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
+        "bearbeiter besteller angenommen sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
         "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen dispatcher disponent clerk cashier teller cajero kassierer caissier adjuster officer actor liquidatore gestore perito responsavel responsable tramitador gestionnaire behandelaar schadenbearbeiter servidor instructeur instructor caseworker assessor underwriter redacteur istruttore "
-        "referent sachbearbeiterin signatur handlaggare saksbehandler sagsbehandler nurse earner peseur weigher wager pesador pesatore weger"
+        "referent sachbearbeiterin signatur handlaggare saksbehandler sagsbehandler nurse earner server waiter waitress barista kellner camarero mesero serveur cameriere garcom ober peseur weigher wager pesador pesatore weger"
     ),
     "party": (
         "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor "
@@ -93,7 +93,7 @@ WORDS: dict[Role, str] = {
 }
 CURRENCY_WORDS = frozenset(WORDS["currency"].split())
 CODE_WORDS = re.compile(
-    r"\b(id|code|codigo|no|nbr|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
+    r"\b(id|code|codigo|no|nbr|slip|ticket|serial|sku|ean|barcode|num|numero|number|iban|bic|nif|cif|vat|tax|phone|telefono|zip|postal|"
     r"cuenta|account|acct|acc|ssn|tin|ein|routing|conta|contas|asiento|entry|factura|invoice|doc|document|documento|mcc|plnt|ref\w*|pago|employee|"
     r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
     r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"

@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from sabueso.population.expressions import quoted_name
+from sabueso.population import expressions
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Role
-from sabueso.screens.first_rows import first_codes
+from sabueso.population.table import Role, Table
+from sabueso.screens.first_rows import Coded, first_coded
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of, texts_without
 
 if TYPE_CHECKING:
@@ -33,31 +34,68 @@ FEW, MOST_APART = 5, 0.1
 in clumps, as those of one journey, and tell of nobody."""
 
 
+MOSTLY = 0.5
+"""Share of rows without a kind from which to have one is told as well: a reason why something was taken off."""
+NO_KIND = "none"
+WHO = "whoever recorded them"
+
+
+class Kind(NamedTuple):
+    """A column that tells of what kind, or whose, a row is, and the SQL of it."""
+
+    name: str
+    expression: str
+
+
 class Compared(NamedTuple):
     """Whose rows are compared, and the columns that tell of what kinds they are."""
 
-    whose: str
-    kinds: list[str]
+    whose: Kind
+    kinds: list[Kind]
 
 
 def compared_of(population: Population) -> Compared | None:
-    """The preparer, or the party where none is told and they are few, with columns of few values that are no party,
+    """The preparer, of the row or of the one it names, or the party where none is told and they are few, with columns of few values that are no party,
     account or paper, and not simply whose work a row is; None where neither is told."""
     table = population.table
-    preparer, party = table.role("preparer"), table.role("party")
-    whose = preparer or party
+    whose = _whose(table)
     if whose is None:
         return None
     texts = texts_without(table, NO_KINDS)
     if not texts or population.account(None).used < LEAST_ROWS:
-        return Compared(whose.name, [])
-    codes = first_codes(population, [whose.name, *texts], MOST_SEEN)
-    own = codes[whose.name]
+        return Compared(whose, [])
+    who = {WHO: expressions.scalar(whose.expression, table, "--by")}
+    seen = first_coded(population, texts, MOST_SEEN, who)
+    own = seen[WHO].codes
     known = own[own >= 0]
     several = len(np.unique(known))
-    if preparer is None and (several > MOST_PARTIES or len(known) < ROWS_OF_EACH * several):
+    few = several <= MOST_PARTIES and len(known) >= ROWS_OF_EACH * several
+    if whose.name == table.roles.get("party") and not few:
         return None
-    return Compared(whose.name, [name for name in texts if _tells(own, codes[name])])
+    kinds = [_kind_of(name, seen[name]) for name in texts]
+    return Compared(whose, [kind for kind, codes in kinds if _tells(own, codes)])
+
+
+def _whose(table: Table) -> Kind | None:
+    """Who recorded a row; else who recorded the row that it names, as a line its bill; else its party."""
+    preparer, party = table.role("preparer"), table.role("party")
+    if preparer is not None:
+        return Kind(preparer.name, quoted_name(preparer.name))
+    for column, link in sorted(table.links.items()):
+        theirs = link.table.role("preparer")
+        if theirs is not None and "amount" in link.table.roles:
+            named = ".".join(map(quoted_name, (column, theirs.name)))
+            return Kind(f"{column}.{theirs.name}", named)
+    return None if party is None else Kind(party.name, quoted_name(party.name))
+
+
+def _kind_of(name: str, seen: Coded) -> tuple[Kind, np.ndarray]:
+    """A column of kinds with those of the first rows; where most rows have none, that is one of them."""
+    none = seen.codes < 0
+    if none.mean() < MOSTLY or none.all() or NO_KIND in seen.values:
+        return Kind(name, quoted_name(name)), seen.codes
+    expression = f"coalesce({quoted_name(name)}, {literal(NO_KIND)})"
+    return Kind(name, expression), np.where(none, len(seen.values), seen.codes)
 
 
 def _tells(who: np.ndarray, kind: np.ndarray) -> bool:
@@ -82,16 +120,16 @@ def proposed_crosstabs(screen: Screen, population: Population) -> Iterator[Propo
     if compared is None:
         return
     left, whose = PROPOSED, compared.whose
-    for name in compared.kinds:
-        settings = settings_of(of=[quoted_name(name)], by=[quoted_name(whose)])
+    for name, expression in compared.kinds:
+        settings = settings_of(of=[expression], by=[whose.expression])
         found = screen.run(population, screen.settings.from_plan(settings, screen.name))
         apart = sum(any(cell.flagged for cell in group.cells) for group in found.groups[1:])
         if not 0 < apart <= max(FEW, MOST_APART * (len(found.groups) - 1)) or not left:
             continue
         left -= 1
         yield Proposal(
-            f"{name} of {table.name} by {whose}",
+            f"{name} of {table.name} by {whose.name}",
             settings,
             f"Somebody who has far more rows of one {name} than the others, such as of what takes back.",
-            f"{len(found.groups) - 1:,} of {whose} by {len(found.groups[0].cells):,} of {name}",
+            f"{len(found.groups) - 1:,} of {whose.name} by {len(found.groups[0].cells):,} of {name}",
         )

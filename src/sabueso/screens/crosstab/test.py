@@ -12,7 +12,7 @@ import sqlglot.expressions as exp
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import ByColumn, Cells
-from sabueso.population import expressions, sql
+from sabueso.population import sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, money
 from sabueso.report import numbers as num
@@ -89,12 +89,12 @@ class Crosstab(Screen):
             yield Suit(self.name, "no", "no column beside the roles tells kinds: say with --of")
         else:
             kind, whose = compared.kinds[0], compared.whose
-            of_preparers = whose == population.table.roles.get("preparer")
+            of_preparers = whose.name == population.table.roles.get("preparer")
             yield Suit(
-                self.name, "yes", f"{kind} by {whose}",
+                self.name, "yes", f"{kind.name} by {whose.name}",
                 asked(
-                    of=expressions.quoted_name(kind),
-                    by="" if of_preparers else expressions.quoted_name(whose),
+                    of=kind.expression,
+                    by="" if of_preparers else whose.expression,
                 ),
             )  # fmt: skip
 

@@ -24,7 +24,7 @@ def proposed_once(population: Population) -> Iterator[Proposal]:
     """A second fill of a vehicle on one day, a second wage of somebody in one month."""
     table = population.table
     date = table.dated()
-    if date is None or "amount" not in table.roles or is_budget(table):
+    if date is None or is_budget(table):
         return
     if population.account(None).used < LEAST_ROWS:
         return
@@ -33,7 +33,7 @@ def proposed_once(population: Population) -> Iterator[Proposal]:
     told = False
     for column in singles:
         # A supplier may well be paid, or ordered from, twice on a day.
-        for part in ("month",) if column == party else ("month", "day"):
+        for part in ("month",) if column == party and "amount" in table.roles else ("month", "day"):
             proposal = _of(population, [column], date, part)
             if proposal is not None:
                 told = True

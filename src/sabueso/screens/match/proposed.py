@@ -9,6 +9,7 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
+from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.match.absent import proposed_absent
 from sabueso.screens.match.dated import proposed_dated
@@ -69,12 +70,26 @@ def _is_master(population: Population, table: Table) -> bool:
 
 
 def _without_attendance(population: Population) -> Iterator[Proposal]:
-    """Who is paid in a month without a row of another dated table of the same people."""
+    """Who is paid in a month, or recorded rows on a day, without a row of another dated table of the same people."""
     table = population.table
-    party, date = table.role("party"), table.dated()
-    if party is None or date is None or "amount" not in table.roles or is_budget(table):
+    date = table.dated()
+    if date is None or "amount" not in table.roles or is_budget(table):
         return
-    master = table.links.get(party.name)
+    party, preparer = table.role("party"), table.role("preparer")
+    if party is not None:
+        said = "Paid in a month without a row in {}."
+        yield from _without_rows(population, party, date, "month", said)
+    if preparer is not None:
+        said = "Rows of somebody on a day without a row in {}."
+        yield from _without_rows(population, preparer, date, "day", said)
+
+
+def _without_rows(
+    population: Population, who: Column, date: Column, unit: str, said: str
+) -> Iterator[Proposal]:
+    """Somebody's rows in a month, or on a day, in which another table of the same people has none of theirs."""
+    table = population.table
+    master = table.links.get(who.name)
     if master is None:
         return
     for name, other in sorted(population.tables.items()):
@@ -85,16 +100,15 @@ def _without_attendance(population: Population) -> Iterator[Proposal]:
         for column, link in other.links.items():
             if link.table.name != master.table.name:
                 continue
-            if _is_usual(
-                _by_month(population, party.name, date), _by_month(beside, column, seen), population
-            ):
+            mine = _by_time(population, who.name, date, unit)
+            if _is_usual(mine, _by_time(beside, column, seen, unit), population):
                 yield Proposal(
-                    f"{party.name} of {table.name} without {name}",
+                    f"{who.name} of {table.name} without {name}",
                     settings_of(
-                        other=name, on=[quoted_name(party.name)], other_on=[quoted_name(column)],
-                        when="month",
+                        other=name, on=[quoted_name(who.name)], other_on=[quoted_name(column)],
+                        when=unit,
                     ),
-                    f"Paid in a month without a row in {name}.",
+                    said.format(name),
                     f"both are linked with {master.table.name}, and dated",
                 )  # fmt: skip
 
@@ -102,14 +116,17 @@ def _without_attendance(population: Population) -> Iterator[Proposal]:
 def _is_usual(mine: exp.Select, theirs: exp.Select, population: Population) -> bool:
     """Whether nearly all who are paid in a month have a row of the other table in it: else to have none is
     nothing to ask about."""
-    n, found = met(population, mine, theirs, ("who", "month"))
+    n, found = met(population, mine, theirs, ("who", "time"))
     return found >= USUAL * n > 0
 
 
-def _by_month(population: Population, who: str, date: Column) -> exp.Select:
-    """Everybody with the months in which they have a row."""
-    month = sql.period(sql.column(date.name), "month", population.table.fiscal_year_starts)
-    names = exp.alias_(sql.column(who), "who"), exp.alias_(month, "month")
+def _by_time(population: Population, who: str, date: Column, unit: str) -> exp.Select:
+    """Everybody with the months, or days, in which they have a row."""
+    if unit == "day":
+        time: Tree = sql.cast(sql.column(date.name), "DATE")
+    else:
+        time = sql.period(sql.column(date.name), unit, population.table.fiscal_year_starts)
+    names = exp.alias_(sql.column(who), "who"), exp.alias_(time, "time")
     missing = exp.Not(this=sql.is_missing(sql.column(who)))
     return population.used(exp.select(*names)).where(missing).distinct()
 

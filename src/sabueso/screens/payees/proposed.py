@@ -10,17 +10,11 @@ import sqlglot.expressions as exp
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import Proposal, is_budget, settings_of
+from sabueso.screens.proposal import CLOSED, Proposal, is_budget, settings_of
 
 _KNOWN = re.compile(
     r"creat|opened|since|start|begin|hire|join|register|added|alta|inicio|ingreso|contrat|angelegt|eintritt|beginn|"
     r"eröffn|création|embauche|entrée|entrada|início|admiss|assunzione|inizio|apertura",
-    re.IGNORECASE,
-)
-_CLOSED = re.compile(
-    r"clos|term|left|leav|\bend|inactiv|deactiv|blocked|resign|separat|\bexit|ceas|baja|cese|salida|"
-    r"austritt|ausgeschieden|\bende|gesperrt|gelöscht|geschlossen|sortie|départ|fermé|\bfin\b|saída|demiss|deslig|"
-    r"cessa|uscita|chius",
     re.IGNORECASE,
 )
 MOST_BEFORE = 0.05
@@ -89,7 +83,7 @@ def _known_of(table: Table, party: Column) -> tuple[str | None, str | None]:
     if link is None:
         return None, None
     dates = [c.name for c in link.table.columns if c.type == "date"]
-    ends = [name for name in dates if _CLOSED.search(name)]
+    ends = [name for name in dates if CLOSED.search(name)]
     rest = [name for name in dates if name not in ends]
     begins = rest if len(rest) == 1 else [name for name in rest if _KNOWN.search(name)]
 

@@ -10,10 +10,10 @@ from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.screens.range.days import days_from
 
-LEAST_LATE = 14
-"""Days by which those that are late are apart from the others, at the least."""
-TIMES_LATER = 2
-"""How many times as long after as the last of the others the first of them is."""
+APART = ((14, 2), (5, 4))
+"""Days by which those that are late are apart from the others, at the least, and how many times as long after as the
+last of the others the first of them is: either will do."""
+LEAST_LATE = min(days for days, _ in APART)
 MOST_LATE = 50
 """Rows that may be late however many there are: more are a habit."""
 
@@ -38,6 +38,6 @@ def late_of(population: Population, order: tuple[str, str], few: int) -> Late | 
     found = [int(days) for days in population.query(longest).column("days").to_pylist()]
     for rows in range(len(found) - 1, 0, -1):
         first, within = found[rows - 1], found[rows]
-        if first >= TIMES_LATER * within and first - within >= LEAST_LATE:
+        if any(first - within >= days and first >= times * within for days, times in APART):
             return Late(within, rows, first)
     return None

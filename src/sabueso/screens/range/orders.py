@@ -13,7 +13,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Table
 from sabueso.report.numbers import many
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import CLOSED, LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.late import LEAST_LATE, Late, late_of
 
@@ -23,6 +23,9 @@ FEW_OUT = 3
 """Rows that may be out of order however few there are."""
 LEAST_LATER = 20
 """How many rows are in order, days apart, for each that is out of it: equal days have none."""
+ENDED_OUT, ENDED_LATER, ENDED_ROWS = 0.05, 5, 20
+"""The same share and number of rows after a day on which what they name ended, and how many there are at least: few rows
+name what has."""
 MOST_DAYS = 5
 """Columns of days of one table that are compared."""
 
@@ -49,10 +52,12 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         before, after, both = (
             int(row[f"{name}{place}"] or 0) for name in ("before", "after", "both")
         )
-        first, second, both_ways = pair
+        first, second, both_ways, _ = pair
         order, out = ((first, second), before) if before < after else ((second, first), after)
-        usual = LEAST_LATER * out <= max(before, after) and out <= _few(both)
-        if both < LEAST_ROWS or not usual:
+        ended = pair.ended and before > after
+        times, share = (ENDED_LATER, ENDED_OUT) if ended else (LEAST_LATER, MOST_OUT)
+        usual = times * out <= max(before, after) and out <= _few(both, share)
+        if both < (ENDED_ROWS if ended else LEAST_ROWS) or not usual:
             continue
         # Of two tables that each name the other's rows, those are told whose day comes later.
         if both_ways and order[1] == first:
@@ -62,7 +67,7 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         if not out and late is None:
             continue
         other_way = max(before, after)
-        words = _in_words(order, out, other_way, both, late)
+        words = _in_words(order, out, other_way, both, late, ended=ended)
         name = " or ".join(w.what for w in words)
         later = order[1].replace('"', "")
         yield Proposal(
@@ -82,14 +87,15 @@ class _Words(NamedTuple):
 
 
 def _in_words(
-    order: _Order, out: int, other_way: int, both: int, late: Late | None
+    order: _Order, out: int, other_way: int, both: int, late: Late | None, *, ended: bool
 ) -> list[_Words]:
     """Of rows before what comes first, and of rows long after it, where there are such."""
     earlier = order[0].replace('"', "")
     found = []
     if out:
         because = f"{out:,} of {both:,} rows are so, and {other_way:,} the other way round"
-        found.append(_Words(f"before {earlier}", "What happened before it could have.", because))
+        purpose = "Rows of what had ended." if ended else "What happened before it could have."
+        found.append(_Words(f"before {earlier}", purpose, because))
     if late is not None:
         rest, days = both - out - late.rows, many(late.within, "day")
         found.append(
@@ -102,21 +108,22 @@ def _in_words(
     return found
 
 
-def _few(rows: int) -> int:
+def _few(rows: int, share: float = MOST_OUT) -> int:
     """How many rows are few enough to be the exception."""
-    return max(FEW_OUT, int(MOST_OUT * rows))
+    return max(FEW_OUT, int(share * rows))
 
 
 _Order = tuple[str, str]
 
 
 class _Pair(NamedTuple):
-    """Two days as expressions; of a linked table's the first is its own, and ``both_ways`` says whether that table's
-    rows name these as well."""
+    """Two days as expressions; of a linked table's the first is its own, ``both_ways`` says whether that table's rows
+    name these as well, and ``ended`` whether it is the day on which what is named ended."""
 
     first: str
     second: str
     both_ways: bool = False
+    ended: bool = False
 
 
 def _own_pairs(table: Table) -> Iterator[_Pair]:
@@ -143,7 +150,7 @@ def _linked_pairs(population: Population) -> Iterator[_Pair]:
         back = any(each.table.name == table.name for each in other.links.values())
         for day in _days(other):
             named = ".".join(map(quoted_name, (column, day)))
-            yield _Pair(named, quoted_name(when.name), back)
+            yield _Pair(named, quoted_name(when.name), back, CLOSED.search(day) is not None)
 
 
 def _is_told(table: Table, column: str) -> bool:

@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import Proposal, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_one_rate, proposed_rates
 from sabueso.screens.recompute.running import proposed_running
+from sabueso.screens.recompute.spans import proposed_spans
 from sabueso.screens.recompute.sums import sums_of
 from sabueso.screens.recompute.ties import further, proposed_ties
 from sabueso.screens.recompute.waged import waged
@@ -33,19 +34,13 @@ def proposed_recomputations(
             f"the terms of {name} stand in the plan",
         )
     yield from proposed_ties(population)
+    yield from proposed_spans(population)
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
-    if amount is not None and described is not None:
+    if amount is None:
+        yield from _sums(population, _finest(table))
+    elif described is not None:
         yield from proposed_running(population, amount)
-        for each in sums_of(population, amount):
-            if not are_few(each.rows - each.holding, each.rows):
-                continue
-            yield Proposal(
-                f"{each.whole} of {table.name} is {each.told}",
-                settings_of(what="product", on=each.whole, expect=each.expression),
-                f"Rows whose {each.whole} is not what it is made of.",
-                f"it holds for {each.holding:,} of {each.rows:,} rows, in {each.several:,} of which "
-                f"{'both' if len(each.parts) == 2 else 'two or more'} are something",
-            )
+        yield from _sums(population, amount)
     if amount is None or described is None:
         return
     yield from _of_what_is_named(population, amount)
@@ -64,30 +59,85 @@ def proposed_recomputations(
         )
 
 
+def _finest(table: Table) -> Column | None:
+    """The number with the most decimals of a table without amounts, such as a count of what lies in stock."""
+    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    return max(numbers, key=lambda c: c.scale, default=None)
+
+
+def _sums(population: Population, measure: Column | None) -> Iterator[Proposal]:
+    """Columns that are others added up or taken off."""
+    table = population.table
+    if measure is None or is_budget(table) or population.account(None).used < LEAST_ROWS:
+        return
+    for each in sums_of(population, measure):
+        if not are_few(each.rows - each.holding, each.rows):
+            continue
+        yield Proposal(
+            f"{each.whole} of {table.name} is {each.told}",
+            settings_of(what="product", on=each.whole, expect=each.expression),
+            f"Rows whose {each.whole} is not what it is made of.",
+            f"it holds for {each.holding:,} of {each.rows:,} rows, in {each.several:,} of which "
+            f"{'both' if len(each.parts) == 2 else 'two or more'} are something",
+        )
+
+
 def _of_what_is_named(population: Population, amount: Column) -> Iterator[Proposal]:
-    """Figures of rows that are the quantity and price of the row that they name, where that has no amount: a bill of
-    freight, and the miles and rate of its shipment."""
+    """Figures of rows that are the quantity and price of the row that they name, where that has no amount, or its
+    quantity at the price of what that names in turn: a bill of freight, and the miles and rate of its shipment; a bill of
+    what came in, at the price of its order."""
     table = population.table
     for column, link in sorted(table.links.items()):
-        other = link.table
-        quantity, price = other.role("quantity"), other.role("price")
-        if other.name == table.name or "amount" in other.roles or None in (quantity, price):
+        other = population.tables.get(link.table.name, link.table)
+        quantity = other.role("quantity")
+        if other.name == table.name or "amount" in other.roles or quantity is None:
             continue
-        assert quantity is not None and price is not None
-        named = [".".join(map(quoted_name, (column, each.name))) for each in (quantity, price)]
-        for own in [amount, *further(table, amount)]:
-            told = (
-                f"{own.name} of {table.name} is {quantity.name} times {price.name} of its {column}"
+        for price in _prices_of(population, other):
+            named = [
+                ".".join(map(quoted_name, (column, *path))) for path in ((quantity.name,), price)
+            ]
+            proposal = _priced_there(
+                population, amount, column, other, named, (quantity.name, price)
             )
-            found = held(population, own, " * ".join(named), told)
-            if is_rule(found):
-                yield Proposal(
-                    told,
-                    settings_of(what="product", on=own.name, expect=found.expression),
-                    f"Rows whose {own.name} is not what {other.name} makes it.",
-                    f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-                )
+            if proposal is not None:
+                yield proposal
                 break
+
+
+def _prices_of(population: Population, other: Table) -> Iterator[tuple[str, ...]]:
+    """The price of a row, or of a row that it names, by the columns that lead there."""
+    own = other.role("price")
+    if own is not None:
+        yield (own.name,)
+    for column, link in sorted(other.links.items()):
+        further_on = population.tables.get(link.table.name, link.table).role("price")
+        if further_on is not None and link.table.name not in (other.name, population.table.name):
+            yield (column, further_on.name)
+
+
+def _priced_there(
+    population: Population,
+    amount: Column,
+    column: str,
+    other: Table,
+    named: list[str],
+    words: tuple[str, tuple[str, ...]],
+) -> Proposal | None:
+    """The first figure of rows that nearly all have as a quantity times a price elsewhere."""
+    table = population.table
+    quantity, price = words
+    of = " of its ".join(reversed(price))
+    for own in [amount, *further(table, amount)]:
+        told = f"{own.name} of {table.name} is {quantity} times {of} of its {column}"
+        found = held(population, own, " * ".join(named), told)
+        if is_rule(found):
+            return Proposal(
+                told,
+                settings_of(what="product", on=own.name, expect=found.expression),
+                f"Rows whose {own.name} is not what {other.name} makes it.",
+                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
+            )
+    return None
 
 
 def loans_of(table: Table) -> list[str]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from itertools import product
+from decimal import Decimal
+from itertools import permutations
 from typing import NamedTuple
 
 import numpy as np
@@ -31,6 +32,12 @@ SOME = 0.5
 
 DIFFERENT = 20
 """Different numbers of which an amount must be one multiple."""
+RATE_DECIMALS = (4, 5, 6)
+"""Decimals of a multiple, the fewest first: a tax of 8.875 percent has five."""
+MOST_WAYS = 6
+"""Multiples that are counted in all rows, those that hold for the most first."""
+SOME_HAVE = 10
+"""How many times the rows with something of a second amount must come to those that a table has at least."""
 ONE = 0.95
 """Share of the rows with one number from which it is a rate only if it is called one."""
 _NAMED = re.compile(
@@ -108,16 +115,27 @@ def proposed_one_rate(
     if len(bases) < 2 or population.account(None).used < LEAST_ROWS:
         return
     seen = _seen(population, bases, [])
-    for own, of in product(amounts, bases):
-        counted = asked is not None and of.name == table.roles.get("quantity")
-        if own.name == of.name or (counted and own is amount):
+    made = [*map(_Made.of, bases), *_both_of(amounts, seen)]
+    ways = []
+    for own in amounts:
+        counted = asked is not None and own is amount
+        for of in made:
+            priced_already = counted and of.names == (table.roles.get("quantity"),)
+            if own.name in of.names or priced_already:
+                continue
+            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale)
+            if rate is not None:
+                ways.append((rate, own, of))
+    # The one that most rows keep is the rule, and others are what it makes of some; of equally good ones the plainest.
+    ways.sort(key=lambda way: (-way[0].holds, len(way[2].names), len(way[0].text)))
+    exact: list[tuple[Column, _Made]] = []
+    for rate, own, of in ways[:MOST_WAYS]:
+        # What is no exception to one rule is none to what that makes of it.
+        if any(one.name in of.names or own.name in made.names for one, made in exact):
             continue
-        rate = _one_rate(seen[quoted_name(own.name)], seen[quoted_name(of.name)], own.scale)
-        if rate is None:
-            continue
-        told = f"{rate} times {of.name}"
+        told = f"{rate.text} times {of.told}"
         # Rows with nothing of the number are no part of this.
-        found = held(population, own, f"nullif({quoted_name(of.name)}, 0) * {rate}", told)
+        found = held(population, own, f"nullif({of.expression}, 0) * {rate.text}", told)
         if is_rule(found) and found.differing:
             yield Proposal(
                 f"{own.name} of {table.name} is {told}",
@@ -126,20 +144,69 @@ def proposed_one_rate(
                 f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows that have some",
             )
             return
+        if is_rule(found):
+            exact.append((own, of))
 
 
-def _one_rate(own: np.ndarray, of: np.ndarray, scale: int) -> str | None:
-    """The multiple that nearly all rows with both have, by numbers that vary; None where there is none with four
+class _Made(NamedTuple):
+    """What an amount may be a multiple of: one number, or two with a sign."""
+
+    names: tuple[str, ...]
+    sign: str = ""
+
+    @classmethod
+    def of(cls, column: Column) -> _Made:
+        return cls((column.name,))
+
+    @property
+    def told(self) -> str:
+        word = {"+": " and ", "-": " less "}.get(self.sign, "")
+        return f"({word.join(self.names)})" if self.sign else self.names[0]
+
+    @property
+    def expression(self) -> str:
+        if not self.sign:
+            return quoted_name(self.names[0])
+        one, two = map(quoted_name, self.names)
+        return f"{one} {self.sign} coalesce({two}, 0)"
+
+    def values(self, seen: Mapping[str, np.ndarray]) -> np.ndarray:
+        one, *rest = (seen[quoted_name(name)] for name in self.names)
+        return one + sum(np.nan_to_num(two) * (-1 if self.sign == "-" else 1) for two in rest)
+
+
+def _both_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[_Made]:
+    """Amounts with, or less, another that some rows have, as a discount before tax."""
+    has = {c.name: (np.nan_to_num(seen[quoted_name(c.name)]) != 0).sum() for c in amounts}
+    some = [c.name for c in amounts if has[c.name] * SOME_HAVE >= LEAST_ROWS]
+    for one, two in permutations(some, 2):
+        yield _Made((one, two), "-")
+        if one < two:
+            yield _Made((one, two), "+")
+
+
+class _OneRate(NamedTuple):
+    """A multiple as it is written, and the share of the rows seen that have it."""
+
+    text: str
+    holds: float
+
+
+def _one_rate(own: np.ndarray, of: np.ndarray, scale: int) -> _OneRate | None:
+    """The multiple that nearly all rows with both have, by numbers that vary; None where there is none with six
     decimals or fewer, or it is one."""
     known = ~(np.isnan(own) | np.isnan(of)) & (of != 0) & (own != 0)
     if known.sum() < LEAST_ROWS or np.unique(of[known]).size < DIFFERENT:
         return None
     # Of the largest rounding tells the least.
     large = known & (np.abs(of) >= np.median(np.abs(of[known])))
-    rate = round(float(np.median(own[large] / of[large])), 4)
-    half = 0.5 * 10.0**-scale
-    same = np.abs(own - of * rate)[known] <= half * 1.000001
-    return None if abs(rate) in (0.0, 1.0) or same.mean() < HOLDS else f"{rate:g}"
+    near, half = float(np.median(own[large] / of[large])), 0.5 * 10.0**-scale
+    for decimals in RATE_DECIMALS:
+        rate = round(near, decimals)
+        same = np.abs(own - of * rate)[known] <= half * 1.000001
+        if abs(rate) not in (0.0, 1.0) and same.mean() >= HOLDS:
+            return _OneRate(format(Decimal(str(rate)).normalize(), "f"), float(same.mean()))
+    return None
 
 
 def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from itertools import product
 
 import numpy as np
 import sqlglot.expressions as exp
@@ -16,17 +15,11 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import LEAST_ROWS
 from sabueso.screens.recompute.products import wide
+from sabueso.stats.additive import HOLDS, relations
 
-HOLDS = 0.9
-"""Share of rows for which what is made of others must hold to be proposed."""
 MOST_COLUMNS, MOST_SUMS = 24, 3
-MOST_SEEN, TRIALS, ENOUGH = 2_000, 60, 8
-"""Rows that are looked at for a relation, how often some of them are drawn, since one in ten may be wrong, and how often
-where one has been found."""
-PRIME = 2**31 - 1
-"""Rows are solved by whole numbers modulo this prime, exactly."""
-MOST_TOGETHER = 5
-"""Other dependent columns with which one is tried."""
+MOST_SEEN = 2_000
+"""Rows that are looked at for a relation."""
 
 
 @dataclass(frozen=True)
@@ -104,116 +97,6 @@ def _candidates(table: Table, amount: Column) -> list[str]:
 
 def _units(column: Column, scale: int) -> Tree:
     return sql.units(sql.cast(sql.column(column.name), f"DECIMAL(38,{scale})"), scale)
-
-
-def relations(values: np.ndarray) -> list[tuple[int, ...]]:
-    """Independent relations that at least nine in ten of the rows keep: some columns added up, others taken off, come
-    to nothing.
-
-    Parameters
-    ----------
-    values : array of int objects, shape (n, k)
-        Minor units.
-
-    Returns
-    -------
-    list of tuples of k numbers, each -1, 0 or 1
-        The last column of each, in the order of the table, is what the others make of it: -1.
-
-    Examples
-    --------
-    >>> rows = [[a, b, a + b, c, a + b - c] for a, b, c in ((7, 2, 1), (9, 5, 3), (8, 1, 6), (2, 11, 5), (4, 4, 4))]
-    >>> relations(np.array(rows * 30, dtype=object))
-    [(1, 1, -1, 0, 0), (0, 0, 1, -1, -1)]
-    """
-    n, k = values.shape
-    used = [j for j in range(k) if any(values[:, j])]
-    if n < LEAST_ROWS or len(used) < 3:
-        return []
-    own = values[:, used]
-    # Rows that are alike tell no more than one of them.
-    distinct = np.array(sorted(set(map(tuple, own.tolist()))), dtype=object)
-    size = min(len(used) + 3, len(distinct))
-    rng = np.random.default_rng(0)
-    best: list[tuple[int, ...]] = []
-    for trial in range(TRIALS):
-        if best and trial >= ENOUGH:
-            break
-        drawn = distinct[rng.choice(len(distinct), size, replace=False)]
-        found = [signs for signs in _kernel(drawn) if _held(own, signs) >= HOLDS * n]
-        if len(found) > len(best):
-            best = found
-    whole = []
-    for signs in _sparse(best):
-        every = [0] * k
-        for place, sign in zip(used, signs, strict=True):
-            every[place] = sign
-        whole.append(tuple(every))
-    return sorted(whole, key=lambda signs: (sum(map(abs, signs)), [-s for s in signs]))
-
-
-def _sparse(found: Sequence[tuple[int, ...]]) -> list[tuple[int, ...]]:
-    """The same relations by as few columns as they can be told with: net is gross less the deductions, and not the
-    parts of gross less them."""
-    shortest = list(found)
-    for place, one in enumerate(shortest):
-        for other in shortest[:place]:
-            for sign in (1, -1):
-                both = tuple(a + sign * b for a, b in zip(one, other, strict=True))
-                if max(map(abs, both)) == 1 and sum(map(abs, both)) < sum(map(abs, one)):
-                    shortest[place] = one = both
-    return shortest
-
-
-def _held(values: np.ndarray, signs: Sequence[int]) -> int:
-    """Rows that keep a relation, and of whose columns in it two or more are something."""
-    places = [j for j, sign in enumerate(signs) if sign]
-    some = values[:, places]
-    total = sum(sign * values[:, j] for j, sign in enumerate(signs) if sign)
-    return int(((total == 0) & ((some != 0).sum(axis=1) != 1)).sum())
-
-
-def _kernel(rows: np.ndarray) -> list[tuple[int, ...]]:
-    """What all of some rows keep: of each column that depends on those before it, how, where by -1, 0 and 1 alone and
-    of two others or more."""
-    work = np.array([[int(v) % PRIME for v in row] for row in rows], dtype=np.int64)
-    n, k = work.shape
-    pivots: list[int] = []
-    free: list[int] = []
-    for j in range(k):
-        at = len(pivots)
-        below = np.flatnonzero(work[at:, j]) if at < n else np.array([], dtype=np.int64)
-        if not len(below):
-            free.append(j)
-            continue
-        work[[at, at + below[0]]] = work[[at + below[0], at]]
-        work[at] = work[at] * pow(int(work[at, j]), -1, PRIME) % PRIME
-        for i in range(n):
-            if i != at and work[i, j]:
-                work[i] = (work[i] - work[i, j] * work[at] % PRIME) % PRIME
-        pivots.append(j)
-    found: list[tuple[int, ...]] = []
-    made: list[np.ndarray] = []
-    for j in free:
-        own = np.zeros(k, dtype=np.int64)
-        own[pivots] = work[: len(pivots), j]
-        own[j] = PRIME - 1
-        # Where others are parts of one another too, such as a contribution that is a fifth of every wage, what this
-        # one is made of is told with them.
-        ways = product((0, 1, -1), repeat=len(made)) if len(made) <= MOST_TOGETHER else [()]
-        best: tuple[int, ...] | None = None
-        for way in ways:
-            whole = own.copy()
-            for times, other in zip(way, made, strict=False):
-                whole = (whole + times * other) % PRIME
-            signs = tuple(np.where(whole > PRIME // 2, whole - PRIME, whole).tolist())
-            shorter = best is None or sum(map(bool, signs)) < sum(map(bool, best))
-            if max(map(abs, signs)) == 1 and sum(map(bool, signs)) >= 3 and shorter:
-                best = signs
-        made.append(own)
-        if best is not None:
-            found.append(best)
-    return found
 
 
 def _counted(

@@ -3,11 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
-from sabueso.population.expressions import quoted_name
+import numpy as np
+
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.first_rows import first_coded
+from sabueso.screens.proposal import (
+    LEAST_ROWS,
+    Proposal,
+    is_budget,
+    settings_of,
+    texts_without,
+)
 from sabueso.screens.recompute.monthly import proposed_by_month
 from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.totals import Sides, agreement
@@ -16,6 +26,10 @@ FEW, LACKING = 20, 0.01
 """Groups that one table lacks, and their share, up to which they are differences as well."""
 ROW_BY_ROW = 0.95
 """Share of the rows of a table that must be the only one of what they name to be the same as another's."""
+LEFT = 0.2
+"""Share of the sums that differ up to which some may do so without the rows of one kind."""
+MOST_SEEN, MOST_KINDS = 20_000, 6
+"""Rows that are looked at for kinds, and columns of such and kinds in each that are tried."""
 MOST_FURTHER = 4
 """Further amounts of a table that are compared."""
 
@@ -41,7 +55,10 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
 
 
 def in_three(population: Population, orders: Table) -> bool:
-    """Whether invoices and receipts both name orders: what was ordered, came and was billed is compared by a match."""
+    """Whether invoices and receipts both name orders: what was ordered, came and was billed is compared by a match. A
+    list of articles orders nothing."""
+    if "quantity" not in orders.roles:
+        return False
     naming = [
         set(table.roles)
         for table in population.tables.values()
@@ -82,6 +99,11 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             recorded, expected = f"sum({quoted_name(mine)})", f"sum({quoted_name(theirs)})"
             sides = Sides(by, recorded, expected, other.name, other_on)
             n, both, same = agreement(population, sides)
+            without = None
+            if both >= LEAST_ROWS and n - same > FEW:
+                without = without_a_kind(population, sides, n - same)
+            if without is not None:
+                n, both, same = without.counts
             if both < LEAST_ROWS or same < HOLDS * n:
                 continue
             # Of many that one side lacks, such as bills that are not paid yet, nothing is to be said but that.
@@ -92,15 +114,54 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             yield Proposal(
                 f"{called} by {column} of {population.table.name} and {against}",
                 settings_of(
-                    what="totals", by=by, equals=recorded, expect=expected, other=other.name,
-                    other_on=[] if by == other_on else other_on, among=among,
+                    where=without.where if without else None, what="totals", by=by, equals=recorded,
+                    expect=expected, other=other.name, other_on=[] if by == other_on else other_on,
+                    among=among,
                 ),
                 f"What {population.table.name} and {other.name} do not have alike.",
                 f"both have the same for {same:,} of {both if among else n:,}"
-                + (f"; {n - both:,} are in one of them alone" if among else ""),
+                + (f"; {n - both:,} are in one of them alone" if among else "")
+                + (f"; without rows whose {without.told}" if without else ""),
                 alike=other.name if own and role == "amount" and _is_row_by_row(population, other, n) else "",
             )  # fmt: skip
             break
+
+
+class Without(NamedTuple):
+    """Rows without those of a kind: as a condition, in words, and what of them agrees."""
+
+    where: str
+    told: str
+    counts: tuple[int, int, int]
+
+
+def without_a_kind(population: Population, sides: Sides, differing: int) -> Without | None:
+    """The rows without those of one kind, such as lines that are void, where nearly all sums that differ are alike
+    without them: of several the one that leaves the fewest."""
+    table, found = population.table, []
+    for name, kinds in _kinds_of(population).items():
+        for kind in kinds:
+            where = f"coalesce({quoted_name(name)}, '') <> {literal(kind)}"
+            rest = Population(
+                population.engine, table, where, population.set_aside, population.tables
+            )
+            counts = agreement(rest, sides)
+            if counts[0] - counts[2] <= LEFT * differing:
+                found.append(Without(where, f"{name} is {kind}", counts))
+    return min(found, key=lambda each: each.counts[0] - each.counts[2], default=None)
+
+
+def _kinds_of(population: Population) -> dict[str, list[str]]:
+    """Columns of few texts, with those that fewer than half of the first rows have."""
+    names = texts_without(population.table, ("id", "document", "party", "account", "currency"))
+    seen = first_coded(population, names[:MOST_KINDS], MOST_SEEN) if names else {}
+    found = {}
+    for name, coded in seen.items():
+        sizes = np.bincount(coded.codes[coded.codes >= 0], minlength=len(coded.values))
+        few = [v for v, n in zip(coded.values, sizes, strict=True) if 2 * n < len(coded.codes)]
+        if 0 < len(coded.values) <= MOST_KINDS:
+            found[name] = few
+    return found
 
 
 def _is_row_by_row(population: Population, other: Table, n: int) -> bool:

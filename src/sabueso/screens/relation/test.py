@@ -30,9 +30,11 @@ from sabueso.screens.measured import (
     struct_of,
     subject_columns,
 )
+from sabueso.screens.proposal import Proposal
 from sabueso.screens.relation.doubts import relation_cautions
 from sabueso.screens.relation.many import relation_of_many
 from sabueso.screens.relation.parts import LEAST, PERIODS, Part, part_of
+from sabueso.screens.relation.proposed import proposed_relations
 from sabueso.screens.relation.result import Influential, Mover, RelationGroup, Rest
 from sabueso.screens.relation.view import RelationView
 from sabueso.screens.settings import Settings, listed, listed_once
@@ -120,6 +122,9 @@ class Relation(Screen):
             yield Suit(self.name, "with care", why, options)
         else:
             yield Suit(self.name, "no", f"{num.many(len(measures), 'measure')}: two are needed")
+
+    def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        yield from proposed_relations(self, population)
 
     def run(self, population: Population, settings: RelationSettings) -> Finding[RelationGroup]:
         many = relation_of_many(population, settings)

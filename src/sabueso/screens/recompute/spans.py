@@ -1,0 +1,100 @@
+"""Numbers that are the time between two days, or moments, of their row, as they are proposed: found in some rows,
+counted in all. The hours of a shift, the nights of a stay, the days of a hire."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import permutations
+from typing import NamedTuple
+
+import numpy as np
+
+from sabueso.population import expressions
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column, Table
+from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.recompute.priced import held, is_rule
+from sabueso.screens.recompute.sums import HOLDS
+
+MOST_SEEN = 2_000
+MOST_TIMES, MOST_NUMBERS = 4, 8
+"""Columns of days and moments, and numbers, that are tried."""
+DIFFERENT = 3
+"""Different numbers that there must be: one alone is no measure of time."""
+
+
+class _Way(NamedTuple):
+    """How long something took: its SQL, and how that is told."""
+
+    sql: str
+    told: str
+
+
+_OF_DAYS = (
+    _Way("days({later}, {earlier})", "the days from {earlier} to {later}"),
+    _Way(
+        "days({later}, {earlier}) + 1", "the days from {earlier} to {later}, both of them counted"
+    ),
+)
+_OF_TIMES = (
+    _Way("hours({later}, {earlier})", "the hours from {earlier} to {later}"),
+    _Way("hours({later}, {earlier}) * 60", "the minutes from {earlier} to {later}"),
+)
+
+
+def proposed_spans(population: Population) -> Iterator[Proposal]:
+    """Numbers that nearly all rows have as the time between two others of their columns."""
+    table = population.table
+    ways = list(_ways(table))
+    numbers = _numbers(table) if ways and not is_budget(table) else []
+    if not numbers or population.account(None).used < LEAST_ROWS:
+        return
+    trees = {way.sql: expressions.scalar(way.sql, table, "--expect") for way in ways}
+    trees |= {
+        quoted_name(c.name): expressions.scalar(quoted_name(c.name), table, "--on") for c in numbers
+    }
+    seen = first_numbers(population, trees, MOST_SEEN)
+    for own in numbers:
+        shares = [_share(seen[quoted_name(own.name)], seen[way.sql], own.scale) for way in ways]
+        if max(shares) < HOLDS:
+            continue
+        way = ways[int(np.argmax(shares))]
+        found = held(population, own, way.sql, way.told)
+        if is_rule(found) and found.differing:
+            yield Proposal(
+                f"{own.name} of {table.name} is {way.told}",
+                settings_of(what="product", on=own.name, expect=way.sql),
+                f"Rows whose {own.name} is not the time that they tell.",
+                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
+            )
+
+
+def _ways(table: Table) -> Iterator[_Way]:
+    """All ways in which the columns of a table tell a time."""
+    times = [c for c in table.columns if c.type in ("date", "timestamp", "time")][:MOST_TIMES]
+    for earlier, later in permutations(times, 2):
+        kinds = {earlier.type, later.type}
+        of_days = () if "time" in kinds else _OF_DAYS
+        of_times = _OF_TIMES if len(kinds) == 1 and kinds != {"date"} else ()
+        for way in (*of_days, *of_times):
+            told = way.told.format(earlier=earlier.name, later=later.name)
+            names = {"earlier": quoted_name(earlier.name), "later": quoted_name(later.name)}
+            yield _Way(way.sql.format(**names), told)
+
+
+def _numbers(table: Table) -> list[Column]:
+    """Numbers that may be a time: no money, and no price."""
+    none = {table.roles.get(role) for role in ("amount", "debit", "credit", "price", "id")}
+    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    return [c for c in numbers if c.name not in none][:MOST_NUMBERS]
+
+
+def _share(own: np.ndarray, made: np.ndarray, scale: int) -> float:
+    """Of the rows seen that have both, the share whose number is that time, if they are several."""
+    known = ~(np.isnan(own) | np.isnan(made))
+    if known.sum() < LEAST_ROWS or np.unique(own[known]).size < DIFFERENT:
+        return 0.0
+    half = 0.5 * 10.0**-scale
+    return float((np.abs(own - made)[known] <= half * 1.000001).mean())
