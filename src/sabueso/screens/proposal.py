@@ -65,6 +65,10 @@ CLOSED = re.compile(
     re.IGNORECASE,
 )
 """Names of days on which somebody left, or something ended."""
+DISCOUNT = re.compile(
+    r"disc|rebate|rabatt|nachlass|skonto|descuent|\bdto\b|bonific|remise|rabais|sconto|korting|descont|rabat",
+    re.IGNORECASE,
+)
 _BUDGET = re.compile(
     r"budget|presup|forecast|previs|prévis|haushalt|plan(?:ned)?\b|budżet|orçament", re.IGNORECASE
 )

@@ -71,6 +71,8 @@ _OF_EXCHANGE = frozenset(
     ]
 )
 """Words of a column that holds what one unit of a currency is in another."""
+LEAST_PEOPLE, SAME_PEOPLE = 3, 0.6
+"""Those who approve, and the share of them that another column must name too, and no others, to be of the same people."""
 
 
 class Widen(Exception):
@@ -177,6 +179,7 @@ def _detected(
     else:
         given = {}
     guessed = _guessed(layout, samples, formats, given, rates=bool(settings.rates))
+    _beside_approver(guessed, samples, formats)
     for role in ("preparer", "approver"):
         # Approved: yes or no is nobody.
         if role in guessed and role not in given and says_whether(samples[guessed[role]]):
@@ -219,6 +222,25 @@ def _formats(
             else:
                 formats[name] = replace(found, assumed=False)
     return formats
+
+
+def _beside_approver(
+    guessed: dict[Role, str], samples: Mapping[str, list[str]], formats: Mapping[str, Format]
+) -> None:
+    """Give the column that names the same people as that of the approvers to those who prepare rows, where none is
+    called so: who counted, beside who checked."""
+    if "approver" not in guessed or "preparer" in guessed:
+        return
+    approvers = set(samples[guessed["approver"]])
+    if len(approvers) < LEAST_PEOPLE:
+        return
+    for name, values in samples.items():
+        if name in guessed.values() or formats[name].type != "text":
+            continue
+        people = set(values)
+        if len(people & approvers) >= SAME_PEOPLE * len(people | approvers):
+            guessed["preparer"] = name
+            return
 
 
 def _in_one_order(

@@ -37,14 +37,18 @@ in clumps, as those of one journey, and tell of nobody."""
 MOSTLY = 0.5
 """Share of rows without a kind from which to have one is told as well: a reason why something was taken off."""
 NO_KIND = "none"
+LINES_OF_EACH = 1.5
+"""Rows in the mean that name one row of another table, from which they are its lines."""
 WHO = "whoever recorded them"
 
 
 class Kind(NamedTuple):
-    """A column that tells of what kind, or whose, a row is, and the SQL of it."""
+    """A column that tells of what kind, or whose, a row is, and the SQL of it; ``line`` names what rows are lines of, where
+    that tells whose they are."""
 
     name: str
     expression: str
+    line: str = ""
 
 
 class Compared(NamedTuple):
@@ -65,7 +69,10 @@ def compared_of(population: Population) -> Compared | None:
     if not texts or population.account(None).used < LEAST_ROWS:
         return Compared(whose, [])
     who = {WHO: expressions.scalar(whose.expression, table, "--by")}
-    seen = first_coded(population, texts, MOST_SEEN, who)
+    lines = [whose.line] if whose.line and whose.line not in texts else []
+    seen = first_coded(population, [*texts, *lines], MOST_SEEN, who)
+    if whose.line and not _are_lines(seen[whose.line].codes):
+        return None
     own = seen[WHO].codes
     known = own[own >= 0]
     several = len(np.unique(known))
@@ -85,8 +92,14 @@ def _whose(table: Table) -> Kind | None:
         theirs = link.table.role("preparer")
         if theirs is not None and "amount" in link.table.roles:
             named = ".".join(map(quoted_name, (column, theirs.name)))
-            return Kind(f"{column}.{theirs.name}", named)
+            return Kind(f"{column}.{theirs.name}", named, column)
     return None if party is None else Kind(party.name, quoted_name(party.name))
+
+
+def _are_lines(codes: np.ndarray) -> bool:
+    """Whether several rows name the same, as lines do their bill."""
+    known = codes[codes >= 0]
+    return len(known) >= LINES_OF_EACH * max(len(np.unique(known)), 1)
 
 
 def _kind_of(name: str, seen: Coded) -> tuple[Kind, np.ndarray]:
@@ -120,7 +133,7 @@ def proposed_crosstabs(screen: Screen, population: Population) -> Iterator[Propo
     if compared is None:
         return
     left, whose = PROPOSED, compared.whose
-    for name, expression in compared.kinds:
+    for name, expression, _ in compared.kinds:
         settings = settings_of(of=[expression], by=[whose.expression])
         found = screen.run(population, screen.settings.from_plan(settings, screen.name))
         apart = sum(any(cell.flagged for cell in group.cells) for group in found.groups[1:])

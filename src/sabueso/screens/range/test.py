@@ -28,7 +28,9 @@ from sabueso.screens.proposal import Proposal
 from sabueso.screens.range.caps import proposed_caps
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.declared import declared_finding
+from sabueso.screens.range.discounts import proposed_discounts
 from sabueso.screens.range.kinds_lacking import proposed_of_kinds
+from sabueso.screens.range.nights import HOURS, off_hours, proposed_nights, spans_of
 from sabueso.screens.range.orders import proposed_orders
 from sabueso.screens.range.overdrawn import overdrawn, proposed_overdrawn
 from sabueso.screens.range.proposed import proposed_range
@@ -77,14 +79,18 @@ class RangeSettings(Settings):
         default_factory=list,
         description="weekdays, Mon to Sun, on which rows may be dated by the role date",
     )
+    hours: list[str] = Field(
+        default_factory=list,
+        description="hours, 00 to 23, in which rows may be recorded, by the role date or entered",
+    )
     per: list[str] = Field(
         default_factory=list,
         description="whose readings they are, or sums, or what has one value",
     )
 
-    _lists = field_validator("allowed", "required", "in_order", "weekdays", "per", mode="before")(
-        listed
-    )
+    _lists = field_validator(
+        "allowed", "required", "in_order", "weekdays", "hours", "per", mode="before"
+    )(listed)
 
     @model_validator(mode="after")
     def _some(self) -> RangeSettings:
@@ -101,12 +107,14 @@ class RangeSettings(Settings):
             raise ValueError("same needs per: whose value it is")
         if unknown := [day for day in self.weekdays if day not in sql.WEEKDAYS]:
             raise ValueError(f"weekdays has {unknown[0]!r}; expected {', '.join(sql.WEEKDAYS)}")
-        lists = self.column, self.required, self.in_order, self.weekdays
+        if unknown := [hour for hour in self.hours if hour not in HOURS]:
+            raise ValueError(f"hours has {unknown[0]!r}; expected some of 00 to 23")
+        lists = self.column, self.required, self.in_order, self.weekdays, self.hours
         others = self.rising, self.not_overdrawn, self.same
         if all(b is None for b in bounds) and not any(lists) and not any(others):
             raise ValueError(
                 "nothing is declared; give least, greatest, not-above, required, in-order, rising, not-overdrawn, same, "
-                "weekdays, or column and allowed"
+                "weekdays, hours, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")
@@ -119,7 +127,7 @@ class Range(Screen):
     name = "range"
     summary = (
         "rows outside a declared range or list, without a required value, above another column, dated before "
-        "what comes first or on another weekday, with a reading that falls, that take out what is not there, or have a value "
+        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, or have a value "
         "that is another than the others of their kind have"
     )
     reference = "none: the rules are the reader's own"
@@ -134,6 +142,7 @@ class Range(Screen):
         "sabueso try range payments --in-order proveedor.alta,fecha",
         "sabueso try range receipts --in-order pedido.fecha,fecha --most-days 60",
         "sabueso try range payroll --same salario_base --per empleado",
+        "sabueso try range journal --hours 07,08,09,10,11,12,13,14,15,16,17,18,19",
     )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
@@ -145,6 +154,8 @@ class Range(Screen):
         yield from proposed_overdrawn(population)
         yield from proposed_same(population)
         yield from proposed_resting(population)
+        yield from proposed_nights(population)
+        yield from proposed_discounts(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table
@@ -247,6 +258,9 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         date = dated(table, "range")
         title = f"{date.name} on {', '.join(settings.weekdays)}"
         found.append(_Rule(title, off_days(table, date.name, settings.weekdays), none))
+    if settings.hours:
+        title = f"recorded from {spans_of(settings.hours)}"
+        found.append(_Rule(title, off_hours(table, settings.hours), none))
     if measure is None:
         return found
     value = sql.column(measure.name)

@@ -84,11 +84,10 @@ def _candidates(table: Table, amount: Column) -> list[str]:
     # What was made of two columns is their sum by its making.
     made = {each.column.name for each in table.derived}
     made |= {amount.name} if {"debit", "credit"} <= table.roles.keys() else set()
-    quantity = table.roles.get("quantity")
     fits = [
         c
         for c in table.columns
-        if c.type == "number" and c.scale <= amount.scale and c.name not in {*made, quantity}
+        if c.type == "number" and c.scale <= amount.scale and c.name not in made
     ]
     # Those with the decimals of the amount first: others may be counts.
     fits = sorted(fits, key=lambda c: c.scale != amount.scale)[:MOST_COLUMNS]
