@@ -6,8 +6,9 @@ from __future__ import annotations
 import csv
 import random
 from collections import Counter, defaultdict
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
@@ -120,6 +121,46 @@ def test_what_goes_out_and_is_not_there(tmp_path_factory, moves):
     with populated(folder, {"ledger": rows}, id="n", date="day") as population:
         found = screened(population, "range", not_overdrawn="units", per="who")
     assert {flag["subject"]["n"]: flag["short"] for flag in found["flags"]} == expected
+
+
+@given(
+    spans=st.lists(
+        st.tuples(st.integers(0, 3), st.integers(0, 60), st.integers(0, 20), st.booleans()),
+        min_size=1,
+        max_size=25,
+    ),
+    moments=st.booleans(),
+)
+@settings(max_examples=15, deadline=None)
+def test_spans_of_one_owner_that_overlap(populate, spans, moments):
+    """The later of two; to begin where another ends is none, and one without an end has none."""
+    size = timedelta(hours=7, minutes=30) if moments else timedelta(days=1)
+    begin = datetime(2024, 1, 1, 6, 15) if moments else date(2024, 1, 1)
+    rows: list[dict[str, Any]] = [
+        {
+            "n": f"N{i:02}",
+            "day": date(2024, 1, 1),
+            "who": f"W{who}",
+            "from": begin + first * size,
+            "to": begin + (first + length) * size if ends else None,
+        }
+        for i, (who, first, length, ends) in enumerate(spans)
+    ]
+    if not any(row["to"] for row in rows):
+        return
+    expected = {}
+    whole = date(9999, 1, 1) if not moments else datetime(9999, 1, 1)
+    for who in {row["who"] for row in rows}:
+        own = [row for row in rows if row["who"] == who]
+        ended = None
+        for row in sorted(own, key=lambda r: (r["from"], r["to"] is None, r["to"] or whole, r["n"])):  # fmt: skip
+            if ended is not None and row["from"] < ended:
+                expected[row["n"]] = (ended - row["from"]) / timedelta(days=1)
+            if row["to"] is not None:
+                ended = row["to"] if ended is None else max(ended, row["to"])
+    found = screened(populate(rows, id="n", date="day"), "range", apart=["from", "to"], per=["who"])
+    told = {flag["subject"]["n"]: flag["over"] for flag in found["flags"]}
+    assert told == pytest.approx(expected)
 
 
 @given(
@@ -338,7 +379,11 @@ def test_what_is_no_rule_of_rows_is_refused(populate):
         ({"rising": "kind"}, "holds text, not numbers, and cannot be a reading"),
         ({"same": "kind"}, "same needs per"),
         ({"rising": "km", "most_days": 3}, "most-days needs in-order"),
-        ({"per": ["kind"]}, "per goes with rising, not-overdrawn or same"),
+        ({"per": ["kind"]}, "per goes with rising, not-overdrawn, apart or same"),
+        ({"apart": ["day", "day"]}, "apart needs two columns, and per"),
+        ({"apart": ["day", "km"], "per": ["kind"]}, "'km' number"),
+        ({"hours": ["8"]}, "hours has '8'; expected some of 00 to 23"),
+        ({"hours": ["08"]}, "holds a time of day"),
         ({"weekdays": ["Mo"]}, "expected Mon, Tue, Wed, Thu, Fri, Sat, Sun"),
     ):
         with pytest.raises(UserError, match=message):

@@ -25,6 +25,8 @@ from sabueso.population.table import HEADING
 
 LEAST_OF_A_SHEET = 10
 """Rows of a further sheet from which it is a table of its own."""
+LEAST_OF_A_LIST, FILLED = 3, 0.9
+"""The same of a list of three columns and more, such as of the house's people, and the share of its cells that are filled."""
 LOOKED_AT = 50
 """Rows of a file of which it is asked whether they say a currency."""
 _NO_ROWS = "no row under what would be its header has as many cells as that"
@@ -183,7 +185,9 @@ def _further_sheets(path: Path, layout: Layout) -> dict[str, Layout]:
             continue
         rows, columns = own.sample.num_rows, own.sample.num_columns
         filled = sum(sum(map(bool, column.to_pylist())) for column in own.sample.columns)
-        if columns >= 2 and rows >= LEAST_OF_A_SHEET and 2 * filled >= rows * columns:
+        is_list = columns >= 3 and filled >= FILLED * rows * columns
+        least = LEAST_OF_A_LIST if is_list else LEAST_OF_A_SHEET
+        if columns >= 2 and rows >= least and 2 * filled >= rows * columns:
             found[sheet] = own
     return found
 

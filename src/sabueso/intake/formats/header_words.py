@@ -23,7 +23,7 @@ WORDS: dict[Role, str] = {
         "amount importe monto amt amnt betrag montant importo bedrag valore waarde wert value valor net neto netto "
         "spend spending actual actuals total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
         "castka osszeg tutar quantia jumlah tien сумма сума стоимость ποσο αξια 金額 金额 发生额 發生額 금액 المبلغ סכום "
-        "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur pledge pledged outstanding claimed reimbursed quota cuota depreciation abschreibung amortissement ammortamento amortizacion cash efectivo bargeld contanti especes"
+        "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur pledge pledged outstanding claimed reimbursed quota cuota depreciation abschreibung amortissement ammortamento amortizacion liquido renda aluguel comissao commissione provvigione cash efectivo bargeld contanti especes"
     ),
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "
@@ -52,7 +52,7 @@ WORDS: dict[Role, str] = {
     ),
     "preparer": (
         "preparer prepared prep preparado usuario user cardholder karteninhaber operator operador initials contabilizado erfasser erfasst "
-        "bearbeiter besteller angenommen sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
+        "bearbeiter registado emitido besteller angenommen sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
         "бухгалтер χρηστησ 担当者 入力者 作成者 起票者 制单人 製單 经办人 經辦人 录入人 操作员 작성자 담당자 입력자 lap المستخدم المحاسب הוקלד הוזן ผู้จัดทำ ผู้บันทึก пользователя kullanan duzenleyen dispatcher disponent clerk cashier teller cajero kassierer caissier adjuster officer actor liquidatore gestore perito responsavel responsable tramitador gestionnaire behandelaar schadenbearbeiter servidor instructeur instructor caseworker assessor underwriter redacteur istruttore "
@@ -79,7 +79,7 @@ WORDS: dict[Role, str] = {
     ),
     "text": (
         "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto "
-        "description descripcion concepto memo narrative detalle glosa name nombre firma bedrijf ditta historico "
+        "description descripcion concepto memo narrative detalle glosa name nombre nome nom navn namn firma bedrijf ditta historico "
         "lib opis tytulem popis megnevezes kozlemeny explicatii descriere aciklama tekst selite keterangan giai "
         "particulars remarks remark comment comments notes purpose reason назначение описание содержание комментарии наименование призначення опис περιγραφη "
         "αιτιολογια 摘要 内容 備考 备注 備註 说明 적요 비고 내용 البيان תיאור รายละเอียด شرح opisas apraksts kirjeldus รายการ"

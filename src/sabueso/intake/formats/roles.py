@@ -208,6 +208,9 @@ def _settle_tax_number(guess: Guess) -> None:
     name = guess.found.get("party")
     if name is None or not NUMBERS.isdisjoint(worded(name)):
         return
+    called = set(worded(guess.found.get("text", "")))
+    if called and called <= NAMES:
+        return  # beside a name it is by a number of the house's that the party is told
     own = alike_parties(set(worded(name)) & set(WORDS["party"].split()))
     distinct, rows = guess.distinct.get(name, (0, 0))
     for column in guess.columns:

@@ -66,6 +66,9 @@ def compared_of(population: Population) -> Compared | None:
     if whose is None:
         return None
     texts = texts_without(table, NO_KINDS)
+    party = table.role("party")
+    if party is not None and party.type == "text" and "preparer" in table.roles:
+        texts.append(party.name)  # whom only one of those who order ever takes, where they are few
     if not texts or population.account(None).used < LEAST_ROWS:
         return Compared(whose, [])
     who = {WHO: expressions.scalar(whose.expression, table, "--by")}

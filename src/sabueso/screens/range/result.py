@@ -15,6 +15,7 @@ SIZES = {
     "above": "float64",
     "short": "float64",
     "after": "int64",
+    "over": "float64",
 }
 """What a row may be out of its rule by, with the kind of number."""
 
@@ -40,7 +41,7 @@ class Rules:
 def with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
     """How much a row is out of its rule, under the name of what is counted: ``days``; ``by``, less than nothing where a
     reading is below the one before it, and not above the one after; ``others``, which have another value; ``above`` its
-    limit; what is ``short`` after it; the days ``after`` another, all of them."""
+    limit; what is ``short`` after it; the days ``after`` another, all of them; the days by which it goes ``over`` an earlier one."""
     scores = kept.column("score").to_pylist()
     place = kept.schema.get_field_index("score")
     kept = kept.set_column(place, "score", pa.array(map(abs, scores), pa.float64()))

@@ -25,6 +25,7 @@ from sabueso.screens.grouping import dated
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.proposal import Proposal
+from sabueso.screens.range.apart import ends_of, overlap_of, proposed_apart
 from sabueso.screens.range.caps import proposed_caps
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.declared import declared_finding
@@ -75,6 +76,10 @@ class RangeSettings(Settings):
     same: str | None = Field(
         None, description="column that has one value in most rows of what --per names: all others"
     )
+    apart: list[str] = Field(
+        default_factory=list,
+        description="first and last day, or moment, of spans of which no two of one --per overlap",
+    )
     weekdays: list[str] = Field(
         default_factory=list,
         description="weekdays, Mon to Sun, on which rows may be dated by the role date",
@@ -85,11 +90,11 @@ class RangeSettings(Settings):
     )
     per: list[str] = Field(
         default_factory=list,
-        description="whose readings they are, or sums, or what has one value",
+        description="whose readings they are, or sums, or spans, or what has one value",
     )
 
     _lists = field_validator(
-        "allowed", "required", "in_order", "weekdays", "hours", "per", mode="before"
+        "allowed", "required", "in_order", "apart", "weekdays", "hours", "per", mode="before"
     )(listed)
 
     @model_validator(mode="after")
@@ -101,8 +106,11 @@ class RangeSettings(Settings):
             raise ValueError("in-order needs two days or more")
         if self.most_days is not None and not self.in_order:
             raise ValueError("most-days needs in-order: between which days they lie")
-        if self.per and self.rising is None and self.same is None and self.not_overdrawn is None:
-            raise ValueError("per goes with rising, not-overdrawn or same")
+        owned = (self.rising, self.same, self.not_overdrawn)
+        if self.per and not self.apart and all(each is None for each in owned):
+            raise ValueError("per goes with rising, not-overdrawn, apart or same")
+        if self.apart and (len(self.apart) != 2 or not self.per):
+            raise ValueError("apart needs two columns, and per: whose spans they are")
         if self.same is not None and not self.per:
             raise ValueError("same needs per: whose value it is")
         if unknown := [day for day in self.weekdays if day not in sql.WEEKDAYS]:
@@ -110,11 +118,11 @@ class RangeSettings(Settings):
         if unknown := [hour for hour in self.hours if hour not in HOURS]:
             raise ValueError(f"hours has {unknown[0]!r}; expected some of 00 to 23")
         lists = self.column, self.required, self.in_order, self.weekdays, self.hours
-        others = self.rising, self.not_overdrawn, self.same
+        others = self.rising, self.not_overdrawn, self.same, self.apart
         if all(b is None for b in bounds) and not any(lists) and not any(others):
             raise ValueError(
-                "nothing is declared; give least, greatest, not-above, required, in-order, rising, not-overdrawn, same, "
-                "weekdays, hours, or column and allowed"
+                "nothing is declared; give least, greatest, not-above, required, in-order, rising, not-overdrawn, apart, "
+                "same, weekdays, hours, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")
@@ -127,7 +135,7 @@ class Range(Screen):
     name = "range"
     summary = (
         "rows outside a declared range or list, without a required value, above another column, dated before "
-        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, or have a value "
+        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, overlap another, or have a value "
         "that is another than the others of their kind have"
     )
     reference = "none: the rules are the reader's own"
@@ -156,6 +164,7 @@ class Range(Screen):
         yield from proposed_resting(population)
         yield from proposed_nights(population)
         yield from proposed_discounts(population)
+        yield from proposed_apart(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table
@@ -248,6 +257,11 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         drawn = overdrawn(table, column, settings.per)
         title = f"sum of {column.name} not below 0{_by(table, settings.per)}"
         found.append(_Rule(title, drawn.broken, sql.cast(drawn.short, "DOUBLE"), "short"))
+    if settings.apart:
+        ends = ends_of(table, settings.apart)
+        overlap = overlap_of(table, ends, settings.per)
+        title = f"{ends[0].name} not before the last {ends[1].name}{_by(table, settings.per)}"
+        found.append(_Rule(title, overlap.broken, overlap.days, "over"))
     if settings.same is not None:
         column = table.column(settings.same)
         one = others(table, column.name, settings.per)

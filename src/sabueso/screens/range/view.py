@@ -47,7 +47,7 @@ class RangeView(View[Rules]):
 def _told(flag: Cells, scale: int) -> str:
     """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
     others; of sums, how much is not there; of what is late, after how many days it is."""
-    days, by, others, above, short, after = map(flag.get, SIZES)
+    days, by, others, above, short, after, over = map(flag.get, SIZES)
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
@@ -60,6 +60,11 @@ def _told(flag: Cells, scale: int) -> str:
     if short is not None:
         column, _, whose = rule.partition(" not below 0")
         return f"after it the {column}{whose.replace(', by ', ' of its ', 1)} is {_size(short, scale)} below 0"
+    if over is not None:
+        first, _, rest = rule.partition(" not before the last ")
+        last, _, whose = rest.partition(", by ")
+        size = num.many(int(over), "day") if over == int(over) else f"{over * 24:,.3g} hours"
+        return f"{first} {size} before the {last} of another of its {whose}"
     if after is not None:
         later, within, earlier = re.split(r" (within \S+ days?) of ", rule, maxsplit=1)
         return f"{later} {num.many(after, 'day')} after {earlier}, not {within}"

@@ -15,6 +15,7 @@ from sabueso.screens.recompute.running import proposed_running
 from sabueso.screens.recompute.spans import proposed_spans
 from sabueso.screens.recompute.sums import sums_of
 from sabueso.screens.recompute.ties import further, proposed_ties
+from sabueso.screens.recompute.told_there import proposed_told_there
 from sabueso.screens.recompute.waged import waged
 
 if TYPE_CHECKING:
@@ -44,6 +45,7 @@ def proposed_recomputations(
     if amount is None or described is None:
         return
     yield from _of_what_is_named(population, amount)
+    yield from proposed_told_there(population, amount)
     found = None
     if price is not None:
         found = None if quantity is None else priced(population, quantity, price, amount)

@@ -15,7 +15,7 @@ from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Role
+from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.recompute.priced import TAX, Priced, held, is_rule
@@ -34,6 +34,8 @@ DIFFERENT = 20
 """Different numbers of which an amount must be one multiple."""
 RATE_DECIMALS = (4, 5, 6)
 """Decimals of a multiple, the fewest first: a tax of 8.875 percent has five."""
+NEED_NONE = 0.1
+"""Share of the rows with nothing of an amount from which it is one that not all rows need."""
 MOST_WAYS = 6
 """Multiples that are counted in all rows, those that hold for the most first."""
 SOME_HAVE = 10
@@ -115,37 +117,70 @@ def proposed_one_rate(
     if len(bases) < 2 or population.account(None).used < LEAST_ROWS:
         return
     seen = _seen(population, bases, [])
-    made = [*map(_Made.of, bases), *_both_of(amounts, seen)]
-    ways = []
-    for own in amounts:
-        counted = asked is not None and own is amount
-        for of in made:
-            priced_already = counted and of.names == (table.roles.get("quantity"),)
-            if own.name in of.names or priced_already:
-                continue
-            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale)
-            if rate is not None:
-                ways.append((rate, own, of))
-    # The one that most rows keep is the rule, and others are what it makes of some; of equally good ones the plainest.
-    ways.sort(key=lambda way: (-way[0].holds, len(way[2].names), len(way[0].text)))
-    exact: list[tuple[Column, _Made]] = []
-    for rate, own, of in ways[:MOST_WAYS]:
+    exact: list[_Multiple] = []
+    left = MOST_WAYS
+    for way in _multiples(table, amounts, bases, seen, asked):
         # What is no exception to one rule is none to what that makes of it.
-        if any(one.name in of.names or own.name in made.names for one, made in exact):
+        if not left or any(one.makes(way) for one in exact):
             continue
-        told = f"{rate.text} times {of.told}"
-        # Rows with nothing of the number are no part of this.
-        found = held(population, own, f"nullif({of.expression}, 0) * {rate.text}", told)
+        left -= 1
+        told = f"{way.rate.text} times {way.of.told}"
+        # Rows with nothing of the number are no part of this, nor such as need none: a fee for being late.
+        own, expression = way.own, f"nullif({way.of.expression}, 0) * {way.rate.text}"
+        none = float((np.nan_to_num(seen[quoted_name(own.name)]) == 0).mean())
+        where = f"{quoted_name(own.name)} <> 0" if none > NEED_NONE else None
+        rows = Population(population.engine, table, where, population.set_aside, population.tables)
+        found = held(rows, own, expression, told)
         if is_rule(found) and found.differing:
             yield Proposal(
                 f"{own.name} of {table.name} is {told}",
-                settings_of(what="product", on=own.name, expect=found.expression),
+                settings_of(where=where, what="product", on=own.name, expect=expression),
                 f"Rows whose {own.name} is not what the rate makes it.",
                 f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows that have some",
             )
             return
         if is_rule(found):
-            exact.append((own, of))
+            exact.append(way)
+
+
+class _Multiple(NamedTuple):
+    """An amount, what it is a multiple of, and which."""
+
+    rate: _OneRate
+    own: Column
+    of: _Made
+
+    def makes(self, other: _Multiple) -> bool:
+        """Whether another multiple is of what this one makes, or of what it is made of."""
+        return self.own.name in (other.own.name, *other.of.names) or other.own.name in self.of.names
+
+
+def _multiples(
+    table: Table,
+    amounts: list[Column],
+    bases: list[Column],
+    seen: Mapping[str, np.ndarray],
+    asked: Priced | None,
+) -> list[_Multiple]:
+    """Multiples that nearly all of some rows keep, those first that most do: others are what these make of some. Of
+    equally good ones the plainest, and the fee as a part of its rent before the rent as a multiple of the fee."""
+    made = [*map(_Made.of, bases), *_both_of(amounts, seen)]
+    found = []
+    for own in amounts:
+        # Of the quantity it would be the price, which is asked for already.
+        priced = asked is not None and own is amounts[0]
+        for of in made:
+            if own.name in of.names or (priced and of.names == (table.roles.get("quantity"),)):
+                continue
+            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale)
+            if rate is not None:
+                found.append(_Multiple(rate, own, of))
+
+    def rank(way: _Multiple) -> tuple[float, int, bool, int]:
+        size = abs(float(way.rate.text))
+        return -way.rate.holds, len(way.of.names), size > 1, len(way.rate.text)
+
+    return sorted(found, key=rank)
 
 
 class _Made(NamedTuple):

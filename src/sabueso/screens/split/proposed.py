@@ -24,6 +24,9 @@ SURELY = 1e-4
 MAYBE, MOST_TRIED, SURELY_OF_ONE = 0.2, 5, 1e-6
 """p, of one round amount, from which it is asked whether somebody is behind what lies below it; how many are tried; and
 the adjusted p below which somebody is."""
+LEAST_BELOW, MOST_FEW = 10, 2
+"""Amounts just below a round one from which it is asked who has them, where too few lie around it, and how many such are
+tried."""
 LEAST_LIMIT = 100
 """Below it nothing is taken for a limit because of how many lie just below it in all."""
 Flagged = Callable[[str], Iterable[Cells]]
@@ -62,7 +65,10 @@ def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Propos
     # Small prices end just below round amounts: of them whoever enters rows tells, and not whoever is paid.
     by_whom = table.role("preparer") is not None
     asked = [each for each in found if by_whom or each.limit >= LEAST_LIMIT]
-    for each in asked[:MOST_TRIED]:
+    full, few = (
+        [each for each in asked if (each.expected > 0) == judged] for judged in (True, False)
+    )
+    for each in [*full[:MOST_TRIED], *(few if by_whom else [])]:
         if each.alone < MAYBE and (who := _somebody(flagged(str(each.limit)))) is not None:
             yield _proposal(table.name, str(each.limit), f"{who} just below {each.limit:,}")
             return
@@ -111,16 +117,21 @@ def _full(population: Population, measure: Column) -> list[_Limit]:
         for first in FIRST
         if (limit := Decimal(first).scaleb(power)) * unit <= largest
     ]
-    found = []
+    found: list[_Limit] = []
+    few: list[_Limit] = []
     for limit in limits:
         part = least * 1000 // int(limit * unit)
         near = (part >= FROM) & (part < TO)
         around = np.bincount(part[near] - FROM, counts[near], TO - FROM).astype(np.int64)
         below = excess_of(around, 950)
+        plain = Decimal(format(limit.normalize(), "f"))
         if below is not None:
-            plain = Decimal(format(limit.normalize(), "f"))
             found.append(_Limit(plain, below.count, below.expected, below.p, below.p * len(limits)))
-    return sorted(found, key=lambda each: each.p)
+        elif (count := int(around[950 - FROM : 1000 - FROM].sum())) >= LEAST_BELOW:
+            # Too few lie around to say how many are to be expected; somebody may have nearly all of them.
+            few.append(_Limit(plain, count, 0.0, 0.0, 1.0))
+    few.sort(key=lambda each: -each.count)
+    return [*sorted(found, key=lambda each: each.p), *few[:MOST_FEW]]
 
 
 def _first_four(population: Population, measure: Column) -> tuple[np.ndarray, np.ndarray]:
