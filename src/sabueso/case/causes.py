@@ -80,7 +80,9 @@ def _of_row(found: Why) -> list[str]:
     amount = found.amount
     assert amount is not None
     far = [p for p in found.peers if p.enough and p.stands(amount) == "far"]
-    usual = [p for p in found.peers if p.enough and p.stands(amount) == "ordinary"]
+    ordinary = [p for p in found.peers if p.enough and p.stands(amount) == "ordinary"]
+    usual = [p for p in ordinary if p.larger]
+    largest = [p for p in ordinary if not p.larger]
     few = [p for p in found.peers if not p.enough]
     if far:
         said.append(
@@ -103,6 +105,16 @@ def _of_row(found: Why) -> list[str]:
             + "; of ".join(
                 f"{p.column} {num.shown(p.value)} ({p.larger:,} of {p.n:,} are larger)"
                 for p in usual
+            )
+            + "."
+        )
+    if largest:
+        said.append(
+            "The largest, and not far from the others, of "
+            + "; of ".join(
+                f"the {p.n:,} rows of {p.column} {num.shown(p.value)}, whose median is "
+                f"{num.number(p.median, found.scale)}"
+                for p in largest
             )
             + "."
         )

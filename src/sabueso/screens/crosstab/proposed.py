@@ -23,6 +23,8 @@ MOST_KINDS = 40
 MOST_PARTIES, ROWS_OF_EACH = 100, 50
 """Parties up to which, and rows of each in the mean from which, they are compared where nobody is told who recorded
 them."""
+MOST_ORDERING = 20
+"""Preparers up to which it is asked whom they order from: many have each their own usual inn."""
 OWN = 0.9
 """Share of the rows whose kind is the commonest of whoever recorded them, from which the kind is their work."""
 NO_KINDS: tuple[Role, ...] = (
@@ -67,8 +69,9 @@ def compared_of(population: Population) -> Compared | None:
         return None
     texts = texts_without(table, NO_KINDS)
     party = table.role("party")
-    if party is not None and party.type == "text" and "preparer" in table.roles:
-        texts.append(party.name)  # whom only one of those who order ever takes, where they are few
+    ordered = party is not None and party.type == "text" and "preparer" in table.roles
+    if party is not None and ordered:
+        texts.append(party.name)  # whom one of a few who order takes far more often
     if not texts or population.account(None).used < LEAST_ROWS:
         return Compared(whose, [])
     who = {WHO: expressions.scalar(whose.expression, table, "--by")}
@@ -82,6 +85,8 @@ def compared_of(population: Population) -> Compared | None:
     few = several <= MOST_PARTIES and len(known) >= ROWS_OF_EACH * several
     if whose.name == table.roles.get("party") and not few:
         return None
+    if ordered and several > MOST_ORDERING:
+        texts.pop()
     kinds = [_kind_of(name, seen[name]) for name in texts]
     return Compared(whose, [kind for kind, codes in kinds if _tells(own, codes)])
 

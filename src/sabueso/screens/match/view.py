@@ -207,7 +207,8 @@ class MatchView(View[MatchGroup]):
         if self._spans:
             return f"{columns} {named}{known} has {rows}{amount} on {_listed_days(flag)}, {self._in_spans(flag)}."
         if not flag["partners"]:
-            periods = f" in {', '.join(flag['periods'])}" if flag.get("periods") else ""
+            word = "on" if self.finding.used.get("when") == "day" else "in"
+            periods = f" {word} {', '.join(flag['periods'])}" if flag.get("periods") else ""
             other = self.finding.used["other"]
             absent = f"{columns} {named} has {rows}{amount}{periods}, and is absent among {other}{periods and ' then'}"
             return f"{absent}{_instead(flag, other, self._columns)}."

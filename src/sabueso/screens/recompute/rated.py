@@ -125,8 +125,8 @@ def proposed_one_rate(
             continue
         left -= 1
         told = f"{way.rate.text} times {way.of.told}"
-        # Rows with nothing of the number are no part of this, nor such as need none: a fee for being late.
-        own, expression = way.own, f"nullif({way.of.expression}, 0) * {way.rate.text}"
+        own, expression = way.own, way.expression(seen)
+        # Rows that need none are no part of this: a fee for being late.
         none = float((np.nan_to_num(seen[quoted_name(own.name)]) == 0).mean())
         where = f"{quoted_name(own.name)} <> 0" if none > NEED_NONE else None
         rows = Population(population.engine, table, where, population.set_aside, population.tables)
@@ -136,7 +136,8 @@ def proposed_one_rate(
                 f"{own.name} of {table.name} is {told}",
                 settings_of(where=where, what="product", on=own.name, expect=expression),
                 f"Rows whose {own.name} is not what the rate makes it.",
-                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows that have some",
+                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows"
+                f"{' that have some' if where or expression.startswith('nullif') else ''}",
             )
             return
         if is_rule(found):
@@ -149,6 +150,14 @@ class _Multiple(NamedTuple):
     rate: _OneRate
     own: Column
     of: _Made
+
+    def expression(self, seen: Mapping[str, np.ndarray]) -> str:
+        """What the amount should be; nothing is said of rows with nothing of the number and something of the amount, such
+        as a meal among kilometres."""
+        of = self.of.expression(seen)
+        nothing = np.nan_to_num(self.of.values(seen)) == 0
+        apart = nothing & (np.nan_to_num(seen[quoted_name(self.own.name)]) != 0)
+        return f"{f'nullif({of}, 0)' if apart.any() else of} * {self.rate.text}"
 
     def makes(self, other: _Multiple) -> bool:
         """Whether another multiple is of what this one makes, or of what it is made of."""
@@ -198,12 +207,14 @@ class _Made(NamedTuple):
         word = {"+": " and ", "-": " less "}.get(self.sign, "")
         return f"({word.join(self.names)})" if self.sign else self.names[0]
 
-    @property
-    def expression(self) -> str:
+    def expression(self, seen: Mapping[str, np.ndarray]) -> str:
+        """As SQL; a second number that some rows leave blank is nothing there."""
         if not self.sign:
             return quoted_name(self.names[0])
         one, two = map(quoted_name, self.names)
-        return f"{one} {self.sign} coalesce({two}, 0)"
+        if np.isnan(seen[two]).any():
+            two = f"coalesce({two}, 0)"
+        return f"({one} {self.sign} {two})"
 
     def values(self, seen: Mapping[str, np.ndarray]) -> np.ndarray:
         one, *rest = (seen[quoted_name(name)] for name in self.names)
