@@ -13,6 +13,7 @@ import pytest
 from xlsxwriter import Workbook
 
 from conftest import inside, inside_json
+from folders import Style, write_folder
 from third_world import write
 
 
@@ -302,14 +303,6 @@ def test_a_countys_books_as_they_stand(tmp_path):
     assert len(tied) == len(planted["4"]) + len(planted["5"]) / 2
 
 
-def _written(folder, tables, delimiter=","):
-    """Files of a folder, each a header and rows."""
-    folder.mkdir()
-    for name, (head, rows) in tables.items():
-        with (folder / f"{name}.csv").open("w", newline="", encoding="utf-8") as file:
-            csv.writer(file, delimiter=delimiter).writerows([head, *rows])
-
-
 def test_papers_that_name_one_another(tmp_path):
     """Policies, claims and what was paid of them: another account than the garage's own, one of somebody on the staff,
     a claim paid twice, one before its policy began; who is on the staff is told by a list with days."""
@@ -342,7 +335,7 @@ def test_papers_that_name_one_another(tmp_path):
         "garages": (["Codice", "Ragione sociale", "IBAN"], garages),
         "dipendenti": (["Matricola", "Nominativo", "IBAN", "Data assunzione"], staff),
     }
-    _written(tmp_path / "in", tables, ";")
+    write_folder(tmp_path / "in", tables, Style(";"))
     inside("open", "case", cwd=tmp_path)
     inside("intake", "../in", "--yes", cwd=tmp_path / "case")
     inside("screen", cwd=tmp_path / "case")
@@ -407,7 +400,7 @@ def test_what_is_paid_ties_to_what_was_billed_with_its_tax(tmp_path):
         ),
         "paid": (["Payment Ref", "Payment Date", "Supplier No", "Voucher", "Amount Paid"], paid),
     }
-    _written(tmp_path / "in", tables)
+    write_folder(tmp_path / "in", tables)
     inside("open", "case", cwd=tmp_path)
     taken = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
     kept = {link["column"]: link["other"] for link in taken["links"] if link["kept"]}
@@ -433,7 +426,7 @@ def test_a_bill_of_freight_is_the_miles_and_rate_of_its_shipment(tmp_path):
         bills[-1] += [f"{haul:.2f}", f"{fuel:.2f}", f"{haul + fuel:.2f}"]
     bills += [[f"FB{9900 + i}", *bills[60 + i][1:]] for i in range(3)]
     head = ["Bill #", "Shipment ID", "Carrier Code", "Bill Date", "Linehaul", "Fuel", "Total"]
-    _written(tmp_path / "in", {"bills": (head, bills)})
+    write_folder(tmp_path / "in", {"bills": (head, bills)})
     book = Workbook(str(tmp_path / "in/freight.xlsx"))
     sheets = {
         "Notes": [["as of", "May"], ["by", "AB"]],

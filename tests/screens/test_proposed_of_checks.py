@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import csv
 import random
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 import pytest
 
 from conftest import inside, inside_json
+from folders import AMERICAN, taken_in
 
 PEOPLE = [f"E{n}" for n in range(10, 22)]
 GONE, SKIMS, TREATS = PEOPLE[2], PEOPLE[5], PEOPLE[7]
@@ -177,31 +176,14 @@ def _planted(world: dict[str, list[Row]], rng: random.Random) -> dict[str, set[s
     }
 
 
-def _written(value: Any) -> Any:
-    if isinstance(value, datetime):
-        return value.strftime("%m/%d/%Y %I:%M %p")
-    return value.strftime("%m/%d/%Y") if isinstance(value, date) else value
-
-
 @pytest.fixture(scope="module")
 def taken(tmp_path_factory):
     """The case, its programme by name, and what is wrong in it."""
     rng = random.Random(3)
     world = _world(rng)
     wrong = _planted(world, rng)
-    case = tmp_path_factory.mktemp("checks")
-    folder = case / "in"
-    folder.mkdir()
-    for name, rows in world.items():
-        with (folder / f"{name}.csv").open("w", newline="", encoding="utf-8") as file:
-            lines = csv.writer(file)
-            lines.writerow(rows[0])
-            lines.writerows([[_written(value) for value in row.values()] for row in rows])
-    menu = [f"{item},{price}" for item, price in MENU.items()]
-    Path(folder / "menu.csv").write_text("\n".join(["item,price", *menu]) + "\n")
-    inside("open", ".", cwd=case)
-    found = inside_json("intake", "in", "--yes", cwd=case)
-    return case, {screen["name"]: screen for screen in found["screens"]}, wrong
+    world["menu"] = [{"item": item, "price": price} for item, price in MENU.items()]
+    return *taken_in(tmp_path_factory.mktemp("checks"), world, AMERICAN), wrong
 
 
 def test_days_of_one_file_have_one_order(taken):

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import csv
 import random
 from datetime import date, timedelta
 from decimal import Decimal
-from pathlib import Path
 
 from conftest import inside, inside_json
+from folders import taken_in
 
 PLACES = {
     ("Graz", "Linz"): 219,
@@ -18,11 +17,6 @@ PLACES = {
 }
 PEOPLE = [f"P{n:03}" for n in range(1, 41)]
 BEGIN = date(2025, 1, 6)
-
-
-def _written(path: Path, head: list[str], rows: list[list[object]]) -> None:
-    with path.open("w", newline="", encoding="utf-8") as file:
-        csv.writer(file).writerows([head, *rows])
 
 
 def _rates(rng):
@@ -90,40 +84,23 @@ def test_what_expense_claims_are_asked(tmp_path):
         )
     for trip in trips[40:44]:
         trip[4] = trip[4] * 3 // 2
-    folder = tmp_path / "in"
-    folder.mkdir()
-    _written(
-        folder / "rates.csv",
-        ["Date", "Currency", "Rate"],
-        [[*at, rate] for at, rate in rates.items()],
+    told = [[f"C{n:05}", *row, f"{row[6] * row[7]:.2f}"] for n, row in enumerate(claims)]
+    driven = [
+        [f"T{n:04}", *row, "0.30", f"{Decimal(row[4]) * Decimal('0.30'):.2f}"]
+        for n, row in enumerate(trips)
+    ]
+    claimed = (
+        "Claim;Employee ID;Date;Category;Merchant;Town;Currency;Amount;Exchange Rate;Amount EUR"
     )
-    _written(
-        folder / "claims.csv",
-        [
-            "Claim",
-            "Employee ID",
-            "Date",
-            "Category",
-            "Merchant",
-            "Town",
-            "Currency",
-            "Amount",
-            "Exchange Rate",
-            "Amount EUR",
-        ],
-        [[f"C{n:05}", *row, f"{row[6] * row[7]:.2f}"] for n, row in enumerate(claims)],
-    )
-    _written(
-        folder / "mileage.csv",
-        ["Trip", "Employee ID", "Date", "From", "To", "Km", "Rate per km", "Amount"],
-        [
-            [f"T{n:04}", *row, "0.30", f"{Decimal(row[4]) * Decimal('0.30'):.2f}"]
-            for n, row in enumerate(trips)
-        ],
-    )
-    inside("open", "case", cwd=tmp_path)
-    case = tmp_path / "case"
-    proposed = inside_json("intake", "../in", "--yes", cwd=case)["screens"]
+    folder = {
+        "rates": (["Date", "Currency", "Rate"], [[*at, rate] for at, rate in rates.items()]),
+        "claims": (claimed.split(";"), told),
+        "mileage": (
+            ["Trip", "Employee ID", "Date", "From", "To", "Km", "Rate per km", "Amount"],
+            driven,
+        ),
+    }
+    case, proposed = taken_in(tmp_path, folder)
     tables = {table["table"]: table for table in inside_json("survey", cwd=case)["tables"]}
     # Who spends for the house, where a merchant is who was paid; without one it is who was paid.
     assert (
@@ -134,11 +111,11 @@ def test_what_expense_claims_are_asked(tmp_path):
         tables["mileage"]["roles"]["party"] == "Employee ID"
         and "preparer" not in tables["mileage"]["roles"]
     )
-    flagged = {screen["name"]: screen["flagged"] for screen in proposed}
+    flagged = {name: screen["flagged"] for name, screen in proposed.items()}
     assert flagged["Exchange Rate of claims other than in rates"] == 8
     assert flagged["claims just under 50"] == 1
     # The same by one person, apart from what several claim of one merchant.
-    (repeats,) = (s for s in proposed if s["name"] == "repeats of claims by one Employee ID")
+    repeats = proposed["repeats of claims by one Employee ID"]
     found = inside_json(
         "try", "repeats", "claims", "--same", ",".join(repeats["settings"]["same"]), cwd=case
     )
@@ -154,7 +131,7 @@ def test_what_expense_claims_are_asked(tmp_path):
     assert flagged["Km of mileage unlike the From and To's others"] == 4
     # A rate per kilometre is asked once, and not as the multiple of kilometres that amounts are besides.
     assert not any("0.3 times" in name for name in flagged)
-    (rate,) = (s for s in proposed if s["name"] == "Exchange Rate of claims other than in rates")
+    rate = proposed["Exchange Rate of claims other than in rates"]
     inside("screen", rate["name"], cwd=case)
     item = inside_json("queue", cwd=case)[0]
     day, own, stated = (

@@ -5,25 +5,13 @@ from __future__ import annotations
 import random
 from datetime import date, timedelta
 from decimal import ROUND_HALF_UP, Decimal
-from pathlib import Path
 
-from conftest import inside, inside_json
+from conftest import inside_json
+from folders import FRENCH, taken_in
 
 CROPS = {"Blé": Decimal(212), "Orge": Decimal(188), "Colza": Decimal(455)}
 WEIGHERS = ["Lucie Brun", "Karim Haddad", "Jean Petit"]
 CENT = Decimal("0.01")
-
-
-def _written(path: Path, head: str, rows: list[list[object]]) -> None:
-    """As programs in France write tables: semicolons, commas of decimals, days first, in no UTF-8."""
-
-    def cell(value: object) -> str:
-        if isinstance(value, date):
-            return value.strftime("%d/%m/%Y")
-        return str(value).replace(".", ",") if isinstance(value, Decimal) else str(value)
-
-    lines = [head, *(";".join(map(cell, row)) for row in rows)]
-    path.write_bytes("\r\n".join([*lines, ""]).encode("latin-1"))
 
 
 def _value(price: Decimal, paid: int) -> Decimal:
@@ -93,27 +81,20 @@ def test_what_deliveries_by_weight_are_asked(tmp_path):
     ]
     for payment in payments[20:200:45]:
         payment[4] += 300
-    folder = tmp_path / "in"
-    folder.mkdir()
-    _written(folder / "adherents.csv", "N° adhérent;Nom;IBAN;Date d'adhésion", members)
-    _written(
-        folder / "cours.csv",
-        "Date;Céréale;Prix à la tonne",
-        [[*at, price] for at, price in prices.items()],
-    )
-    _written(
-        folder / "livraisons.csv",
-        "N° ticket;Date;N° adhérent;Céréale;Poids brut;Tare;Poids net;Poids payé;Prix à la tonne;Montant;Peseur", loads,
-    )  # fmt: skip
-    _written(folder / "paiements.csv", "N° virement;Date;N° adhérent;Mois;Montant;IBAN", payments)
-    inside("open", "case", cwd=tmp_path)
-    case = tmp_path / "case"
-    proposed = inside_json("intake", "../in", "--yes", cwd=case)["screens"]
+    prices_of_days = [[*at, price] for at, price in prices.items()]
+    weighed = "N° ticket;Date;N° adhérent;Céréale;Poids brut;Tare;Poids net;Poids payé;Prix à la tonne;Montant;Peseur"
+    folder = {
+        "adherents": (["N° adhérent", "Nom", "IBAN", "Date d'adhésion"], members),
+        "cours": (["Date", "Céréale", "Prix à la tonne"], prices_of_days),
+        "livraisons": (weighed.split(";"), loads),
+        "paiements": (["N° virement", "Date", "N° adhérent", "Mois", "Montant", "IBAN"], payments),
+    }
+    case, proposed = taken_in(tmp_path, folder, FRENCH)
     tables = {table["table"]: table for table in inside_json("survey", cwd=case)["tables"]}
     # A number's sign tells no letters of the Baltic, and a price of the tonne is no amount.
     assert tables["paiements"]["roles"]["party"] == "N° adhérent"
     assert tables["cours"]["roles"] == {"date": "Date", "price": "Prix à la tonne"}
-    flagged = {screen["name"]: screen["flagged"] for screen in proposed}
+    flagged = {name: screen["flagged"] for name, screen in proposed.items()}
     assert flagged["Prix à la tonne of livraisons other than in cours"] == 8
     assert flagged["Prix à la tonne times Poids payé / 1,000 of livraisons"] == 5
     assert flagged["amount by N° adhérent and Mois of paiements and livraisons"] == 4

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import random
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
@@ -11,6 +10,7 @@ from typing import Any
 import pytest
 
 from conftest import inside, inside_json
+from folders import GERMAN, taken_in
 
 BEGIN = date(2024, 1, 8)
 PEOPLE = ["akern", "bweber", "cfuchs", "dhahn", "ewolf", "fotto"]
@@ -165,14 +165,6 @@ def _planted(world: dict[str, Rows]) -> dict[str, set[str]]:
     }  # fmt: skip
 
 
-def _written(value: Any) -> Any:
-    if isinstance(value, datetime):
-        return value.strftime("%d.%m.%Y %H:%M")
-    if isinstance(value, date):
-        return value.strftime("%d.%m.%Y")
-    return str(value).replace(".", ",") if isinstance(value, Decimal) else value
-
-
 @pytest.fixture(scope="module")
 def taken(tmp_path_factory):
     """The case, its programme by name, and what is wrong in it."""
@@ -184,16 +176,7 @@ def taken(tmp_path_factory):
         "Lagerbewegungen": _movements(rng, articles), "Inventur": _counts(rng, articles),
     }  # fmt: skip
     wrong = _planted(world)
-    case = tmp_path_factory.mktemp("stock")
-    (case / "in").mkdir()
-    for name, rows in world.items():
-        with (case / "in" / f"{name}.csv").open("w", newline="", encoding="cp1252") as file:
-            lines = csv.writer(file, delimiter=";")
-            lines.writerow(rows[0])
-            lines.writerows([[_written(value) for value in row.values()] for row in rows])
-    inside("open", ".", cwd=case)
-    found = inside_json("intake", "in", "--yes", cwd=case)
-    return case, {screen["name"]: screen for screen in found["screens"]}, wrong
+    return *taken_in(tmp_path_factory.mktemp("stock"), world, GERMAN), wrong
 
 
 def test_who_counts_is_told_by_who_checks_and_values_by_the_words_in_one(taken):

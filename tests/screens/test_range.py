@@ -3,7 +3,6 @@ rates, kinds and second rows, are proposed of the files of a fleet and of a buil
 
 from __future__ import annotations
 
-import csv
 import random
 from collections import Counter, defaultdict
 from datetime import date, datetime, timedelta
@@ -15,6 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json, populated, screened
+from folders import taken_in
 from sabueso.base.errors import UserError
 from sabueso.screens.range.late import late_of
 
@@ -211,14 +211,8 @@ def test_what_is_far_later_than_all_others(populate, late, expected):
 
 def _flagged(tmp_path, tables):
     """Screens that are proposed of tables as they are taken in, and what each flags."""
-    folder = tmp_path / "in"
-    folder.mkdir()
-    for name, (head, rows) in tables.items():
-        with (folder / f"{name}.csv").open("w", newline="", encoding="utf-8") as file:
-            csv.writer(file).writerows([head, *rows])
-    inside("open", "case", cwd=tmp_path)
-    taken = inside_json("intake", "../in", "--yes", cwd=tmp_path / "case")
-    return {screen["name"]: screen["flagged"] for screen in taken["screens"]}
+    _, screens = taken_in(tmp_path, tables)
+    return {name: screen["flagged"] for name, screen in screens.items()}
 
 
 def test_what_a_fleets_fuel_cards_are_asked(tmp_path):
