@@ -9,6 +9,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.recompute.accrued import proposed_accrued
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_one_rate, proposed_rates
 from sabueso.screens.recompute.running import proposed_running
@@ -46,6 +47,7 @@ def proposed_recomputations(
         return
     yield from _of_what_is_named(population, amount)
     yield from proposed_told_there(population, amount)
+    yield from proposed_accrued(population, amount)
     found = None
     if price is not None:
         found = None if quantity is None else priced(population, quantity, price, amount)

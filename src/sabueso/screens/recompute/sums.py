@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 import sqlglot.expressions as exp
 
-from sabueso.population import sql
+from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
@@ -17,9 +18,18 @@ from sabueso.screens.proposal import LEAST_ROWS
 from sabueso.screens.recompute.products import wide
 from sabueso.stats.additive import HOLDS, relations
 
-MOST_COLUMNS, MOST_SUMS = 24, 3
+MOST_COLUMNS, MOST_THERE, MOST_SUMS = 24, 6, 3
 MOST_SEEN = 2_000
 """Rows that are looked at for a relation."""
+FILLED = 0.5
+"""Share of the rows in which a number is something, from which those are looked at in which it is."""
+
+
+class Term(NamedTuple):
+    """A number of a row, or of the row that it names: its SQL."""
+
+    sql: str
+    own: bool = True
 
 
 @dataclass(frozen=True)
@@ -37,6 +47,7 @@ class Sum:
     holding: int
     several: int
     floored: bool = False
+    terms: Mapping[str, Term] = field(default_factory=dict)
 
     @property
     def told(self) -> str:
@@ -56,31 +67,69 @@ class Sum:
         return f"greatest({made}, 0)" if self.floored else made
 
     def _term(self, name: str) -> str:
-        own = quoted_name(name)
+        own = self.terms[name].sql
         return f"coalesce({own}, 0)" if name in self.blank else own
 
 
 def sums_of(population: Population, amount: Column) -> Iterator[Sum]:
-    """What nearly every row of a table has as the sum or difference of two others or more, the independent of them."""
-    names = _candidates(population.table, amount)
-    if len(names) < 3:
-        return
+    """What nearly every row of a table has as the sum or difference of two others or more, the independent of them; then
+    of its own and of those of the row that it names: what is paid of a claim, less the deductible of its policy."""
+    own = _candidates(population.table, amount)
+    told: set[str] = set()
+    if len(own) >= 3:
+        for found in _among(population, amount, own):
+            told.add(found.whole)
+            yield found
+    there = _there(population, amount)
+    if len(own) >= 2 and there:
+        for found in _among(population, amount, own | there):
+            if found.whole not in told:
+                yield found
+
+
+def _among(population: Population, amount: Column, terms: Mapping[str, Term]) -> Iterator[Sum]:
+    """What nearly every row has as a sum or difference of some numbers; where some are of another row, of such."""
     # All in units of the amount: dues of 12.5 beside wages with cents.
-    units = {name: _units(population.table.column(name), amount.scale) for name in names}
-    fields = [exp.alias_(tree, f"c{place}") for place, tree in enumerate(units.values())]
+    names, table = list(terms), population.table
+    units = [_units(expressions.scalar(t.sql, table, "--expect"), amount.scale) for t in terms.values()]  # fmt: skip
+    fields = [exp.alias_(tree, f"c{place}") for place, tree in enumerate(units)]
     seen = population.query(population.used(exp.select(*fields)).limit(MOST_SEEN))
     columns = [seen.column(f"c{place}") for place in range(len(names))]
     values = np.array(
         [[int(v or 0) for v in column.to_pylist()] for column in columns], dtype=object
     ).T.reshape(seen.num_rows, len(names))
     blank = frozenset(n for n, column in zip(names, columns, strict=True) if column.null_count)
+    others = not all(term.own for term in terms.values())
+    if others and len(values):
+        # Rows of which nothing is left, since they are below what is taken off, hide what the others are.
+        filled = values != 0
+        values = values[filled[:, filled.mean(axis=0) >= FILLED].all(axis=1)]
     for signs in relations(values)[:MOST_SUMS]:
-        found = _counted(population, amount, names, signs, blank)
+        owned = [terms[name].own for name, sign in zip(names, signs, strict=True) if sign]
+        if others and (all(owned) or not any(owned)):
+            continue
+        found = _counted(population, amount, terms, signs, blank)
         if found is not None:
             yield found
 
 
-def _candidates(table: Table, amount: Column) -> list[str]:
+def _there(population: Population, amount: Column) -> dict[str, Term]:
+    """Numbers of the rows that a row names, but prices and counts, which are multiplied."""
+    table = population.table
+    found = {}
+    for column, link in sorted(table.links.items()):
+        other = population.tables.get(link.table.name, link.table)
+        none = {other.roles.get(role) for role in ("price", "quantity", "id")}
+        numbers = [] if other.name == table.name else other.columns
+        for each in numbers:
+            fits = each.type == "number" and each.scale <= amount.scale and not each.is_place
+            if fits and each.name not in none:
+                named = ".".join(map(quoted_name, (column, each.name)))
+                found[f"{each.name} of its {column}"] = Term(named, own=False)
+    return dict(list(found.items())[:MOST_THERE])
+
+
+def _candidates(table: Table, amount: Column) -> dict[str, Term]:
     # What was made of two columns is their sum by its making.
     made = {each.column.name for each in table.derived}
     made |= {amount.name} if {"debit", "credit"} <= table.roles.keys() else set()
@@ -91,48 +140,49 @@ def _candidates(table: Table, amount: Column) -> list[str]:
     ]
     # Those with the decimals of the amount first: others may be counts.
     fits = sorted(fits, key=lambda c: c.scale != amount.scale)[:MOST_COLUMNS]
-    return [c.name for c in table.columns if c in fits]
+    return {c.name: Term(quoted_name(c.name)) for c in table.columns if c in fits}
 
 
-def _units(column: Column, scale: int) -> Tree:
-    return sql.units(sql.cast(sql.column(column.name), f"DECIMAL(38,{scale})"), scale)
+def _units(number: Tree, scale: int) -> Tree:
+    return sql.units(sql.cast(number, f"DECIMAL(38,{scale})"), scale)
 
 
 def _counted(
     population: Population,
     amount: Column,
-    names: Sequence[str],
+    terms: Mapping[str, Term],
     signs: Sequence[int],
     blank: frozenset[str],
 ) -> Sum | None:
     """A relation counted in all rows; None where it does not hold for nearly all of them."""
-    chosen = [(name, sign) for name, sign in zip(names, signs, strict=True) if sign]
+    chosen = [(name, sign) for name, sign in zip(terms, signs, strict=True) if sign]
     lone = [
         name for name, sign in chosen if sum(s == sign for _, s in chosen) == 1 and len(chosen) == 3
     ]
-    # Of three, the one that is the sum of both others; of more the last, as a net pay is.
-    whole = lone[0] if lone else chosen[-1][0]
+    # Of three, the one that is the sum of both others; of more the last, as a net pay is: of the row's own.
+    mine = [name for name, _ in chosen if terms[name].own]
+    whole = lone[0] if lone and lone[0] in mine else mine[-1]
     own = dict(chosen)[whole]
-    of = _Made(population, whole, blank, wide(amount))
+    of = _Made(population, whole, blank, wide(amount), terms)
     parts = {name: -sign * own for name, sign in chosen if name != whole}
     row = of.counts(parts)
     # What few rows have, such as a garnishment, is none of the rows that were looked at.
-    while row["holding"] < row["rows"] and (more := of.lacking(parts, names, row)) is not None:
+    while row["holding"] < row["rows"] and (more := of.lacking(parts, row)) is not None:
         parts[more[0]] = more[1]
         row = of.counts(parts)
-    if row["several"] < LEAST_ROWS or row["kept"] < HOLDS * row["several"]:
-        return None
-    if row["holding"] < HOLDS * row["rows"]:
-        return None
     floored = False
     if row["holding"] < row["rows"] and (least := _never_below(of, parts, row)) is not None:
         of, parts, row = least
         whole, floored = of.whole, True
+    kept = floored or row["kept"] >= HOLDS * row["several"]
+    if row["several"] < LEAST_ROWS or not kept or row["holding"] < HOLDS * row["rows"]:
+        return None
     ordered = tuple(sorted(parts.items(), key=lambda part: -part[1]))
     left_blank = frozenset(parts) & of.blank
     return Sum(
-        whole, ordered, left_blank, row["rows"], row["holding"], row["several"], floored=floored
-    )
+        whole, ordered, left_blank, row["rows"], row["holding"], row["several"], floored=floored,
+        terms=terms,
+    )  # fmt: skip
 
 
 def _never_below(
@@ -140,7 +190,7 @@ def _never_below(
 ) -> tuple[_Made, dict[str, int], dict[str, int]] | None:
     """The same relation told of the column that is nothing in most rows that do not keep it, where the others
     would leave less than nothing: what is paid of an allowed amount that is below the part of the patient."""
-    for whole in (of.whole, *parts):
+    for whole in (of.whole, *(name for name in parts if of.terms[name].own)):
         told = dict(parts)
         if whole != of.whole:
             sign = told.pop(whole)
@@ -158,13 +208,18 @@ class _Made:
     """Counts of rows whose ``whole`` is made of some parts."""
 
     def __init__(
-        self, population: Population, whole: str, blank: frozenset[str], kind: str
+        self,
+        population: Population,
+        whole: str,
+        blank: frozenset[str],
+        kind: str,
+        terms: Mapping[str, Term],
     ) -> None:
         self._population, self.whole, self._kind = population, whole, kind
-        self.blank = blank
+        self.blank, self.terms = blank, terms
 
     def told_of(self, whole: str) -> _Made:
-        return _Made(self._population, whole, self.blank, self._kind)
+        return _Made(self._population, whole, self.blank, self._kind, self.terms)
 
     def nothing_left(self, parts: Mapping[str, int]) -> int:
         """Rows whose whole is nothing where its parts come to less."""
@@ -173,7 +228,7 @@ class _Made:
         return self._counted({"n": exp.and_(none, less)})["n"]
 
     def _term(self, name: str, *, blank: bool = False) -> Tree:
-        own: Tree = sql.column(name)
+        own = expressions.scalar(self.terms[name].sql, self._population.table, "--expect")
         if blank or name in self.blank:
             own = exp.Coalesce(this=own, expressions=[sql.integer(0)])
         return sql.cast(own, self._kind)
@@ -207,11 +262,9 @@ class _Made:
             }
         )  # fmt: skip
 
-    def lacking(
-        self, parts: Mapping[str, int], names: Sequence[str], row: Mapping[str, int]
-    ) -> tuple[str, int] | None:
-        """Another column that is what most of the rows lack that do not hold, and its sign."""
-        left = [name for name in names if name not in parts and name != self.whole]
+    def lacking(self, parts: Mapping[str, int], row: Mapping[str, int]) -> tuple[str, int] | None:
+        """Another number that is what most of the rows lack that do not hold, and its sign."""
+        left = [name for name in self.terms if name not in parts and name != self.whole]
         if not left:
             return None
         beyond = self._beyond(parts)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -26,6 +27,10 @@ FEW, LACKING = 20, 0.01
 """Groups that one table lacks, and their share, up to which they are differences as well."""
 ROW_BY_ROW = 0.95
 """Share of the rows of a table that must be the only one of what they name to be the same as another's."""
+_RATE = re.compile(
+    r"%|\brate\b|perc|\bpct\b|ratio\b|\btasa\b|porcen|prozent|zinssatz|steuersatz|\btaux\b|pourc|aliquota|tarief|stawka",
+    re.IGNORECASE,
+)
 LEFT = 0.2
 """Share of the sums that differ up to which some may do so without the rows of one kind."""
 MOST_SEEN, MOST_KINDS = 20_000, 6
@@ -100,14 +105,14 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             sides = Sides(by, recorded, expected, other.name, other_on)
             n, both, same = agreement(population, sides)
             without = None
-            if both >= LEAST_ROWS and n - same > FEW:
-                without = without_a_kind(population, sides, n - same)
+            if both >= LEAST_ROWS and both - same > FEW:
+                without = without_a_kind(population, sides, both - same)
             if without is not None:
                 n, both, same = without.counts
-            if both < LEAST_ROWS or same < HOLDS * n:
-                continue
             # Of many that one side lacks, such as bills that are not paid yet, nothing is to be said but that.
             among = "both" if n - both > max(FEW, LACKING * n) else None
+            if both < LEAST_ROWS or same < HOLDS * (both if among else n):
+                continue
             own = (population.table.roles[role], other.roles[role]) == (mine, theirs)
             called = role if own else mine
             against = other.name if own else f"{theirs} of {other.name}"
@@ -146,9 +151,9 @@ def without_a_kind(population: Population, sides: Sides, differing: int) -> With
                 population.engine, table, where, population.set_aside, population.tables
             )
             counts = agreement(rest, sides)
-            if counts[0] - counts[2] <= LEFT * differing:
+            if counts[1] - counts[2] <= LEFT * differing:
                 found.append(Without(where, f"{name} is {kind}", counts))
-    return min(found, key=lambda each: each.counts[0] - each.counts[2], default=None)
+    return min(found, key=lambda each: each.counts[1] - each.counts[2], default=None)
 
 
 def _kinds_of(population: Population) -> dict[str, list[str]]:
@@ -185,7 +190,8 @@ def _figures(table: Table, other: Table, role: Role) -> Iterator[tuple[str, str]
 
 
 def further(table: Table, amount: Column) -> list[Column]:
-    """Numbers with the decimals of the amount and no role, the first few."""
+    """Numbers with the decimals of the amount and no role, the first few; no rates, whatever decimals they have."""
     taken = set(table.roles.values())
     alike = [c for c in table.columns if c.type == "number" and c.scale == amount.scale > 0]
-    return [column for column in alike if column.name not in taken][:MOST_FURTHER]
+    free = [c for c in alike if c.name not in taken and not _RATE.search(c.name)]
+    return free[:MOST_FURTHER]
