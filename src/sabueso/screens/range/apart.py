@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from itertools import permutations
 from typing import NamedTuple
 
+import numpy as np
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
@@ -14,9 +15,14 @@ from sabueso.population.expressions import bare_name, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
+from sabueso.screens.first_rows import first_of_both
 from sabueso.screens.in_order import owners_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 
+MOST_SEEN = 20_000
+"""Rows by which it is judged whose spans do not overlap, before that is counted in all."""
+LONG = 1e8
+"""More days than there are between any two."""
 MOST_DAYS = 3
 """Columns of days, or moments, that may be the ends of spans."""
 ENDS_AFTER, LASTS = 0.99, 0.5
@@ -99,11 +105,8 @@ def proposed_apart(population: Population) -> Iterator[Proposal]:
     if not owners or is_budget(table) or population.account(None).used < LEAST_ROWS:
         return
     for ends in _ends(population):
-        n, _, over = _counted(population, overlap_of(table, ends, ()))
-        if over < OTHERS * n:
-            continue
-        for owner in owners:
-            _, again, over = _counted(population, overlap_of(table, ends, [quoted_name(owner)]))
+        for owner in _apart(population, ends, owners):
+            again, over = _counted(population, overlap_of(table, ends, [quoted_name(owner)]))
             if again < AGAIN or not 0 < over <= max(FEW_OVER, MOST_OVER * again):
                 continue
             first, last = ends
@@ -117,6 +120,40 @@ def proposed_apart(population: Population) -> Iterator[Proposal]:
                 f"{over:,} of {again:,} rows with an earlier one of their {owner} do",
             )
             return
+
+
+def _apart(population: Population, ends: tuple[Column, Column], owners: Sequence[str]) -> list[str]:
+    """Owners of whose spans, among some rows, hardly any overlap, where those of all do."""
+    origin = sql.cast(sql.text("1970-01-01"), "DATE")
+    days = {c.name: _days(sql.column(c.name), origin) for c in ends}
+    numbers, codes = first_of_both(population, days, owners, MOST_SEEN)
+    first, last = (numbers[c.name] for c in ends)
+    known = ~(np.isnan(first) | np.isnan(last))
+    n, over = _overlapping(first[known], last[known], np.zeros(int(known.sum()), dtype=np.int64))
+    if over < OTHERS * n:
+        return []
+    found = []
+    for owner in owners:
+        own = codes[owner].codes
+        some = known & (own >= 0)
+        again, over = _overlapping(first[some], last[some], own[some])
+        if over <= max(2 * MOST_OVER * again, FEW_OVER):
+            found.append(owner)
+    return found
+
+
+def _overlapping(first: np.ndarray, last: np.ndarray, whose: np.ndarray) -> tuple[int, int]:
+    """How many spans have an earlier one of their owner, and how many begin before one of these has ended."""
+    order = np.lexsort((last, first, whose))
+    first, last, whose = first[order], last[order], whose[order]
+    if not len(whose):
+        return 0, 0
+    # Each owner's days lie beyond those of the one before: one running greatest does for all.
+    beyond = np.cumsum(np.r_[0, whose[1:] != whose[:-1]]) * LONG
+    ended = np.maximum.accumulate(last + beyond)[:-1]
+    again = whose[1:] == whose[:-1]
+    over = again & ((first + beyond)[1:] < ended)
+    return int(again.sum()), int(over.sum())
 
 
 def _ends(population: Population) -> Iterator[tuple[Column, Column]]:
@@ -144,12 +181,11 @@ def _ends(population: Population) -> Iterator[tuple[Column, Column]]:
             yield pair
 
 
-def _counted(population: Population, overlap: Overlap) -> tuple[int, int, int]:
-    """Rows, those with an earlier one of their owner, and those that overlap it."""
+def _counted(population: Population, overlap: Overlap) -> tuple[int, int]:
+    """Rows with an earlier one of their owner, and those that overlap it."""
     trees = {"again": overlap.again, "over": overlap.broken}
     asked = exp.select(*(exp.alias_(tree, name) for name, tree in trees.items()))
-    fields = [exp.alias_(sql.count(), "n")]
-    fields += [exp.alias_(sql.only(sql.count(), sql.column(name, "r")), name) for name in trees]
+    fields = [exp.alias_(sql.only(sql.count(), sql.column(name, "r")), name) for name in trees]
     select = exp.select(*fields).from_(population.used(asked).subquery("r"))
     (row,) = population.query(select).to_pylist()
-    return int(row["n"]), int(row["again"]), int(row["over"])
+    return int(row["again"]), int(row["over"])

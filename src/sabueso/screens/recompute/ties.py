@@ -31,6 +31,8 @@ _RATE = re.compile(
     r"%|\brate\b|perc|\bpct\b|ratio\b|\btasa\b|porcen|prozent|zinssatz|steuersatz|\btaux\b|pourc|aliquota|tarief|stawka",
     re.IGNORECASE,
 )
+MOSTLY = 0.5
+"""Share of the sums that are alike from which it is asked whether others would be without the rows of one kind."""
 LEFT = 0.2
 """Share of the sums that differ up to which some may do so without the rows of one kind."""
 MOST_SEEN, MOST_KINDS = 20_000, 6
@@ -105,7 +107,7 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             sides = Sides(by, recorded, expected, other.name, other_on)
             n, both, same = agreement(population, sides)
             without = None
-            if both >= LEAST_ROWS and both - same > FEW:
+            if both >= LEAST_ROWS and both - same > FEW and same >= MOSTLY * both:
                 without = without_a_kind(population, sides, both - same)
             if without is not None:
                 n, both, same = without.counts
