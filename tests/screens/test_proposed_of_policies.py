@@ -83,13 +83,23 @@ def _world() -> tuple[dict[str, Rows], dict[str, set[str]]]:
         name = "Refund" if "Refund" in row else "Interest"
         row[name] = _cents(row[name] * Decimal("1.2"))
     world = {
-        "policies": policies, "claims": claims, "claim_payments": paid, "cancellations": refunds, "interest": interest,
+        "policies": policies,
+        "claims": claims,
+        "claim_payments": paid,
+        "cancellations": refunds,
+        "interest": interest,
     }
     return world, {
-        "Payable of claims is Claimed less Deductible of its Policy No, or nothing": {r["Claim No"] for r in whole},
+        "Payable of claims is Claimed less Deductible of its Policy No, or nothing": {
+            r["Claim No"] for r in whole
+        },
         "Amount by Claim No of claim_payments and Payable of claims": {r["Claim No"] for r in more},
-        "Refund of cancellations is Annual Premium of its Policy No for Days Left of 365": {r["Entry"] for r in refunds[5:35:10]},
-        "Interest of interest is Rate % percent of Balance for the days from From to To of 365": {r["Entry"] for r in interest[20:80:20]},
+        "Refund of cancellations is Annual Premium of its Policy No for Days Left of 365": {
+            r["Entry"] for r in refunds[5:35:10]
+        },
+        "Interest of interest is Rate % percent of Balance for the days from From to To of 365": {
+            r["Entry"] for r in interest[20:80:20]
+        },
     }
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from datetime import date, timedelta
 from decimal import Decimal
 from itertools import permutations
@@ -13,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json, screened
+from folders import taken_in
 from known import plain_bundles
 from sabueso.base.errors import UserError
 from sabueso.screens.split import judging
@@ -207,3 +209,19 @@ def test_the_rows_behind_are_those_below_the_limit(marisma, tmp_path):
     assert said[0].startswith("324 rows just below, 81.8 expected (limit 5,000.00")
     assert all(s in said[1] for s in ("S1084", "S1311", "S1585"))
     inside("try", "split", "payments", "--limit", "5000", "--out", "a.png", cwd=case)
+
+
+def test_a_limit_with_too_many_pieces_is_not_proposed_and_ends_nothing(tmp_path, monkeypatch):
+    """Whoever proposes a programme asked for no limit, and is told of none that cannot be looked at."""
+    rng = random.Random(4)
+    rows = [
+        {"Entry": f"E{n:04}", "Date": date(2025, 1, 2) + timedelta(days=n // 4), "Clerk": f"C{n % 5}", "Supplier": f"S{n % 11}",
+         "Amount": Decimal(rng.randint(96_000, 99_900) if n % 20 == 0 else rng.randint(5_000, 160_000)) / 100}
+        for n in range(600)
+    ]  # fmt: skip
+    case, screens = taken_in(tmp_path, {"bills": rows})
+    assert "bills just under 1000" in screens
+    monkeypatch.setattr("sabueso.screens.split.looking.MOST_PIECES", 5)
+    again = inside_json("survey", "bills", "--propose", cwd=case)["screens"]
+    assert {each["test"] for each in again} >= {"zscore", "repeats"}
+    assert not any(each["test"] == "split" and not each["refused"] for each in again)

@@ -55,6 +55,7 @@ def proposed_programme(
         Exceptions that can be reviewed: screens of rows and lines share them evenly.
     """
     found: list[tuple[str, str, Proposal]] = []
+    refused: list[Proposed] = []
     every = sorted(map(find_screen, screen_names()), key=lambda screen: screen.place)
     with_rows = [name for name in case.plan.tables if case.sources(name)]
     with case.populations(*with_rows) as opened:
@@ -64,7 +65,10 @@ def proposed_programme(
             rows = opened(table)
             described = _amounts(rows)
             for screen in every:
-                found += [(screen.name, table, p) for p in screen.proposes(rows, described)]
+                try:
+                    found.extend((screen.name, table, p) for p in screen.proposes(rows, described))
+                except UserError as error:  # what it needs to look at is too much, or not there
+                    refused.append(_unasked(screen.name, table, str(error)))
         elsewhere = asked_elsewhere(found, {name: opened(name).table for name in with_rows})
         tuned = sum(p.tuned for at, (*_, p) in enumerate(found) if at not in elsewhere)
         share = max(LEAST_OF_ONE, capacity // max(tuned, 1))
@@ -77,7 +81,12 @@ def proposed_programme(
             if progress is not None:
                 progress(f"trying {proposal.name}", len(found) + place, 2 * len(found))
             made.append(_tried(case, opened, test, table, proposal, share))
-    return made
+    return [*made, *refused]
+
+
+def _unasked(test: str, table: str, reason: str) -> Proposed:
+    """A test of which it could not be found out what it would be asked of a table."""
+    return Proposed(f"{test} of {table}", test, table, {}, "", "", refused=reason)
 
 
 def _amounts(rows: Population) -> Any:

@@ -128,7 +128,10 @@ class Split(Screen):
         if described is not None and population.table.role("preparer") is not None:
 
             def flagged(limit: str) -> list[dict[str, Any]]:
-                return list(self.run(population, SplitSettings(limit=limit)).flags.rows())
+                try:
+                    return list(self.run(population, SplitSettings(limit=limit)).flags.rows())
+                except UserError:  # too many rows are pieces of so small an amount
+                    return []
 
             yield from proposed_limits(population, flagged)
 
