@@ -156,6 +156,8 @@ def _planted(world: dict[str, Rows]) -> dict[str, set[str]]:
         order["Freigabe"] = order["Besteller"]
     for row in counts[10:50:20]:
         row["Differenz"] += 3
+    for row in counts[60:66:2]:
+        row["Prüfer"] = row["Zähler"]
     return {
         "Wert of lagerbewegungen is Menge times EK-Preis of its Artikelnr": {str(r["Beleg"]) for r in moved[100:500:100]},
         "lagerbewegungen recorded in hours of rest": {str(r["Beleg"]) for r in moved[1_050:1_350:100]},
@@ -206,3 +208,8 @@ def test_counts_without_amounts_add_up(taken):
     _, screens, _ = taken
     (sums,) = [s for name, s in screens.items() if name.startswith("Istmenge of inventur is")]
     assert sums["flagged"] == 2 and sums["settings"]["expect"] == "Sollmenge + Differenz"
+
+
+def test_who_counts_and_checks_alone_is_asked_for(taken):
+    _, screens, _ = taken
+    assert screens["Prüfer of inventur is Zähler"]["flagged"] == 3

@@ -485,3 +485,28 @@ def test_what_hours_of_work_are_asked(tmp_path):
     assert flags["emp and project of hours twice in a day"] == 3
     assert flags["entered of hours long after day"] == 2
     assert flags["activity of hours by emp"] == 1
+
+
+@given(
+    rows=st.lists(
+        st.tuples(*[st.sampled_from(["ana", "Ana ", "luz", "Lúz", "eva", None])] * 2),
+        min_size=1,
+        max_size=20,
+    )
+)
+@settings(max_examples=15, deadline=None)
+def test_one_person_who_does_what_two_should(populate, rows):
+    """Whatever the case, accents and blanks about a name."""
+    named = [
+        {"n": f"N{i:02}", "day": date(2024, 1, 1), "made": made, "checked": checked}
+        for i, (made, checked) in enumerate(rows)
+    ]
+    if not any(row["made"] for row in named) or not any(row["checked"] for row in named):
+        return
+    found = screened(populate(named, id="n", date="day"), "range", two_people=["made", "checked"])
+    plain = {"ana": 1, "Ana ": 1, "luz": 2, "Lúz": 2, "eva": 3}
+    assert {flag["subject"]["n"] for flag in found["flags"]} == {
+        row["n"]
+        for row in named
+        if row["made"] and row["checked"] and plain[row["made"]] == plain[row["checked"]]
+    }

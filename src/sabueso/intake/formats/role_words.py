@@ -63,7 +63,7 @@ NO_AMOUNT = frozenset(
      "tons", "tonnes", "lbs", "qty", "quantity", "units", "pieces", "pcs", "area", "m2", "sqm", "score", "points", "volume",
      "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids",
      "stunden", "tage", "heures", "jours", "horas", "dias", "old", "new", "previous", "prior", "limit", "average", "avg", "mean", "median", "durchschnitt", "promedio", "moyenne", "running", "cumulative", "cumulated", "cumul", "ytd",
-     "acumulado", "kumuliert"]
+     "acumulado", "kumuliert", "lectura", "reading", "readings", "meter", "ablesung", "zahlerstand", "releve", "lettura", "leitura", "odometer", "kilometraje", "kilometrage"]
 )  # fmt: skip
 """Words beside those of amounts by which a number is none of a row."""
 STANDING = frozenset(

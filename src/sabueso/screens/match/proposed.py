@@ -66,7 +66,11 @@ def _is_master(population: Population, table: Table) -> bool:
         if name != table.name
         for link in each.links.values()
     )
-    return named and all(link.table.name == table.name for link in table.links.values())
+    # It may name what is in lists, such as a tariff, and nothing that happened.
+    return named and all(
+        link.table.name == table.name or link.table.role("date") is None
+        for link in table.links.values()
+    )
 
 
 def _without_attendance(population: Population) -> Iterator[Proposal]:

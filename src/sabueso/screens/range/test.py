@@ -34,6 +34,7 @@ from sabueso.screens.range.kinds_lacking import proposed_of_kinds
 from sabueso.screens.range.nights import HOURS, off_hours, proposed_nights, spans_of
 from sabueso.screens.range.orders import proposed_orders
 from sabueso.screens.range.overdrawn import overdrawn, proposed_overdrawn
+from sabueso.screens.range.people import is_one, people_of, proposed_people
 from sabueso.screens.range.proposed import proposed_range
 from sabueso.screens.range.readings import falls, proposed_readings
 from sabueso.screens.range.resting import off_days, proposed_resting
@@ -76,6 +77,10 @@ class RangeSettings(Settings):
     same: str | None = Field(
         None, description="column that has one value in most rows of what --per names: all others"
     )
+    two_people: list[str] = Field(
+        default_factory=list,
+        description="two columns of people, such as who prepares and who approves, that name two",
+    )
     apart: list[str] = Field(
         default_factory=list,
         description="first and last day, or moment, of spans of which no two of one --per overlap",
@@ -94,7 +99,15 @@ class RangeSettings(Settings):
     )
 
     _lists = field_validator(
-        "allowed", "required", "in_order", "apart", "weekdays", "hours", "per", mode="before"
+        "allowed",
+        "required",
+        "in_order",
+        "two_people",
+        "apart",
+        "weekdays",
+        "hours",
+        "per",
+        mode="before",
     )(listed)
 
     @model_validator(mode="after")
@@ -109,6 +122,8 @@ class RangeSettings(Settings):
         owned = (self.rising, self.same, self.not_overdrawn)
         if self.per and not self.apart and all(each is None for each in owned):
             raise ValueError("per goes with rising, not-overdrawn, apart or same")
+        if self.two_people and len(set(self.two_people)) != 2:
+            raise ValueError("two-people needs two columns")
         if self.apart and (len(self.apart) != 2 or not self.per):
             raise ValueError("apart needs two columns, and per: whose spans they are")
         if self.same is not None and not self.per:
@@ -118,11 +133,11 @@ class RangeSettings(Settings):
         if unknown := [hour for hour in self.hours if hour not in HOURS]:
             raise ValueError(f"hours has {unknown[0]!r}; expected some of 00 to 23")
         lists = self.column, self.required, self.in_order, self.weekdays, self.hours
-        others = self.rising, self.not_overdrawn, self.same, self.apart
+        others = self.rising, self.not_overdrawn, self.same, self.apart, self.two_people
         if all(b is None for b in bounds) and not any(lists) and not any(others):
             raise ValueError(
                 "nothing is declared; give least, greatest, not-above, required, in-order, rising, not-overdrawn, apart, "
-                "same, weekdays, hours, or column and allowed"
+                "two-people, same, weekdays, hours, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")
@@ -135,7 +150,7 @@ class Range(Screen):
     name = "range"
     summary = (
         "rows outside a declared range or list, without a required value, above another column, dated before "
-        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, overlap another, or have a value "
+        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, overlap another, name one person for two, or have a value "
         "that is another than the others of their kind have"
     )
     reference = "none: the rules are the reader's own"
@@ -165,6 +180,7 @@ class Range(Screen):
         yield from proposed_nights(population)
         yield from proposed_discounts(population)
         yield from proposed_apart(population)
+        yield from proposed_people(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table
@@ -268,6 +284,10 @@ def _rules(table: Table, measure: Column | None, settings: RangeSettings) -> lis
         owner = listed_words([expressions.label(text, table) for text in settings.per])
         gap = sql.cast(one.by, "DOUBLE")
         found.append(_Rule(f"{column.name} the same for each {owner}", one.broken, gap, "others"))
+    if settings.two_people:
+        people = people_of(table, settings.two_people)
+        title = f"{people[0].name} and {people[1].name} two people"
+        found.append(_Rule(title, is_one(people), none))
     if settings.weekdays:
         date = dated(table, "range")
         title = f"{date.name} on {', '.join(settings.weekdays)}"

@@ -106,7 +106,8 @@ def _among(population: Population, amount: Column, terms: Mapping[str, Term]) ->
         values = values[filled[:, filled.mean(axis=0) >= FILLED].all(axis=1)]
     for signs in relations(values)[:MOST_SUMS]:
         owned = [terms[name].own for name, sign in zip(names, signs, strict=True) if sign]
-        if others and (all(owned) or not any(owned)):
+        # Of what stands there alone sums are made by that table; a figure that is there is compared as it is.
+        if others and (all(owned) or sum(owned) < 2):
             continue
         found = _counted(population, amount, terms, signs, blank)
         if found is not None:

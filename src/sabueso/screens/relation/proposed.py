@@ -85,7 +85,7 @@ def _pairs(seen: dict[str, np.ndarray], summed: set[frozenset[str]]) -> list[_Pa
     multiples: set[str] = set()
     for one, two in combinations(seen, 2):
         both = (seen[one] > 0) & (seen[two] > 0)
-        if both.sum() < max(LEAST_ROWS, COVERED * len(both)) or frozenset((one, two)) in summed:
+        if both.sum() < max(LEAST_ROWS, COVERED * len(both)):
             continue
         large, small = sorted((one, two), key=lambda name: -float(np.median(seen[name][both])))
         logs = np.log(seen[large][both]), np.log(seen[small][both])
@@ -93,6 +93,8 @@ def _pairs(seen: dict[str, np.ndarray], summed: set[frozenset[str]]) -> list[_Pa
         spread, own = _deviation(proportion), min(map(_deviation, logs))
         if spread < SPREAD[0] <= own:
             multiples.add(small)  # a tax tells no more than what it is a part of
+        if frozenset((one, two)) in summed:
+            continue
         far = int((np.abs(proportion - np.median(proportion)) > FAR * 1.4826 * spread).sum())
         close = SPREAD[0] <= spread <= min(SPREAD[1], CLOSER * own)
         if close and 0 < far <= max(FEW, FEW_OF_ALL * both.sum()):
