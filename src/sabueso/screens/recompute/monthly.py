@@ -12,8 +12,8 @@ from sabueso.population.population import Population
 from sabueso.population.table import Table
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, same_things, settings_of
-from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.totals import Sides, agreement
+from sabueso.stats.additive import HOLDS
 
 MOST_SEEN, MOST_MONTHS = 2_000, 600
 SAME = 0.8

@@ -10,7 +10,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.proposal import DISCOUNT, LEAST_ROWS
 from sabueso.screens.recompute.products import products
-from sabueso.screens.recompute.sums import HOLDS
+from sabueso.stats.additive import HOLDS
 
 MOST_OF_EACH = 2
 """Columns of discounts, and of taxes, that are tried."""

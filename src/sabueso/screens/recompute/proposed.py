@@ -10,8 +10,9 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
+from sabueso.screens.recompute.multiples import proposed_one_rate
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
-from sabueso.screens.recompute.rated import proposed_one_rate, proposed_rates
+from sabueso.screens.recompute.rated import proposed_rates
 from sabueso.screens.recompute.running import proposed_running
 from sabueso.screens.recompute.spans import proposed_spans
 from sabueso.screens.recompute.sums import sums_of

@@ -5,8 +5,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from decimal import Decimal
-from itertools import permutations
 from typing import NamedTuple
 
 import numpy as np
@@ -15,12 +13,12 @@ from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Role, Table
+from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.recompute.priced import TAX, Priced, held, is_rule
-from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.ties import further, in_three
+from sabueso.stats.additive import HOLDS
 
 MOST_SEEN = 2_000
 """Rows in which a rate is looked for before it is counted in all."""
@@ -30,16 +28,6 @@ SOME = 0.5
 """Share of the rows seen in which the amount, what it is of and the rate must be something, and not alike."""
 
 
-DIFFERENT = 20
-"""Different numbers of which an amount must be one multiple."""
-RATE_DECIMALS = (4, 5, 6)
-"""Decimals of a multiple, the fewest first: a tax of 8.875 percent has five."""
-NEED_NONE = 0.1
-"""Share of the rows with nothing of an amount from which it is one that not all rows need."""
-MOST_WAYS = 6
-"""Multiples that are counted in all rows, those that hold for the most first."""
-SOME_HAVE = 10
-"""How many times the rows with something of a second amount must come to those that a table has at least."""
 ONE = 0.95
 """Share of the rows with one number from which it is a rate only if it is called one."""
 _NAMED = re.compile(
@@ -100,159 +88,6 @@ def proposed_rates(
                 f"Rows whose {own} is not what the rate makes it.",
                 f"it holds for {way.checked - way.differing:,} of {way.checked:,} rows",
             )
-
-
-def proposed_one_rate(
-    population: Population, amount: Column, asked: Priced | None
-) -> Iterator[Proposal]:
-    """Amounts of a row that are one and the same multiple of another of its numbers, such as of the kilometres that were
-    driven or of the net: the first that nearly all rows with both keep. Of the quantity, whose price is ``asked`` for
-    already, the multiple would be that price."""
-    table = population.table
-    amounts = [amount, *further(table, amount)]
-    taken = set(table.roles.values()) - {table.roles.get("quantity")}
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
-    others = [c for c in numbers if c.name not in taken and c not in amounts]
-    bases = [*amounts, *others][:MOST_RATES]
-    if len(bases) < 2 or population.account(None).used < LEAST_ROWS:
-        return
-    seen = _seen(population, bases, [])
-    exact: list[_Multiple] = []
-    left = MOST_WAYS
-    for way in _multiples(table, amounts, bases, seen, asked):
-        # What is no exception to one rule is none to what that makes of it.
-        if not left or any(one.makes(way) for one in exact):
-            continue
-        left -= 1
-        told = f"{way.rate.text} times {way.of.told}"
-        own, expression = way.own, way.expression(seen)
-        # Rows that need none are no part of this: a fee for being late.
-        none = float((np.nan_to_num(seen[quoted_name(own.name)]) == 0).mean())
-        where = f"{quoted_name(own.name)} <> 0" if none > NEED_NONE else None
-        rows = Population(population.engine, table, where, population.set_aside, population.tables)
-        found = held(rows, own, expression, told)
-        if is_rule(found) and found.differing:
-            yield Proposal(
-                f"{own.name} of {table.name} is {told}",
-                settings_of(where=where, what="product", on=own.name, expect=expression),
-                f"Rows whose {own.name} is not what the rate makes it.",
-                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows"
-                f"{' that have some' if where or expression.startswith('nullif') else ''}",
-            )
-            return
-        if is_rule(found):
-            exact.append(way)
-
-
-class _Multiple(NamedTuple):
-    """An amount, what it is a multiple of, and which."""
-
-    rate: _OneRate
-    own: Column
-    of: _Made
-
-    def expression(self, seen: Mapping[str, np.ndarray]) -> str:
-        """What the amount should be; nothing is said of rows with nothing of the number and something of the amount, such
-        as a meal among kilometres."""
-        of = self.of.expression(seen)
-        nothing = np.nan_to_num(self.of.values(seen)) == 0
-        apart = nothing & (np.nan_to_num(seen[quoted_name(self.own.name)]) != 0)
-        return f"{f'nullif({of}, 0)' if apart.any() else of} * {self.rate.text}"
-
-    def makes(self, other: _Multiple) -> bool:
-        """Whether another multiple is of what this one makes, or of what it is made of."""
-        return self.own.name in (other.own.name, *other.of.names) or other.own.name in self.of.names
-
-
-def _multiples(
-    table: Table,
-    amounts: list[Column],
-    bases: list[Column],
-    seen: Mapping[str, np.ndarray],
-    asked: Priced | None,
-) -> list[_Multiple]:
-    """Multiples that nearly all of some rows keep, those first that most do: others are what these make of some. Of
-    equally good ones the plainest, and the fee as a part of its rent before the rent as a multiple of the fee."""
-    made = [*map(_Made.of, bases), *_both_of(amounts, seen)]
-    found = []
-    for own in amounts:
-        # Of the quantity it would be the price, which is asked for already.
-        priced = asked is not None and own is amounts[0]
-        for of in made:
-            if own.name in of.names or (priced and of.names == (table.roles.get("quantity"),)):
-                continue
-            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale)
-            if rate is not None:
-                found.append(_Multiple(rate, own, of))
-
-    def rank(way: _Multiple) -> tuple[float, int, bool, int]:
-        size = abs(float(way.rate.text))
-        return -way.rate.holds, len(way.of.names), size > 1, len(way.rate.text)
-
-    return sorted(found, key=rank)
-
-
-class _Made(NamedTuple):
-    """What an amount may be a multiple of: one number, or two with a sign."""
-
-    names: tuple[str, ...]
-    sign: str = ""
-
-    @classmethod
-    def of(cls, column: Column) -> _Made:
-        return cls((column.name,))
-
-    @property
-    def told(self) -> str:
-        word = {"+": " and ", "-": " less "}.get(self.sign, "")
-        return f"({word.join(self.names)})" if self.sign else self.names[0]
-
-    def expression(self, seen: Mapping[str, np.ndarray]) -> str:
-        """As SQL; a second number that some rows leave blank is nothing there."""
-        if not self.sign:
-            return quoted_name(self.names[0])
-        one, two = map(quoted_name, self.names)
-        if np.isnan(seen[two]).any():
-            two = f"coalesce({two}, 0)"
-        return f"({one} {self.sign} {two})"
-
-    def values(self, seen: Mapping[str, np.ndarray]) -> np.ndarray:
-        one, *rest = (seen[quoted_name(name)] for name in self.names)
-        return one + sum(np.nan_to_num(two) * (-1 if self.sign == "-" else 1) for two in rest)
-
-
-def _both_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[_Made]:
-    """Amounts with, or less, another that some rows have, as a discount before tax."""
-    has = {c.name: (np.nan_to_num(seen[quoted_name(c.name)]) != 0).sum() for c in amounts}
-    some = [c.name for c in amounts if has[c.name] * SOME_HAVE >= LEAST_ROWS]
-    for one, two in permutations(some, 2):
-        yield _Made((one, two), "-")
-        if one < two:
-            yield _Made((one, two), "+")
-
-
-class _OneRate(NamedTuple):
-    """A multiple as it is written, and the share of the rows seen that have it."""
-
-    text: str
-    holds: float
-
-
-def _one_rate(own: np.ndarray, of: np.ndarray, scale: int) -> _OneRate | None:
-    """The multiple that nearly all rows with both have, by numbers that vary; None where there is none with six
-    decimals or fewer, or it is one."""
-    known = ~(np.isnan(own) | np.isnan(of)) & (of != 0) & (own != 0)
-    if known.sum() < LEAST_ROWS or np.unique(of[known]).size < DIFFERENT:
-        return None
-    # Of the largest rounding tells the least.
-    large = known & (np.abs(of) >= np.median(np.abs(of[known])))
-    near, half = float(np.median(own[large] / of[large])), 0.5 * 10.0**-scale
-    for decimals in RATE_DECIMALS:
-        rate = round(near, decimals)
-        same = np.abs(own - of * rate)[known] <= half * 1.000001
-        if abs(rate) not in (0.0, 1.0) and same.mean() >= HOLDS:
-            return _OneRate(format(Decimal(str(rate)).normalize(), "f"), float(same.mean()))
-    return None
 
 
 def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:

@@ -14,8 +14,8 @@ from sabueso.screens.first_rows import first_codes, repeated
 from sabueso.screens.in_order import MOST_SEEN, InOrder, owners_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of, texts_without
 from sabueso.screens.recompute.products import balances
-from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.ties import further
+from sabueso.stats.additive import HOLDS
 
 MOVED = 0.5
 """Share of the rows of which the balance must not be the one before: one that stands still is no balance."""

@@ -16,7 +16,7 @@ from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.priced import held, is_rule
-from sabueso.screens.recompute.sums import HOLDS
+from sabueso.stats.additive import HOLDS
 
 MOST_SEEN = 2_000
 MOST_TIMES, MOST_NUMBERS = 4, 8

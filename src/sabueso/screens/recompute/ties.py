@@ -20,8 +20,8 @@ from sabueso.screens.proposal import (
     texts_without,
 )
 from sabueso.screens.recompute.monthly import proposed_by_month
-from sabueso.screens.recompute.sums import HOLDS
 from sabueso.screens.recompute.totals import Sides, agreement
+from sabueso.stats.additive import HOLDS
 
 FEW, LACKING = 20, 0.01
 """Groups that one table lacks, and their share, up to which they are differences as well."""

@@ -15,7 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.proposal import LEAST_ROWS
 from sabueso.screens.recompute.priced import DISCOUNT, TAX, Priced, held, is_rule
-from sabueso.screens.recompute.sums import HOLDS
+from sabueso.stats.additive import HOLDS
 
 TIMES = (0.5, 1.0, 1.25, 1.5, 1.75, 2.0, 2.5, 3.0)
 """How many rates an hour beyond the usual is paid."""

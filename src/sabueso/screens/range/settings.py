@@ -1,0 +1,108 @@
+"""What a table's rows may be declared to be."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from pydantic import Field, field_validator, model_validator
+
+from sabueso.population import sql
+from sabueso.screens.range.nights import HOURS
+from sabueso.screens.settings import Settings, listed
+
+
+class RangeSettings(Settings):
+    """Settings of ``range``."""
+
+    on: str | None = Field(None, description="the measure: a number column (default: role amount)")
+    least: Decimal | None = Field(None, description="the least amount allowed")
+    greatest: Decimal | None = Field(None, description="the greatest amount allowed")
+    not_above: str | None = Field(
+        None,
+        description="column that the measure must not exceed in its row, of a linked table too",
+    )
+    column: str | None = Field(None, description="column whose values must be among those allowed")
+    allowed: list[str] = Field(default_factory=list, description="the values allowed in it")
+    required: list[str] = Field(default_factory=list, description="columns that must hold a value")
+    in_order: list[str] = Field(
+        default_factory=list,
+        description="days, of linked tables too, none of which is before the one named before it",
+    )
+    most_days: int | None = Field(
+        None, ge=0, description="days that each of --in-order is at most after the one before it"
+    )
+    rising: str | None = Field(
+        None, description="column of readings, such as of a meter, that never fall"
+    )
+    not_overdrawn: str | None = Field(
+        None,
+        description="column of what comes in and goes out, whose sum up to any row is not below 0, for each --per",
+    )
+    same: str | None = Field(
+        None, description="column that has one value in most rows of what --per names: all others"
+    )
+    two_people: list[str] = Field(
+        default_factory=list,
+        description="two columns of people, such as who prepares and who approves, that name two",
+    )
+    apart: list[str] = Field(
+        default_factory=list,
+        description="first and last day, or moment, of spans of which no two of one --per overlap",
+    )
+    weekdays: list[str] = Field(
+        default_factory=list,
+        description="weekdays, Mon to Sun, on which rows may be dated by the role date",
+    )
+    hours: list[str] = Field(
+        default_factory=list,
+        description="hours, 00 to 23, in which rows may be recorded, by the role date or entered",
+    )
+    per: list[str] = Field(
+        default_factory=list,
+        description="whose readings they are, or sums, or spans, or what has one value",
+    )
+
+    _lists = field_validator(
+        "allowed",
+        "required",
+        "in_order",
+        "two_people",
+        "apart",
+        "weekdays",
+        "hours",
+        "per",
+        mode="before",
+    )(listed)
+
+    @model_validator(mode="after")
+    def _some(self) -> RangeSettings:
+        bounds = (self.least, self.greatest, self.not_above)
+        if bool(self.column) != bool(self.allowed):
+            raise ValueError("column and allowed go together")
+        if len(self.in_order) == 1:
+            raise ValueError("in-order needs two days or more")
+        if self.most_days is not None and not self.in_order:
+            raise ValueError("most-days needs in-order: between which days they lie")
+        owned = (self.rising, self.same, self.not_overdrawn)
+        if self.per and not self.apart and all(each is None for each in owned):
+            raise ValueError("per goes with rising, not-overdrawn, apart or same")
+        if self.two_people and len(set(self.two_people)) != 2:
+            raise ValueError("two-people needs two columns")
+        if self.apart and (len(self.apart) != 2 or not self.per):
+            raise ValueError("apart needs two columns, and per: whose spans they are")
+        if self.same is not None and not self.per:
+            raise ValueError("same needs per: whose value it is")
+        if unknown := [day for day in self.weekdays if day not in sql.WEEKDAYS]:
+            raise ValueError(f"weekdays has {unknown[0]!r}; expected {', '.join(sql.WEEKDAYS)}")
+        if unknown := [hour for hour in self.hours if hour not in HOURS]:
+            raise ValueError(f"hours has {unknown[0]!r}; expected some of 00 to 23")
+        lists = self.column, self.required, self.in_order, self.weekdays, self.hours
+        others = self.rising, self.not_overdrawn, self.same, self.apart, self.two_people
+        if all(b is None for b in bounds) and not any(lists) and not any(others):
+            raise ValueError(
+                "nothing is declared; give least, greatest, not-above, required, in-order, rising, not-overdrawn, apart, "
+                "two-people, same, weekdays, hours, or column and allowed"
+            )
+        if self.least is not None and self.greatest is not None and self.least > self.greatest:
+            raise ValueError("the least amount is above the greatest")
+        return self
