@@ -22,6 +22,7 @@ from sabueso.report.blocks import Suit
 from sabueso.screens import grouping as grp
 from sabueso.screens.cautions import copied_rows
 from sabueso.screens.digits.classes import (
+    Counted,
     count_classes,
     least_units,
 )
@@ -122,16 +123,7 @@ class Digits(Screen):
             described: list[DigitGroup] = []
             fit: DigitFit | None = None
             if counted.keys:
-                fit = fit_digits(
-                    counted.classes,
-                    settings.digits,
-                    z_limit=None if settings.z_limit is None else float(settings.z_limit),
-                    alpha=settings.alpha,
-                    tolerance=settings.tolerance,
-                    adjustment=settings.adjust,
-                )
-                if settings.side != "both":
-                    fit = replace(fit, flagged=fit.flagged & _on_side(fit, settings.side))
+                fit = _fitted(counted, settings)
                 described = described_groups(counted, fit, measure.scale, few)
             if amounts and fit is not None and not groups.labels:
                 of_all, of_class = repeated_amounts(population, measure, fit, settings.digits)
@@ -159,12 +151,11 @@ class Digits(Screen):
             described = [
                 replace(group, behind=found) for group, found in zip(described, behind, strict=True)
             ]
+        flags = Flags("class", pa.table({}))  # no row is behind a difference
         if settings.compare:
             flags = change_flags(described, change, settings, measure)
         elif amounts:
             flags = flagged_classes(counted.keys, fit, described, settings, measure, table)
-        else:
-            flags = Flags("class", pa.table({}))  # no row is behind a difference
         return Finding(
             test=self.name,
             table=table.name,
@@ -183,6 +174,21 @@ class Digits(Screen):
             scale=measure.scale,
             more=DigitMore(change),
         )
+
+
+def _fitted(counted: Counted, settings: DigitsSettings) -> DigitFit:
+    """The classes beside what is expected of them, those of the side that is asked for marked."""
+    fit = fit_digits(
+        counted.classes,
+        settings.digits,
+        z_limit=None if settings.z_limit is None else float(settings.z_limit),
+        alpha=settings.alpha,
+        tolerance=settings.tolerance,
+        adjustment=settings.adjust,
+    )
+    if settings.side == "both":
+        return fit
+    return replace(fit, flagged=fit.flagged & _on_side(fit, settings.side))
 
 
 def _groups(
