@@ -84,7 +84,7 @@ def _without_attendance(population: Population) -> Iterator[Proposal]:
         said = "Paid in a month without a row in {}."
         yield from _without_rows(population, party, date, "month", said)
     if preparer is not None:
-        said = "Rows of somebody on a day without a row in {}."
+        said = "Rows of somebody who has no row in {} that day."
         yield from _without_rows(population, preparer, date, "day", said)
 
 
