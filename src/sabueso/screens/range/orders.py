@@ -94,7 +94,11 @@ def _in_words(
     found = []
     if out:
         because = f"{out:,} of {both:,} rows are so, and {other_way:,} the other way round"
-        purpose = "Rows after what they name had ended." if ended else "What happened before it could have."
+        purpose = (
+            "Rows after what they name had ended."
+            if ended
+            else "What happened before it could have."
+        )
         found.append(_Words(f"before {earlier}", purpose, because))
     if late is not None:
         rest, days = both - out - late.rows, many(late.within, "day")
