@@ -33,7 +33,7 @@ METAVARS = {
 }  # fmt: skip
 """What stands for the value of a setting that is a text, where it is no column."""
 LISTED = {
-    "measures": "MEASURE[,…]", "edges": "AMOUNT[,…]", "compare": "PERIOD,PERIOD", "allowed": "VALUE[,…]", "weekdays": "DAY[,…]",
+    "measures": "MEASURE[,…]", "edges": "AMOUNT[,…]", "compare": "PERIOD,PERIOD", "allowed": "VALUE[,…]", "weekdays": "DAY[,…]", "hours": "HOUR[,…]",
     "find": "WHAT[,…]", "leave_out": "WHAT[,…]", "rule": "RULE[,…]", "words": "WORD[,…]", "holidays": "DATE[,…]",
 }  # fmt: skip
 """The same of several."""

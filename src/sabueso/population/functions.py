@@ -16,6 +16,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.population import sql
+from sabueso.population.moments import days_between, seconds_between, seconds_of_clock
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
 
@@ -191,12 +192,7 @@ def _days(call: Call) -> Tree:
 
 
 def _days_between(call: Call, later: Tree, earlier: Tree) -> Tree:
-    return _days_of(_date(call, later), _date(call, earlier))
-
-
-def _days_of(later: Tree, earlier: Tree) -> Tree:
-    sides = [sql.cast(each, "DATE") for each in (later, earlier)]
-    return exp.DateDiff(this=sides[0], expression=sides[1], unit=exp.var("DAY"))
+    return days_between(_date(call, later), _date(call, earlier))
 
 
 def _hours(call: Call) -> Tree:
@@ -206,17 +202,8 @@ def _hours(call: Call) -> Tree:
     kinds = {_moment(call, each) for each in call.arguments}
     if len(kinds) != 1:
         raise UserError(f"{call.what}: {call.name}() takes two moments, or two times of day")
-    later, earlier = (call.checked(each) for each in call.arguments)
-    of_day = exp.Sub(this=sql.second(later), expression=sql.second(earlier))
-    if kinds == {"time"}:
-        day = sql.integer(86_400)
-        seconds: Tree = exp.Mod(
-            this=exp.paren(exp.Add(this=of_day, expression=day)), expression=day.copy()
-        )
-    else:
-        days = exp.paren(_days_of(later.copy(), earlier.copy()))
-        whole = exp.Mul(this=days, expression=sql.integer(86_400))
-        seconds = exp.Add(this=whole, expression=exp.paren(of_day))
+    between = seconds_of_clock if kinds == {"time"} else seconds_between
+    seconds = between(*(call.checked(each) for each in call.arguments))
     return exp.Div(
         this=sql.cast(exp.paren(seconds), "DOUBLE"), expression=sql.integer(3600), typed=False
     )

@@ -341,20 +341,6 @@ def hour_number(time: Tree) -> Tree:
     return cast(exp.Extract(this=exp.var("HOUR"), expression=time), "INTEGER")
 
 
-def minute(time: Tree) -> Tree:
-    """The minute of a day, 0 to 1439."""
-    minutes = exp.Extract(this=exp.var("MINUTE"), expression=time.copy())
-    whole = exp.Mul(this=hour_number(time), expression=integer(60))
-    return exp.paren(exp.Add(this=whole, expression=cast(minutes, "INTEGER")))
-
-
-def second(time: Tree) -> Tree:
-    """The second of a day, 0 to 86399."""
-    seconds = exp.Extract(this=exp.var("SECOND"), expression=time.copy())
-    whole = exp.Mul(this=minute(time), expression=integer(60))
-    return exp.paren(exp.Add(this=whole, expression=cast(seconds, "INTEGER")))
-
-
 def since_monday(date: Tree) -> Tree:
     """Days since a Monday, 1900-01-01; engines number the days of the week differently."""
     return exp.DateDiff(

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from sabueso.population import sql
+from sabueso.population.moments import HOURS
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Drawing
 from sabueso.report.canvas import one_plot
@@ -16,8 +17,6 @@ from sabueso.screens.finding import Finding
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
-
-HOURS = tuple(f"{hour:02d}" for hour in range(24))
 
 
 def calendar_drawing(finding: Finding[CalendarGroup]) -> Drawing | None:

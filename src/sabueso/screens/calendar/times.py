@@ -10,6 +10,8 @@ import sqlglot.expressions as exp
 
 from sabueso.base.plain import ByColumn
 from sabueso.population import sql
+from sabueso.population.moments import HOURS
+from sabueso.population.moments import minute as minute_of_day
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -17,7 +19,6 @@ from sabueso.screens.cells import above_nothing
 from sabueso.screens.grouping import Grouping
 from sabueso.stats.cells import habits
 
-HOURS = tuple(f"{hour:02d}" for hour in range(24))
 DAY, ERA = 1_440, 1_000_000
 """Minutes of a day; days before 1900 that none is."""
 OFTEN = 4
@@ -136,7 +137,7 @@ def times_of(
 
 def _moment(timed: Column, date: Column) -> Tree:
     """The minute of a time; where it has a day of its own, beside that of the row, its day too."""
-    minute = sql.minute(sql.column(timed.name))
+    minute = minute_of_day(sql.column(timed.name))
     if timed.type != "timestamp" or timed.name == date.name:
         return minute
     since = sql.cast(sql.since_monday(sql.column(timed.name)), "BIGINT")

@@ -12,6 +12,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import bare_name, quoted_name
+from sabueso.population.moments import days_between, seconds_between
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
@@ -82,20 +83,12 @@ def overlap_of(table: Table, ends: tuple[Column, Column], per: Sequence[str]) ->
     known = [exp.Not(this=sql.is_missing(key.copy())) for key in keys]
     known += [exp.Not(this=sql.is_missing(tree.copy())) for tree in (first, ended)]
     before = exp.LT(this=first.copy(), expression=ended.copy())
-    seconds: Tree = exp.Mul(this=_days(ended, first), expression=sql.integer(86_400))
+    days: Tree = sql.cast(days_between(ended, first), "DOUBLE")
     if ends[0].type == "timestamp":
-        of_day = exp.Sub(this=sql.second(ended.copy()), expression=sql.second(first.copy()))
-        seconds = exp.Add(this=seconds, expression=exp.paren(of_day))
-    days = exp.Div(
-        this=sql.cast(exp.paren(seconds), "DOUBLE"), expression=sql.integer(86_400), typed=False
-    )
+        seconds = sql.cast(seconds_between(ended, first), "DOUBLE")
+        days = exp.Div(this=seconds, expression=sql.integer(86_400), typed=False)
     again = sql.both(known)
     return Overlap(sql.both([*known, before]), days, again.copy())
-
-
-def _days(later: Tree, earlier: Tree) -> Tree:
-    sides = [sql.cast(each.copy(), "DATE") for each in (later, earlier)]
-    return exp.paren(exp.DateDiff(this=sides[0], expression=sides[1], unit=exp.var("DAY")))
 
 
 def proposed_apart(population: Population) -> Iterator[Proposal]:
@@ -125,7 +118,7 @@ def proposed_apart(population: Population) -> Iterator[Proposal]:
 def _apart(population: Population, ends: tuple[Column, Column], owners: Sequence[str]) -> list[str]:
     """Owners of whose spans, among some rows, hardly any overlap, where those of all do."""
     origin = sql.cast(sql.text("1970-01-01"), "DATE")
-    days = {c.name: _days(sql.column(c.name), origin) for c in ends}
+    days = {c.name: days_between(sql.column(c.name), origin) for c in ends}
     numbers, codes = first_of_both(population, days, owners, MOST_SEEN)
     first, last = (numbers[c.name] for c in ends)
     known = ~(np.isnan(first) | np.isnan(last))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from itertools import permutations
 
 import sqlglot.expressions as exp
@@ -31,7 +32,7 @@ def proposed_discounts(population: Population) -> Iterator[Proposal]:
     named = [c.name for c in table.columns if c.type == "number" and DISCOUNT.search(c.name)]
     for discount in named[:MOST_COLUMNS] if len(days) > 1 else ():
         where = f"{quoted_name(discount)} <> 0"
-        some = Population(population.engine, table, where, population.set_aside, population.tables)
+        some = replace(population, where=where)
         n = some.account(None).used
         if n < LEAST_ROWS:
             continue

@@ -13,7 +13,6 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Table
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 
-HOURS = tuple(f"{hour:02}" for hour in range(24))
 WORKED = 0.002
 """Share of the rows from which an hour is one of work."""
 MOST_OUT, FEW_OUT = 0.002, 20

@@ -7,7 +7,7 @@ from decimal import Decimal
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.population import sql
-from sabueso.screens.range.nights import HOURS
+from sabueso.population.moments import HOURS
 from sabueso.screens.settings import Settings, listed
 
 

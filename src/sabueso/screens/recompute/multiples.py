@@ -4,6 +4,7 @@ in all. Kilometres, a net, what is left after a discount."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from decimal import Decimal
 from itertools import permutations
 from typing import NamedTuple
@@ -63,7 +64,7 @@ def proposed_one_rate(
         # Rows that need none are no part of this: a fee for being late.
         none = float((np.nan_to_num(seen[quoted_name(own.name)]) == 0).mean())
         where = f"{quoted_name(own.name)} <> 0" if none > NEED_NONE else None
-        rows = Population(population.engine, table, where, population.set_aside, population.tables)
+        rows = replace(population, where=where)
         found = held(rows, own, expression, told)
         if is_rule(found) and found.differing:
             yield Proposal(

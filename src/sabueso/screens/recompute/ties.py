@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -145,13 +146,11 @@ class Without(NamedTuple):
 def without_a_kind(population: Population, sides: Sides, differing: int) -> Without | None:
     """The rows without those of one kind, such as lines that are void, where nearly all sums that differ are alike
     without them: of several the one that leaves the fewest."""
-    table, found = population.table, []
+    found: list[Without] = []
     for name, kinds in _kinds_of(population).items():
         for kind in kinds:
             where = f"coalesce({quoted_name(name)}, '') <> {literal(kind)}"
-            rest = Population(
-                population.engine, table, where, population.set_aside, population.tables
-            )
+            rest = replace(population, where=where)
             counts = agreement(rest, sides)
             if counts[1] - counts[2] <= LEFT * differing:
                 found.append(Without(where, f"{name} is {kind}", counts))

@@ -4,6 +4,7 @@ bill, the litres and the kilometres. A few rows far from it are what is asked fo
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from itertools import combinations
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -55,7 +56,7 @@ def proposed_relations(screen: Screen, population: Population) -> Iterator[Propo
         measures = [quoted_name(pair.large), quoted_name(pair.small)]
         where = " and ".join(f"{name} > 0" for name in measures)
         settings = settings_of(measures=measures, where=where)
-        rows = Population(population.engine, table, where, population.set_aside, population.tables)
+        rows = replace(population, where=where)
         finding = screen.run(rows, screen.settings.from_plan(settings, screen.name))
         n = finding.groups[0].n if finding.groups else 0
         if not 0 < len(finding.flags) <= max(FEW, FEW_OF_ALL * n):

@@ -14,6 +14,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.population import expressions, sql
 from sabueso.population.calendar import Span
+from sabueso.population.moments import days_between
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -182,11 +183,7 @@ class Marks:
         if date_ is None or entered is None or entered.type not in ("date", "timestamp"):
             self.cannot["late"] = "no date of entry beside the date"
         else:
-            away = exp.DateDiff(
-                this=sql.cast(sql.column(entered.name), "DATE"),
-                expression=sql.cast(sql.column(date_.name), "DATE"),
-                unit=exp.var("DAY"),
-            )
+            away = days_between(sql.column(entered.name), sql.column(date_.name))
             self.conditions["late"] = exp.GT(this=away, expression=sql.integer(s.late))
         if text is None:
             self.cannot |= {"no_text": "no text", "word": "no text"}
