@@ -15,7 +15,8 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget
+from sabueso.screens.recompute.named import numbers_there
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.screens.recompute.ties import further
 from sabueso.stats.additive import HOLDS
@@ -58,12 +59,7 @@ def proposed_accrued(population: Population, amount: Column) -> Iterator[Proposa
             continue
         made = held(population, own, found.sql, found.told)
         if is_rule(made) and made.differing:
-            yield Proposal(
-                f"{own.name} of {table.name} is {found.told}",
-                settings_of(what="product", on=own.name, expect=found.sql),
-                f"Rows whose {own.name} is not that of their days.",
-                f"it holds for {made.checked - made.differing:,} of {made.checked:,} rows",
-            )
+            yield made.proposal(own.name, table.name, "that of their days")
             return
 
 
@@ -117,12 +113,11 @@ def _bases(population: Population, amounts: list[Column]) -> list[_Term]:
     """Numbers of money, of a row and of the rows that it names."""
     own = [_Term(quoted_name(c.name), c.name) for c in amounts]
     named = [
-        _Term(".".join(map(quoted_name, (column, c.name))), f"{c.name} of its {column}")
-        for column, other in _named(population)
-        for c in other.columns
-        if c.type == "number" and not c.is_place and c.scale == amounts[0].scale
-        and c.name not in (other.roles.get("price"), other.roles.get("quantity"))
-    ]  # fmt: skip
+        _Term(there.sql, there.told)
+        for there in numbers_there(population)
+        if there.column.scale == amounts[0].scale
+        and there.column.name not in map(there.table.roles.get, ("price", "quantity"))
+    ]
     return [*own, *named][:MOST_BASES]
 
 
@@ -136,19 +131,11 @@ def _rates(population: Population, amounts: list[Column]) -> list[_Term]:
         if c.type == "number" and not c.is_place and c.name not in none
     ]
     named = [
-        _Term(".".join(map(quoted_name, (column, c.name))), f"{c.name} of its {column}")
-        for column, other in _named(population)
-        for c in other.columns
-        if c.type == "number" and not c.is_place and c.name != other.roles.get("amount")
+        _Term(there.sql, there.told)
+        for there in numbers_there(population)
+        if there.column.name != there.table.roles.get("amount")
     ]
     return [*own, *named][:MOST_RATES]
-
-
-def _named(population: Population) -> Iterator[tuple[str, Table]]:
-    """The tables whose rows the rows name, by the column that does."""
-    for column, link in sorted(population.table.links.items()):
-        if link.table.name != population.table.name:
-            yield column, population.tables.get(link.table.name, link.table)
 
 
 def _spans(table: Table) -> list[_Term]:

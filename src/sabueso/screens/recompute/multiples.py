@@ -67,13 +67,10 @@ def proposed_one_rate(
         rows = replace(population, where=where)
         found = held(rows, own, expression, told)
         if is_rule(found) and found.differing:
-            yield Proposal(
-                f"{own.name} of {table.name} is {told}",
-                settings_of(where=where, what="product", on=own.name, expect=expression),
-                f"Rows whose {own.name} is not what the rate makes it.",
-                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows"
-                f"{' that have some' if where or expression.startswith('nullif') else ''}",
-            )
+            made = found.proposal(own.name, table.name, "what the rate makes it")
+            some = " that have some" if where or expression.startswith("nullif") else ""
+            settings = settings_of(where=where, **made.settings)
+            yield replace(made, settings=settings, because=f"{found.because}{some}")
             return
         if is_rule(found):
             exact.append(way)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
-from sabueso.screens.proposal import DISCOUNT, LEAST_ROWS
+from sabueso.screens.proposal import DISCOUNT, LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.recompute.products import products
 from sabueso.stats.additive import HOLDS
 
@@ -31,6 +31,20 @@ class Priced:
     told: str
     checked: int
     differing: int
+
+    @property
+    def because(self) -> str:
+        """What speaks for it."""
+        return f"it holds for {self.checked - self.differing:,} of {self.checked:,} rows"
+
+    def proposal(self, own: str, table: str, purpose: str) -> Proposal:
+        """The screen of a column that is made so."""
+        return Proposal(
+            f"{own} of {table} is {self.told}",
+            settings_of(what="product", on=own, expect=self.expression),
+            f"Rows whose {own} is not {purpose}.",
+            self.because,
+        )
 
 
 def priced(

@@ -60,7 +60,7 @@ def proposed_recomputations(
             f"{found.told} of {table.name}",
             settings_of(what="product", expect=found.expression),
             "Amounts that are not their quantity times their price.",
-            f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
+            found.because,
         )
 
 
@@ -133,15 +133,10 @@ def _priced_there(
     quantity, price = words
     of = " of its ".join(reversed(price))
     for own in [amount, *further(table, amount)]:
-        told = f"{own.name} of {table.name} is {quantity} times {of} of its {column}"
+        told = f"{quantity} times {of} of its {column}"
         found = held(population, own, " * ".join(named), told)
         if is_rule(found):
-            return Proposal(
-                told,
-                settings_of(what="product", on=own.name, expect=found.expression),
-                f"Rows whose {own.name} is not what {other.name} makes it.",
-                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-            )
+            return found.proposal(own.name, table.name, f"what {other.name} makes it")
     return None
 
 

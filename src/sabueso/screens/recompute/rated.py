@@ -15,7 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal
 from sabueso.screens.recompute.priced import TAX, Priced, held, is_rule
 from sabueso.screens.recompute.ties import further, in_three
 from sabueso.stats.additive import HOLDS
@@ -82,12 +82,7 @@ def proposed_rates(
         if found is not None and found[0] not in made:
             own, way = found
             made.add(own)
-            yield Proposal(
-                f"{own} of {table.name} is {way.told}",
-                settings_of(what="product", on=own, expect=way.expression),
-                f"Rows whose {own} is not what the rate makes it.",
-                f"it holds for {way.checked - way.differing:,} of {way.checked:,} rows",
-            )
+            yield way.proposal(own, table.name, "what the rate makes it")
 
 
 def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:

@@ -14,7 +14,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.stats.additive import HOLDS
 
@@ -63,12 +63,7 @@ def proposed_spans(population: Population) -> Iterator[Proposal]:
         way = ways[int(np.argmax(shares))]
         found = held(population, own, way.sql, way.told)
         if is_rule(found) and found.differing:
-            yield Proposal(
-                f"{own.name} of {table.name} is {way.told}",
-                settings_of(what="product", on=own.name, expect=way.sql),
-                f"Rows whose {own.name} is not the time that they tell.",
-                f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-            )
+            yield found.proposal(own.name, table.name, "the time that they tell")
 
 
 def _ways(table: Table) -> Iterator[_Way]:

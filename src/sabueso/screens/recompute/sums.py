@@ -15,6 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import LEAST_ROWS
+from sabueso.screens.recompute.named import numbers_there
 from sabueso.screens.recompute.products import wide
 from sabueso.stats.additive import HOLDS, relations
 
@@ -116,17 +117,12 @@ def _among(population: Population, amount: Column, terms: Mapping[str, Term]) ->
 
 def _there(population: Population, amount: Column) -> dict[str, Term]:
     """Numbers of the rows that a row names, but prices and counts, which are multiplied."""
-    table = population.table
-    found = {}
-    for column, link in sorted(table.links.items()):
-        other = population.tables.get(link.table.name, link.table)
-        none = {other.roles.get(role) for role in ("price", "quantity", "id")}
-        numbers = [] if other.name == table.name else other.columns
-        for each in numbers:
-            fits = each.type == "number" and each.scale <= amount.scale and not each.is_place
-            if fits and each.name not in none:
-                named = ".".join(map(quoted_name, (column, each.name)))
-                found[f"{each.name} of its {column}"] = Term(named, own=False)
+    found = {
+        there.told: Term(there.sql, own=False)
+        for there in numbers_there(population)
+        if there.column.scale <= amount.scale
+        and there.column.name not in map(there.table.roles.get, ("price", "quantity", "id"))
+    }
     return dict(list(found.items())[:MOST_THERE])
 
 

@@ -12,7 +12,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_of_both
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.proposal import LEAST_ROWS, Proposal
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.screens.recompute.ties import further, in_three
 from sabueso.stats.additive import HOLDS
@@ -46,15 +46,9 @@ def proposed_told_there(population: Population, amount: Column) -> Iterator[Prop
             best = max(shares, key=lambda name: shares[name])
             if shares[best] < HOLDS:
                 continue
-            told = f"{mine.name} of {table.name} is {best} of its {column}"
-            found = held(population, mine, named[best], told)
+            found = held(population, mine, named[best], f"{best} of its {column}")
             if is_rule(found) and found.differing:
-                yield Proposal(
-                    told,
-                    settings_of(what="product", on=mine.name, expect=found.expression),
-                    f"Rows whose {mine.name} is not what {other.name} tells.",
-                    f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
-                )
+                yield found.proposal(mine.name, table.name, f"what {other.name} tells")
                 break
 
 
