@@ -63,3 +63,13 @@ def taken_in(
     inside("open", "case", cwd=at)
     found = inside_json("intake", "../in", "--yes", cwd=at / "case")
     return at / "case", {screen["name"]: screen for screen in found["screens"]}
+
+
+def asked_for(case: Path) -> dict[str, list[dict[str, Any]]]:
+    """The exceptions of each screen of the programme once it has run, by its name."""
+    inside("screen", cwd=case)
+    found: dict[str, list[dict[str, Any]]] = {}
+    for item in inside_json("queue", "--top", "300", cwd=case):
+        for name in {mark["screen"] for mark in item["marks"]}:
+            found.setdefault(name, []).append(item)
+    return found

@@ -12,6 +12,7 @@ import pytest
 import xlsxwriter
 
 from conftest import inside, inside_json
+from folders import asked_for
 
 STAFF = ["Marta Lima", "Paulo Rocha", "Rita Dias", "Nuno Alves"]
 Rows = list[dict[str, Any]]
@@ -127,11 +128,10 @@ def test_a_list_of_a_few_people_is_a_table_and_a_tenant_is_no_tax_number(taken):
 def test_each_wrong_row_is_asked_for(taken):
     case, said, wrong = taken
     screens = {screen["name"]: screen for screen in said["screens"]}
-    inside("screen", cwd=case)
-    exceptions = inside_json("queue", "--top", "300", cwd=case)
+    exceptions = asked_for(case)
     for name, expected in wrong.items():
         assert name in screens, (name, sorted(screens))
-        told = [e for e in exceptions if name in {mark["screen"] for mark in e["marks"]}]
+        told = exceptions.get(name, [])
         labels = " ".join(str(each["label"]) for each in told)
         assert len(told) == len(expected) and all(each in labels for each in expected), (name, labels)  # fmt: skip
 

@@ -9,8 +9,7 @@ from typing import Any
 
 import pytest
 
-from conftest import inside, inside_json
-from folders import Style, taken_in
+from folders import Style, asked_for, taken_in
 
 Rows = list[dict[str, Any]]
 
@@ -111,11 +110,10 @@ def taken(tmp_path_factory):
 
 def test_each_wrong_row_is_asked_for_and_no_other(taken):
     case, screens, wrong = taken
-    inside("screen", cwd=case)
-    exceptions = inside_json("queue", "--top", "200", cwd=case)
+    exceptions = asked_for(case)
     for name, expected in wrong.items():
         assert name in screens, (name, sorted(screens))
-        told = [e for e in exceptions if name in {mark["screen"] for mark in e["marks"]}]
+        told = exceptions.get(name, [])
         labels = " ".join(str(each["label"]) for each in told)
         assert len(told) == len(expected) and all(each in labels for each in expected), (name, labels)  # fmt: skip
 

@@ -9,8 +9,8 @@ from typing import Any
 
 import pytest
 
-from conftest import inside, inside_json
-from folders import GERMAN, taken_in
+from conftest import inside_json
+from folders import GERMAN, asked_for, taken_in
 
 BEGIN = date(2024, 1, 8)
 PEOPLE = ["akern", "bweber", "cfuchs", "dhahn", "ewolf", "fotto"]
@@ -191,11 +191,10 @@ def test_who_counts_is_told_by_who_checks_and_values_by_the_words_in_one(taken):
 
 def test_each_wrong_row_is_asked_for(taken):
     case, screens, wrong = taken
-    inside("screen", cwd=case)
-    exceptions = inside_json("queue", "--top", "300", cwd=case)
+    exceptions = asked_for(case)
     for name, expected in wrong.items():
         assert name in screens, (name, sorted(screens))
-        told = [e for e in exceptions if name in {mark["screen"] for mark in e["marks"]}]
+        told = exceptions.get(name, [])
         opened: list[str] = []
         for each in told:
             rows = inside_json("dig", each["id"], "--rows", cwd=case)["rows"]

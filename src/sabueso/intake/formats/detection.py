@@ -39,6 +39,8 @@ from sabueso.intake.formats.one_currency import (
     own_currency,
 )
 from sabueso.intake.formats.own_accounts import leave_own_accounts
+from sabueso.intake.formats.people import beside_approver
+from sabueso.intake.formats.role_words import OF_EXCHANGE
 from sabueso.intake.formats.roles import guess_roles, may_have
 from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
 from sabueso.intake.formats.sides import both_filled, side_column
@@ -47,32 +49,6 @@ from sabueso.intake.interface import Layout
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.period_names import names_period
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role
-
-_OF_EXCHANGE = frozenset(
-    [
-        "rate",
-        "exchange",
-        "fx",
-        "kurs",
-        "wechselkurs",
-        "cambio",
-        "cotizacion",
-        "tasa",
-        "tipo",
-        "taux",
-        "change",
-        "cours",
-        "tasso",
-        "cotacao",
-        "koers",
-        "kurz",
-        "curs",
-        "arfolyam",
-    ]
-)
-"""Words of a column that holds what one unit of a currency is in another."""
-LEAST_PEOPLE, SAME_PEOPLE = 3, 0.6
-"""Those who approve, and the share of them that another column must name too, and no others, to be of the same people."""
 
 
 class Widen(Exception):
@@ -179,7 +155,7 @@ def _detected(
     else:
         given = {}
     guessed = _guessed(layout, samples, formats, given, rates=bool(settings.rates))
-    _beside_approver(guessed, samples, formats)
+    beside_approver(guessed, samples, formats)
     for role in ("preparer", "approver"):
         # Approved: yes or no is nobody.
         if role in guessed and role not in given and says_whether(samples[guessed[role]]):
@@ -222,25 +198,6 @@ def _formats(
             else:
                 formats[name] = replace(found, assumed=False)
     return formats
-
-
-def _beside_approver(
-    guessed: dict[Role, str], samples: Mapping[str, list[str]], formats: Mapping[str, Format]
-) -> None:
-    """Give the column that names the same people as that of the approvers to those who prepare rows, where none is
-    called so: who counted, beside who checked."""
-    if "approver" not in guessed or "preparer" in guessed:
-        return
-    approvers = set(samples[guessed["approver"]])
-    if len(approvers) < LEAST_PEOPLE:
-        return
-    for name, values in samples.items():
-        if name in guessed.values() or formats[name].type != "text":
-            continue
-        people = set(values)
-        if len(people & approvers) >= SAME_PEOPLE * len(people | approvers):
-            guessed["preparer"] = name
-            return
 
 
 def _in_one_order(
@@ -328,7 +285,7 @@ def _guessed(
     ):
         guessed = {r: c for r, c in guessed.items() if c != heading} | {"account": heading}
     priced = guessed.get("price")
-    of_exchange = priced is not None and not _OF_EXCHANGE.isdisjoint(worded(priced))
+    of_exchange = priced is not None and not OF_EXCHANGE.isdisjoint(worded(priced))
     if of_exchange and "currency" in guessed and "quantity" not in guessed and "price" not in given:
         del guessed["price"]
     if not {"amount", "currency", "debit"} & set(given):

@@ -71,6 +71,10 @@ STANDING = frozenset(
      "schluss", "ouverture", "cloture", "iniziale", "finale", "apertura", "chiusura", "abertura", "fechamento"]
 )  # fmt: skip
 """Words of what an account stood at before its rows, or stands at after them."""
+OF_EXCHANGE = frozenset(
+    ["rate", "exchange", "fx", "kurs", "wechselkurs", "cambio", "cotizacion", "tasa", "tipo", "taux", "change", "cours", "tasso", "cotacao", "koers", "kurz", "curs", "arfolyam"]
+)  # fmt: skip
+"""Words of a column that holds what one unit of a currency is in another."""
 OF_LENDING = frozenset(["limit", "rating", "score", "days", "line", "hold", "terms", "utilisation", "utilization"])  # fmt: skip
 OF_WHOM = frozenset(
     ["type", "types", "tipo", "typ", "group", "grupo", "gruppe", "groupe", "segment", "segmento", "city", "ciudad", "ort",

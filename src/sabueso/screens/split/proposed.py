@@ -55,7 +55,7 @@ def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Propos
         yield _proposal(table.name, f"facts.{name}", f"{name} of the plan, {value:,}")
     if named:
         return
-    found = _full(population, measure)
+    found, few = _full(population, measure)
     surely = next((each for each in found if each.limit >= LEAST_LIMIT), None)
     if surely is not None and surely.p < SURELY:
         each = surely
@@ -64,13 +64,11 @@ def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Propos
         return
     # Small prices end just below round amounts: of them whoever enters rows tells, and not whoever is paid.
     by_whom = table.role("preparer") is not None
-    asked = [each for each in found if by_whom or each.limit >= LEAST_LIMIT]
-    full, few = (
-        [each for each in asked if (each.expected > 0) == judged] for judged in (True, False)
-    )
-    for each in [*full[:MOST_TRIED], *(few if by_whom else [])]:
-        if each.alone < MAYBE and (who := _somebody(flagged(str(each.limit)))) is not None:
-            yield _proposal(table.name, str(each.limit), f"{who} just below {each.limit:,}")
+    asked = [each for each in found if by_whom or each.limit >= LEAST_LIMIT][:MOST_TRIED]
+    likely = [each.limit for each in asked if each.alone < MAYBE]
+    for limit in [*likely, *(few if by_whom else [])]:
+        if (who := _somebody(flagged(str(limit)))) is not None:
+            yield _proposal(table.name, str(limit), f"{who} just below {limit:,}")
             return
 
 
@@ -105,11 +103,12 @@ def _proposal(table: str, limit: str, because: str) -> Proposal:
     )
 
 
-def _full(population: Population, measure: Column) -> list[_Limit]:
-    """Round amounts with what lies just below them, the least likely first."""
+def _full(population: Population, measure: Column) -> tuple[list[_Limit], list[Decimal]]:
+    """Round amounts with what lies just below them, the least likely first; and those with the most just below of which too
+    few lie around to say how many are to be expected: somebody may have nearly all of these."""
     least, counts = _first_four(population, measure)
     if not len(least):
-        return []
+        return [], []
     unit, largest = 10**measure.scale, int(least.max())
     limits = [
         limit
@@ -118,7 +117,7 @@ def _full(population: Population, measure: Column) -> list[_Limit]:
         if (limit := Decimal(first).scaleb(power)) * unit <= largest
     ]
     found: list[_Limit] = []
-    few: list[_Limit] = []
+    few: list[tuple[int, Decimal]] = []
     for limit in limits:
         part = least * 1000 // int(limit * unit)
         near = (part >= FROM) & (part < TO)
@@ -128,10 +127,9 @@ def _full(population: Population, measure: Column) -> list[_Limit]:
         if below is not None:
             found.append(_Limit(plain, below.count, below.expected, below.p, below.p * len(limits)))
         elif (count := int(around[950 - FROM : 1000 - FROM].sum())) >= LEAST_BELOW:
-            # Too few lie around to say how many are to be expected; somebody may have nearly all of them.
-            few.append(_Limit(plain, count, 0.0, 0.0, 1.0))
-    few.sort(key=lambda each: -each.count)
-    return [*sorted(found, key=lambda each: each.p), *few[:MOST_FEW]]
+            few.append((count, plain))
+    few.sort(key=lambda each: -each[0])
+    return sorted(found, key=lambda each: each.p), [limit for _, limit in few[:MOST_FEW]]
 
 
 def _first_four(population: Population, measure: Column) -> tuple[np.ndarray, np.ndarray]:
