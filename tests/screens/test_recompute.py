@@ -297,6 +297,9 @@ def test_totals_tie_with_their_parts(tmp_path):
     assert "nothing differs" in inside(*asked, "--tolerance", "2", cwd=tmp_path).stdout
     said = inside(*asked[:-1], "amount,number", cwd=tmp_path, code=2).stderr
     assert "expected as many" in said
+    for key, held in (("amount", "numbers"), ("date '2024-01-01'", "days")):
+        said = inside(*asked[:-1], key, cwd=tmp_path, code=2).stderr
+        assert f"holds text, and {key} of 'lines', which names the groups there, {held}" in said, said
 
 
 def test_the_loan_of_the_sample_by_the_terms_of_its_plan(marisma, tmp_path):

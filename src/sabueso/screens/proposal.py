@@ -17,7 +17,9 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
 
 LEAST_ROWS = 100
-"""Rows of a table below which nothing is proposed: they are read, not screened."""
+"""Rows of a table below which no limit is set by how they are spread: they are read, not screened."""
+LEAST_OF_RULE = 30
+"""Rows below which no rule is taken from a table that nearly all of them follow: fewer may by chance."""
 
 
 @dataclass(frozen=True)

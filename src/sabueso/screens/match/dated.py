@@ -13,7 +13,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.match.absent import met_keys
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 
 USUAL, SURELY = 0.9, 0.98
 """Share of the rows of a day and kind that is known which have its figure, from which another is odd; and share of the rows of
@@ -47,7 +47,7 @@ def proposed_dated(population: Population) -> Iterator[Proposal]:
         rows = replace(population, where=chosen)
         pair = {day.name: found.day.name, kind: found.kind.name}
         n, known = met_keys(rows, other, pair)
-        if known < LEAST_ROWS or known < SURELY * n:
+        if known < LEAST_OF_RULE or known < SURELY * n:
             continue
         for own in numbers:
             for figure in found.figures:

@@ -18,7 +18,7 @@ from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, bare_name
 from sabueso.screens.match.flagging import Pairs
 from sabueso.screens.match.keys import Key, Keys
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, same_things, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, same_things, settings_of
 
 NEVER, EVER = "", "9999-12-31"
 """Days before all others and after them: a span without a first day, or a last one, is open there."""
@@ -216,7 +216,7 @@ def _counted(
     select = exp.select(*(exp.alias_(tree, name) for name, tree in asked.items()))
     select = select.from_(cells.subquery("c")).join(whose.subquery("s"), on=same, join_type="left")
     (row,) = population.query(select).to_pylist()
-    if int(row["n"] or 0) < LEAST_ROWS or int(row["most"]) > MOST_SPANS:
+    if int(row["n"] or 0) < LEAST_OF_RULE or int(row["most"]) > MOST_SPANS:
         return None
 
     def end(name: str) -> exp.Expr:

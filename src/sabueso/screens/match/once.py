@@ -11,7 +11,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 
 ONCE, FEW = 0.99, 10
 """Share of the rows that are alone in their day or month, and how many may not be however few rows there are."""
@@ -26,7 +26,7 @@ def proposed_once(population: Population) -> Iterator[Proposal]:
     date = table.dated()
     if date is None or is_budget(table):
         return
-    if population.account(None).used < LEAST_ROWS:
+    if population.account(None).used < LEAST_OF_RULE:
         return
     singles = _whose(table)
     party = table.roles.get("party")

@@ -30,7 +30,7 @@ from sabueso.screens.payees.proposed import proposed_payees
 from sabueso.screens.payees.reasons import RETURNED, Beside, Judge, Often, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
-from sabueso.screens.proposal import LEAST_ROWS, Proposal
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
 from sabueso.stats.bursts import bursts
@@ -110,7 +110,7 @@ class Payees(Screen):
             yield Suit(self.name, "yes", f"{party.name} over time")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        if described is not None and described.n >= LEAST_ROWS:
+        if described is not None and described.n >= LEAST_OF_RULE:
             yield from proposed_payees(population)
 
     def run(self, population: Population, settings: PayeesSettings) -> Finding[PayeeGroup]:

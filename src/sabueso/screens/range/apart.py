@@ -18,7 +18,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_of_both
 from sabueso.screens.in_order import owners_of
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 
 MOST_SEEN = 20_000
 """Rows by which it is judged whose spans do not overlap, before that is counted in all."""
@@ -95,7 +95,7 @@ def proposed_apart(population: Population) -> Iterator[Proposal]:
     """Spans of which hardly any two of one owner overlap, and those of all do."""
     table = population.table
     owners = owners_of(table)
-    if not owners or is_budget(table) or population.account(None).used < LEAST_ROWS:
+    if not owners or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     for ends in _ends(population):
         for owner in _apart(population, ends, owners):
@@ -170,7 +170,7 @@ def _ends(population: Population) -> Iterator[tuple[Column, Column]]:
     (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
     for place, pair in enumerate(pairs):
         both, fits, lasts = (int(row[f"{name}{place}"]) for name in ("both", "fits", "lasts"))
-        if both >= LEAST_ROWS and fits >= ENDS_AFTER * both and lasts >= LASTS * both:
+        if both >= LEAST_OF_RULE and fits >= ENDS_AFTER * both and lasts >= LASTS * both:
             yield pair
 
 

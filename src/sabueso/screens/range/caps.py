@@ -15,7 +15,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 
 MOST_SEEN = 5_000
 """Rows that are looked at before anything is counted in all."""
@@ -53,7 +53,7 @@ class _Pair(NamedTuple):
 def proposed_caps(population: Population) -> Iterator[Proposal]:
     """Numbers with a limit that nearly all of them keep."""
     table = population.table
-    if is_budget(table) or population.account(None).used < LEAST_ROWS:
+    if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     pairs = [*_linked(population), *_own(table)]
     pairs = [pair for pair, keeps in zip(pairs, _keeping(population, pairs), strict=True) if keeps]
@@ -69,7 +69,7 @@ def proposed_caps(population: Population) -> Iterator[Proposal]:
     (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
     for place, pair in enumerate(pairs):
         n, out = int(row[f"n{place}"]), int(row[f"out{place}"])
-        if n >= LEAST_ROWS and 0 < out <= max(
+        if n >= LEAST_OF_RULE and 0 < out <= max(
             FEW_ABOVE, MOST_ABOVE * n, min(LISTED, MOST_LISTED * n)
         ):
             yield Proposal(
@@ -142,7 +142,7 @@ def _keeps(
 ) -> bool:
     """``named`` says that the limit is of a row that is named, ``called`` that it is called one."""
     known = ~(np.isnan(own) | np.isnan(limit))
-    if known.sum() < LEAST_ROWS or (limit[known] < 0).any() or (own[known] < 0).any():
+    if known.sum() < LEAST_OF_RULE or (limit[known] < 0).any() or (own[known] < 0).any():
         return False
     above, alike = (own > limit)[known].mean(), (own == limit)[known].mean()
     chance = (own > limit[shuffled])[known].mean()

@@ -12,7 +12,7 @@ from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.report.numbers import many
-from sabueso.screens.proposal import DISCOUNT, LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.late import late_of
 
@@ -34,7 +34,7 @@ def proposed_discounts(population: Population) -> Iterator[Proposal]:
         where = f"{quoted_name(discount)} <> 0"
         some = replace(population, where=where)
         n = some.account(None).used
-        if n < LEAST_ROWS:
+        if n < LEAST_OF_RULE:
             continue
         for earlier, later in permutations(days, 2):
             order = quoted_name(earlier), quoted_name(later)

@@ -14,7 +14,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of, texts_without
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, texts_without
 
 MOST_SEEN = 20_000
 """Rows that are looked at before anything is counted in all."""
@@ -33,7 +33,7 @@ def proposed_of_kinds(population: Population) -> Iterator[Proposal]:
     table = population.table
     if is_budget(table) or "amount" not in table.roles:
         return
-    if population.account(None).used < LEAST_ROWS:
+    if population.account(None).used < LEAST_OF_RULE:
         return
     found = _kinds(population, table)
     if not found:
@@ -92,7 +92,7 @@ def _having(own: np.ndarray, empty: np.ndarray) -> list[int]:
     """The kinds of which nearly all rows have a value where rows of the others have none."""
     sizes = np.bincount(own[own >= 0])
     lacks = np.bincount(own[own >= 0], weights=empty[own >= 0])
-    large = np.flatnonzero((sizes >= LEAST_ROWS) & (lacks <= MOST_LACKING * sizes))
+    large = np.flatnonzero((sizes >= LEAST_OF_RULE) & (lacks <= MOST_LACKING * sizes))
     rest = np.setdiff1d(np.arange(len(sizes)), large)
     if not len(large) or not len(rest) or lacks[rest].sum() < ELSEWHERE * sizes[rest].sum():
         return []

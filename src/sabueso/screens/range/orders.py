@@ -13,7 +13,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Table
 from sabueso.report.numbers import many
-from sabueso.screens.proposal import CLOSED, LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import CLOSED, LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.late import LEAST_LATE, Late, late_of
 
@@ -57,7 +57,7 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         ended = pair.ended and before > after
         times, share = (ENDED_LATER, ENDED_OUT) if ended else (LEAST_LATER, MOST_OUT)
         usual = times * out <= max(before, after) and out <= _few(both, share)
-        if both < (ENDED_ROWS if ended else LEAST_ROWS) or not usual:
+        if both < (ENDED_ROWS if ended else LEAST_OF_RULE) or not usual:
             continue
         # Of two tables that each name the other's rows, those are told whose day comes later.
         if both_ways and order[1] == first:

@@ -14,7 +14,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.in_order import InOrder, order_of, owners_of
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
 
 LEAST_OWNERS = 20
@@ -63,7 +63,7 @@ def proposed_overdrawn(population: Population) -> Iterator[Proposal]:
     owners = owners_of(table)
     if not measures or not owners or table.dated() is None or is_budget(table):
         return
-    if population.account(None).used < LEAST_ROWS:
+    if population.account(None).used < LEAST_OF_RULE:
         return
     seen = InOrder.of(population, measures, owners)
     for column in measures:
@@ -87,7 +87,7 @@ def _owner(seen: InOrder, column: str) -> str | None:
         if not way.owners:
             continue
         own, whose, so_far = seen.sums(column, way)
-        if len(own) < LEAST_ROWS or (own < 0).mean() < OUTGOING:
+        if len(own) < LEAST_OF_RULE or (own < 0).mean() < OUTGOING:
             continue
         short = (own < 0) & (so_far < -0.5)
         both = np.intersect1d(whose[own > 0], whose[own < 0])

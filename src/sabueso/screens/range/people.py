@@ -14,7 +14,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 
 MOST_SEEN = 20_000
 """Rows by which it is judged whether two columns name the same people."""
@@ -57,7 +57,7 @@ def proposed_people(population: Population) -> Iterator[Proposal]:
         return
     if preparer.type != "text" or approver.type != "text":
         return
-    if population.account(None).used < LEAST_ROWS:
+    if population.account(None).used < LEAST_OF_RULE:
         return
     key = table.role("id")
     columns = [c.name for c in (preparer, approver, key) if c is not None]

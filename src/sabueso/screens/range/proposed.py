@@ -9,7 +9,7 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.table import Role
-from sabueso.screens.proposal import LEAST_ROWS, Proposal
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 
 ROLES: tuple[Role, ...] = ("date", "account", "party", "preparer", "approver", "document")
 MOST_MISSING = 0.01
@@ -33,7 +33,7 @@ def proposed_range(population: Population) -> Iterator[Proposal]:
         for i, c in enumerate(columns)
         if 0 < (row[f"m{i}"] or 0) <= MOST_MISSING * row["rows"]
     ]
-    if lacking and row["rows"] >= LEAST_ROWS:
+    if lacking and row["rows"] >= LEAST_OF_RULE:
         shown = ", ".join(f"{name} in {n:,}" for name, n in lacking)
         yield Proposal(
             f"values missing in {table.name}", {"required": [name for name, _ in lacking]},

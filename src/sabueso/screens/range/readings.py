@@ -14,7 +14,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
 from sabueso.screens.in_order import InOrder, order_of, owners_of
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.range.broken import count_broken
 
 MOST_READINGS = 5
@@ -88,7 +88,7 @@ def proposed_readings(population: Population) -> Iterator[Proposal]:
     owners = owners_of(table)
     if table.dated() is None or not tried or not owners:
         return
-    if population.account(None).used < LEAST_ROWS:
+    if population.account(None).used < LEAST_OF_RULE:
         return
     seen = InOrder.of(population, tried, owners, timed=True)
     for column in tried:
@@ -113,7 +113,7 @@ def _owner(seen: InOrder, column: str) -> str | None:
     for way in seen.ways():
         steps, _ = seen.steps(column, way)
         known = steps[~np.isnan(steps)]
-        if len(known) < LEAST_ROWS:
+        if len(known) < LEAST_OF_RULE:
             continue
         shares[way.owners] = float((known < 0).mean())
         few = max(2 * MOST_FALLING * len(known), FEW_FALLING)

@@ -16,7 +16,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Table
 from sabueso.screens.first_rows import first_codes, repeated
 from sabueso.screens.in_order import owners_of
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
 
 MOST_SEEN = 20_000
@@ -66,7 +66,7 @@ def others(table: Table, column: str, per: Sequence[str]) -> Others:
 def proposed_same(population: Population) -> Iterator[Proposal]:
     """Columns that tell the same of nearly all rows of one owner, and would not if it were another's."""
     table = population.table
-    if is_budget(table) or population.account(None).used < LEAST_ROWS:
+    if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     owners = owners_of(table)
     values = _values(table, owners)
@@ -145,7 +145,7 @@ def _is_told(population: Population, column: str, owner: str) -> bool:
 def _tells(owner: np.ndarray, value: np.ndarray) -> bool:
     known = (owner >= 0) & (value >= 0)
     own, of = owner[known], value[known]
-    if len(own) < LEAST_ROWS:
+    if len(own) < LEAST_OF_RULE:
         return False
     sizes = np.bincount(own)
     large = sizes >= EACH

@@ -15,7 +15,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.named import numbers_there
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.screens.recompute.ties import further
@@ -44,7 +44,7 @@ class _Term(NamedTuple):
 def proposed_accrued(population: Population, amount: Column) -> Iterator[Proposal]:
     """An amount for the days, or the month, of its row."""
     table = population.table
-    if is_budget(table) or population.account(None).used < LEAST_ROWS:
+    if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     amounts = [amount, *further(table, amount)]
     bases, rates, spans = _bases(population, amounts), _rates(population, amounts), _spans(table)
@@ -101,7 +101,7 @@ def _way(
 def _share(own: np.ndarray, made: np.ndarray, scale: int) -> float:
     """Of the rows that have both, the share whose amount is made so, if they tell anything."""
     known = ~(np.isnan(own) | np.isnan(made))
-    if known.sum() < min(LEAST_ROWS, len(own)) or (own[known] != 0).mean() < SOMETHING:
+    if known.sum() < min(LEAST_OF_RULE, len(own)) or (own[known] != 0).mean() < SOMETHING:
         return 0.0
     if np.unique(made[known]).size < DIFFERENT:
         return 0.0

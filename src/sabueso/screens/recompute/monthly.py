@@ -11,7 +11,7 @@ from sabueso.population.period_names import names_period, span_named
 from sabueso.population.population import Population
 from sabueso.population.table import Table
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, same_things, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, same_things, settings_of
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
 
@@ -76,7 +76,7 @@ def _tied(
         by, other_on = [quoted_name(column), mine.by], [quoted_name(key), theirs.by]
         own, expected = (f"sum({quoted_name(t.roles['amount'])})" for t in (table, other))
         n, both, same = agreement(population, Sides(by, own, expected, other.name, other_on))
-        if both < LEAST_ROWS or same < max(SAME * n, HOLDS * both) or same == n:
+        if both < LEAST_OF_RULE or same < max(SAME * n, HOLDS * both) or same == n:
             continue
         return Proposal(
             f"amount by {column} and {mine.name} of {table.name} and {other.name}",

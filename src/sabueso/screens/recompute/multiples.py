@@ -16,7 +16,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.screens.recompute.ties import further
 from sabueso.stats.additive import HOLDS
@@ -47,7 +47,7 @@ def proposed_one_rate(
     numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
     others = [c for c in numbers if c.name not in taken and c not in amounts]
     bases = [*amounts, *others][:MOST_BASES]
-    if len(bases) < 2 or population.account(None).used < LEAST_ROWS:
+    if len(bases) < 2 or population.account(None).used < LEAST_OF_RULE:
         return
     seen = first_numbers(
         population, {quoted_name(c.name): sql.column(c.name) for c in bases}, MOST_SEEN
@@ -156,7 +156,7 @@ class _Made(NamedTuple):
 def _both_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[_Made]:
     """Amounts with, or less, another that some rows have, as a discount before tax."""
     has = {c.name: (np.nan_to_num(seen[quoted_name(c.name)]) != 0).sum() for c in amounts}
-    some = [c.name for c in amounts if has[c.name] * SOME_HAVE >= LEAST_ROWS]
+    some = [c.name for c in amounts if has[c.name] * SOME_HAVE >= LEAST_OF_RULE]
     for one, two in permutations(some, 2):
         yield _Made((one, two), "-")
         if one < two:
@@ -174,7 +174,7 @@ def _one_rate(own: np.ndarray, of: np.ndarray, scale: int) -> _OneRate | None:
     """The multiple that nearly all rows with both have, by numbers that vary; None where there is none with six
     decimals or fewer, or it is one."""
     known = ~(np.isnan(own) | np.isnan(of)) & (of != 0) & (own != 0)
-    if known.sum() < LEAST_ROWS or np.unique(of[known]).size < DIFFERENT:
+    if known.sum() < LEAST_OF_RULE or np.unique(of[known]).size < DIFFERENT:
         return None
     # Of the largest rounding tells the least.
     large = known & (np.abs(of) >= np.median(np.abs(of[known])))

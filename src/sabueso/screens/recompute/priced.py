@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
-from sabueso.screens.proposal import DISCOUNT, LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.recompute.products import products
 from sabueso.stats.additive import HOLDS
 
@@ -75,7 +75,7 @@ def priced(
 
 def is_rule(found: Priced) -> bool:
     """Whether amounts are made so: it holds for nearly all rows, and so few differ that each can be looked at."""
-    if found.checked < LEAST_ROWS or found.differing > (1 - HOLDS) * found.checked:
+    if found.checked < LEAST_OF_RULE or found.differing > (1 - HOLDS) * found.checked:
         return False
     return are_few(found.differing, found.checked)
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
 from sabueso.screens.recompute.multiples import proposed_one_rate
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
@@ -73,7 +73,7 @@ def _finest(table: Table) -> Column | None:
 def _sums(population: Population, measure: Column | None) -> Iterator[Proposal]:
     """Columns that are others added up or taken off."""
     table = population.table
-    if measure is None or is_budget(table) or population.account(None).used < LEAST_ROWS:
+    if measure is None or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     for each in sums_of(population, measure):
         if not are_few(each.rows - each.holding, each.rows):

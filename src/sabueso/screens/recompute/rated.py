@@ -15,7 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.recompute.priced import TAX, Priced, held, is_rule
 from sabueso.screens.recompute.ties import further, in_three
 from sabueso.stats.additive import HOLDS
@@ -71,7 +71,7 @@ def proposed_rates(
     table = population.table
     amounts = [amount, *further(table, amount)]
     rates = _rates(population, amounts)
-    if not rates or population.account(None).used < LEAST_ROWS:
+    if not rates or population.account(None).used < LEAST_OF_RULE:
         return
     quantity = table.role("quantity")
     bases = [*amounts, *([quantity] if quantity is not None else [])]
@@ -171,7 +171,7 @@ def _share(own: np.ndarray, of: np.ndarray, factor: np.ndarray, scale: int) -> f
     """Of the rows seen, the share whose amount is made so, if most of them tell anything by it."""
     made = of * factor
     known = ~(np.isnan(own) | np.isnan(made))
-    if known.sum() < LEAST_ROWS:
+    if known.sum() < LEAST_OF_RULE:
         return 0.0
     half = 0.5 * 10.0**-scale
     same = np.abs(own - made) <= half * 1.000001

@@ -12,7 +12,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_codes, repeated
 from sabueso.screens.in_order import MOST_SEEN, InOrder, owners_of
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of, texts_without
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of, texts_without
 from sabueso.screens.recompute.products import balances
 from sabueso.screens.recompute.ties import further
 from sabueso.stats.additive import HOLDS
@@ -40,7 +40,7 @@ def proposed_running(population: Population, amount: Column) -> Iterator[Proposa
     stock, quantity = _stock(table, others), table.role("quantity")
     if stock and quantity is not None:
         others, moved = [*others, *stock], [amount, quantity]
-    if not others or population.account(None).used < LEAST_ROWS:
+    if not others or population.account(None).used < LEAST_OF_RULE:
         return
     owners = owners_of(table)
     if any(_BALANCE.search(column.name) for column in others):
@@ -53,7 +53,7 @@ def proposed_running(population: Population, amount: Column) -> Iterator[Proposa
         step, owned = best
         per = list(map(quoted_name, owned))
         found, _ = balances(population, step, column, per, None)
-        if found.checked >= LEAST_ROWS and found.differing <= (1 - HOLDS) * found.checked:
+        if found.checked >= LEAST_OF_RULE and found.differing <= (1 - HOLDS) * found.checked:
             yield Proposal(
                 f"{column.name} of {table.name} carried forward",
                 settings_of(
@@ -92,7 +92,7 @@ def _carried(
     for way in ways:
         moved, rows = seen.steps(balance.name, way)
         known = ~np.isnan(moved)
-        if known.sum() < LEAST_ROWS or (moved[known] != 0).mean() < MOVED:
+        if known.sum() < LEAST_OF_RULE or (moved[known] != 0).mean() < MOVED:
             continue
         for step in steps:
             own = seen.numbers[step.name][rows]

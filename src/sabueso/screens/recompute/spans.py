@@ -14,7 +14,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.stats.additive import HOLDS
 
@@ -49,7 +49,7 @@ def proposed_spans(population: Population) -> Iterator[Proposal]:
     table = population.table
     ways = list(_ways(table))
     numbers = _numbers(table) if ways and not is_budget(table) else []
-    if not numbers or population.account(None).used < LEAST_ROWS:
+    if not numbers or population.account(None).used < LEAST_OF_RULE:
         return
     trees = {way.sql: expressions.scalar(way.sql, table, "--expect") for way in ways}
     trees |= {
@@ -89,7 +89,7 @@ def _numbers(table: Table) -> list[Column]:
 def _share(own: np.ndarray, made: np.ndarray, scale: int) -> float:
     """Of the rows seen that have both, the share whose number is that time, if they are several."""
     known = ~(np.isnan(own) | np.isnan(made))
-    if known.sum() < LEAST_ROWS or np.unique(own[known]).size < DIFFERENT:
+    if known.sum() < LEAST_OF_RULE or np.unique(own[known]).size < DIFFERENT:
         return 0.0
     half = 0.5 * 10.0**-scale
     return float((np.abs(own - made)[known] <= half * 1.000001).mean())

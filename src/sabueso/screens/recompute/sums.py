@@ -14,7 +14,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import LEAST_ROWS
+from sabueso.screens.proposal import LEAST_OF_RULE
 from sabueso.screens.recompute.named import numbers_there
 from sabueso.screens.recompute.products import wide
 from sabueso.stats.additive import HOLDS, relations
@@ -172,7 +172,7 @@ def _counted(
         of, parts, row = least
         whole, floored = of.whole, True
     kept = floored or row["kept"] >= HOLDS * row["several"]
-    if row["several"] < LEAST_ROWS or not kept or row["holding"] < HOLDS * row["rows"]:
+    if row["several"] < LEAST_OF_RULE or not kept or row["holding"] < HOLDS * row["rows"]:
         return None
     ordered = tuple(sorted(parts.items(), key=lambda part: -part[1]))
     left_blank = frozenset(parts) & of.blank

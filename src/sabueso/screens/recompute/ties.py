@@ -14,7 +14,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.proposal import (
-    LEAST_ROWS,
+    LEAST_OF_RULE,
     Proposal,
     is_budget,
     settings_of,
@@ -88,7 +88,7 @@ def _entries(population: Population) -> Iterator[Proposal]:
     account = population.account(None)
     n, _, same = agreement(population, sides)
     # Rows that each are an entry of their own come to nothing only where they are nothing.
-    if n < LEAST_ROWS or 2 * n > account.used or same < HOLDS * n:
+    if n < LEAST_OF_RULE or 2 * n > account.used or same < HOLDS * n:
         return
     yield Proposal(
         f"debits and credits of each {entry.name} of {table.name}",
@@ -108,13 +108,13 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             sides = Sides(by, recorded, expected, other.name, other_on)
             n, both, same = agreement(population, sides)
             without = None
-            if both >= LEAST_ROWS and both - same > FEW and same >= MOSTLY * both:
+            if both >= LEAST_OF_RULE and both - same > FEW and same >= MOSTLY * both:
                 without = without_a_kind(population, sides, both - same)
             if without is not None:
                 n, both, same = without.counts
             # Of many that one side lacks, such as bills that are not paid yet, nothing is to be said but that.
             among = "both" if n - both > max(FEW, LACKING * n) else None
-            if both < LEAST_ROWS or same < HOLDS * (both if among else n):
+            if both < LEAST_OF_RULE or same < HOLDS * (both if among else n):
                 continue
             own = (population.table.roles[role], other.roles[role]) == (mine, theirs)
             called = role if own else mine

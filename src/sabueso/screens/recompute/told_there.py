@@ -12,7 +12,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_of_both
-from sabueso.screens.proposal import LEAST_ROWS, Proposal
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.screens.recompute.ties import further, in_three
 from sabueso.stats.additive import HOLDS
@@ -62,12 +62,12 @@ def _numbers(other: Table, amount: Column) -> list[Column]:
 
 def _are_several(codes: np.ndarray) -> bool:
     known = codes[codes >= 0]
-    return len(known) >= max(LEAST_ROWS, OF_EACH * len(np.unique(known)))
+    return len(known) >= max(LEAST_OF_RULE, OF_EACH * len(np.unique(known)))
 
 
 def _same(mine: np.ndarray, theirs: np.ndarray) -> float:
     """Of the rows that have both, the share in which they are the same, if they are several."""
     known = ~(np.isnan(mine) | np.isnan(theirs))
-    if known.sum() < LEAST_ROWS or np.unique(mine[known]).size < DIFFERENT:
+    if known.sum() < LEAST_OF_RULE or np.unique(mine[known]).size < DIFFERENT:
         return 0.0
     return float((mine == theirs)[known].mean())

@@ -93,6 +93,7 @@ def _compared(population: Population, sides: Sides) -> _Compared:
             raise UserError(
                 f"--by has {len(own.names)} keys and --other-on {len(grouping.names)}; expected as many"
             )
+        _of_one_kind(population, own, other, grouping)
         missing = [
             Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees)))
         ]
@@ -114,6 +115,34 @@ def _compared(population: Population, sides: Sides) -> _Compared:
     if sides.both:
         inner = inner.where(exp.and_(*(tree.copy() for tree in there)))
     return _Compared(own, reasons, kind, inner)
+
+
+def _of_one_kind(
+    population: Population, own: Grouping, other: Population, theirs: Grouping
+) -> None:
+    """Refuse keys that no group can share: one side's are numbers, say, and the other's text."""
+    here, there = _kinds(population, own), _kinds(other, theirs)
+    for label, kind, name, found in zip(own.labels, here, theirs.labels, there, strict=True):
+        if kind != found:
+            raise UserError(
+                f"--by {label} of {population.table.name!r} holds {kind}, and {name} of {other.table.name!r}, which names "
+                f"the groups there, {found}; expected both to hold the same"
+            )
+
+
+def _kinds(population: Population, grouping: Grouping) -> list[str]:
+    """What each key of a grouping holds."""
+    named = [exp.alias_(tree, key, quoted=True) for key, tree in grouping.values().items()]
+    found = population.query(population.used(exp.select(*named), []).limit(0))
+    return [_held(field.type) for field in found.schema]
+
+
+def _held(kind: pa.DataType) -> str:
+    if pa.types.is_decimal(kind) or pa.types.is_integer(kind) or pa.types.is_floating(kind):
+        return "numbers"
+    if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
+        return "days"
+    return "times of the day" if pa.types.is_time(kind) else "text"
 
 
 def totals(

@@ -13,7 +13,7 @@ from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
-from sabueso.screens.proposal import LEAST_ROWS
+from sabueso.screens.proposal import LEAST_OF_RULE
 from sabueso.screens.recompute.priced import DISCOUNT, TAX, Priced, held, is_rule
 from sabueso.stats.additive import HOLDS
 
@@ -116,7 +116,7 @@ class _Seen:
             for place in range(len(names) + 2)
         ]
         used = every[1] != 0
-        if used.sum() < LEAST_ROWS:
+        if used.sum() < LEAST_OF_RULE:
             return None
         amounts, rates, *rest = (column[used] for column in every)
         near = 10.0**-amount.scale + 1e-9

@@ -14,7 +14,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_coded, first_codes
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 
 MOST_OF_SEVERAL = 0.05
 MOST_SEEN, SEVERAL, MOST_WORDS = 20_000, 5, 12
@@ -95,7 +95,7 @@ def _of_papers(population: Population, document: Column, party: Column) -> Itera
     only = f"{name} not in ({', '.join(map(literal, words))})" if words else None
     besides = f"; {', '.join(words)} {'is' if len(words) == 1 else 'are'} no paper" if words else ""
     numbered = population if only is None else replace(population, where=only)
-    if _each_of(numbered, document.name)[1] >= LEAST_ROWS and _of_one(numbered, document, party):
+    if _each_of(numbered, document.name)[1] >= LEAST_OF_RULE and _of_one(numbered, document, party):
         yield Proposal(
             f"one {document.name} of several {party.name} in {table.name}",
             settings_of(same=[name], differs=party.name, where=only),
@@ -104,7 +104,7 @@ def _of_papers(population: Population, document: Column, party: Column) -> Itera
         )
     nobodys = f"{quoted_name(party.name)} is null" + (f" and {only}" if only else "")
     each, rows = _each_of(replace(population, where=nobodys), document.name)
-    if rows >= LEAST_ROWS and ONCE * rows <= each < rows:
+    if rows >= LEAST_OF_RULE and ONCE * rows <= each < rows:
         yield Proposal(
             f"one {document.name} twice in {table.name}, without {party.name}",
             settings_of(same=[name], where=nobodys),

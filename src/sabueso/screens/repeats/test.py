@@ -18,7 +18,7 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding
 from sabueso.screens.grouping import Grouping, named_by
 from sabueso.screens.interface import Screen
-from sabueso.screens.proposal import LEAST_ROWS, Proposal
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.repeats.flagging import flags_of
 from sabueso.screens.repeats.judging import Frequencies, judged, with_those_beyond, without_rhythm
 from sabueso.screens.repeats.proposed import proposed_repeats
@@ -93,7 +93,7 @@ class Repeats(Screen):
             yield Suit(self.name, "yes", f"by {party.name} and amount, close in {date.name}")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        if described is not None and described.n >= LEAST_ROWS:
+        if described is not None and described.n >= LEAST_OF_RULE:
             yield from proposed_repeats(population, described.n)
 
     def run(self, population: Population, settings: RepeatsSettings) -> Finding[RepeatGroup]:

@@ -12,7 +12,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.sequence.looking import COMMON
 from sabueso.screens.sequence.settings import SequenceSettings
 
@@ -29,7 +29,7 @@ _NUMBERED = re.compile(r"(\D*)([0-9]{2,12})")
 def proposed_sequences(screen: Screen, population: Population) -> Iterator[Proposal]:
     """A series that nearly all rows are in, or nearly all papers of one beginning, of which hardly a number is missing."""
     table = population.table
-    if population.account(None).used < LEAST_ROWS:
+    if population.account(None).used < LEAST_OF_RULE:
         return
     column = table.role("id")
     if column is not None:
@@ -93,6 +93,6 @@ def _series(population: Population, column: Column) -> str | None:
     dense = {}
     for head, own in numbers.items():
         share = len(own) / (max(own) - min(own) + 1)
-        if len(own) >= LEAST_ROWS and share >= DENSE:
+        if len(own) >= LEAST_OF_RULE and share >= DENSE:
             dense[head] = len(own)
     return max(dense, key=lambda head: dense[head], default=None)
