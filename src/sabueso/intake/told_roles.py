@@ -130,10 +130,29 @@ def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
         if others:
             text = _chosen(what, taken, others)
             found.append(Assumed(text, f"roles.{role}", (amount,)))
+        elif (
+            role == "date"
+            and not may_have("date", taken)
+            and (later := _other_days(reading, taken))
+        ):
+            text = (
+                f"the days of the table are those of {taken}, and not {later}, which follows them"
+            )
+            found.append(Assumed(text, "roles.date", (amount,)))
         elif role == "date" and not OF_SPANS.isdisjoint(worded(taken)):
             text = f"the days of the table are those of {taken}, by whose name something begins or ends then"
             found.append(Assumed(text, "roles.date", (amount,)))
     return found
+
+
+def _other_days(reading: Reading, taken: str) -> str:
+    """The only other column of days, where there is one."""
+    days = [
+        n
+        for n, f in reading.formats.items()
+        if isinstance(f, DateFormat) and f.type in _KINDS["date"]
+    ]
+    return "".join(name for name in days if name != taken) if len(days) == 2 else ""
 
 
 _KINDS = {"date": ("date", "timestamp"), "quantity": ("number",), "currency": ("text",)}

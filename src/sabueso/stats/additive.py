@@ -9,7 +9,7 @@ import numpy as np
 
 HOLDS = 0.9
 """Share of rows that must keep a relation."""
-LEAST_ROWS = 100
+LEAST_ROWS = 30
 """Rows of fewer than which nothing is said."""
 TRIALS, ENOUGH = 60, 8
 """How often some rows are drawn, since one in ten may be wrong, and how often where a relation has been found."""

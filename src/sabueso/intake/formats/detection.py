@@ -45,6 +45,7 @@ from sabueso.intake.formats.roles import guess_roles, may_have
 from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
 from sabueso.intake.formats.sides import both_filled, side_column
 from sabueso.intake.formats.stated import states_total
+from sabueso.intake.formats.two_days import earlier_of_two
 from sabueso.intake.interface import Layout
 from sabueso.intake.settings import ReadSettings
 from sabueso.population.period_names import names_period
@@ -252,6 +253,9 @@ def _guessed(
     shares = {name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit == "%"}
     held = [column for column in columns if column.name not in shares]
     guessed = guess_roles(held, distinct, both_filled(layout.sample), formats)
+    if "date" not in guessed and "date" not in given:
+        begins = earlier_of_two(guessed, layout.sample, formats)
+        guessed |= {} if begins is None else {"date": begins}
     leave_own_accounts(guessed, layout.sample)
     heading = layout.found.get("headings")
     if heading is not None and layout.added:

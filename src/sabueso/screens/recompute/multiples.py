@@ -3,10 +3,10 @@ in all. Kilometres, a net, what is left after a discount."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 from decimal import Decimal
-from itertools import permutations
+from itertools import combinations, permutations
 from typing import NamedTuple
 
 import numpy as np
@@ -16,7 +16,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
+from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.screens.recompute.ties import further
 from sabueso.stats.additive import HOLDS
@@ -29,6 +29,12 @@ RATE_DECIMALS = (4, 5, 6)
 """Decimals of a multiple, the fewest first: a tax of 8.875 percent has five."""
 NEED_NONE = 0.1
 """Share of the rows with nothing of an amount from which it is one that not all rows need."""
+MOST_RULES = 2
+"""Multiples that are proposed of one table."""
+MOST_FACTORS = 7
+"""Numbers of which two may make an amount times one another."""
+PLAIN = 6
+"""Letters of a multiple, such as 0.0875, above which one of fewer is rather what the amount was made by."""
 MOST_WAYS = 6
 """Multiples that are counted in all rows, those that hold for the most first."""
 SOME_HAVE = 10
@@ -36,30 +42,32 @@ SOME_HAVE = 10
 
 
 def proposed_one_rate(
-    population: Population, amount: Column, asked: Priced | None
+    population: Population, amount: Column, asked: Priced | None, rated: Collection[str] = ()
 ) -> Iterator[Proposal]:
     """Amounts of a row that are one and the same multiple of another of its numbers, such as of the kilometres that were
-    driven or of the net: the first that nearly all rows with both keep. Of the quantity, whose price is ``asked`` for
-    already, the multiple would be that price."""
+    driven or of the net, or of two of them times one another: the first that nearly all rows with both keep. Of the
+    quantity, whose price is ``asked`` for already, the multiple would be that price; what ``rated`` are is known too."""
     table = population.table
     amounts = [amount, *further(table, amount)]
     taken = set(table.roles.values()) - {table.roles.get("quantity")}
     numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
     others = [c for c in numbers if c.name not in taken and c not in amounts]
     bases = [*amounts, *others][:MOST_BASES]
+    factors = [c for c in numbers if c.name not in taken - {table.roles.get("price")}]
+    factors = [c for c in factors if c.name != amount.name][:MOST_FACTORS]
     if len(bases) < 2 or population.account(None).used < LEAST_OF_RULE:
         return
-    seen = first_numbers(
-        population, {quoted_name(c.name): sql.column(c.name) for c in bases}, MOST_SEEN
-    )
+    every = {quoted_name(c.name): sql.column(c.name) for c in (*bases, *factors)}
+    seen = first_numbers(population, every, MOST_SEEN)
+    known = set(rated) | ({amount.name} if asked is not None else set())
     exact: list[_Multiple] = []
-    left = MOST_WAYS
-    for way in _multiples(table, amounts, bases, seen, asked):
+    left, told_of = MOST_WAYS, 0
+    for way in _multiples(table, amounts, bases, factors, seen, asked, known):
         # What is no exception to one rule is none to what that makes of it.
         if not left or any(one.makes(way) for one in exact):
             continue
         left -= 1
-        told = f"{way.rate.text} times {way.of.told}"
+        told = way.of.told if way.rate.text == "1" else f"{way.rate.text} times {way.of.told}"
         own, expression = way.own, way.expression(seen)
         # Rows that need none are no part of this: a fee for being late.
         none = float((np.nan_to_num(seen[quoted_name(own.name)]) == 0).mean())
@@ -67,13 +75,16 @@ def proposed_one_rate(
         rows = replace(population, where=where)
         found = held(rows, own, expression, told)
         if is_rule(found) and found.differing:
-            made = found.proposal(own.name, table.name, "what the rate makes it")
+            by = "these make" if way.of.sign == "*" else "the rate makes"
+            made = found.proposal(own.name, table.name, f"what {by} it")
             some = " that have some" if where or expression.startswith("nullif") else ""
             settings = settings_of(where=where, **made.settings)
             yield replace(made, settings=settings, because=f"{found.because}{some}")
-            return
+            told_of += 1
         if is_rule(found):
             exact.append(way)
+        if told_of == MOST_RULES:
+            return
 
 
 class _Multiple(NamedTuple):
@@ -89,10 +100,13 @@ class _Multiple(NamedTuple):
         of = self.of.expression(seen)
         nothing = np.nan_to_num(self.of.values(seen)) == 0
         apart = nothing & (np.nan_to_num(seen[quoted_name(self.own.name)]) != 0)
-        return f"{f'nullif({of}, 0)' if apart.any() else of} * {self.rate.text}"
+        times = "" if self.rate.text == "1" else f" * {self.rate.text}"
+        return f"{f'nullif({of}, 0)' if apart.any() else of}{times}"
 
     def makes(self, other: _Multiple) -> bool:
-        """Whether another multiple is of what this one makes, or of what it is made of."""
+        """Whether another multiple is of what this one makes, or of what it is made of; or the whole with this part."""
+        if self.of == other.of and max(abs(float(way.rate.text)) for way in (self, other)) > 1:
+            return True
         return self.own.name in (other.own.name, *other.of.names) or other.own.name in self.of.names
 
 
@@ -100,32 +114,43 @@ def _multiples(
     table: Table,
     amounts: list[Column],
     bases: list[Column],
+    factors: list[Column],
     seen: Mapping[str, np.ndarray],
     asked: Priced | None,
+    known: Collection[str],
 ) -> list[_Multiple]:
     """Multiples that nearly all of some rows keep, those first that most do: others are what these make of some. Of
     equally good ones the plainest, and the fee as a part of its rent before the rent as a multiple of the fee."""
-    made = [*map(_Made.of, bases), *_both_of(amounts, seen)]
+    made = [*map(_Made.of, bases), *_both_of(amounts, seen), *_products(factors)]
     found = []
     for own in amounts:
         # Of the quantity it would be the price, which is asked for already.
         priced = asked is not None and own is amounts[0]
         for of in made:
-            if own.name in of.names or (priced and of.names == (table.roles.get("quantity"),)):
+            less_own = (
+                of.sign == "-" and of.names[1] == own.name
+            )  # a tax, of what it is a part of without it
+            if (own.name in of.names and not less_own) or (
+                priced and of.names == (table.roles.get("quantity"),)
+            ):
                 continue
-            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale)
+            once = of.sign == "*"
+            if once and own.name in known:
+                continue
+            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale, once=once)
             if rate is not None:
                 found.append(_Multiple(rate, own, of))
 
-    def rank(way: _Multiple) -> tuple[float, int, bool, int]:
-        size = abs(float(way.rate.text))
-        return -way.rate.holds, len(way.of.names), size > 1, len(way.rate.text)
+    def rank(way: _Multiple) -> tuple[float, bool, int, bool, int]:
+        size, long = abs(float(way.rate.text)), len(way.rate.text) > PLAIN
+        return -way.rate.holds, long, len(way.of.names), size > 1, len(way.rate.text)
 
     return sorted(found, key=rank)
 
 
 class _Made(NamedTuple):
-    """What an amount may be a multiple of: one number, or two with a sign."""
+    """What an amount may be a multiple of: one number, two with a sign, or the product of two less a discount in
+    hundredths."""
 
     names: tuple[str, ...]
     sign: str = ""
@@ -136,6 +161,9 @@ class _Made(NamedTuple):
 
     @property
     def told(self) -> str:
+        if self.sign == "*":
+            less = "".join(f" less {name} per cent" for name in self.names[2:])
+            return f"{' times '.join(self.names[:2])}{less}"
         word = {"+": " and ", "-": " less "}.get(self.sign, "")
         return f"({word.join(self.names)})" if self.sign else self.names[0]
 
@@ -143,6 +171,11 @@ class _Made(NamedTuple):
         """As SQL; a second number that some rows leave blank is nothing there."""
         if not self.sign:
             return quoted_name(self.names[0])
+        if self.sign == "*":
+            less = "".join(
+                f" * (1 - coalesce({quoted_name(name)}, 0) / 100)" for name in self.names[2:]
+            )
+            return f"{' * '.join(map(quoted_name, self.names[:2]))}{less}"
         one, two = map(quoted_name, self.names)
         if np.isnan(seen[two]).any():
             two = f"coalesce({two}, 0)"
@@ -150,6 +183,9 @@ class _Made(NamedTuple):
 
     def values(self, seen: Mapping[str, np.ndarray]) -> np.ndarray:
         one, *rest = (seen[quoted_name(name)] for name in self.names)
+        if self.sign == "*":
+            less = (1 - np.nan_to_num(percent) / 100 for percent in rest[1:])
+            return np.prod([one, rest[0], *less], axis=0)
         return one + sum(np.nan_to_num(two) * (-1 if self.sign == "-" else 1) for two in rest)
 
 
@@ -163,6 +199,16 @@ def _both_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[
             yield _Made((one, two), "+")
 
 
+def _products(numbers: list[Column]) -> Iterator[_Made]:
+    """Two numbers times one another, and that less a discount: the days of a hire at what a day costs."""
+    discounts = [c.name for c in numbers if DISCOUNT.search(c.name)][:1]
+    factors = [c.name for c in numbers if c.name not in discounts]
+    for pair in combinations(factors, 2):
+        yield _Made(pair, "*")
+        if discounts:
+            yield _Made((*pair, *discounts), "*")
+
+
 class _OneRate(NamedTuple):
     """A multiple as it is written, and the share of the rows seen that have it."""
 
@@ -170,9 +216,11 @@ class _OneRate(NamedTuple):
     holds: float
 
 
-def _one_rate(own: np.ndarray, of: np.ndarray, scale: int) -> _OneRate | None:
+def _one_rate(
+    own: np.ndarray, of: np.ndarray, scale: int, *, once: bool = False
+) -> _OneRate | None:
     """The multiple that nearly all rows with both have, by numbers that vary; None where there is none with six
-    decimals or fewer, or it is one."""
+    decimals or fewer, or it is one, unless ``once`` says that this is told by nothing else."""
     known = ~(np.isnan(own) | np.isnan(of)) & (of != 0) & (own != 0)
     if known.sum() < LEAST_OF_RULE or np.unique(of[known]).size < DIFFERENT:
         return None
@@ -182,6 +230,6 @@ def _one_rate(own: np.ndarray, of: np.ndarray, scale: int) -> _OneRate | None:
     for decimals in RATE_DECIMALS:
         rate = round(near, decimals)
         same = np.abs(own - of * rate)[known] <= half * 1.000001
-        if abs(rate) not in (0.0, 1.0) and same.mean() >= HOLDS:
+        if rate and (once or abs(rate) != 1.0) and same.mean() >= HOLDS:
             return _OneRate(format(Decimal(str(rate)).normalize(), "f"), float(same.mean()))
     return None

@@ -13,7 +13,7 @@ from sabueso.screens.recompute.accrued import proposed_accrued
 from sabueso.screens.recompute.multiples import proposed_one_rate
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_rates
-from sabueso.screens.recompute.running import proposed_running
+from sabueso.screens.recompute.running import proposed_meters, proposed_running
 from sabueso.screens.recompute.spans import proposed_spans
 from sabueso.screens.recompute.sums import sums_of
 from sabueso.screens.recompute.ties import further, proposed_ties
@@ -38,6 +38,7 @@ def proposed_recomputations(
         )
     yield from proposed_ties(population)
     yield from proposed_spans(population)
+    yield from proposed_meters(population)
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is None:
         yield from _sums(population, _finest(table))
@@ -53,8 +54,10 @@ def proposed_recomputations(
     if price is not None:
         found = None if quantity is None else priced(population, quantity, price, amount)
         found = found or waged(population, price, amount)
-    yield from proposed_rates(population, amount, found)
-    yield from proposed_one_rate(population, amount, found)
+    by_rate = list(proposed_rates(population, amount, found))
+    yield from by_rate
+    rated = [str(each.settings["on"]) for each in by_rate]
+    yield from proposed_one_rate(population, amount, found, rated)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",

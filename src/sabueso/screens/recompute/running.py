@@ -19,6 +19,8 @@ from sabueso.stats.additive import HOLDS
 
 MOVED = 0.5
 """Share of the rows of which the balance must not be the one before: one that stands still is no balance."""
+MOST_METERS = 5
+"""Numbers without a role of which one may be carried forward by another."""
 MOST_WHOSE = 4
 """Columns besides that a balance may be of."""
 NOBODYS: tuple[Role, ...] = (
@@ -45,9 +47,37 @@ def proposed_running(population: Population, amount: Column) -> Iterator[Proposa
     owners = owners_of(table)
     if any(_BALANCE.search(column.name) for column in others):
         owners += _whose(population, owners)
-    seen = InOrder.of(population, [*moved, *others], owners)
-    for column in others:
-        best = _carried(seen, column, [c for c in (*moved, *others) if c.name != column.name])
+    yield from _carried_forward(population, [*moved, *others], others, owners, amount)
+
+
+def proposed_meters(population: Population) -> Iterator[Proposal]:
+    """What a meter or an odometer stands at after each row, where another number of the row is what it went on by: the
+    next row of the same owner starts where the one before ended."""
+    table = population.table
+    taken = set(table.roles.values())
+    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    amount = table.role("amount")
+    known = [] if amount is None else [amount, *further(table, amount)]
+    free = [c for c in numbers if c.name not in taken and c not in known][:MOST_METERS]
+    owners = owners_of(table)
+    if len(free) < 2 or not owners or table.dated() is None:
+        return
+    if population.account(None).used >= LEAST_OF_RULE:
+        yield from _carried_forward(population, free, free, owners, None)
+
+
+def _carried_forward(
+    population: Population,
+    numbers: Sequence[Column],
+    balances_of: Sequence[Column],
+    owners: Sequence[str],
+    amount: Column | None,
+) -> Iterator[Proposal]:
+    """Each of some numbers that is carried forward with another, as that holds for the most rows."""
+    table = population.table
+    seen = InOrder.of(population, numbers, owners)
+    for column in balances_of:
+        best = _carried(seen, column, [c for c in numbers if c.name != column.name])
         if best is None:
             continue
         step, owned = best
@@ -58,7 +88,7 @@ def proposed_running(population: Population, amount: Column) -> Iterator[Proposa
                 f"{column.name} of {table.name} carried forward",
                 settings_of(
                     what="balance", balance=column.name, per=per or None,
-                    on=None if step.name == amount.name else step.name,
+                    on=None if amount is not None and step.name == amount.name else step.name,
                 ),
                 "Balances that do not follow from the one before: rows left out, put in or altered.",
                 f"it holds for {found.checked - found.differing:,} of {found.checked:,} rows",
