@@ -53,7 +53,11 @@ def relations(values: np.ndarray) -> list[tuple[int, ...]]:
         if best and trial >= ENOUGH:
             break
         drawn = distinct[rng.choice(len(distinct), size, replace=False)]
-        found = [signs for signs in _kernel(drawn) if _held(own, signs) >= HOLDS * n]
+        found = [
+            signs
+            for signs in _kernel(drawn)
+            if _held(own, signs) >= HOLDS * n and not _falls_apart(own, signs)
+        ]
         if len(found) > len(best):
             best = found
     whole = []
@@ -84,6 +88,15 @@ def _held(values: np.ndarray, signs: Sequence[int]) -> int:
     some = values[:, places]
     total = sum(sign * values[:, j] for j, sign in enumerate(signs) if sign)
     return int(((total == 0) & ((some != 0).sum(axis=1) != 1)).sum())
+
+
+def _falls_apart(values: np.ndarray, signs: Sequence[int]) -> bool:
+    """Whether two columns of a relation are the same by themselves, so that it says nothing of them."""
+    added = [j for j, sign in enumerate(signs) if sign > 0]
+    taken = [j for j, sign in enumerate(signs) if sign < 0]
+    return any(
+        (values[:, i] == values[:, j]).sum() >= HOLDS * len(values) for i in added for j in taken
+    )
 
 
 def _kernel(rows: np.ndarray) -> list[tuple[int, ...]]:

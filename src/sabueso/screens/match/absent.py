@@ -15,6 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.match.singular import singular
+from sabueso.screens.one_way import named_by_others
 from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
 
 USUAL = 0.9
@@ -38,7 +39,9 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
         n, known = met_keys(population, other, {link: table.links[link].key})
         if n == 0 or known < USUAL * n:
             continue
-        told = _told_by_both(population, link, n, known)
+        # What pays a bill says what the bill does, and not the bill what pays it.
+        back = link in named_by_others(population, table)
+        told = {} if back else _told_by_both(population, link, n, known)
         keys = {link: table.links[link].key, **told}
         rows, found = met_keys(population, other, keys) if told else (n, known)
         other_than = bool(told) and rows - found > n - known

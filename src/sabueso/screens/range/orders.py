@@ -21,6 +21,8 @@ MOST_OUT = 0.01
 """Share of rows out of order up to which the order is the rule, and to be out of it the exception."""
 FEW_OUT = 3
 """Rows that may be out of order however few there are."""
+SOME, SOME_OUT = 10, 0.025
+"""Rows of some hundreds that may be, and their share of them."""
 LEAST_LATER = 20
 """How many rows are in order, days apart, for each that is out of it: equal days have none."""
 ENDED_OUT, ENDED_LATER, ENDED_ROWS = 0.05, 5, 20
@@ -114,7 +116,7 @@ def _in_words(
 
 def _few(rows: int, share: float = MOST_OUT) -> int:
     """How many rows are few enough to be the exception."""
-    return max(FEW_OUT, int(share * rows))
+    return max(FEW_OUT, int(share * rows), min(SOME, int(SOME_OUT * rows)))
 
 
 _Order = tuple[str, str]
