@@ -10,6 +10,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
+from sabueso.screens.recompute.equal import proposed_equal
 from sabueso.screens.recompute.multiples import proposed_one_rate
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_rates
@@ -39,6 +40,7 @@ def proposed_recomputations(
     yield from proposed_ties(population)
     yield from proposed_spans(population)
     yield from proposed_meters(population)
+    yield from proposed_equal(population)
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is None:
         yield from _sums(population, _finest(table))

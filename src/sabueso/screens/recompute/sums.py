@@ -101,11 +101,12 @@ def _among(population: Population, amount: Column, terms: Mapping[str, Term]) ->
     ).T.reshape(seen.num_rows, len(names))
     blank = frozenset(n for n, column in zip(names, columns, strict=True) if column.null_count)
     others = not all(term.own for term in terms.values())
-    if others and len(values):
+    found_so = [] if others else relations(values)
+    if not found_so and len(values):
         # Rows of which nothing is left, since they are below what is taken off, hide what the others are.
         filled = values != 0
-        values = values[filled[:, filled.mean(axis=0) >= FILLED].all(axis=1)]
-    for signs in relations(values)[:MOST_SUMS]:
+        found_so = relations(values[filled[:, filled.mean(axis=0) >= FILLED].all(axis=1)])
+    for signs in found_so[:MOST_SUMS]:
         owned = [terms[name].own for name, sign in zip(names, signs, strict=True) if sign]
         # Of what stands there alone sums are made by that table; a figure that is there is compared as it is.
         if others and (all(owned) or sum(owned) < 2):
