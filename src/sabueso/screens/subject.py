@@ -261,7 +261,8 @@ class NumberRange(Subject):
     what: str = "missing"
 
     def label(self) -> str:
-        return f"{super().label()} {self.what}"
+        named = (f"{name.removesuffix(OWN)} {value}" for name, value in self.clients().items())
+        return f"{BETWEEN.join(named)} {self.what}"
 
     def rows(self, table: Table) -> str:
         from sabueso.population.expressions import equals, literal, quoted_name
@@ -271,7 +272,8 @@ class NumberRange(Subject):
         if names.get(self.column, "text") != "text":
             name = f"cast({name} as text)"
         listed = ", ".join(map(literal, dict.fromkeys((self.first, self.last))))
-        groups = (equals(n, v, list(names)) for n, v in self.named.items() if n != self.column)
+        own = {self.column, *(n for n in self.named if n.endswith(OWN))}
+        groups = (equals(n, v, list(names)) for n, v in self.named.items() if n not in own)
         return _both(f"{name} in ({listed})", *groups)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import partial
 from typing import TYPE_CHECKING
 
 from sabueso.report import numbers as num
@@ -10,6 +11,8 @@ from sabueso.report.blocks import Drawing
 from sabueso.report.canvas import legend, one_plot, plain_number
 from sabueso.report.palette import AMBER, INK, PLUM, SEA
 from sabueso.screens.finding import Finding
+from sabueso.screens.sequence.each import named as named_period
+from sabueso.screens.sequence.each import numbered
 from sabueso.screens.sequence.result import Series
 
 if TYPE_CHECKING:
@@ -27,7 +30,12 @@ def sequence_drawing(finding: Finding[Series]) -> Drawing | None:
 
 
 def _lines(axes: Axes, finding: Finding[Series]) -> bool:
-    chosen = sorted(finding.groups, key=lambda s: -s.count)[:MOST_SERIES]
+    each = str(finding.settings.get("each") or "")
+    chosen = sorted(finding.groups, key=lambda s: (bool(each) * -s.missing, -s.count))[:MOST_SERIES]
+
+    def _number(series: Series, text: str) -> float:
+        return float(numbered(text, each)) if each else _digits(series, text)
+
     places = {(*s.group.values(), s.series): i for i, s in enumerate(chosen)}
     for i, s in enumerate(chosen):
         axes.plot([_number(s, s.first), _number(s, s.last)], [i, i], color=SEA, linewidth=5)
@@ -38,7 +46,7 @@ def _lines(axes: Axes, finding: Finding[Series]) -> bool:
                 i
                 for key, i in places.items()
                 if key[:-1] == tuple(flag["group"].values())
-                and _is_of(flag["before"], chosen[i].series)
+                and (each or _is_of(flag["before"], chosen[i].series))
             ),
             None,
         )
@@ -56,18 +64,26 @@ def _lines(axes: Axes, finding: Finding[Series]) -> bool:
             named += 1
     axes.set_yticks(range(len(chosen)))
     axes.set_yticklabels(
-        [f"{num.group_name(s.group) + ' ' if s.group else ''}{s.series}" for s in chosen]
+        [
+            f"{num.group_name(s.group) + ' ' if s.group else ''}{'' if each else s.series}"
+            for s in chosen
+        ]
     )
     axes.set_ylim(len(chosen) - 0.4, -0.6)
-    axes.xaxis.set_major_formatter(plain_number)
+    axes.xaxis.set_major_formatter(plain_number if not each else partial(_period, each))
     axes.margins(x=0.05)
-    axes.set_xlabel(f"numbers of {finding.used['of']}")
+    axes.set_xlabel(f"{each}s" if each else f"numbers of {finding.used['of']}")
     legend(
         axes,
-        [("there", SEA, "bar"), ("missing", AMBER, "band"), ("twice, out of order", PLUM, "band")],
+        [("there", SEA, "bar"), ("missing", AMBER, "band")]
+        + ([] if each else [("twice, out of order", PLUM, "band")]),
         above=True,
     )
     return True
+
+
+def _period(each: str, value: float, _position: object = None) -> str:
+    return named_period(int(value), each) if value == int(value) else ""
 
 
 def _is_of(text: str, series: str) -> bool:
@@ -75,7 +91,7 @@ def _is_of(text: str, series: str) -> bool:
     return text.startswith(head) and text.endswith(tail)
 
 
-def _number(series: Series, text: str) -> float:
+def _digits(series: Series, text: str) -> float:
     head, _, tail = series.series.partition("…")
     digits = re.sub(r"\D", "", text[len(head) : len(text) - len(tail)])
     return float(digits or 0)

@@ -122,7 +122,10 @@ class Looking:
         first = self._spelled(gap, int(gap[NUMBER]) + 1)
         last = self._spelled(gap, int(gap["next"]) - 1)
         name = first if first == last else f"{first} – {last}"
-        return self._flag(gap, name, "missing", gap["one"], gap["next_text"]) | {
+        before, after = gap["one"], gap["next_text"]
+        if (periods := self.numbers.periods) is not None:
+            before, after = periods.told(int(gap[NUMBER])), periods.told(int(gap["next"]))
+        return self._flag(gap, name, "missing", before, after) | {
             "score": float(gap["missing"]), "p": p, "p_adjusted": adjusted,
             "from": first, "to": last, "missing": int(gap["missing"]),
         }  # fmt: skip
@@ -198,13 +201,15 @@ class Looking:
             "missing": None,
             "rows": None,
             "what": what,
-            "column": self.label,
+            "column": self.label if self.numbers.periods is None else self.numbers.periods.column,
             "before": before,
             "after": after,
         }
 
     def _spelled(self, gap: Cells, number: int) -> str:
         """A missing number as the one before it is written."""
+        if self.numbers.periods is not None:
+            return self.numbers.periods.named(number)
         digits = len(str(gap["one"])) - len(gap[HEAD]) - len(gap[TAIL])
         return f"{gap[HEAD]}{number:0{digits}d}{gap[TAIL]}"
 
@@ -217,8 +222,8 @@ class Looking:
         return Series(
             group=self.numbers.group(row),
             series=name,
-            first=f"{row[HEAD]}{row['low']:0{width}d}{row[TAIL]}",
-            last=f"{row[HEAD]}{row['high']:0{width}d}{row[TAIL]}",
+            first=self._first_or_last(row, row["low"], width),
+            last=self._first_or_last(row, row["high"], width),
             count=int(row["rows"]),
             numbers=int(row["numbers"]),
             missing=span - int(row["numbers"]),
@@ -228,8 +233,13 @@ class Looking:
             complete=self._complete(row),
         )
 
+    def _first_or_last(self, row: Cells, number: int, width: int) -> str:
+        if self.numbers.periods is not None:
+            return self.numbers.periods.named(int(number))
+        return f"{row[HEAD]}{number:0{width}d}{row[TAIL]}"
+
     def _cautions(self, dated: bool) -> list[Caution]:
-        found = []
+        noun, found = self.settings.each or "number", []
         if self.explained:
             text = (
                 f"{num.many(self.explained, 'missing number stands', 'missing numbers stand')} on lines of the files "
@@ -259,8 +269,8 @@ class Looking:
         if loose and "gaps" in self.settings.find:
             text = (
                 f"{num.many(len(loose), 'series', 'series')} of {len(self.series):,} lack more than "
-                f"{num.percent(self.settings.incomplete)} of the numbers between their first and last: not every "
-                "number of theirs is of this table, and only gaps that chance would hardly make are named"
+                f"{num.percent(self.settings.incomplete)} of the {noun}s between their first and last: not every "
+                f"{noun} of theirs is of this table, and only gaps that chance would hardly make are named"
             )
             found.append(Caution("incomplete_series", text, {"series": len(loose)}))
         many = [s for s in self.series if s.repeated > self.settings.incomplete * s.numbers]
@@ -276,7 +286,7 @@ class Looking:
         if self.totals.series_not_looked_at:
             text = (
                 f"{num.many(self.totals.series_not_looked_at, 'series', 'series')} of fewer than {self.settings.least:,} "
-                f"numbers, {num.many(self.totals.rows_not_looked_at, 'row')} in all, are not looked at"
+                f"{noun}s, {num.many(self.totals.rows_not_looked_at, 'row')} in all, are not looked at"
             )
             found.append(
                 Caution("short_series", text, {"series": self.totals.series_not_looked_at})

@@ -16,6 +16,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.last_digits import apart, has_digits, last_digits, length
+from sabueso.screens.sequence.each import Periods
 
 NUMBERS, BESIDE = "_numbers", "_beside"
 HEAD, TAIL, NUMBER, SHORT, LONG = "head", "tail", "number", "short", "long"
@@ -40,8 +41,10 @@ class Numbers:
         grouping: Grouping,
         date: Column | None,
         measure: Column | None,
+        periods: Periods | None = None,
     ) -> None:
         self._population, self._grouping, self._date = population, grouping, date
+        self.periods = periods
         self.text = sql.cast(text, "TEXT")
         self.reasons = [
             Reason("missing_number", sql.is_missing(self.text.copy())),
@@ -206,7 +209,7 @@ class Numbers:
         every = exp.select("*").from_(own.subquery("t")).order_by(*order)
         rows = self._population.query(every.limit(MOST_FOUND), wanted=self._wanted(of)).to_pylist()
         for row in rows:
-            row["one"], row["other"] = spellings(row, row[NUMBER], row[SHORT], row[LONG])
+            row["one"], row["other"] = self.spellings(row, row[NUMBER], row[SHORT], row[LONG])
         return rows
 
     def out_of_order(self, days: int, ordered: Sequence[Cells]) -> list[Cells]:
@@ -250,7 +253,8 @@ class Numbers:
         ).to_pylist()
         for row in rows:
             for name, number in texts.items():
-                row[name], _ = spellings(row, row[number], row[name + SHORT], row[name + LONG])
+                sizes = row[name + SHORT], row[name + LONG]
+                row[name], _ = self.spellings(row, row[number], *sizes)
         return rows
 
     def forms(self, series: Sequence[Cells]) -> list[Cells]:
@@ -330,6 +334,12 @@ class Numbers:
         """The group of a row, by the labels of its columns."""
         pairs = zip(self._grouping.labels, self._grouping.names, strict=True)
         return {label: row[name] for label, name in pairs}
+
+    def spellings(self, row: Cells, number: int, short: int, long: int) -> tuple[str, str]:
+        """The first and the last text of a number; of a month its name."""
+        if self.periods is not None:
+            return self.periods.named(number), self.periods.named(number)
+        return spellings(row, number, short, long)
 
     def _beside(self, which: str, name: str) -> exp.Window:
         """A value of the number before or after, in the same series."""

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from pydantic import Field, field_validator
+from typing import Any
 
+from pydantic import Field, field_validator, model_validator
+
+from sabueso.screens.sequence.each import INCOMPLETE_PERIODS, LEAST_PERIODS, Each
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
 
@@ -14,6 +17,11 @@ class SequenceSettings(Settings):
     of: str | None = Field(
         None, description="the column of numbers (default: role document, or id)"
     )
+    each: Each | None = Field(
+        None,
+        description="in place of numbers: months or quarters of which a series has no row, by the role date, or "
+        "by the days of --of",
+    )
     by: list[str] = Field(
         default_factory=list, description="series apart by columns, such as year or proveedor"
     )
@@ -21,9 +29,16 @@ class SequenceSettings(Settings):
         ["gaps", "repeats", "order", "form"],
         description="what is looked for: gaps, repeats, order, form",
     )
-    least: int = Field(30, ge=3, description="numbers of a series below which it is none")
+    least: int = Field(
+        30,
+        ge=3,
+        description="numbers of a series below which it is none (of months and quarters: 6)",
+    )
     incomplete: float = Field(
-        0.05, ge=0, lt=1, description="share of missing numbers from which a gap must be unlikely"
+        0.05,
+        ge=0,
+        lt=1,
+        description="share of missing numbers from which a gap must be unlikely (of months and quarters: 25%)",
     )
     days: int = Field(7, ge=0, description="days by which a number may lie outside those beside it")
     alpha: float = Field(
@@ -40,3 +55,14 @@ class SequenceSettings(Settings):
         if wrong or not value:
             raise ValueError("expected gaps, repeats, order or form")
         return value
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_periods(cls, given: Any) -> Any:
+        """Months and quarters are looked for where they are missing alone, and a series of them is short."""
+        if not isinstance(given, dict) or not given.get("each"):
+            return given
+        if given.get("find") not in (None, "gaps", ["gaps"]):
+            raise ValueError("each looks for gaps alone")
+        usual = {"least": LEAST_PERIODS, "incomplete": INCOMPLETE_PERIODS}
+        return {**usual, **given, "find": ["gaps"]}

@@ -19,13 +19,15 @@ from sabueso.screens.finding import Finding, Flags
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
+from sabueso.screens.sequence.each import Periods
 from sabueso.screens.sequence.looking import Looking
+from sabueso.screens.sequence.monthly import proposed_periods
 from sabueso.screens.sequence.proposed import proposed_sequences
 from sabueso.screens.sequence.result import SequenceTotals, Series
 from sabueso.screens.sequence.series import Numbers
 from sabueso.screens.sequence.settings import SequenceSettings
 from sabueso.screens.sequence.view import SequenceView
-from sabueso.screens.subject import NumberRange
+from sabueso.screens.subject import NumberRange, own_name
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -37,7 +39,7 @@ class Sequence(Screen):
     """Gaps, repeats, order and form of numbers."""
 
     name = "sequence"
-    summary = "numbers of a series that are missing, there twice, out of order or in another form"
+    summary = "numbers of a series that are missing, there twice, out of order or in another form; months without a row"
     reference = "none: counting; a gap of an incomplete series by the law of independent presence"
     settings = SequenceSettings
     group = Series
@@ -48,6 +50,7 @@ class Sequence(Screen):
         "sabueso try sequence payments --of pago",
         "sabueso try sequence journal --of asiento --by year --find gaps,form",
         "sabueso try sequence payments --of pago --days 3 --out numbers.png",
+        "sabueso try sequence payroll --each month --by empleado",
     )
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
@@ -64,20 +67,23 @@ class Sequence(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         yield from proposed_sequences(self, population)
+        yield from proposed_periods(self, population)
 
     def run(self, population: Population, settings: SequenceSettings) -> Finding[Series]:
         # A number that a review set aside is not missing.
         population = replace(population, set_aside=())
         table = population.table
-        given = settings.of or _default(table)
         grouping = Grouping.of(settings.by, table)
         date, measure = table.dated(), table.role("amount")
-        numbers = Numbers(
-            population, expressions.scalar(given, table, "--of"), grouping, date, measure
-        )
-        looking = Looking(
-            numbers, settings, expressions.label(given, table), measure, damaged_words(table)
-        )
+        if settings.each is None:
+            given, periods = settings.of or _default(table), None
+            label, tree = expressions.label(given, table), expressions.scalar(given, table, "--of")
+        else:
+            periods = Periods.of(settings.each, settings.of, table)
+            label = own_name(settings.each, {c.name for c in table.columns})
+            given, tree = settings.each, periods.number()
+        numbers = Numbers(population, tree, grouping, date, measure, periods)
+        looking = Looking(numbers, settings, label, measure, damaged_words(table))
         with numbers.ready(settings.days):
             looking.look(dated=date is not None)
         flags = looking.flags

@@ -1,0 +1,75 @@
+"""Months or quarters in which hardly any of those who always have a row has none, as they are proposed: a rent, a due, a
+reading."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Role
+from sabueso.screens.first_rows import first_codes, first_of_both, repeated
+from sabueso.screens.in_order import owners_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, texts_without
+from sabueso.screens.sequence.each import LEAST_PERIODS, Each, Periods
+from sabueso.screens.sequence.settings import SequenceSettings
+
+if TYPE_CHECKING:
+    from sabueso.screens.interface import Screen
+
+MOST_SEEN, MOST_OWNERS = 20_000, 8
+"""Rows by which it is judged whose they may be, and columns that are tried."""
+MISSING, OFTEN = 0.02, 1.5
+"""Share of the months from the first to the last row of each that may be without one, and rows that a month has at
+most on average: of daily rows a month without one is told by their days."""
+NOBODYS: tuple[Role, ...] = ("id", "document", "text", "date", "entered", "approver", "currency")
+
+
+def proposed_periods(screen: Screen, population: Population) -> Iterator[Proposal]:
+    """The first column of whose values nearly each has a row in every month, or in every quarter."""
+    table = population.table
+    date = table.dated()
+    if date is None or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
+        return
+    others = [name for name in texts_without(table, NOBODYS) if name not in owners_of(table)]
+    again = repeated(first_codes(population, others, MOST_SEEN)) if others else []
+    owners = [*owners_of(table), *again][:MOST_OWNERS]
+    if not owners:
+        return
+    units: tuple[Each, ...] = ("month", "quarter")
+    trees: dict[str, Tree] = {each: Periods.of(each, None, table).number() for each in units}
+    numbers, whose = first_of_both(population, trees, owners, MOST_SEEN)
+    for each in units:
+        for owner in owners:
+            if not _nearly_all(numbers[each], whose[owner].codes):
+                continue
+            settings = SequenceSettings(each=each, by=[quoted_name(owner)])
+            found = screen.run(population, settings)
+            if found.subjects and 0 < len(found.flags) <= MISSING * found.subjects:
+                yield Proposal(
+                    f"{each}s without a row by {owner} of {table.name}",
+                    settings_of(each=each, by=settings.by),
+                    f"A {each} that was left out, or whose row is not here.",
+                    f"of {owner}, {found.subjects:,} {each}s have a row, and {len(found.flags):,} between them none",
+                )  # fmt: skip
+                return
+
+
+def _nearly_all(numbers: np.ndarray, codes: np.ndarray) -> bool:
+    """Whether nearly every number from the first to the last of each has a row, and hardly more than one."""
+    known = (codes >= 0) & ~np.isnan(numbers)
+    own, of = numbers[known].astype(np.int64), codes[known]
+    pairs, rows = np.unique(np.stack([of, own]), axis=1, return_counts=True)
+    there = spans = of_these = 0
+    for who in np.unique(pairs[0]):
+        its = pairs[0] == who
+        months = pairs[1][its]
+        if len(months) >= LEAST_PERIODS:
+            there += len(months)
+            spans += int(months.max() - months.min()) + 1
+            of_these += int(rows[its].sum())
+    return there >= LEAST_OF_RULE and spans - there <= MISSING * spans and of_these <= OFTEN * there
