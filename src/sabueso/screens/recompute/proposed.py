@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
+from sabueso.screens.one_way import one_way
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
 from sabueso.screens.recompute.equal import proposed_equal
@@ -38,6 +39,8 @@ def proposed_recomputations(
             f"the terms of {name} stand in the plan",
         )
     yield from proposed_ties(population)
+    population = one_way(population)
+    table = population.table
     yield from proposed_spans(population)
     yield from proposed_meters(population)
     yield from proposed_equal(population)

@@ -54,15 +54,17 @@ def proposed_meters(population: Population) -> Iterator[Proposal]:
     """What a meter or an odometer stands at after each row, where another number of the row is what it went on by: the
     next row of the same owner starts where the one before ended."""
     table = population.table
-    taken = set(table.roles.values())
+    # What it went on by may be what the rows count, such as kilometres.
+    taken = set(table.roles.values()) - {table.roles.get("quantity")}
     numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
     amount = table.role("amount")
     known = [] if amount is None else [amount, *further(table, amount)]
     free = [c for c in numbers if c.name not in taken and c not in known][:MOST_METERS]
-    owners = owners_of(table)
-    if len(free) < 2 or not owners or table.dated() is None:
+    if len(free) < 2 or table.dated() is None or population.account(None).used < LEAST_OF_RULE:
         return
-    if population.account(None).used >= LEAST_OF_RULE:
+    owners = owners_of(table)
+    owners += _whose(population, owners)
+    if owners:
         yield from _carried_forward(population, free, free, owners, None)
 
 

@@ -16,7 +16,6 @@ from sabueso.population.units import unit_of
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
 from sabueso.screens.interface import Screen
-from sabueso.screens.one_way import one_way
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.recompute.loans import Loan, loan_of, terms_named
 from sabueso.screens.recompute.products import balances, products
@@ -150,7 +149,7 @@ class Recompute(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        yield from proposed_recomputations(one_way(population), described)
+        yield from proposed_recomputations(population, described)
 
     def run(self, population: Population, settings: RecomputeSettings) -> Finding[RecomputeGroup]:
         table = population.table
