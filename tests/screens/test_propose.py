@@ -13,7 +13,7 @@ import pytest
 from xlsxwriter import Workbook
 
 from conftest import inside, inside_json
-from folders import Style, write_folder
+from folders import Style, taken_in, write_folder
 from third_world import write
 
 
@@ -510,3 +510,20 @@ def test_a_ledger_of_entries_by_its_sides(tmp_path):
     flagged = {s["name"]: s["flagged"] for s in proposed}
     assert flagged["repeats of fec, Credit"] == 2 and flagged["repeats of fec, Debit"] == 0
     assert "traits of fec" in flagged
+
+
+def test_a_test_that_would_flag_more_than_can_be_reviewed_is_named_and_not_kept(tmp_path):
+    """Donors of whom a quarter pay no tax, and have nothing of what is reclaimed, are of two kinds and no outliers."""
+    rng = random.Random(8)
+    gifts = [
+        {"gift": f"G{n:05}", "donor": f"D{n % 200:03}", "date": date(2024, 1, 1) + timedelta(n % 360), "amount": amount, "reclaim": (amount / 4).quantize(Decimal("0.01")) if n % 200 % 4 else Decimal(0)}
+        for n, amount in enumerate(Decimal(rng.randint(100, 24_000)) / 100 for _ in range(1_600))
+    ]  # fmt: skip
+    case, _ = taken_in(tmp_path, {"gifts": gifts})
+    for capacity, kept in ((20, False), (900, True)):
+        asked = ("survey", "gifts", "--propose", "--capacity", str(capacity))
+        found = {s["name"]: s for s in inside_json(*asked, cwd=case)["screens"]}
+        unlike = found["donor of gifts unlike others"]
+        assert bool(unlike["flagged"]) is kept and not (kept and unlike["refused"])
+        if not kept:
+            assert unlike["refused"].endswith("more than the 20 that can be reviewed")

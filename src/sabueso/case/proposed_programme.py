@@ -80,7 +80,7 @@ def proposed_programme(
                 continue
             if progress is not None:
                 progress(f"trying {proposal.name}", len(found) + place, 2 * len(found))
-            made.append(_tried(case, opened, test, table, proposal, share))
+            made.append(_tried(case, opened, test, table, proposal, (share, capacity)))
     return [*made, *refused]
 
 
@@ -101,8 +101,11 @@ def _tried(
     test: str,
     table: str,
     proposal: Proposal,
-    share: int,
+    limits: tuple[int, int],
 ) -> Proposed:
+    """A screen as it is proposed, tuned to its share of the exceptions that can be reviewed; of what is tested more than
+    all of them are no exceptions."""
+    share, capacity = limits
     screen = find_screen(test)
     rows = opened(table, proposal.settings.get("where"))
     settings = proposal.settings
@@ -121,6 +124,9 @@ def _tried(
     if finding.not_tested and not finding.groups:
         # A sign, or a part of the rows, may leave less of every group than all rows promised.
         return replace(made, refused=f"no group can be tested: {finding.not_tested[0].reason}")
+    if finding.tests_made and len(finding.flags) > capacity:
+        reason = f"it flags {len(finding.flags):,}, more than the {capacity:,} that can be reviewed"
+        return replace(made, refused=reason)
     known = any(
         s.name == proposal.name or (s.test, s.table, s.settings) == (test, table, settings)
         for s in case.plan.screens
