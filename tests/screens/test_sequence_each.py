@@ -99,6 +99,12 @@ def test_bills_that_were_never_made_are_in_the_queue(tmp_path, column):
     shown = inside("try", "sequence", "appels", "--each", "month", "--by", "lot", cwd=case).stdout
     step = next(line for line in shown.splitlines() if "next: sabueso dig" in line)
     assert "and lot = " in step
+    # The command that keeps it gives the same again, whatever was asked for.
+    for asked_for_more in ((), ("--least", "30"), ("--incomplete", "0.05")):
+        said = inside(
+            "try", "sequence", "appels", "--each", "month", "--by", "lot", *asked_for_more, cwd=case
+        ).stdout
+        assert f"--each month --by lot {' '.join(asked_for_more)}".strip() + " --keep" in said
     inside(
         "try", "sequence", "appels", "--each", "month", "--by", "lot", "--out", "m.png", cwd=case
     )

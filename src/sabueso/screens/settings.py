@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any, Self
@@ -47,6 +48,11 @@ class Settings(BaseModel):
             message = message[:1].lower() + message[1:]
             given = "" if not key else f"{option} = {first['input']!r}: "
             raise UserError(f"{place}: {given}{message}") from None
+
+    @classmethod
+    def usual(cls, given: Mapping[str, Any]) -> dict[str, Any]:
+        """What settings are where nothing is said of them, beside those given."""
+        return {name: field.default for name, field in cls.model_fields.items()}
 
     def as_plan(self) -> Values:
         """The settings that differ from their defaults, as plan values."""

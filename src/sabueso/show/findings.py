@@ -63,10 +63,10 @@ def _show_reconciliation(console: Console, view: View[Any]) -> None:
 
 def command_of(finding: Finding[Any], where: str | None) -> str:
     """The command that gives this finding again."""
-    defaults = find_screen(finding.test).settings.model_fields
+    usual = find_screen(finding.test).settings.usual(finding.settings)
     parts = [f"sabueso try {finding.test} {finding.source}"]
     for name, value in finding.settings.items():
-        if name == "where" or name not in defaults or value in (None, [], defaults[name].default):
+        if name == "where" or name not in usual or value in (None, [], usual[name]):
             continue
         text = ",".join(value) if isinstance(value, list) else str(value)
         option = f"--{name.replace('_', '-')}"

@@ -181,7 +181,8 @@ def _show_history(console: Console, found: Why) -> None:
 
 
 def _show_largest(console: Console, found: Why) -> None:
-    if found.rows < 2 or not found.largest or found.on is None:
+    # Of a few rows all are the largest, and nothing is left without them.
+    if found.rows <= len(found.largest) or not found.largest or found.on is None:
         return
     total = sum((row[found.on] for row in found.largest), 0 * found.largest[0][found.on])
     console.print(

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from pydantic import Field, field_validator, model_validator
 
+from sabueso.base.plain import Values
 from sabueso.screens.sequence.each import INCOMPLETE_PERIODS, LEAST_PERIODS, Each
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
+
+_OF_PERIODS = {"least": LEAST_PERIODS, "incomplete": INCOMPLETE_PERIODS, "find": ["gaps"]}
+"""What settings of months and quarters are where nothing is said."""
 
 
 class SequenceSettings(Settings):
@@ -64,5 +69,17 @@ class SequenceSettings(Settings):
             return given
         if given.get("find") not in (None, "gaps", ["gaps"]):
             raise ValueError("each looks for gaps alone")
-        usual = {"least": LEAST_PERIODS, "incomplete": INCOMPLETE_PERIODS}
-        return {**usual, **given, "find": ["gaps"]}
+        return {**_OF_PERIODS, **given, "find": ["gaps"]}
+
+    @classmethod
+    def usual(cls, given: Mapping[str, Any]) -> dict[str, Any]:
+        """Of months and quarters theirs."""
+        return super().usual(given) | (_OF_PERIODS if given.get("each") else {})
+
+    def as_plan(self) -> Values:
+        """The settings that differ from their defaults, of months and quarters from theirs."""
+        own = {"each": self.each}
+        usual, stated = self.usual(own), super().as_plan()
+        if self.each is not None:
+            stated |= {name: getattr(self, name) for name in _OF_PERIODS}
+        return {k: v for k, v in stated.items() if k in own or v != usual[k]}
