@@ -105,7 +105,9 @@ def test_each_wrong_row_is_asked_for_and_no_other(hired):
 
 def test_an_odometer_goes_on_and_what_expires_ends(hired):
     case, screens, asked, (*_, jumped, _, after) = hired
-    begins = "the days of the table are those of out, and not back, which follows them"
+    begins = (
+        "the days of the table are those of out, and not back, which hardly any row has earlier"
+    )
     again = inside_json("intake", "../in/agreements.csv", "--as", "again", cwd=case)
     assert begins in {each["text"] for each in again["assumed"]}, again["assumed"]
     # A car that went out with less than it came in with breaks what is carried forward once.

@@ -20,6 +20,7 @@ from sabueso.intake.formats.hints import Hints
 from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.role_words import BY, OF_SPANS
 from sabueso.intake.formats.roles import is_no_money, may_have
+from sabueso.intake.formats.two_days import earlier_of_two
 from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
@@ -130,14 +131,8 @@ def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
         if others:
             text = _chosen(what, taken, others)
             found.append(Assumed(text, f"roles.{role}", (amount,)))
-        elif (
-            role == "date"
-            and not may_have("date", taken)
-            and (later := _other_days(reading, taken))
-        ):
-            text = (
-                f"the days of the table are those of {taken}, and not {later}, which follows them"
-            )
+        elif role == "date" and (later := _later_days(reading, taken)):
+            text = f"the days of the table are those of {taken}, and not {later}, which hardly any row has earlier"
             found.append(Assumed(text, "roles.date", (amount,)))
         elif role == "date" and not OF_SPANS.isdisjoint(worded(taken)):
             text = f"the days of the table are those of {taken}, by whose name something begins or ends then"
@@ -145,14 +140,14 @@ def _one_of_several(reading: Reading, amount: str) -> list[Assumed]:
     return found
 
 
-def _other_days(reading: Reading, taken: str) -> str:
-    """The only other column of days, where there is one."""
-    days = [
-        n
-        for n, f in reading.formats.items()
-        if isinstance(f, DateFormat) and f.type in _KINDS["date"]
-    ]
-    return "".join(name for name in days if name != taken) if len(days) == 2 else ""
+def _later_days(reading: Reading, taken: str) -> str:
+    """The other column of days, where one of two is the table's since it comes first."""
+    if may_have("date", taken):
+        return ""  # told by its name
+    others = [name for role, name in reading.roles.items() if role != "date"]
+    days = [n for n, f in reading.formats.items() if f.type in _KINDS["date"] and n not in others]
+    comes_first = earlier_of_two(others, reading.layout.sample, reading.formats) == taken
+    return "".join(name for name in days if name != taken) if comes_first and len(days) == 2 else ""
 
 
 _KINDS = {"date": ("date", "timestamp"), "quantity": ("number",), "currency": ("text",)}

@@ -254,7 +254,7 @@ def _guessed(
     held = [column for column in columns if column.name not in shares]
     guessed = guess_roles(held, distinct, both_filled(layout.sample), formats)
     if "date" not in guessed and "date" not in given:
-        begins = earlier_of_two(guessed, layout.sample, formats)
+        begins = earlier_of_two(guessed.values(), layout.sample, formats)
         guessed |= {} if begins is None else {"date": begins}
     leave_own_accounts(guessed, layout.sample)
     heading = layout.found.get("headings")

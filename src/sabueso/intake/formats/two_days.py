@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 import pyarrow as pa
 
@@ -12,24 +12,23 @@ from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.guessing import named_otherwise
 from sabueso.intake.formats.header_words import WORDS
 from sabueso.intake.formats.role_words import OF_VALUE
-from sabueso.population.table import Role
 
 LEAST, LATER, BEFORE = 20, 0.5, 0.01
 """Rows with both days, share of them whose second day is later, and share up to which it may be earlier."""
 
 
 def earlier_of_two(
-    roles: Mapping[Role, str], sample: pa.Table, formats: Mapping[str, Format]
+    taken: Collection[str], sample: pa.Table, formats: Mapping[str, Format]
 ) -> str | None:
     """The column in which what a row tells of begins, such as a car that goes out and comes back; None where there are
-    more days than two, or fewer, or neither always comes first."""
+    more days than two, or fewer, beside the columns that are ``taken``, or neither always comes first."""
     days = {
         name: f
         for name, f in formats.items()
         if isinstance(f, DateFormat)
         and f.type in ("date", "timestamp")
         and name in sample.column_names
-        and name not in roles.values()
+        and name not in taken
         and not named_otherwise("date", worded(name))
         and OF_VALUE.isdisjoint(worded(name))
         and set(worded(name)).isdisjoint(WORDS["approver"].split())

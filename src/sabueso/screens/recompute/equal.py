@@ -18,7 +18,7 @@ from sabueso.screens.recompute.priced import held, is_rule
 
 MOST_SEEN, MOST_COLUMNS, MOST_RULES = 5_000, 16, 2
 """Rows in which it is looked for before it is counted in all, columns that are compared, and rules of one table."""
-SAME, DIFFERENT = 0.97, 4
+SAME, DIFFERENT = 0.98, 4
 """Share of the rows with either that must have both alike, and different numbers that there are at least."""
 _WORD = re.compile(r"[^\W\d_]{4,}")
 

@@ -3,10 +3,9 @@ in all. Kilometres, a net, what is left after a discount."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 from decimal import Decimal
-from itertools import combinations, permutations
 from typing import NamedTuple
 
 import numpy as np
@@ -14,9 +13,10 @@ import numpy as np
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, Proposal, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
+from sabueso.screens.recompute.made_of import MadeOf, both_of, products_of
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.screens.recompute.ties import further
 from sabueso.stats.additive import HOLDS
@@ -37,8 +37,6 @@ PLAIN = 6
 """Letters of a multiple, such as 0.0875, above which one of fewer is rather what the amount was made by."""
 MOST_WAYS = 6
 """Multiples that are counted in all rows, those that hold for the most first."""
-SOME_HAVE = 10
-"""How many times the rows with something of a second amount must come to those that a table has at least."""
 
 
 def proposed_one_rate(
@@ -59,10 +57,17 @@ def proposed_one_rate(
         return
     every = {quoted_name(c.name): sql.column(c.name) for c in (*bases, *factors)}
     seen = first_numbers(population, every, MOST_SEEN)
-    known = set(rated) | ({amount.name} if asked is not None else set())
+    quantity = (table.roles.get("quantity"),)
+
+    def told_otherwise(own: Column, of: MadeOf) -> bool:
+        # Of the quantity it would be the price.
+        priced = asked is not None and own is amount
+        return (own.name in rated and of.times) or (priced and (of.times or of.names == quantity))
+
+    made_of = [*map(MadeOf.of, bases), *both_of(amounts, seen), *products_of(factors)]
     exact: list[_Multiple] = []
     left, told_of = MOST_WAYS, 0
-    for way in _multiples(table, amounts, bases, factors, seen, asked, known):
+    for way in _multiples(amounts, made_of, seen, told_otherwise):
         # What is no exception to one rule is none to what that makes of it.
         if not left or any(one.makes(way) for one in exact):
             continue
@@ -75,7 +80,7 @@ def proposed_one_rate(
         rows = replace(population, where=where)
         found = held(rows, own, expression, told)
         if is_rule(found) and found.differing:
-            by = "these make" if way.of.sign == "*" else "the rate makes"
+            by = "these make" if way.of.times else "the rate makes"
             made = found.proposal(own.name, table.name, f"what {by} it")
             some = " that have some" if where or expression.startswith("nullif") else ""
             settings = settings_of(where=where, **made.settings)
@@ -92,7 +97,7 @@ class _Multiple(NamedTuple):
 
     rate: _OneRate
     own: Column
-    of: _Made
+    of: MadeOf
 
     def expression(self, seen: Mapping[str, np.ndarray]) -> str:
         """What the amount should be; nothing is said of rows with nothing of the number and something of the amount, such
@@ -111,33 +116,20 @@ class _Multiple(NamedTuple):
 
 
 def _multiples(
-    table: Table,
     amounts: list[Column],
-    bases: list[Column],
-    factors: list[Column],
+    made: Iterable[MadeOf],
     seen: Mapping[str, np.ndarray],
-    asked: Priced | None,
-    known: Collection[str],
+    told: Callable[[Column, MadeOf], bool],
 ) -> list[_Multiple]:
-    """Multiples that nearly all of some rows keep, those first that most do: others are what these make of some. Of
-    equally good ones the plainest, and the fee as a part of its rent before the rent as a multiple of the fee."""
-    made = [*map(_Made.of, bases), *_both_of(amounts, seen), *_products(factors)]
+    """Multiples that nearly all of some rows keep and that are not ``told`` otherwise, those first that most do: others
+    are what these make of some. Of equally good ones the plainest, and the fee as a part of its rent before the rent as a
+    multiple of the fee."""
     found = []
-    for own in amounts:
-        # Of the quantity it would be the price, which is asked for already.
-        priced = asked is not None and own is amounts[0]
-        for of in made:
-            less_own = (
-                of.sign == "-" and of.names[1] == own.name
-            )  # a tax, of what it is a part of without it
-            if (own.name in of.names and not less_own) or (
-                priced and of.names == (table.roles.get("quantity"),)
-            ):
+    for of in made:
+        for own in amounts:
+            if of.is_made_by(own.name) or told(own, of):
                 continue
-            once = of.sign == "*"
-            if once and own.name in known:
-                continue
-            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale, once=once)
+            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale, once=of.times)
             if rate is not None:
                 found.append(_Multiple(rate, own, of))
 
@@ -145,68 +137,8 @@ def _multiples(
         size, long = abs(float(way.rate.text)), len(way.rate.text) > PLAIN
         return -way.rate.holds, long, len(way.of.names), size > 1, len(way.rate.text)
 
-    return sorted(found, key=rank)
-
-
-class _Made(NamedTuple):
-    """What an amount may be a multiple of: one number, two with a sign, or the product of two less a discount in
-    hundredths."""
-
-    names: tuple[str, ...]
-    sign: str = ""
-
-    @classmethod
-    def of(cls, column: Column) -> _Made:
-        return cls((column.name,))
-
-    @property
-    def told(self) -> str:
-        if self.sign == "*":
-            less = "".join(f" less {name} per cent" for name in self.names[2:])
-            return f"{' times '.join(self.names[:2])}{less}"
-        word = {"+": " and ", "-": " less "}.get(self.sign, "")
-        return f"({word.join(self.names)})" if self.sign else self.names[0]
-
-    def expression(self, seen: Mapping[str, np.ndarray]) -> str:
-        """As SQL; a second number that some rows leave blank is nothing there."""
-        if not self.sign:
-            return quoted_name(self.names[0])
-        if self.sign == "*":
-            less = "".join(
-                f" * (1 - coalesce({quoted_name(name)}, 0) / 100)" for name in self.names[2:]
-            )
-            return f"{' * '.join(map(quoted_name, self.names[:2]))}{less}"
-        one, two = map(quoted_name, self.names)
-        if np.isnan(seen[two]).any():
-            two = f"coalesce({two}, 0)"
-        return f"({one} {self.sign} {two})"
-
-    def values(self, seen: Mapping[str, np.ndarray]) -> np.ndarray:
-        one, *rest = (seen[quoted_name(name)] for name in self.names)
-        if self.sign == "*":
-            less = (1 - np.nan_to_num(percent) / 100 for percent in rest[1:])
-            return np.prod([one, rest[0], *less], axis=0)
-        return one + sum(np.nan_to_num(two) * (-1 if self.sign == "-" else 1) for two in rest)
-
-
-def _both_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[_Made]:
-    """Amounts with, or less, another that some rows have, as a discount before tax."""
-    has = {c.name: (np.nan_to_num(seen[quoted_name(c.name)]) != 0).sum() for c in amounts}
-    some = [c.name for c in amounts if has[c.name] * SOME_HAVE >= LEAST_OF_RULE]
-    for one, two in permutations(some, 2):
-        yield _Made((one, two), "-")
-        if one < two:
-            yield _Made((one, two), "+")
-
-
-def _products(numbers: list[Column]) -> Iterator[_Made]:
-    """Two numbers times one another, and that less a discount: the days of a hire at what a day costs."""
-    discounts = [c.name for c in numbers if DISCOUNT.search(c.name)][:1]
-    factors = [c.name for c in numbers if c.name not in discounts]
-    for pair in combinations(factors, 2):
-        yield _Made(pair, "*")
-        if discounts:
-            yield _Made((*pair, *discounts), "*")
+    places = {column.name: place for place, column in enumerate(amounts)}
+    return sorted(sorted(found, key=lambda way: places[way.own.name]), key=rank)
 
 
 class _OneRate(NamedTuple):

@@ -15,6 +15,8 @@ MOST_SERIES, MANY_SERIES = 8, 60
 class SequenceView(View[Series]):
     """Series with their counts, then the ranges."""
 
+    foremost = frozenset({"incomplete_series"})
+
     @property
     def subjects(self) -> tuple[str, str]:  # type: ignore[override]
         """A number, or a month."""
@@ -30,8 +32,6 @@ class SequenceView(View[Series]):
     def conforming(self) -> str:  # type: ignore[override]
         """Presence by chance alone."""
         return f"{self.subjects[1]} that are missing independently of one another"
-
-    foremost = frozenset({"incomplete_series"})
 
     def headline(self) -> str:
         if self.each:

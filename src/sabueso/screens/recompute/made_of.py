@@ -1,0 +1,88 @@
+"""What an amount may be a multiple of: a number, two added up or one less another, or two times one another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from itertools import combinations, permutations
+from typing import NamedTuple
+
+import numpy as np
+
+from sabueso.population.expressions import quoted_name
+from sabueso.population.table import Column
+from sabueso.screens.proposal import DISCOUNT
+
+SOME_HAVE = 10
+"""Rows that must have something of a second amount."""
+
+
+class MadeOf(NamedTuple):
+    """What an amount may be a multiple of: one number, two with a sign, or the product of two less a discount in
+    hundredths."""
+
+    names: tuple[str, ...]
+    sign: str = ""
+
+    @classmethod
+    def of(cls, column: Column) -> MadeOf:
+        return cls((column.name,))
+
+    @property
+    def times(self) -> bool:
+        """Whether it is a product."""
+        return self.sign == "*"
+
+    def is_made_by(self, name: str) -> bool:
+        """Whether a column is among its numbers, but for a tax that is a part of what is left without it."""
+        return name in self.names and not (self.sign == "-" and self.names[1] == name)
+
+    @property
+    def told(self) -> str:
+        """What it is called."""
+        if self.times:
+            less = "".join(f" less {name} per cent" for name in self.names[2:])
+            return f"{' times '.join(self.names[:2])}{less}"
+        word = {"+": " and ", "-": " less "}.get(self.sign, "")
+        return f"({word.join(self.names)})" if self.sign else self.names[0]
+
+    def expression(self, seen: Mapping[str, np.ndarray]) -> str:
+        """As SQL; a second number that some rows leave blank is nothing there."""
+        if not self.sign:
+            return quoted_name(self.names[0])
+        if self.times:
+            less = "".join(
+                f" * (1 - coalesce({quoted_name(name)}, 0) / 100)" for name in self.names[2:]
+            )
+            return f"{' * '.join(map(quoted_name, self.names[:2]))}{less}"
+        one, two = map(quoted_name, self.names)
+        if np.isnan(seen[two]).any():
+            two = f"coalesce({two}, 0)"
+        return f"({one} {self.sign} {two})"
+
+    def values(self, seen: Mapping[str, np.ndarray]) -> np.ndarray:
+        """Of the rows seen."""
+        one, *rest = (seen[quoted_name(name)] for name in self.names)
+        if self.times:
+            less = (1 - np.nan_to_num(percent) / 100 for percent in rest[1:])
+            return np.prod([one, rest[0], *less], axis=0)
+        return one + sum(np.nan_to_num(two) * (-1 if self.sign == "-" else 1) for two in rest)
+
+
+def both_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[MadeOf]:
+    """Amounts with, or less, another that some rows have, as a discount before tax."""
+    has = {c.name: (np.nan_to_num(seen[quoted_name(c.name)]) != 0).sum() for c in amounts}
+    some = [c.name for c in amounts if has[c.name] >= SOME_HAVE]
+    for one, two in permutations(some, 2):
+        yield MadeOf((one, two), "-")
+        if one < two:
+            yield MadeOf((one, two), "+")
+
+
+def products_of(numbers: list[Column]) -> Iterator[MadeOf]:
+    """Two numbers times one another, and that less a discount: the days of a hire at what a day costs."""
+    discounts = [c.name for c in numbers if DISCOUNT.search(c.name)][:1]
+    factors = [c.name for c in numbers if c.name not in discounts]
+    for pair in combinations(factors, 2):
+        yield MadeOf(pair, "*")
+        if discounts:
+            yield MadeOf((*pair, *discounts), "*")
