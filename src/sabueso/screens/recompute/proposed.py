@@ -11,6 +11,7 @@ from sabueso.population.table import Column, Table
 from sabueso.screens.one_way import one_way
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
+from sabueso.screens.recompute.daily import proposed_daily
 from sabueso.screens.recompute.equal import proposed_equal
 from sabueso.screens.recompute.multiples import proposed_one_rate
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
@@ -39,6 +40,7 @@ def proposed_recomputations(
             f"the terms of {name} stand in the plan",
         )
     yield from proposed_ties(population)
+    yield from proposed_daily(population)
     population = one_way(population)
     table = population.table
     yield from proposed_spans(population)
