@@ -8,6 +8,12 @@ from sabueso.population.population import Population
 from sabueso.population.table import Table
 
 
+def are_linked(table: Table, other: Table) -> bool:
+    """Whether rows of one name rows of the other."""
+    pairs = ((table, other), (other, table))
+    return any(to.name in {link.table.name for link in of.links.values()} for of, to in pairs)
+
+
 def named_by_others(population: Population, table: Table) -> set[str]:
     """Columns by which a table's rows tell themselves apart, and which name rows of another table only since those
     name them."""

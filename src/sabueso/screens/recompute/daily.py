@@ -18,6 +18,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Table
 from sabueso.screens.first_rows import first_coded
+from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, texts_without
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
@@ -35,7 +36,7 @@ def proposed_daily(population: Population) -> Iterator[Proposal]:
         return
     seen: _Seen | None = None
     for other in others:
-        if other.name == table.name or not _is_dated(other) or _are_linked(table, other):
+        if other.name == table.name or not _is_dated(other) or are_linked(table, other):
             continue
         there = Population(population.engine, other, tables=population.tables)
         days, figures, rows = _figures(there)
@@ -108,12 +109,6 @@ class _Seen(NamedTuple):
 def _is_dated(table: Table) -> bool:
     date = table.dated()
     return "amount" in table.roles and date is not None and date.type == "date" and not is_budget(table)  # fmt: skip
-
-
-def _are_linked(table: Table, other: Table) -> bool:
-    """Whether rows of one name rows of the other: they are compared by that."""
-    names = {link.table.name for link in table.links.values()}
-    return other.name in names or table.name in {x.table.name for x in other.links.values()}
 
 
 def _figures(population: Population) -> tuple[np.ndarray, np.ndarray, int]:

@@ -11,6 +11,7 @@ from sabueso.population.period_names import names_period, span_named
 from sabueso.population.population import Population
 from sabueso.population.table import Table
 from sabueso.screens.first_rows import first_coded
+from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, same_things, settings_of
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
@@ -31,13 +32,16 @@ class _Month(NamedTuple):
 
 
 def proposed_by_month(population: Population) -> Iterator[Proposal]:
-    """Sums of what both tables name, in a month, that nearly all tie: the first month that they do by."""
+    """Sums of what both tables name, in a month, that nearly all tie: the first month that they do by. Where rows of one
+    name those of the other they are compared by that."""
     table = population.table
     if table.role("amount") is None:
         return
     mine: list[_Month] | None = None
     for name, other in sorted(population.tables.items()):
         if name == table.name or "amount" not in other.roles or is_budget(other):
+            continue
+        if are_linked(table, other):
             continue
         named = [
             (column, key)
