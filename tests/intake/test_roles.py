@@ -631,6 +631,9 @@ def test_amounts_say_that_they_are_money(tmp_path):
         ({"Vendor": "t", "Vendor VAT No": "t", "Amount": "m"}, {"party": "Vendor"}),
         ({"Vendor": "t", "Vendor Invoice No": "t", "Amount": "m"}, {"party": "Vendor", "document": "Vendor Invoice No"}),
         ({"Locataire": "t", "Date": "d", "Total": "m"}, {"party": "Locataire"}),
+        ({"Facture": "t", "HT": "m", "TVA": "m", "TTC": "m"}, {"amount": "HT"}),
+        ({"Facture": "t", "Montant TTC": "m", "HT": "m", "TVA": "m"}, {"amount": "Montant TTC"}),
+        ({"Grant": "t", "Award": "q"}, {"amount": "Award"}),
     ],
 )  # fmt: skip
 def test_what_all_of_a_row_comes_to_and_who_it_is_of(columns, roles):

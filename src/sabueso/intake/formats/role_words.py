@@ -19,8 +19,8 @@ MONEY = frozenset(WORDS["amount"].split()[:13])
 IN_CURRENCY = frozenset(["in", "doc", "document", "local", "cur", "curr", "currency", "lc", "dc"])
 """What a name says of the currency that amounts are in."""
 FEES = frozenset(["fee", "fees", "gebuhr", "frais"])
-BESIDE = FEES | {"charge", "charges"}
-"""Words of what is charged beside an amount, where there is one."""
+BESIDE = FEES | {"charge", "charges", "ht", "ttc"}
+"""Words of what is charged beside an amount, or of how it is with tax and without, where there is one."""
 OF_PARTS = frozenset(
     ["freight", "shipping", "postage", "surcharge", "carriage", "versand", "porto", "fracht", "flete", "envio", "frete",
      "ot", "overtime", "other", "bonus", "allowance", "allowances", "deduction", "deductions", "land", "improvement", "outstanding"]
