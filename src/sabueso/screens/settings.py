@@ -52,12 +52,17 @@ class Settings(BaseModel):
     @classmethod
     def usual(cls, given: Mapping[str, Any]) -> dict[str, Any]:
         """What settings are where nothing is said of them, beside those given."""
-        return {name: field.default for name, field in cls.model_fields.items()}
+        return {
+            name: field.get_default(call_default_factory=True, validated_data={})
+            for name, field in cls.model_fields.items()
+        }
 
     def as_plan(self) -> Values:
         """The settings that differ from their defaults, as plan values."""
-        values = self.model_dump(exclude_defaults=True)
-        return {k: format(v, "f") if isinstance(v, Decimal) else v for k, v in values.items()}
+        values = self.model_dump()
+        usual = self.usual(values)
+        stated = {name: value for name, value in values.items() if value != usual[name]}
+        return {k: format(v, "f") if isinstance(v, Decimal) else v for k, v in stated.items()}
 
 
 def listed(value: Any) -> Any:

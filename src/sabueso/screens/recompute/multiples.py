@@ -3,7 +3,7 @@ in all. Kilometres, a net, what is left after a discount."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from typing import NamedTuple
@@ -117,7 +117,7 @@ class _Multiple(NamedTuple):
 
 def _multiples(
     amounts: list[Column],
-    made: Iterable[MadeOf],
+    made: Sequence[MadeOf],
     seen: Mapping[str, np.ndarray],
     told: Callable[[Column, MadeOf], bool],
 ) -> list[_Multiple]:
@@ -125,8 +125,8 @@ def _multiples(
     are what these make of some. Of equally good ones the plainest, and the fee as a part of its rent before the rent as a
     multiple of the fee."""
     found = []
-    for of in made:
-        for own in amounts:
+    for own in amounts:
+        for of in made:
             if of.is_made_by(own.name) or told(own, of):
                 continue
             rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale, once=of.times)
@@ -137,8 +137,7 @@ def _multiples(
         size, long = abs(float(way.rate.text)), len(way.rate.text) > PLAIN
         return -way.rate.holds, long, len(way.of.names), size > 1, len(way.rate.text)
 
-    places = {column.name: place for place, column in enumerate(amounts)}
-    return sorted(sorted(found, key=lambda way: places[way.own.name]), key=rank)
+    return sorted(found, key=rank)
 
 
 class _OneRate(NamedTuple):

@@ -12,7 +12,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Role
-from sabueso.screens.first_rows import first_codes, first_of_both, repeated
+from sabueso.screens.first_rows import first_of_both, repeated
 from sabueso.screens.in_order import owners_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, texts_without
 from sabueso.screens.sequence.each import LEAST_PERIODS, Each, Periods
@@ -36,13 +36,14 @@ def proposed_periods(screen: Screen, population: Population) -> Iterator[Proposa
     if date is None or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     others = [name for name in texts_without(table, NOBODYS) if name not in owners_of(table)]
-    again = repeated(first_codes(population, others, MOST_SEEN)) if others else []
-    owners = [*owners_of(table), *again][:MOST_OWNERS]
-    if not owners:
+    names = [*owners_of(table), *others]
+    if not names:
         return
     units: tuple[Each, ...] = ("month", "quarter")
     trees: dict[str, Tree] = {each: Periods.of(each, None, table).number() for each in units}
-    numbers, whose = first_of_both(population, trees, owners, MOST_SEEN)
+    numbers, whose = first_of_both(population, trees, names, MOST_SEEN)
+    again = repeated({name: whose[name].codes for name in others})
+    owners = [*owners_of(table), *again][:MOST_OWNERS]
     for each in units:
         for owner in owners:
             if not _nearly_all(numbers[each], whose[owner].codes):

@@ -7,7 +7,6 @@ from typing import Any
 
 from pydantic import Field, field_validator, model_validator
 
-from sabueso.base.plain import Values
 from sabueso.screens.sequence.each import INCOMPLETE_PERIODS, LEAST_PERIODS, Each
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
@@ -75,11 +74,3 @@ class SequenceSettings(Settings):
     def usual(cls, given: Mapping[str, Any]) -> dict[str, Any]:
         """Of months and quarters theirs."""
         return super().usual(given) | (_OF_PERIODS if given.get("each") else {})
-
-    def as_plan(self) -> Values:
-        """The settings that differ from their defaults, of months and quarters from theirs."""
-        own = {"each": self.each}
-        usual, stated = self.usual(own), super().as_plan()
-        if self.each is not None:
-            stated |= {name: getattr(self, name) for name in _OF_PERIODS}
-        return {k: v for k, v in stated.items() if k in own or v != usual[k]}
