@@ -210,6 +210,12 @@ class Guess:
         return column.type == "text"
 
 
+def may_be_its_day(name: str) -> bool:
+    """Whether days of a column may be those on which its rows happened: when somebody approved it is not when it was."""
+    parts = worded(name)
+    return not named_otherwise("date", parts) and set(parts).isdisjoint(WORDS["approver"].split())
+
+
 def alike_parties(matched: set[str]) -> set[str]:
     """Words of a party with those that say the same."""
     return matched.union(*(words for words in OF_PAYEES if words & matched))

@@ -7,7 +7,13 @@ from collections.abc import Callable, Mapping, Sequence
 from sabueso.intake.formats.called import folded, looks_like_date, worded
 from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.deciding import Format
-from sabueso.intake.formats.guessing import NEARLY_ALL, Guess, alike_parties, named_otherwise
+from sabueso.intake.formats.guessing import (
+    NEARLY_ALL,
+    Guess,
+    alike_parties,
+    may_be_its_day,
+    named_otherwise,
+)
 from sabueso.intake.formats.header_words import WORDS
 from sabueso.intake.formats.role_words import (
     BUYERS,
@@ -282,9 +288,7 @@ def _settle_date(guess: Guess) -> None:
         for c in guess.columns
         if c.type in ("date", "timestamp")
         and c.name not in guess.taken
-        and not named_otherwise("date", worded(c.name))
-        # When somebody approved it is not when it was.
-        and set(worded(c.name)).isdisjoint(WORDS["approver"].split())
+        and may_be_its_day(c.name)
         and 2 * guess.distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
     ]
     if len(dates) > 1:

@@ -9,8 +9,7 @@ import pyarrow as pa
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.deciding import Format
-from sabueso.intake.formats.guessing import named_otherwise
-from sabueso.intake.formats.header_words import WORDS
+from sabueso.intake.formats.guessing import may_be_its_day
 from sabueso.intake.formats.role_words import OF_VALUE
 
 LEAST, LATER, BEFORE = 20, 0.5, 0.01
@@ -29,9 +28,8 @@ def earlier_of_two(
         and f.type in ("date", "timestamp")
         and name in sample.column_names
         and name not in taken
-        and not named_otherwise("date", worded(name))
+        and may_be_its_day(name)
         and OF_VALUE.isdisjoint(worded(name))
-        and set(worded(name)).isdisjoint(WORDS["approver"].split())
     }
     if len(days) != 2 or len({f.type for f in days.values()}) != 1:
         return None
