@@ -193,15 +193,62 @@ def _comes_again(lines: list[str]) -> int | None:
     return places[0] if len(often) == 1 and places else None
 
 
+@dataclass(frozen=True)
+class _Head:
+    """The columns of a text at fixed places: ``row`` holds their names, ``top`` is the first row of these, where
+    they stand in two; ``given`` are the names as they stand, ``line`` is how many lines lie before the rows."""
+
+    cuts: tuple[int, ...]
+    top: int
+    row: int
+    given: list[str]
+    line: int
+    titles: pa.Array
+    below: list[str]
+
+
 def layout_at_places(
     lines: list[str], encoding: str, notes: Sequence[str], settings: ReadSettings
 ) -> Places | None:
     """The layout of text whose columns stand at fixed places; None where it is none."""
+    head = _head(lines, settings.header)
+    if head is None:
+        return None
+    names = column_names(head.given)
+    rows = rows_of(head.below, head.cuts)
+    edges = right_edges(head.below, head.cuts)
+    titles = [
+        alone(line, head.cuts, rows) or re.split(r" {2,}", line.strip())
+        for line in lines[: head.top]
+        if line.strip()
+    ]
+    said = [*notes, *_assumed(head, len(titles)), *scale_notes(titles)]
+    # Without a line of names the rows begin where the header would stand.
+    said += name_notes(head.given, names) if head.line > head.row else []
+    return Places(
+        header=names,
+        header_line=head.line,
+        described={"encoding": encoding, "columns": f"{len(names)} at fixed places"},
+        sample=_sample(head, names, rows, edges),
+        notes=tuple(said),
+        found={"encoding": encoding} | ({} if head.line == 1 else {"header": head.line}),
+        currency=currency_above(titles),
+        year=year_above(titles),
+        heading=alone_above(titles),
+        encoding=encoding,
+        cuts=head.cuts,
+        titles=head.titles,
+        rows=rows,
+        edges=edges,
+    )
+
+
+def _head(lines: list[str], given: int | str | None) -> _Head | None:
+    """Where the columns stand and what they are called; None where there are none."""
     filled = [line for line in lines[:SAMPLE_ROWS] if line.strip()]
     cuts = cuts_of(lines) if len(filled) > 1 and is_spaced(filled) else None
     if cuts is None:
         return None
-    given = settings.header
     found = (
         Found(given - 1, len(cuts) + 1) if isinstance(given, int) else _head_at_places(lines, cuts)
     )
@@ -219,50 +266,34 @@ def layout_at_places(
     header = [""] * (len(cuts) + 1) if none else names_of(lines[at], cuts)
     if top != at:
         header = joined_names(names_of(lines[top], cuts), header)
-    names = column_names(header)
-    header_line = at if none else at + 1
-    no_title = zip(lines[header_line:], again[header_line - top :], strict=True)
+    line = at if none else at + 1
+    no_title = zip(lines[line:], again[line - top :], strict=True)
     below = [line for line, title in no_title if line.strip() and not title]
-    begun = rows_of(below, cuts)
-    edges = right_edges(below, cuts)
-    sample = [
-        spread(line, cuts, begun) or cells_by_edges(line, cuts, edges) or cells_of(line, cuts)
-        for line in below
+    return _Head(cuts, top, at, header, line, above, below)
+
+
+def _sample(head: _Head, names: Sequence[str], rows: Rows, edges: tuple[int, ...]) -> pa.Table:
+    """The first rows, as text."""
+    cut = [
+        spread(line, head.cuts, rows)
+        or cells_by_edges(line, head.cuts, edges)
+        or cells_of(line, head.cuts)
+        for line in head.below
     ]
-    sample = [row for row in sample if not is_rule(" ".join(row).encode("utf-8", "replace"))]
-    columns = list(zip(*sample[:SAMPLE_ROWS], strict=True)) if sample else [()] * len(names)
-    titles = [
-        alone(line, cuts, begun) or re.split(r" {2,}", line.strip())
-        for line in lines[:top]
-        if line.strip()
-    ]
-    notes = [
-        *notes,
-        Assumed(
-            "the columns stand at fixed places, told by what is blank between them",
-            "read.delimiter",
-        ),
-    ]
-    if top != at:
-        text = f"the names stand in two lines, {top + 1} and {at + 1}"
-        notes.append(Assumed(text, "read.header"))
-    if titles:
-        notes.append(Assumed(said_above(at + 1, len(titles)), "read.header"))
-    return Places(
-        header=names,
-        header_line=header_line,
-        described={"encoding": encoding, "columns": f"{len(names)} at fixed places"},
-        sample=pa.table(
-            [pa.array([cell or None for cell in c], pa.string()) for c in columns], names=names
-        ),
-        notes=(*notes, *scale_notes(titles), *([] if none else name_notes(header, names))),
-        found={"encoding": encoding} | ({} if header_line == 1 else {"header": header_line}),
-        currency=currency_above(titles),
-        year=year_above(titles),
-        heading=alone_above(titles),
-        encoding=encoding,
-        cuts=cuts,
-        titles=above,
-        rows=begun,
-        edges=edges,
+    cut = [row for row in cut if not is_rule(" ".join(row).encode("utf-8", "replace"))]
+    columns = list(zip(*cut[:SAMPLE_ROWS], strict=True)) if cut else [()] * len(names)
+    return pa.table(
+        [pa.array([cell or None for cell in c], pa.string()) for c in columns], names=names
     )
+
+
+def _assumed(head: _Head, titles: int) -> Iterator[Assumed]:
+    """What was taken for the columns and their names, to be said."""
+    yield Assumed(
+        "the columns stand at fixed places, told by what is blank between them", "read.delimiter"
+    )
+    if head.top != head.row:
+        text = f"the names stand in two lines, {head.top + 1} and {head.row + 1}"
+        yield Assumed(text, "read.header")
+    if titles:
+        yield Assumed(said_above(head.row + 1, titles), "read.header")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Generator, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cache
 from itertools import islice
 from pathlib import Path
@@ -104,6 +104,46 @@ def _local(name: str) -> str:
     return name.rpartition("}")[2]
 
 
+@dataclass
+class _Seen:
+    """Elements by their names from the root down: how often each comes, how often in one other, and which have
+    others in them, or attributes."""
+
+    all_of: Counter[Names] = field(default_factory=Counter)
+    often: Counter[Names] = field(default_factory=Counter)
+    filled: set[Names] = field(default_factory=set)
+    first: dict[str, None] = field(default_factory=dict)
+
+
+def _seen(path: Path) -> _Seen:
+    """What the first elements of a file are."""
+    seen = _Seen()
+    stack: list[tuple[str, Counter[str]]] = []
+    with events_of(path, ("start", "end")) as events:
+        for number, (kind, element) in enumerate(events):
+            if kind == "end":
+                stack.pop()
+                element.clear()
+                continue
+            if number > 2 * LOOKED_AT:
+                break
+            name = _local(element.tag)
+            here = (*(each for each, _ in stack), name)
+            if stack:
+                stack[-1][1][name] += 1
+                times = stack[-1][1][name]
+                seen.all_of[here] += 1
+                if times > 1:
+                    seen.often[here] = max(seen.often[here], times)
+                seen.filled.add(here[:-1])
+                if len(stack) == 1:
+                    seen.first[name] = None
+            if any(not str(key).startswith("{") for key in element.attrib):
+                seen.filled.add(here)
+            stack.append((name, Counter()))
+    return seen
+
+
 def _row_element(path: Path, said: str | None) -> tuple[Names, list[str]]:
     """The element whose repetitions are the rows, from the root down, and the names of others beside it.
 
@@ -112,36 +152,9 @@ def _row_element(path: Path, said: str | None) -> tuple[Names, list[str]]:
     UserError
         If no element repeats, or several that may be meant do.
     """
-    often: Counter[Names] = Counter()
-    all_of: Counter[Names] = Counter()
-    filled: set[Names] = set()
-    stack: list[tuple[str, Counter[str]]] = []
-    first: list[str] = []
-    with events_of(path, ("start", "end")) as events:
-        for seen, (kind, element) in enumerate(events):
-            if kind == "end":
-                stack.pop()
-                element.clear()
-                continue
-            if seen > 2 * LOOKED_AT:
-                break
-            name = _local(element.tag)
-            if stack:
-                stack[-1][1][name] += 1
-                times = stack[-1][1][name]
-                here = (*(each for each, _ in stack), name)
-                all_of[here] += 1
-                if times > 1:
-                    often[here] = max(often[here], times)
-                filled.add(here[:-1])
-                if len(stack) == 1 and name not in first:
-                    first.append(name)
-            else:
-                here = (name,)
-            if any(not str(key).startswith("{") for key in element.attrib):
-                filled.add(here)
-            stack.append((name, Counter()))
-    found = [names for names in often if names in filled]
+    seen = _seen(path)
+    all_of = seen.all_of
+    found = [names for names in seen.often if names in seen.filled]
     if said is not None:
         named = [names for names in all_of if names[-1] == said or ".".join(names[1:]) == said]
         if not named:
@@ -167,7 +180,9 @@ def _row_element(path: Path, said: str | None) -> tuple[Names, list[str]]:
             f"{path}: a row may be {which}, which both come more than once; say which with --records"
         )
     around = set(rows[1:])
-    return rows, [name for name in first if name not in around and (rows[0], name) in filled]
+    return rows, [
+        name for name in seen.first if name not in around and (rows[0], name) in seen.filled
+    ]
 
 
 def _rows(path: Path, element: Names) -> Iterator[tuple[int, Json]]:

@@ -105,13 +105,13 @@ class Digits(Screen):
         base = population.base(values, reasons)
         amounts = settings.of == "amounts"
         few: dict[tuple[Any, ...], int] | None = None
-        if not amounts:
+        if amounts:
+            staged = distinct_amounts(population, measure, reasons)
+        else:
             differences = _differences(base, groups)
             base = _large_enough(differences, groups, settings.digits)
             few = _too_small(population, differences, groups, settings.digits)
             staged = distinct_differences(base)
-        else:
-            staged = distinct_amounts(population, measure, reasons)
         with population.staged(STAGED, staged):
             counted = count_classes(population, base, measure, groups, settings)
             cautions: list[Caution] = digit_cautions(
@@ -120,11 +120,8 @@ class Digits(Screen):
             if amounts:
                 copied = copied_rows(population, measure, reasons, account.used)
                 cautions += [copied] if copied is not None else []
-            described: list[DigitGroup] = []
-            fit: DigitFit | None = None
-            if counted.keys:
-                fit = _fitted(counted, settings)
-                described = described_groups(counted, fit, measure.scale, few)
+            fit = _fitted(counted, settings) if counted.keys else None
+            described = [] if fit is None else described_groups(counted, fit, measure.scale, few)
             if amounts and fit is not None and not groups.labels:
                 of_all, of_class = repeated_amounts(population, measure, fit, settings.digits)
                 described[0] = replace(described[0], repeated=of_all, repeated_in_class=of_class)
@@ -135,27 +132,20 @@ class Digits(Screen):
         if settings.compare and len(described) == 2:
             change = changed_classes(described, settings.alpha, settings.adjust)
             tests = len(change.classes)
-        flagged = fit is not None and amounts and bool(fit.flagged.any())
-        if settings.by_whom and fit is not None and flagged:
+        if settings.by_whom and amounts and fit is not None and fit.flagged.any():
             behind = who_is_behind(
-                population,
-                base,
-                values,
-                reasons,
-                groups,
-                counted.keys,
-                fit,
-                settings,
+                population, base, values, reasons, groups, counted.keys, fit, settings,
                 measure.scale,
-            )
+            )  # fmt: skip
             described = [
                 replace(group, behind=found) for group, found in zip(described, behind, strict=True)
             ]
-        flags = Flags("class", pa.table({}))  # no row is behind a difference
         if settings.compare:
             flags = change_flags(described, change, settings, measure)
         elif amounts:
             flags = flagged_classes(counted.keys, fit, described, settings, measure, table)
+        else:  # no row is behind a difference
+            flags = Flags("class", pa.table({}))
         return Finding(
             test=self.name,
             table=table.name,

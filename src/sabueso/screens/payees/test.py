@@ -16,7 +16,7 @@ from sabueso.base.words import listed
 from sabueso.population import sql
 from sabueso.population.nothing import is_nothing
 from sabueso.population.population import Population, Reason, missing
-from sabueso.population.table import Column, money
+from sabueso.population.table import Column, Table, money
 from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
@@ -137,11 +137,9 @@ class Payees(Screen):
         period = int(found.day.max() - found.day.min()) + 1 if len(found.day) else 0
         full = bursts(found.starts, found.day, found.rows, width=settings.window, period=period)
         top_sum = _top_sum(found, settings.top)
-        document = table.role("document")
-        if settings.document is not None:
-            document = table.column(settings.document)
+        document = _document(table, settings, grouping)
         papers = None
-        if document is not None and document.name not in _columns_of(grouping):
+        if document is not None:
             papers = numbered(population, grouping, document, when, reasons)
         own = {} if papers is None or papers.usual else papers.own
         often = _often(population, settings, found)
@@ -172,7 +170,7 @@ class Payees(Screen):
             settings=settings.model_dump(),
             solved={
                 "per": list(grouping.labels),
-                "document": None if papers is None or document is None else document.name,
+                "document": None if document is None else document.name,
             },
             population=account,
             groups=[group],
@@ -189,6 +187,15 @@ class Payees(Screen):
         )
 
 
+def _document(table: Table, settings: PayeesSettings, grouping: Grouping) -> Column | None:
+    """The column of the numbers of payees' papers, unless payees are told by it."""
+    column = table.role("document")
+    if settings.document is not None:
+        column = table.column(settings.document)
+    by = {each.name for tree in grouping.trees for each in tree.find_all(exp.Column)}
+    return None if column is None or column.name in by else column
+
+
 def _often(population: Population, settings: PayeesSettings, found: PayeeDays) -> Often:
     """How likely as many rows are as each payee has, where a master says how many payees there are."""
     party = population.table.role("party")
@@ -197,11 +204,6 @@ def _often(population: Population, settings: PayeesSettings, found: PayeeDays) -
         return Often(np.full(len(found.keys), np.nan), float("nan"))
     master = Population(population.engine, link.table, tables=population.tables)
     return Often(*frequent(found.count, master.account(None).used))
-
-
-def _columns_of(grouping: Grouping) -> set[str]:
-    """Columns that payees are told by."""
-    return {column.name for tree in grouping.trees for column in tree.find_all(exp.Column)}
 
 
 def _top_row(

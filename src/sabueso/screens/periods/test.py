@@ -261,8 +261,7 @@ class Periods(Screen):
         measure = table.measure(settings.on)
         quantity = table.number(settings.quantity, what="quantity") if settings.quantity else None
         sides = compared(population, settings, measure, quantity)
-        axis, old, new = sides.axis, sides.old, sides.new
-        before, now, base_name = sides.before, sides.now, sides.name
+        old, new, now, base_name = sides.old, sides.new, sides.now, sides.name
         keys = sorted({*old.amounts, *new.amounts}, key=lambda key: [str(part) for part in key])
         lines = compare(
             [old.amounts.get(k, 0) for k in keys], [new.amounts.get(k, 0) for k in keys]
@@ -291,9 +290,9 @@ class Periods(Screen):
             described.append(
                 with_band(one, key, judge.band(line) or sides.bands.get(key), sides, measure.scale)
             )
-        total = compare([sum(line.base for line in lines)], [sum(line.current for line in lines)])[
-            0
-        ]
+        (total,) = compare(
+            [sum(each.base for each in lines)], [sum(each.current for each in lines)]
+        )
         return Finding(
             test=self.name,
             table=table.name,
@@ -303,7 +302,7 @@ class Periods(Screen):
             solved={
                 "base": base_name,
                 "current": now.name,
-                **_by_labels(axis, before, now),
+                **_by_labels(sides.axis, sides.before, now),
                 **_opens_by(population, settings.per),
             },
             population=sides.account,

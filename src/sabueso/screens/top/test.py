@@ -8,6 +8,7 @@ from math import ceil
 from typing import Any, Literal
 
 import numpy as np
+import sqlglot.expressions as exp
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import ByColumn
@@ -114,19 +115,7 @@ class Top(Screen):
         least = settings.min_group
         not_tested = [NotTested(key, num.too_few(n, least), n) for key, n in counted if n < least]
         counted = [(key, n) for key, n in counted if n >= least]
-        ranks: list[tuple[int, int]] = []
-        for place, (_, n) in enumerate(counted):
-            k = settings.count(n)
-            ranks += [(place, n - k + 1)] if settings.side != "low" else []
-            ranks += [(place, k)] if settings.side != "high" else []
-        wanted = grp.rank_table(groups, [key for key, _ in counted], sorted(set(ranks)))
-        at = grp.values_at(population, base, groups, wanted) if ranks else {}
-        tested = []
-        for place, (key, n) in enumerate(counted):
-            k = settings.count(n)
-            high = at[place, n - k + 1] if settings.side != "low" else None
-            low = at[place, k] if settings.side != "high" else None
-            tested.append(_Tested(key, n, k, low, high))
+        tested = _cut_offs(population, base, groups, counted, settings)
         bounds = [
             (
                 int(INT64.min) if t.low is None else t.low + 1,
@@ -146,19 +135,6 @@ class Top(Screen):
             "direction": np.where(up, "high", "low"),
         }
         flagged = np.bincount(position, minlength=len(tested)).tolist() if tested else []
-        described = [
-            TopGroup(
-                group=t.key,
-                n=t.n,
-                share=t.k / t.n,
-                k=t.k,
-                cutoff=_cutoff(t.high if settings.side == "high" else t.low, measure.scale),
-                cutoff_high=_cutoff(t.high, measure.scale),
-                cutoff_low=_cutoff(t.low, measure.scale),
-                flagged=count,
-            )
-            for t, count in zip(tested, flagged, strict=True)
-        ]
         return Finding(
             test=self.name,
             table=table.name,
@@ -166,7 +142,10 @@ class Top(Screen):
             by=list(groups.labels),
             settings=settings.model_dump(),
             population=account,
-            groups=described,
+            groups=[
+                _described(t, count, settings, measure.scale)
+                for t, count in zip(tested, flagged, strict=True)
+            ],
             flags=Flags("row", lim.flag_table(found, columns)),
             tests_made=0,
             subjects=sum(t.n for t in tested),
@@ -175,6 +154,43 @@ class Top(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _cut_offs(
+    population: Population,
+    base: exp.Select,
+    groups: Grouping,
+    counted: list[tuple[ByColumn, int]],
+    settings: TopSettings,
+) -> list[_Tested]:
+    """The values of each group, of a known number of rows, at which its share begins."""
+    ranks: list[tuple[int, int]] = []
+    for place, (_, n) in enumerate(counted):
+        k = settings.count(n)
+        ranks += [(place, n - k + 1)] if settings.side != "low" else []
+        ranks += [(place, k)] if settings.side != "high" else []
+    wanted = grp.rank_table(groups, [key for key, _ in counted], sorted(set(ranks)))
+    at = grp.values_at(population, base, groups, wanted) if ranks else {}
+    tested = []
+    for place, (key, n) in enumerate(counted):
+        k = settings.count(n)
+        high = at[place, n - k + 1] if settings.side != "low" else None
+        low = at[place, k] if settings.side != "high" else None
+        tested.append(_Tested(key, n, k, low, high))
+    return tested
+
+
+def _described(t: _Tested, flagged: int, settings: TopSettings, scale: int) -> TopGroup:
+    return TopGroup(
+        group=t.key,
+        n=t.n,
+        share=t.k / t.n,
+        k=t.k,
+        cutoff=_cutoff(t.high if settings.side == "high" else t.low, scale),
+        cutoff_high=_cutoff(t.high, scale),
+        cutoff_low=_cutoff(t.low, scale),
+        flagged=flagged,
+    )
 
 
 def _cutoff(units: int | None, scale: int) -> Decimal | None:

@@ -179,26 +179,19 @@ class ZScore(Screen):
         found, not_tested = testable(group_figures(worths, scale, settings), settings.min_group)
         aim: Aim | None = None
         steps: list[SequentialTest] = []
-
-        def solved(groups_found: Sequence[DeviateGroup]) -> Fraction:
-            """The limit, solved for where a number of rows is aimed at."""
-            nonlocal aim
-            if settings.aim is None:
-                return limit
-            places, _ = _limits(groups_found, settings.method, limit)
-            aim = solved_limit(
-                population, base, groups, limits_of(groups, places), settings.side, settings.aim,
-                measure.scale,
-            )  # fmt: skip
-            return Fraction(aim.limit)
-
         if settings.method == "sequential":
             tested, flat, steps = sequential_limits(
                 worths, scale, found, settings.most, settings.alpha
             )
         else:
-            limit = solved(found)
             tested, flat = _limits(found, settings.method, limit)
+            if settings.aim is not None:
+                aim = solved_limit(
+                    population, base, groups, limits_of(groups, tested), settings.side,
+                    settings.aim, measure.scale,
+                )  # fmt: skip
+                limit = Fraction(aim.limit)
+                tested, flat = _limits(found, settings.method, limit)
         not_tested += flat
         flags, beyond = _flags(
             population, values, reasons, groups, worths, tested, settings, scale, limit
@@ -209,11 +202,7 @@ class ZScore(Screen):
             _described(t, rest, scale, settings, limit)
             for t, rest in zip(tested, without, strict=True)
         ]
-        if steps:
-            described = [
-                replace(group, sequential=steps_of(t, partial(_on_scale, scale, group.group)))
-                for group, t in zip(described, steps, strict=True)
-            ]
+        described = _with_steps(described, steps, scale)
         if tested and not groups.labels:
             bounds = (tested[0].least, tested[0].greatest)
             ends = tested[0].group.ends
@@ -338,6 +327,18 @@ def _described(
         without_flags=None if rest is None else rest.amounts(amount_scale),
         scale_unit=scale.unit(g.key),
     )
+
+
+def _with_steps(
+    described: list[DeviateResult], steps: list[SequentialTest], scale: Scale
+) -> list[DeviateResult]:
+    """The groups, each with the steps of its sequential test where there was one."""
+    if not steps:
+        return described
+    return [
+        replace(group, sequential=steps_of(test, partial(_on_scale, scale, group.group)))
+        for group, test in zip(described, steps, strict=True)
+    ]
 
 
 def _on_scale(scale: Scale, key: ByColumn, units: float) -> float | None:
