@@ -127,7 +127,9 @@ def _settle_id(guess: Guess) -> None:
         return
     numbered = not NUMBERS.isdisjoint(worded(first.name))
     if named is not None and ORDERS.isdisjoint(worded(named)) and not numbered:
-        return
+        its, of = guess.distinct.get(named, (0, 0))
+        if its == of:
+            return
     n, rows = guess.distinct.get(first.name, (0, 0))
     if rows and n == rows and first.type == "text" and guess.is_on_most_rows(first.name):
         guess.found["id"] = first.name

@@ -34,6 +34,7 @@ _LIMIT = re.compile(
     r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massimale|teto|maxim|máxim|límite",
     re.IGNORECASE,
 )
+_WORD = re.compile(r"[^\W\d_]{4,}")
 
 
 class _Pair(NamedTuple):
@@ -44,10 +45,14 @@ class _Pair(NamedTuple):
     told: str
     column: str = ""
 
-    @property
-    def called(self) -> bool:
-        """Whether it is called a limit of an amount."""
-        return bool(self.column) and _LIMIT.search(self.told) is not None
+    def is_called(self, amount: str | None) -> bool:
+        """Whether it is called a limit, of the amount or by the number's own name."""
+        name = self.limit.rpartition(".")[2]
+        if not self.column or _LIMIT.search(name) is None:
+            return False
+        return self.own == amount or not set(_WORD.findall(self.own.casefold())).isdisjoint(
+            _WORD.findall(name.casefold())
+        )
 
 
 def proposed_caps(population: Population) -> Iterator[Proposal]:
@@ -131,7 +136,7 @@ def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:
             seen[p.limit],
             shuffled,
             named=bool(p.column),
-            called=p.called and p.own == table.roles.get("amount"),
+            called=p.is_called(table.roles.get("amount")),
         )
         for p in pairs
     ]

@@ -25,6 +25,8 @@ from sabueso.screens.range.readings import falls
 from sabueso.screens.range.resting import off_days
 from sabueso.screens.range.same import others
 from sabueso.screens.range.settings import RangeSettings
+from sabueso.screens.range.states import listed_tree
+from sabueso.screens.range.unique import again
 
 
 @dataclass(frozen=True)
@@ -60,16 +62,21 @@ def _of_values(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
         empty = sql.is_missing(sql.column(column.name))
         yield RowRule(f"{column.name} required", empty, _none())
     if settings.column:
-        column = table.column(settings.column)
-        if column.type != "text":
-            raise UserError(
-                f"column {column.name!r} holds {column.type}; a list of values needs text"
-            )
-        allowed = exp.In(
-            this=sql.column(column.name), expressions=[sql.text(v) for v in settings.allowed]
-        )
+        tree, name, kind = listed_tree(settings.column, table)
+        if kind != "text":
+            raise UserError(f"column {name!r} holds {kind}; a list of values needs text")
+        allowed = exp.In(this=tree, expressions=[sql.text(v) for v in settings.allowed])
         shown = ", ".join(settings.allowed[:4]) + (" …" if len(settings.allowed) > 4 else "")
-        yield RowRule(f"{column.name} one of {shown}", exp.Not(this=allowed), _none())
+        yield RowRule(f"{name} one of {shown}", exp.Not(this=allowed), _none())
+    if settings.unique:
+        found = again(table, settings.unique)
+        names = listed_words([_bare(expressions.label(text, table)) for text in settings.unique])
+        title = (
+            f"{names} of one row each"
+            if len(settings.unique) == 1
+            else f"{names} together of one row each"
+        )
+        yield RowRule(title, found.broken, sql.cast(found.before, "DOUBLE"), "again")
 
 
 def _of_days(table: Table, settings: RangeSettings) -> Iterator[RowRule]:

@@ -3,12 +3,14 @@ an item; and the rows that have another."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import combinations
 from typing import NamedTuple
 
 import numpy as np
 import sqlglot.expressions as exp
 
+from sabueso.base.words import listed
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -70,17 +72,25 @@ def proposed_same(population: Population) -> Iterator[Proposal]:
         return
     owners = owners_of(table)
     values = _values(table, owners)
-    for column, owner in _told_by(population, owners, values):
-        if _is_told(population, column, owner):
+    for column, whose in _told_by(population, owners, values):
+        if any(_is_told(population, column, owner) for owner in whose):
             continue
-        other = others(table, column, [quoted_name(owner)])
+        per = list(map(quoted_name, whose))
+        other = others(table, column, per)
         n, out = count_broken(population, column, other.broken)
-        most = MOST_OTHER * n if owner in owners else min(LISTED, MOST_OTHER * n)
+        known = set(whose) <= set(owners)
+        most = MOST_OTHER * n if known else min(LISTED, MOST_OTHER * n)
         if 0 < out <= max(FEW_OTHER, most):
+            owner = listed(whose)
+            name, purpose = (
+                (f"other than the {owner}'s", f"What is each {owner}'s own")
+                if len(whose) == 1
+                else (f"unlike others of its {owner}", f"What is one for each {owner}")
+            )
             yield Proposal(
-                f"{column} of {table.name} other than the {owner}'s",
-                settings_of(same=column, per=[quoted_name(owner)]),
-                f"What is each {owner}'s own, and is another in some rows.",
+                f"{column} of {table.name} {name}",
+                settings_of(same=column, per=per),
+                f"{purpose}, and is another in some rows.",
                 f"{out:,} of {n:,} rows have what fewer than half of the rows of their {owner} have",
             )
 
@@ -101,8 +111,9 @@ def _values(table: Table, owners: Sequence[str]) -> list[str]:
 
 def _told_by(
     population: Population, owners: Sequence[str], values: Sequence[str]
-) -> list[tuple[str, str]]:
-    """Each column with the owner that tells it, by some rows: the first of the owners that does."""
+) -> list[tuple[str, tuple[str, ...]]]:
+    """Each column with the owner that tells it, by some rows: the first of the owners that does; of a number that none
+    tells alone, the first two that do together, such as an item and a list of prices."""
     names = list(dict.fromkeys([*owners, *values]))
     if not names:
         return []
@@ -111,13 +122,25 @@ def _told_by(
     texts = {n: codes[n] for n in values if table.column(n).type == "text" and n not in owners}
     # What things are called or numbered by names them as well, where no other table has them.
     named = [name for name in repeated(texts) if name not in _persons(table)][:MOST_NAMED]
-    pairs: list[tuple[str, str]] = []
+    pairs: list[tuple[str, tuple[str, ...]]] = []
     for name in values:
-        every = (o for o in (*owners, *named) if o != name and (o, name) not in pairs)
+        every = [o for o in (*owners, *named) if o != name and (o, (name,)) not in pairs]
         owner = next((o for o in every if _tells(codes[o], codes[name])), None)
         if owner is not None:
-            pairs.append((name, owner))
+            pairs.append((name, (owner,)))
+        elif table.column(name).type == "number":
+            two = combinations(every, 2)
+            both = next((p for p in two if _tells(_joined(codes, p), codes[name])), None)
+            pairs += [] if both is None else [(name, both)]
     return pairs
+
+
+def _joined(codes: Mapping[str, np.ndarray], names: Sequence[str]) -> np.ndarray:
+    """Codes of what several columns have together; -1 where one has nothing."""
+    one, two = (codes[name].astype(np.int64) for name in names)
+    both = np.where((one < 0) | (two < 0), -1, one * (two.max() + 1) + two)
+    _, joined = np.unique(both, return_inverse=True)
+    return np.where(both < 0, -1, joined)
 
 
 def _persons(table: Table) -> set[str | None]:

@@ -21,9 +21,16 @@ class RangeSettings(Settings):
         None,
         description="column that the measure must not exceed in its row, of a linked table too",
     )
-    column: str | None = Field(None, description="column whose values must be among those allowed")
+    column: str | None = Field(
+        None,
+        description="column whose values must be among those allowed, of a linked table too",
+    )
     allowed: list[str] = Field(default_factory=list, description="the values allowed in it")
     required: list[str] = Field(default_factory=list, description="columns that must hold a value")
+    unique: list[str] = Field(
+        default_factory=list,
+        description="columns that together no two rows have alike: the later rows that do",
+    )
     in_order: list[str] = Field(
         default_factory=list,
         description="days, of linked tables too, none of which is before the one named before it",
@@ -65,6 +72,7 @@ class RangeSettings(Settings):
     _lists = field_validator(
         "allowed",
         "required",
+        "unique",
         "in_order",
         "two_people",
         "apart",
@@ -96,12 +104,12 @@ class RangeSettings(Settings):
             raise ValueError(f"weekdays has {unknown[0]!r}; expected {', '.join(sql.WEEKDAYS)}")
         if unknown := [hour for hour in self.hours if hour not in HOURS]:
             raise ValueError(f"hours has {unknown[0]!r}; expected some of 00 to 23")
-        lists = self.column, self.required, self.in_order, self.weekdays, self.hours
+        lists = self.column, self.required, self.unique, self.in_order, self.weekdays, self.hours
         others = self.rising, self.not_overdrawn, self.same, self.apart, self.two_people
         if all(b is None for b in bounds) and not any(lists) and not any(others):
             raise ValueError(
-                "nothing is declared; give least, greatest, not-above, required, in-order, rising, not-overdrawn, apart, "
-                "two-people, same, weekdays, hours, or column and allowed"
+                "nothing is declared; give least, greatest, not-above, required, unique, in-order, rising, not-overdrawn, "
+                "apart, two-people, same, weekdays, hours, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")

@@ -31,6 +31,8 @@ from sabueso.screens.range.result import Rules, with_sizes
 from sabueso.screens.range.rules_of import rules_of
 from sabueso.screens.range.same import proposed_same
 from sabueso.screens.range.settings import RangeSettings
+from sabueso.screens.range.states import proposed_states
+from sabueso.screens.range.unique import proposed_unique
 from sabueso.screens.range.view import RangeView
 
 if TYPE_CHECKING:
@@ -43,7 +45,7 @@ class Range(Screen):
     name = "range"
     summary = (
         "rows outside a declared range or list, without a required value, above another column, dated before "
-        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, overlap another, name one person for two, or have a value "
+        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, overlap another, name one person for two, have what another row has already, or a value "
         "that is another than the others of their kind have"
     )
     reference = "none: the rules are the reader's own"
@@ -58,6 +60,7 @@ class Range(Screen):
         "sabueso try range payments --in-order proveedor.alta,fecha",
         "sabueso try range receipts --in-order pedido.fecha,fecha --most-days 60",
         "sabueso try range payroll --same salario_base --per empleado",
+        "sabueso try range payroll --unique empleado,mes",
         "sabueso try range journal --hours 07,08,09,10,11,12,13,14,15,16,17,18,19",
     )
 
@@ -69,6 +72,8 @@ class Range(Screen):
         yield from proposed_readings(population)
         yield from proposed_overdrawn(population)
         yield from proposed_same(population)
+        yield from proposed_unique(population)
+        yield from proposed_states(population)
         yield from proposed_resting(population)
         yield from proposed_nights(population)
         yield from proposed_discounts(population)

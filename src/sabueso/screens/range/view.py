@@ -47,7 +47,7 @@ class RangeView(View[Rules]):
 def _told(flag: Cells, scale: int) -> str:
     """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
     others; of sums, how much is not there; of what is late, after how many days it is."""
-    days, by, others, above, short, after, over = map(flag.get, SIZES)
+    days, by, others, above, short, after, over, again = map(flag.get, SIZES)
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
@@ -57,6 +57,9 @@ def _told(flag: Cells, scale: int) -> str:
         beside = "below the one before it" if by < 0 else "above the one after it"
         column, _, whose = rule.partition(" never falls")
         return f"{column} {abs(by):,.15g} {beside}{whose.replace(', by ', ' of its ', 1)}"
+    if again is not None:
+        names, _, _ = rule.partition(" of one row each")
+        return f"{names.removesuffix(' together')} as in {num.many(again, 'row')} before it"
     if short is not None:
         column, _, whose = rule.partition(" not below 0")
         return f"after it the {column}{whose.replace(', by ', ' of its ', 1)} is {_size(short, scale)} below 0"

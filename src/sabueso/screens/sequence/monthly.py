@@ -63,14 +63,17 @@ def proposed_periods(screen: Screen, population: Population) -> Iterator[Proposa
 def _nearly_all(numbers: np.ndarray, codes: np.ndarray) -> bool:
     """Whether nearly every number from the first to the last of each has a row, and hardly more than one."""
     known = (codes >= 0) & ~np.isnan(numbers)
-    own, of = numbers[known].astype(np.int64), codes[known]
-    pairs, rows = np.unique(np.stack([of, own]), axis=1, return_counts=True)
-    there = spans = of_these = 0
-    for who in np.unique(pairs[0]):
-        its = pairs[0] == who
-        months = pairs[1][its]
-        if len(months) >= LEAST_PERIODS:
-            there += len(months)
-            spans += int(months.max() - months.min()) + 1
-            of_these += int(rows[its].sum())
+    if not known.any():
+        return False
+    own, of = numbers[known].astype(np.int64), codes[known].astype(np.int64)
+    width = own.max() - own.min() + 1
+    pairs, rows = np.unique(of * width + own - own.min(), return_counts=True)
+    who, number = np.divmod(pairs, width)
+    first = np.flatnonzero(np.diff(who, prepend=-1))
+    last = np.append(first[1:], len(who)) - 1
+    sizes = last - first + 1
+    long = sizes >= LEAST_PERIODS
+    there = int(sizes[long].sum())
+    spans = int((number[last] - number[first] + 1)[long].sum())
+    of_these = int(np.add.reduceat(rows, first)[long].sum())
     return there >= LEAST_OF_RULE and spans - there <= MISSING * spans and of_these <= OFTEN * there

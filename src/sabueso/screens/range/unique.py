@@ -1,0 +1,143 @@
+"""Columns that together tell rows apart, and rows that have what another has already: two bills of one thing for one
+visit, two sheets of one person for one day."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from itertools import combinations
+from typing import NamedTuple
+
+import numpy as np
+import sqlglot.expressions as exp
+
+from sabueso.base.words import listed
+from sabueso.population import expressions, sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Role, Table
+from sabueso.screens.first_rows import first_codes
+from sabueso.screens.in_order import order_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.screens.range.broken import count_broken
+
+MOST_SEEN = 20_000
+"""Rows that are looked at before anything is counted in all."""
+MOST_COLUMNS = 8
+MOST_AGAIN, FEW_AGAIN, LISTED = 0.01, 3, 25
+"""Share of the rows that come again up to which it is the exception, how many may be however few rows there are, and how many
+however many."""
+BY_CHANCE, TIMES = 20, 5
+"""Rows that would come again if one of the columns said nothing of the others, from which it is a rule that none does; and how
+many times as many as there are."""
+COMES_AGAIN = 0.9
+"""Share of the rows whose value is another, up to which a column does not tell them apart alone."""
+_NO_KEYS: tuple[Role, ...] = (
+    "id", "document", "text", "amount", "debit", "credit", "quantity", "price", "currency", "entered",
+)  # fmt: skip
+
+
+class Again(NamedTuple):
+    """Rows with what an earlier row has, as a condition, and how many of these there are."""
+
+    broken: Tree
+    before: Tree
+
+
+def again(table: Table, keys: Sequence[str]) -> Again:
+    """Rows whose keys are all known and those of a row before it, by date and as rows stand in the sources."""
+    trees = [expressions.scalar(text, table, "--unique") for text in keys]
+    place = exp.Window(
+        this=exp.RowNumber(),
+        partition_by=[tree.copy() for tree in trees],
+        order=exp.Order(expressions=order_of(table)),
+    )
+    known = [exp.Not(this=sql.is_missing(tree.copy())) for tree in trees]
+    before = exp.Sub(this=place, expression=sql.integer(1))
+    later = exp.GT(this=exp.paren(before.copy()), expression=sql.integer(0))
+    return Again(exp.and_(*known, later), exp.paren(before))
+
+
+def proposed_unique(population: Population) -> Iterator[Proposal]:
+    """The fewest columns that nearly no two rows have alike, though they would by chance."""
+    table = population.table
+    if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
+        return
+    found = _keys(population)
+    if found is None:
+        return
+    names, chance = found
+    keys = [quoted_name(name) for name in names]
+    n, out = count_broken(population, names[0], again(table, keys).broken)
+    if 0 < out <= _few(n):
+        yield Proposal(
+            f"{listed(names)} of {table.name} in two rows",
+            settings_of(unique=keys),
+            "What comes once, and is there again.",
+            f"{out:,} of {n:,} rows have what another has; of as many rows {chance:,.0f} would if one of these columns had "
+            "nothing to do with the others",
+        )
+
+
+def _few(rows: int) -> int:
+    return max(FEW_AGAIN, min(LISTED, int(MOST_AGAIN * rows)))
+
+
+def _columns(table: Table) -> list[str]:
+    """Columns that may be of a key: what rows name, whose they are, and other texts and days; what has one row on each of
+    the table's own days is proposed to be matched with itself."""
+    none = {table.roles.get(role) for role in (*_NO_KEYS, "date")}
+    first = [*sorted(table.links), table.roles.get("party")]
+    rest = [c.name for c in table.columns if c.type in ("text", "date") and not c.is_place]
+    names = dict.fromkeys(name for name in (*first, *rest) if name is not None)
+    return [name for name in names if name not in none]
+
+
+def _keys(population: Population) -> tuple[tuple[str, ...], float] | None:
+    """Two columns, or three where no two do, that tell nearly all of some rows apart, with the number of rows that would
+    come again by chance: the most surprising."""
+    names = _columns(population.table)
+    if len(names) < 2:
+        return None
+    codes = first_codes(population, names, MOST_SEEN)
+    names = [name for name in names if _comes_again(codes[name])][:MOST_COLUMNS]
+    for size in (2, 3):
+        found: list[tuple[float, tuple[str, ...]]] = []
+        for chosen in combinations(names, size):
+            chance = _by_chance([codes[name] for name in chosen])
+            if chance is not None:
+                found.append((chance, chosen))
+        if found:
+            chance, chosen = max(found, key=lambda each: each[0])
+            return chosen, chance
+    return None
+
+
+def _comes_again(codes: np.ndarray) -> bool:
+    known = codes[codes >= 0]
+    return len(known) >= LEAST_OF_RULE and known.max() + 1 <= COMES_AGAIN * len(known)
+
+
+def _by_chance(codes: Sequence[np.ndarray]) -> float | None:
+    """How many rows would come again were any of the columns shuffled, the least; None where that is no rule."""
+    known = np.logical_and.reduce([each >= 0 for each in codes])
+    if known.sum() < LEAST_OF_RULE:
+        return None
+    own = [each[known].astype(np.int64) for each in codes]
+    out = _repeated(own)
+    if out > _few(len(own[0])):
+        return None
+    shuffled = np.random.default_rng(0)
+    chance = min(
+        _repeated([shuffled.permutation(c) if i == j else c for j, c in enumerate(own)])
+        for i in range(len(own))
+    )
+    return float(chance) if chance >= max(BY_CHANCE, TIMES * out) else None
+
+
+def _repeated(codes: Sequence[np.ndarray]) -> int:
+    """Rows beyond the first of each combination."""
+    whole = codes[0]
+    for each in codes[1:]:
+        whole = np.unique(whole * (each.max() + 1) + each, return_inverse=True)[1]
+    return len(whole) - len(np.unique(whole))
