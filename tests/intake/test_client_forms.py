@@ -434,6 +434,21 @@ def test_a_list_between_bars_with_rules_and_stars(engine, tmp_path):
     assert [line.agrees for line in report.totals_lines] == [True]
 
 
+@pytest.mark.parametrize(
+    ("language", "header"),
+    [
+        ("Italian", "DDT;Data DDT;Codice cliente;Codice articolo;Quantità;Peso kg"),
+        ("French", "N°;Date;Client;Libellé;Montant"), ("Portuguese", "Data;Cliente;Descrição;Valor"),
+        ("German", "Datum;Artikel;Stückzahl;Preis"), ("Spanish", "Fecha;Cliente;Descripción;Importe"),
+        ("Romanian", "Data;Furnizor;Preţ;Suma"), ("Lithuanian", "Data;Sąskaita;Kaina;Suma"),
+    ],
+)  # fmt: skip
+def test_one_letter_of_a_header_is_read_in_the_language_of_its_words(language, header):
+    encoding = {"Romanian": "cp1250", "Lithuanian": "cp1257"}.get(language, "cp1252")
+    told = tell(*gathered([header.encode(encoding), b"D000001;1;C1000;ART0001;10;2,5\n"]))
+    assert (told.language, told.encoding) == (language, encoding)
+
+
 @given(st.dictionaries(st.binary(min_size=1, max_size=8).filter(lambda b: not b.isascii()), st.integers(1, 5)))  # fmt: skip
 def test_any_bytes_are_told_as_something(words):
     told = tell(words)

@@ -72,6 +72,10 @@ DISCOUNT = re.compile(
     r"disc|rebate|rabatt|nachlass|skonto|descuent|\bdto\b|bonific|remise|rabais|sconto|korting|descont|rabat",
     re.IGNORECASE,
 )
+TAX = re.compile(
+    r"tax|\bvat\b|\bgst\b|mwst|\bust\b|\biva\b|\btva\b|\bbtw\b|moms|igic|impuest|imposto|steuer|podatek",
+    re.IGNORECASE,
+)
 _BUDGET = re.compile(
     r"budget|presup|forecast|previs|prévis|haushalt|plan(?:ned)?\b|budżet|orçament", re.IGNORECASE
 )

@@ -40,15 +40,26 @@ ALPHABETS = {
     "Thai": "".join(map(chr, (*range(0x0E01, 0x0E3B), *range(0x0E40, 0x0E4F)))),
 }  # fmt: skip
 _HINTS = {
-    "German": "betrag buchung konto rechnung und soll haben kunde", "French": "montant compte facture libelle achat banque",
-    "Spanish": "fecha importe cuenta concepto proveedor factura pago", "Portuguese": "valor conta fornecedor fatura pagamento",
-    "Italian": "importo conto fattura descrizione pagamento", "Dutch": "bedrag omschrijving rekening factuur",
-    "Swedish": "belopp konto faktura och leverans", "Danish": "dato tekst konto faktura og bilag", "Icelandic": "dags reikningur",
-    "Estonian": "summa arve kuup konto", "Polish": "kwota opis konto faktura numer", "Czech": "popis datum faktura doklad",
-    "Slovak": "suma popis doklad", "Hungarian": "bank utalas kelt megnevez", "Romanian": "suma factura data cont furnizor",
-    "Croatian": "iznos opis datum konto", "Lithuanian": "suma data saskaita", "Latvian": "summa datums konts",
-    "Turkish": "tarih tutar hesap fatura",
-}  # fmt: skip
+    "German": "betrag buchung konto rechnung und soll haben kunde artikel menge preis datum nummer lieferant",
+    "French": "montant compte facture libelle achat banque client date numero prix fournisseur code",
+    "Spanish": "fecha importe cuenta concepto proveedor factura pago cliente articulo codigo precio numero",
+    "Portuguese": "valor conta fornecedor fatura pagamento cliente artigo data numero nome",
+    "Italian": "importo conto fattura descrizione pagamento cliente articolo codice data prezzo numero fornitore nome",
+    "Dutch": "bedrag omschrijving rekening factuur klant artikel prijs datum nummer",
+    "Swedish": "belopp konto faktura och leverans kund datum pris",
+    "Danish": "dato tekst konto faktura og bilag kunde pris",
+    "Icelandic": "dags reikningur",
+    "Estonian": "summa arve kuup konto klient hind",
+    "Polish": "kwota opis konto faktura numer data klient cena",
+    "Czech": "popis datum faktura doklad cena kod",
+    "Slovak": "suma popis doklad cena datum",
+    "Hungarian": "bank utalas kelt megnevez nev",
+    "Romanian": "suma factura data cont furnizor client pret",
+    "Croatian": "iznos opis datum konto kupac",
+    "Lithuanian": "suma data saskaita kaina klientas",
+    "Latvian": "summa datums konts cena klients",
+    "Turkish": "tarih tutar hesap fatura cari",
+}
 _SURE_SIGN = 1.5
 """Points of a sign where it stands as it does in ``N°``, ``3ª``, ``m²`` and ``°C``."""
 LEAST_SURE = 0.5

@@ -21,7 +21,7 @@ WORDS: dict[Role, str] = {
     ),
     "amount": (
         "amount importe monto amt amnt betrag montant importo bedrag valore waarde wert value valor net neto netto "
-        "spend spending actual actuals total gross brutto presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
+        "spend spending actual actuals total totale totaal totalt gesamt gesamtbetrag celkem osszesen razem toplam yhteensa ukupno итого всего συνολο 合計 合计 总额 總額 합계 총액 المجموع الإجمالي gross brutto imponibile imponible presupuesto budget sum suma summe somme umsatz kwota belob belop belopp beloeb summa "
         "castka osszeg tutar quantia jumlah tien сумма сума стоимость ποσο αξια 金額 金额 发生额 發生額 금액 المبلغ סכום "
         "จำนวนเงิน iznos znesek summas مبلغ เงิน paid invoiced billed commission comision provision premium prima pramie prime premio fee fees honorarios gebuhr cost costs coste costo kosten frais charge charges salary sueldo salario gehalt lohn salaire stipendio wage wages pay donation expense expenses gasto gastos aufwand revenue sales erlos recette turnover claim payout notional nominal rent miete loyer alquiler affitto huur pledge pledged outstanding claimed reimbursed quota cuota depreciation abschreibung amortissement ammortamento amortizacion liquido renda aluguel comissao commissione provvigione refund refunds refunded erstattung reembolso remboursement rimborso interest zinsen interes intereses interets interessi juros cash efectivo bargeld contanti especes award awarded banked deposited ht ttc"
     ),

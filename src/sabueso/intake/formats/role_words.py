@@ -111,7 +111,7 @@ OF_INTEREST = frozenset(["interest", "tax", "vat", "growth", "discount", "succes
 """Words of rates that are no price."""
 COMMISSIONS = frozenset(["commission", "comision", "provision", "commissions"])
 OF_WHOLES = frozenset(
-    ["amount", "amt", "betrag", "importe", "montant", "importo", "bedrag", "total", "gross", "net"]
+    ["amount", "amt", "betrag", "importe", "montant", "importo", "bedrag", "total", "totale", "totaal", "totalt", "gross", "net"]
 )  # fmt: skip
 """What a commission is of, or is taken off, where it stands beside."""
 NUMBER_WORDS = frozenset(["nr", "no", "num", "number", "numero", "nummer", "id"])

@@ -16,7 +16,7 @@ from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 from sabueso.screens.distance.fitted import transformed
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.measured import measured_subjects, peer_groups
-from sabueso.screens.proposal import Proposal, settings_of
+from sabueso.screens.proposal import TAX, Proposal, settings_of
 
 NO_MEASURES = ("id", "document", "account", "party", "preparer", "approver", "text")
 LEAST_SHARE = 0.5
@@ -119,7 +119,9 @@ def proposed_entities(population: Population, measures: Sequence[Column]) -> Ite
     least = LEAST_ENTITIES if "party" in table.roles else LEAST_PREPARERS
     if entities < least or rows < LEAST_ROWS_OF_ONE * entities:
         return
-    chosen = list(measures)[: min(MOST_MEASURES, entities // SUBJECTS_OF_ONE)]
+    # A tax is what the law makes of an amount, by what it is for.
+    free = [m for m in measures if not TAX.search(m.name)]
+    chosen = free[: min(MOST_MEASURES, entities // SUBJECTS_OF_ONE)]
     peers = _peers(population, party, chosen, entities)
     every = chosen
     chosen = _independent(population, party, chosen, peers)
@@ -158,7 +160,7 @@ def _independent(
     the measure of which the others account for most.
     """
     kept = list(measures)
-    while len(kept) > 2:
+    while len(kept) > 1:
         settings = _Means(
             [f"avg({quoted_name(m.name)})" for m in kept], [party.name],
             [] if peers is None else [peers.text],
@@ -183,13 +185,14 @@ def _independent(
 
 def _told_by_others(scores: np.ndarray) -> np.ndarray:
     """The share of the variance of each column that the others account for."""
-    steady = scores.std(axis=0) > 0
     found = np.zeros(scores.shape[1])
-    inverse = np.linalg.pinv(
-        np.corrcoef(scores[:, steady], rowvar=False).reshape(2 * (int(steady.sum()),))
-    )
-    with np.errstate(divide="ignore"):
-        found[steady] = 1 - 1 / np.maximum(np.diag(inverse), 1.0)
+    spread = scores.std(axis=0)
+    centred = scores - scores.mean(axis=0)
+    for place in np.flatnonzero(spread > 0):
+        # By least squares: the inverse of the correlations has no meaning where one measure is made of others.
+        own, others = centred[:, place], np.delete(centred, place, axis=1)
+        factors = np.linalg.lstsq(others, own, rcond=None)[0]
+        found[place] = 1 - ((own - others @ factors).std() / spread[place]) ** 2
     return found
 
 

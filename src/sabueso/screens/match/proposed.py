@@ -16,9 +16,12 @@ from sabueso.screens.match.dated import proposed_dated
 from sabueso.screens.match.during import proposed_during
 from sabueso.screens.match.once import proposed_once
 from sabueso.screens.match.persons import proposed_persons
+from sabueso.screens.match.shared import proposed_shared
 from sabueso.screens.match.singular import Key, is_address, singular
 from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
 
+REGULAR = 0.4
+"""Share of all months in which those who are paid are so, on average, from which it is month by month."""
 USUAL = 0.9
 """Share of those paid in a month who have a row elsewhere in it, from which to have none is odd."""
 
@@ -27,6 +30,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     """What two tables must, or must not, have in common."""
     table = population.table
     yield from proposed_absent(population)
+    yield from proposed_shared(population)
     yield from _without_attendance(population)
     yield from proposed_during(population)
     yield from proposed_dated(population)
@@ -105,6 +109,8 @@ def _without_rows(
             if link.table.name != master.table.name:
                 continue
             mine = _by_time(population, who.name, date, unit)
+            if unit == "month" and not _is_regular(mine, population):
+                continue
             if _is_usual(mine, _by_time(beside, column, seen, unit), population):
                 yield Proposal(
                     f"{who.name} of {table.name} without {name}",
@@ -122,6 +128,18 @@ def _is_usual(mine: exp.Select, theirs: exp.Select, population: Population) -> b
     nothing to ask about."""
     n, found = met(population, mine, theirs, ("who", "time"))
     return found >= USUAL * n > 0
+
+
+def _is_regular(mine: exp.Select, population: Population) -> bool:
+    """Whether people are paid in most months, as staff are: whoever is so now and then may have been served, or have
+    delivered, in the month before."""
+    fields = [exp.alias_(sql.count(), "n")]
+    fields += [
+        exp.alias_(exp.Count(this=exp.Distinct(expressions=[sql.column(name, "p")])), name)
+        for name in ("who", "time")
+    ]
+    (row,) = population.query(exp.select(*fields).from_(mine.subquery("p"))).to_pylist()
+    return int(row["n"]) >= REGULAR * int(row["who"]) * int(row["time"])
 
 
 def _by_time(population: Population, who: str, date: Column, unit: str) -> exp.Select:
@@ -142,7 +160,8 @@ def _beside_orders(population: Population) -> Iterator[Proposal]:
         return
     for column, orders in sorted(table.links.items()):
         told = orders.table.roles.keys()
-        if "quantity" not in told or not {"amount", "price"} & told:
+        # What is ordered is so on some day; a list of articles, with what each weighs, has none.
+        if not {"quantity", "date"} <= told or not {"amount", "price"} & told:
             continue
         for name, receipts in sorted(population.tables.items()):
             if name in (table.name, orders.table.name) or "amount" in receipts.roles:

@@ -1,5 +1,5 @@
-"""Numbers that are hardly ever above another of their row, or of the row that it names, as they are proposed: litres
-and the tank they went into, a claim and its limit."""
+"""Numbers that are hardly ever above another of their row, or of the row that it names, or below one that it names, as they
+are proposed: litres and the tank they went into, a claim and its limit, a price and what the thing cost."""
 
 from __future__ import annotations
 
@@ -22,37 +22,47 @@ MOST_SEEN = 5_000
 MOST_OF_EACH = 8
 """Numbers of a table that are compared."""
 MOST_ABOVE, FEW_ABOVE = 0.01, 3
-"""Share of the rows above up to which it is the exception, and how many may be however few rows there are."""
+"""Share of the rows beyond up to which it is the exception, and how many may be however few rows there are."""
 LISTED, MOST_LISTED = 25, 0.03
-"""Rows above that can be looked through, and the share of all up to which as many are the exception."""
+"""Rows beyond that can be looked through, and the share of all up to which as many are the exception."""
 BY_CHANCE = 0.1
-"""Share of the rows that would be above if each were beside another's limit, from which the limit is what keeps them."""
+"""Share of the rows that would be beyond if each were beside another's limit, from which the limit is what keeps them."""
 MET, ALIKE = 0.05, 0.9
 """Share of rows that are what the other number of their row is, from which that may be a limit, and up to which."""
 
 _LIMIT = re.compile(
-    r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massimale|teto|maxim|máxim|límite",
+    r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massim|teto|maxim|máx|límite",
     re.IGNORECASE,
 )
 _WORD = re.compile(r"[^\W\d_]{4,}")
 
 
 class _Pair(NamedTuple):
-    """A number and what may be its limit, as SQL and as it is told; ``column`` is what names its row, if another's."""
+    """A number and what may be its limit, as SQL and as it is told; ``column`` is what names its row, if another's, and
+    ``least`` says that the number is not to be below it."""
 
     own: str
     limit: str
     told: str
     column: str = ""
+    least: bool = False
 
     def is_called(self, amount: str | None) -> bool:
         """Whether it is called a limit, of the amount or by the number's own name."""
         name = self.limit.rpartition(".")[2]
-        if not self.column or _LIMIT.search(name) is None:
+        if not self.column or self.least or _LIMIT.search(name) is None:
             return False
-        return self.own == amount or not set(_WORD.findall(self.own.casefold())).isdisjoint(
-            _WORD.findall(name.casefold())
-        )
+        return self.own == amount or _alike(self.own, name)
+
+    @property
+    def beyond(self) -> str:
+        return "below" if self.least else "above"
+
+
+def _alike(one: str, other: str) -> bool:
+    """Whether two names have a word in common."""
+    words = [set(_WORD.findall(name.casefold())) for name in (one, other)]
+    return not words[0].isdisjoint(words[1])
 
 
 def proposed_caps(population: Population) -> Iterator[Proposal]:
@@ -60,7 +70,7 @@ def proposed_caps(population: Population) -> Iterator[Proposal]:
     table = population.table
     if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
-    pairs = [*_linked(population), *_own(table)]
+    pairs = [*_linked(population), *_far(population), *_own(table)]
     pairs = [pair for pair, keeps in zip(pairs, _keeping(population, pairs), strict=True) if keeps]
     if not pairs:
         return
@@ -68,34 +78,37 @@ def proposed_caps(population: Population) -> Iterator[Proposal]:
     for place, pair in enumerate(pairs):
         own, limit = sql.column(pair.own), expressions.scalar(pair.limit, table, "--not-above")
         both = exp.Add(this=own.copy(), expression=limit.copy())
-        above = exp.GT(this=own.copy(), expression=limit.copy())
+        beyond = (exp.LT if pair.least else exp.GT)(this=own.copy(), expression=limit.copy())
         fields.append(exp.alias_(exp.Count(this=both), f"n{place}"))
-        fields.append(exp.alias_(sql.only(sql.count(), above), f"out{place}"))
+        fields.append(exp.alias_(sql.only(sql.count(), beyond), f"out{place}"))
     (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
     for place, pair in enumerate(pairs):
         n, out = int(row[f"n{place}"]), int(row[f"out{place}"])
         if n >= LEAST_OF_RULE and 0 < out <= max(
             FEW_ABOVE, MOST_ABOVE * n, min(LISTED, MOST_LISTED * n)
         ):
+            key = "not_below" if pair.least else "not_above"
             yield Proposal(
-                f"{pair.own} of {table.name} above {pair.told}",
-                settings_of(on=pair.own, not_above=pair.limit),
-                "More than what nearly all others keep to.",
-                f"{out:,} of {n:,} rows are above",
+                f"{pair.own} of {table.name} {pair.beyond} {pair.told}",
+                settings_of(on=pair.own, **{key: pair.limit}),
+                f"{'Less' if pair.least else 'More'} than what nearly all others keep to.",
+                f"{out:,} of {n:,} rows are {pair.beyond}",
             )
 
 
 def _numbers(table: Table) -> list[Column]:
     """Amounts and quantities first, then the others."""
     first = [table.roles.get("amount"), table.roles.get("quantity")]
-    taken = {name for role, name in table.roles.items() if name not in first}
+    taken = {name for role, name in table.roles.items() if name not in first and role != "price"}
     found = [c for c in table.columns if c.type == "number" and not c.is_place]
     found = [c for c in found if c.name not in taken]
     return sorted(found, key=lambda c: c.name not in first)[:MOST_OF_EACH]
 
 
 def _linked(population: Population) -> Iterator[_Pair]:
+    """Numbers with those of the rows that a row names: a price is not to be below what the thing costs."""
     table = population.table
+    prices = {name for role, name in table.roles.items() if role == "price"}
     for column, link in sorted(table.links.items()):
         other = population.tables.get(link.table.name, link.table)
         if other.name == table.name:
@@ -103,18 +116,44 @@ def _linked(population: Population) -> Iterator[_Pair]:
         for limit in _numbers(other):
             for own in _numbers(table):
                 named = ".".join(map(quoted_name, (column, limit.name)))
-                yield _Pair(own.name, named, f"{limit.name} of its {column}", column)
+                told = f"{limit.name} of its {column}"
+                if own.name not in prices:
+                    yield _Pair(own.name, named, told, column)
+                elif limit.name in other.roles.values():
+                    yield _Pair(own.name, named, told, column, least=True)
+
+
+def _far(population: Population) -> Iterator[_Pair]:
+    """Numbers with what is called their limit of a row that is named by a row that they name: the greatest discount of the
+    agent of an invoice."""
+    table = population.table
+    for column, link in sorted(table.links.items()):
+        other = population.tables.get(link.table.name, link.table)
+        for second, beyond in sorted(other.links.items()):
+            third = population.tables.get(beyond.table.name, beyond.table)
+            if len({table.name, other.name, third.name}) < 3:
+                continue
+            for limit in _numbers(third):
+                if _LIMIT.search(limit.name) is None:
+                    continue
+                named = ".".join(map(quoted_name, (column, second, limit.name)))
+                for own in _numbers(table):
+                    if _alike(own.name, limit.name):
+                        told = f"{limit.name} of the {second} of its {column}"
+                        yield _Pair(own.name, named, told, column)
 
 
 def _own(table: Table) -> Iterator[_Pair]:
-    for own in _numbers(table):
-        for limit in _numbers(table):
+    prices = {name for role, name in table.roles.items() if role == "price"}
+    numbers = [c for c in _numbers(table) if c.name not in prices]
+    for own in numbers:
+        for limit in numbers:
             if own.name != limit.name:
                 yield _Pair(own.name, quoted_name(limit.name), limit.name)
 
 
 def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:
-    """Which pairs are of a number and its limit, by some rows: few are above it, and many would be above another
+    """Which pairs are of a number and its limit, by some rows: few are beyond it, and many would be beyond another
     row's; within one row, some are just what the other is, as they are where it holds them."""
     table = population.table
     trees = {p.limit: expressions.scalar(p.limit, table, "--not-above") for p in pairs}
@@ -132,10 +171,10 @@ def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:
     return [
         (p.own, p.column) not in told
         and _keeps(
+            p,
             seen[quoted_name(p.own)],
             seen[p.limit],
             shuffled,
-            named=bool(p.column),
             called=p.is_called(table.roles.get("amount")),
         )
         for p in pairs
@@ -143,14 +182,15 @@ def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:
 
 
 def _keeps(
-    own: np.ndarray, limit: np.ndarray, shuffled: np.ndarray, *, named: bool, called: bool
+    pair: _Pair, own: np.ndarray, limit: np.ndarray, shuffled: np.ndarray, *, called: bool
 ) -> bool:
-    """``named`` says that the limit is of a row that is named, ``called`` that it is called one."""
+    """``called`` says that the limit is called one."""
     known = ~(np.isnan(own) | np.isnan(limit))
     if known.sum() < LEAST_OF_RULE or (limit[known] < 0).any() or (own[known] < 0).any():
         return False
-    above, alike = (own > limit)[known].mean(), (own == limit)[known].mean()
-    chance = (own > limit[shuffled])[known].mean()
-    met = named or alike >= MET
+    beyond = np.less if pair.least else np.greater
+    out, alike = beyond(own, limit)[known].mean(), (own == limit)[known].mean()
+    chance = beyond(own, limit[shuffled])[known].mean()
+    met = bool(pair.column) or alike >= MET
     kept = chance >= BY_CHANCE or called
-    return bool(above <= MOST_LISTED and kept and met and alike <= ALIKE)
+    return bool(out <= MOST_LISTED and kept and met and alike <= ALIKE)

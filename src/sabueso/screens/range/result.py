@@ -13,6 +13,7 @@ SIZES = {
     "by": "float64",
     "others": "int64",
     "above": "float64",
+    "below": "float64",
     "short": "float64",
     "after": "int64",
     "over": "float64",
@@ -42,7 +43,7 @@ class Rules:
 def with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
     """How much a row is out of its rule, under the name of what is counted: ``days``; ``by``, less than nothing where a
     reading is below the one before it, and not above the one after; ``others``, which have another value; ``above`` its
-    limit; what is ``short`` after it; the days ``after`` another, all of them; the days by which it goes ``over`` an earlier one;
+    limit, or ``below`` it; what is ``short`` after it; the days ``after`` another, all of them; the days by which it goes ``over`` an earlier one;
     the rows before it that are the same ``again``."""
     scores = kept.column("score").to_pylist()
     place = kept.schema.get_field_index("score")

@@ -91,6 +91,11 @@ def _of_days(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
             within = f"within {many(settings.most_days, 'day')} of"
             title = f"{_bare(later)} {within} {_bare(earlier)}"
             yield RowRule(title, beyond_most, sql.cast(days.copy(), "DOUBLE"), "after")
+        if settings.most_days_of is not None:
+            limit, called = _limit(table, settings.most_days_of, "--most-days-of")
+            beyond_limit = exp.GT(this=days.copy(), expression=limit)
+            title = f"{_bare(later)} within the {called} days of {_bare(earlier)}"
+            yield RowRule(title, beyond_limit, sql.cast(days.copy(), "DOUBLE"), "after")
 
 
 def _of_owners(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
@@ -148,8 +153,11 @@ def _of_measure(table: Table, measure: Column, settings: RangeSettings) -> Itera
     if settings.greatest is not None:
         yield beyond(f"{name} at most {settings.greatest}", sql.number(settings.greatest), value)
     if settings.not_above is not None:
-        limit, called = _limit(table, settings.not_above)
+        limit, called = _limit(table, settings.not_above, "--not-above")
         yield beyond(f"{name} not above {called}", limit, value, "above")
+    if settings.not_below is not None:
+        limit, called = _limit(table, settings.not_below, "--not-below")
+        yield beyond(f"{name} not below {called}", value, limit, "below")
 
 
 def _by(table: Table, per: Sequence[str]) -> str:
@@ -158,16 +166,16 @@ def _by(table: Table, per: Sequence[str]) -> str:
     return f", by {listed_words(whose)}" if whose else ""
 
 
-def _limit(table: Table, text: str) -> tuple[Tree, str]:
-    """What a measure must not exceed, and its name: a number of the row, or of a row that it names."""
+def _limit(table: Table, text: str, what: str) -> tuple[Tree, str]:
+    """What a measure must not exceed, or must reach, and its name: a number of the row, or of a row that it names."""
     if text.strip('"') in {c.name for c in table.columns} or not set(text) & set(".("):
         column = table.number(bare_name(text), what="limit")
         return sql.column(column.name), column.name
     called = _bare(expressions.label(text, table))
-    named = linked_column(text, table, "--not-above")
+    named = linked_column(text, table, what)
     if named is not None and named.type != "number":
-        raise UserError(f"--not-above {called} holds {named.type}; expected numbers")
-    return expressions.scalar(text, table, "--not-above"), called
+        raise UserError(f"{what} {called} holds {named.type}; expected numbers")
+    return expressions.scalar(text, table, what), called
 
 
 def _bare(text: str) -> str:

@@ -21,6 +21,10 @@ class RangeSettings(Settings):
         None,
         description="column that the measure must not exceed in its row, of a linked table too",
     )
+    not_below: str | None = Field(
+        None,
+        description="column that the measure must reach in its row, of a linked table too",
+    )
     column: str | None = Field(
         None,
         description="column whose values must be among those allowed, of a linked table too",
@@ -37,6 +41,9 @@ class RangeSettings(Settings):
     )
     most_days: int | None = Field(
         None, ge=0, description="days that each of --in-order is at most after the one before it"
+    )
+    most_days_of: str | None = Field(
+        None, description="column that says how many days, of a linked table too, such as terms"
     )
     rising: str | None = Field(
         None, description="column of readings, such as of a meter, that never fall"
@@ -84,13 +91,14 @@ class RangeSettings(Settings):
 
     @model_validator(mode="after")
     def _some(self) -> RangeSettings:
-        bounds = (self.least, self.greatest, self.not_above)
+        bounds = (self.least, self.greatest, self.not_above, self.not_below)
         if bool(self.column) != bool(self.allowed):
             raise ValueError("column and allowed go together")
         if len(self.in_order) == 1:
             raise ValueError("in-order needs two days or more")
-        if self.most_days is not None and not self.in_order:
-            raise ValueError("most-days needs in-order: between which days they lie")
+        if not self.in_order and (self.most_days is not None or self.most_days_of):
+            name = "most-days" if self.most_days is not None else "most-days-of"
+            raise ValueError(f"{name} needs in-order: between which days they lie")
         owned = (self.rising, self.same, self.not_overdrawn)
         if self.per and not self.apart and all(each is None for each in owned):
             raise ValueError("per goes with rising, not-overdrawn, apart or same")
@@ -108,7 +116,7 @@ class RangeSettings(Settings):
         others = self.rising, self.not_overdrawn, self.same, self.apart, self.two_people
         if all(b is None for b in bounds) and not any(lists) and not any(others):
             raise ValueError(
-                "nothing is declared; give least, greatest, not-above, required, unique, in-order, rising, not-overdrawn, "
+                "nothing is declared; give least, greatest, not-above, not-below, required, unique, in-order, rising, not-overdrawn, "
                 "apart, two-people, same, weekdays, hours, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:

@@ -32,6 +32,7 @@ from sabueso.screens.range.rules_of import rules_of
 from sabueso.screens.range.same import proposed_same
 from sabueso.screens.range.settings import RangeSettings
 from sabueso.screens.range.states import proposed_states
+from sabueso.screens.range.terms import proposed_terms
 from sabueso.screens.range.unique import proposed_unique
 from sabueso.screens.range.view import RangeView
 
@@ -68,6 +69,7 @@ class Range(Screen):
         yield from proposed_range(population)
         yield from proposed_of_kinds(population)
         yield from proposed_orders(population)
+        yield from proposed_terms(population)
         yield from proposed_caps(population)
         yield from proposed_readings(population)
         yield from proposed_overdrawn(population)
@@ -115,7 +117,8 @@ class Range(Screen):
 
 def _measure(table: Table, settings: RangeSettings) -> Column | None:
     """The measure where a rule needs one, or the table has amounts to show."""
-    needed = any(v is not None for v in (settings.least, settings.greatest, settings.not_above))
+    bounds = settings.least, settings.greatest, settings.not_above, settings.not_below
+    needed = any(bound is not None for bound in bounds)
     if settings.on or needed or "amount" in table.roles:
         return table.measure(settings.on)
     return None

@@ -47,7 +47,7 @@ class RangeView(View[Rules]):
 def _told(flag: Cells, scale: int) -> str:
     """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
     others; of sums, how much is not there; of what is late, after how many days it is."""
-    days, by, others, above, short, after, over, again = map(flag.get, SIZES)
+    days, by, others, above, below, short, after, over, again = map(flag.get, SIZES)
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
@@ -69,8 +69,10 @@ def _told(flag: Cells, scale: int) -> str:
         size = num.many(int(over), "day") if over == int(over) else f"{over * 24:,.3g} hours"
         return f"{first} {size} before the {last} of another of its {whose}"
     if after is not None:
-        later, within, earlier = re.split(r" (within \S+ days?) of ", rule, maxsplit=1)
+        later, within, earlier = re.split(r" (within .+? days?) of ", rule, maxsplit=1)
         return f"{later} {num.many(after, 'day')} after {earlier}, not {within}"
+    if below is not None:
+        return rule.replace(" not below ", f" {_size(below, scale)} below ")
     if above is not None:
         return rule.replace(" not above ", f" {_size(above, scale)} above ")
     return rule if not days else rule.replace(" not before ", f" {num.many(days, 'day')} before ")

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
-from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, Proposal, settings_of
+from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, TAX, Proposal, settings_of
 from sabueso.screens.recompute.products import products
 from sabueso.stats.additive import HOLDS
 
@@ -16,10 +15,6 @@ MOST_OF_EACH = 2
 """Columns of discounts, and of taxes, that are tried."""
 FEW, FEW_OF_ALL = 300, 0.01
 """Rows that may differ, or their share: of more the way is not the one that the amounts were made by."""
-TAX = re.compile(
-    r"tax|\bvat\b|\bgst\b|mwst|\bust\b|\biva\b|\btva\b|\bbtw\b|moms|igic|impuest|imposto|steuer|podatek",
-    re.IGNORECASE,
-)
 
 
 @dataclass(frozen=True)

@@ -15,8 +15,8 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
-from sabueso.screens.recompute.priced import TAX, Priced, held, is_rule
+from sabueso.screens.proposal import LEAST_OF_RULE, TAX, Proposal
+from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.screens.recompute.ties import further, in_three
 from sabueso.stats.additive import HOLDS
 

@@ -13,8 +13,8 @@ from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
-from sabueso.screens.proposal import LEAST_OF_RULE
-from sabueso.screens.recompute.priced import DISCOUNT, TAX, Priced, held, is_rule
+from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, TAX
+from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import HOLDS
 
 TIMES = (0.5, 1.0, 1.25, 1.5, 1.75, 2.0, 2.5, 3.0)

@@ -43,17 +43,19 @@ def _of_rows(screen: Screen, population: Population, column: Column) -> Iterator
     table = population.table
     settings = SequenceSettings(of=quoted_name(column.name))
     found = screen.run(population, settings)
-    main = max(found.groups, key=lambda s: s.count, default=None)
-    if main is None or main.count < COMMON * found.population.used:
+    # Numbers may begin anew with each year, and then there is a series of each.
+    many = [series for series in found.groups if series.count >= LEAST_OF_RULE]
+    if sum(series.count for series in many) < COMMON * found.population.used:
         return
-    span = main.numbers + main.missing
-    if main.missing > MOST_MISSING * span or not len(found.flags):
+    numbers, missing = sum(s.numbers for s in many), sum(s.missing for s in many)
+    span = numbers + missing
+    if missing > MOST_MISSING * span or not len(found.flags):
         return
     yield Proposal(
         f"numbers of {table.name}",
         settings_of(of=settings.of),
         "Numbers that are missing, or were used twice.",
-        f"{main.numbers:,} of {span:,} numbers of {column.name} are there",
+        f"{numbers:,} of {span:,} numbers of {column.name} are there",
     )
 
 

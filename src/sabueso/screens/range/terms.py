@@ -1,0 +1,81 @@
+"""Days that lie as far apart as a number says: when a bill is due, by the terms of whoever owes it; and rows of which the
+later day is later than that."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import permutations
+
+import numpy as np
+
+from sabueso.population import expressions
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, Table
+from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.screens.range.days import days_from
+
+MOST_SEEN = 5_000
+"""Rows by which it is judged."""
+MOST_DAYS, MOST_NUMBERS = 4, 12
+"""Columns of days, and of numbers, that are tried."""
+SAME = 0.9
+"""Share of the rows that lie apart by just so many days."""
+MOST_LATER, FEW_LATER, LISTED = 0.01, 3, 25
+"""Share of the rows that are later up to which that is the exception, how many may be however few rows there are, and how many
+however many."""
+
+
+def proposed_terms(population: Population) -> Iterator[Proposal]:
+    """Two days of a row with the number that says how far apart they are, its own or that of a row that it names."""
+    table = population.table
+    days = [c.name for c in table.columns if c.type in ("date", "timestamp")][:MOST_DAYS]
+    if len(days) < 2 or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
+        return
+    numbers = dict(list(_numbers(population))[:MOST_NUMBERS])
+    if not numbers:
+        return
+    pairs = list(permutations(map(quoted_name, days), 2))
+    trees: dict[str, Tree] = {f"days {a} {b}": days_from(a, b, table) for a, b in pairs}
+    trees |= {text: expressions.scalar(text, table, "--most-days-of") for text in numbers}
+    seen = first_numbers(population, trees, MOST_SEEN)
+    for a, b in pairs:
+        for text, called in numbers.items():
+            apart, said = seen[f"days {a} {b}"], seen[text]
+            known = ~(np.isnan(apart) | np.isnan(said))
+            n, later = int(known.sum()), int((apart > said)[known].sum())
+            few = max(FEW_LATER, min(LISTED, int(MOST_LATER * n)))
+            same = (apart == said)[known].sum() >= SAME * n
+            if n < LEAST_OF_RULE or not same or not 0 < later <= few or not apart[known].any():
+                continue
+            first, second = a.replace('"', ""), b.replace('"', "")
+            yield Proposal(
+                f"{second} of {table.name} later than {called} after {first}",
+                settings_of(in_order=[a, b], most_days_of=text),
+                "Later than what nearly all others keep to.",
+                f"of {n:,} rows that were looked at {later:,} are later, and {int((apart == said)[known].sum()):,} just so "
+                "many days after it",
+            )
+
+
+def _numbers(population: Population) -> Iterator[tuple[str, str]]:
+    """Whole numbers of a row, and of the rows that it names, as they are told."""
+    table = population.table
+    for name in _whole(table):
+        yield quoted_name(name), name
+    for column, link in sorted(table.links.items()):
+        other = population.tables.get(link.table.name, link.table)
+        if other.name != table.name:
+            for name in _whole(other):
+                yield ".".join(map(quoted_name, (column, name))), f"{name} of its {column}"
+
+
+def _whole(table: Table) -> Iterator[str]:
+    taken = {table.roles.get(role) for role in ("id", "document", "amount", "debit", "credit")}
+
+    def counts(column: Column) -> bool:
+        return column.type == "number" and column.scale == 0 and not column.is_place
+
+    yield from (c.name for c in table.columns if counts(c) and c.name not in taken)
