@@ -21,6 +21,7 @@ NAMES = [
     "position", "a.b", 'quo"te', "", "score", "row_file", "g0", "c0", "date", "count", "_rule", "digits", "rows",
     "period (sabueso)", "line (sabueso)", "id", "party", "worth", "O'Brien", "month of the year", "_file",
     "Vendor #", "Amount (USD)", "Acct/Dept", "Debit - Credit", "%", "count(*)", "Net?", "a, b",
+    "Month", "quarter", "Year", "weekday", "day",
 ]  # fmt: skip
 ROLES = ("id", "date", "party", "account", "amount", "quantity", "preparer", "text")
 
@@ -65,7 +66,7 @@ def _worked(case: Path) -> None:
         "distance": ["--per", "party,preparer", "--measures", "count(*),max(amount)"],
         "periods": ["--per", "party", "--base", "2024", "--current", "2025", "--quantity", "quantity"],
         "sequence": ["--of", "id", "--by", "party", "--incomplete", "0.99", "--least", "3"],
-        "repeats": ["--same", "party"], "payees": [], "calendar": ["--by", "preparer"],
+        "match": ["--other", "t", "--on", "party", "--when", "month", "--find", "present"], "repeats": ["--same", "party"], "payees": [], "calendar": ["--by", "preparer"],
     }  # fmt: skip
     keys = {role: _plan_role(case, role) for role in ROLES}
     # As a user types them where they are no plain words.

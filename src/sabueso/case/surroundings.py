@@ -70,9 +70,11 @@ def by_period(population: Population, measure: Column | None) -> list[Period]:
     figures = ["count(*)"]
     if measure is not None:
         figures.append(f"sum({expressions.quoted_name(measure.name)})")
-    found = drill(population, Asked(by=["quarter"], measures=figures)).total.children
-    if len(found) > 12:
-        found = drill(population, Asked(by=["year"], measures=figures)).total.children
+    for unit in ("quarter", "year"):
+        by = [expressions.period_text(unit, population.table)]
+        found = drill(population, Asked(by=by, measures=figures)).total.children
+        if len(found) <= 12:
+            break
     return [
         Period(str(n.key[0]), n.rows, n.values[1] if measure is not None else None)
         for n in found

@@ -129,6 +129,13 @@ def period_named(text: str, table: Table) -> str | None:
         return name.lower() if known else None
 
 
+def period_text(unit: str, table: Table) -> str:
+    """The month, quarter or year of a row's date as an expression, whatever the columns are called."""
+    date = table.role("date")
+    taken = unit in {column.name.casefold() for column in table.columns}
+    return f"{unit}_of({quoted_name(date.name)})" if taken and date is not None else unit
+
+
 def own_order(text: str, table: Table) -> list[str] | None:
     """The values of a group in their own order where they have one that is not that of their letters:
     weekdays, bands, ages.

@@ -76,6 +76,13 @@ TAX = re.compile(
     r"tax|\bvat\b|\bgst\b|mwst|\bust\b|\biva\b|\btva\b|\bbtw\b|moms|igic|impuest|imposto|steuer|podatek",
     re.IGNORECASE,
 )
+STATE = re.compile(
+    r"stat|estado|situa|état|\betat|zustand|activ|attiv|aktiv|block|bloq|gesperrt|valid|void|cancel|anul|annul|"
+    r"storn|outcome|result|ergebnis|resultado|esito|phase|stage|decision|décision|approv|aprob|genehm",
+    re.IGNORECASE,
+)
+"""Names of columns that say how something stands."""
+_NO_STATES: tuple[Role, ...] = ("id", "document", "text", "party", "account", "currency")
 _BUDGET = re.compile(
     r"budget|presup|forecast|previs|prévis|haushalt|plan(?:ned)?\b|budżet|orçament", re.IGNORECASE
 )
@@ -116,6 +123,11 @@ def texts_without(table: Table, roles: Sequence[Role]) -> list[str]:
     return [
         c.name for c in table.columns if c.type == "text" and not c.is_place and c.name not in none
     ]
+
+
+def states_of(table: Table) -> list[str]:
+    """The columns of texts that say how something stands, such as that an order was cancelled."""
+    return [name for name in texts_without(table, _NO_STATES) if STATE.search(name)]
 
 
 def grouping_column(

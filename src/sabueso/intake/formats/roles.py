@@ -25,6 +25,7 @@ from sabueso.intake.formats.role_words import (
     NUMBERS,
     OF_ENDS,
     OF_ONE_UNIT,
+    OF_PARTS,
     OF_THE_HOUSE,
     OF_VALUE,
     ORDERS,
@@ -161,6 +162,8 @@ def _settle_money(guess: Guess, formats: Mapping[str, Format]) -> None:
     free = [c for c in guess.may_be_amounts() if c.name not in guess.taken]
     named = [c.name for c in free if stated_currency(c.name, formats, "")]
     moved = [c.name for c in free if c.scale and not MOVED.isdisjoint(worded(c.name))]
+    if len(named) > 1:  # a freight, beside what nothing is known of
+        named = [name for name in named if not OF_PARTS.isdisjoint(worded(name))]
     if len(named) == 1 or (not named and len(moved) == 1):
         guess.give("amount", (named or moved)[0])
 

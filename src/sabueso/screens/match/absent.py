@@ -183,11 +183,13 @@ def met_keys(population: Population, other: Table, keys: Mapping[str, str]) -> t
     theirs = [
         exp.alias_(sql.column(each), name) for each, name in zip(keys.values(), names, strict=True)
     ]
-    stated = sql.both(
-        exp.Not(
-            this=exp.paren(exp.or_(sql.is_missing(sql.column(c)), states_nothing(sql.column(c))))
-        )
+    # Beside others a number may be 0: a rate of nothing is one.
+    numbers = {c for c in keys if population.table.column(c).type == "number" and len(keys) > 1}
+    empty = (
+        sql.is_missing(sql.column(c)) if c in numbers
+        else exp.or_(sql.is_missing(sql.column(c)), states_nothing(sql.column(c)))
         for c in keys
-    )
+    )  # fmt: skip
+    stated = sql.both(exp.Not(this=exp.paren(each)) for each in empty)
     rows = population.used(exp.select(*mine)).where(stated)
     return met(population, rows, beside.used(exp.select(*theirs)).distinct(), names)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -11,9 +11,9 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
+from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
-from sabueso.screens.match.absent import met_keys
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, met, settings_of
 
 USUAL, SURELY = 0.9, 0.98
 """Share of the rows of a day and kind that is known which have its figure, from which another is odd; and share of the rows of
@@ -45,24 +45,26 @@ def proposed_dated(population: Population) -> Iterator[Proposal]:
             continue
         chosen = f"{quoted_name(kind)} in ({', '.join(map(literal, found.kinds))})"
         rows = replace(population, where=chosen)
-        pair = {day.name: found.day.name, kind: found.kind.name}
-        n, known = met_keys(rows, other, pair)
+        unit = _unit(population, found)
+        pair = {kind: found.kind.name}
+        n, known = _met(rows, found, day, pair, unit)
         if known < LEAST_OF_RULE or known < SURELY * n:
             continue
         for own in numbers:
             for figure in found.figures:
-                _, same = met_keys(rows, other, {**pair, own.name: figure.name})
+                _, same = _met(rows, found, day, {**pair, own.name: figure.name}, unit)
                 if not USUAL * known <= same < known:
                     continue
+                days = [(day.name, found.day.name)] if unit == "day" else []
+                on = [*days, (kind, found.kind.name), (own.name, figure.name)]
                 yield Proposal(
                     f"{own.name} of {table.name} other than in {name}",
                     settings_of(
-                        other=name, where=chosen,
-                        on=[quoted_name(c) for c in (day.name, kind, own.name)],
-                        other_on=[quoted_name(c.name) for c in (found.day, found.kind, figure)],
+                        other=name, where=chosen, when=None if unit == "day" else unit,
+                        on=[quoted_name(mine) for mine, _ in on], other_on=[quoted_name(theirs) for _, theirs in on],
                     ),
-                    f"Rows of which {name} has another {figure.name} for their {day.name} and {kind}.",
-                    f"{same:,} of {known:,} rows have the one of their day and {kind}",
+                    f"Rows of which {name} has another {figure.name} for their {day.name if unit == 'day' else unit} and {kind}.",
+                    f"{same:,} of {known:,} rows have the one of their {unit} and {kind}",
                     knows=own.name,
                 )  # fmt: skip
 
@@ -87,6 +89,40 @@ def _list_of(population: Population, other: Table, day: Column) -> _List | None:
     if not 0 < len(values) <= MOST_KINDS or any(row["most"] > 1 for row in seen):
         return None
     return _List(other, own, texts[0], figures, sorted(values))
+
+
+def _unit(population: Population, found: _List) -> str:
+    """Whether figures are of days or, where a kind has one in each month, of months."""
+    beside = Population(population.engine, found.table, tables=population.tables)
+    month = sql.period(sql.column(found.day.name), "month", found.table.fiscal_year_starts)
+    several = exp.select(exp.alias_(sql.count(), "n"), exp.alias_(month.copy(), "month"))
+    each = beside.used(several).group_by(sql.column(found.kind.name), month.copy()).subquery("e")
+    fields = {
+        "most": exp.Max(this=sql.column("n", "e")),
+        "months": exp.Count(this=exp.Distinct(expressions=[sql.column("month", "e")])),
+    }
+    select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items())).from_(each)
+    (row,) = population.query(select).to_pylist()
+    return "month" if row["most"] == 1 and int(row["months"]) > 1 else "day"
+
+
+def _met(
+    rows: Population, found: _List, day: Column, keys: Mapping[str, str], unit: str
+) -> tuple[int, int]:
+    """Rows with their day, or its month, and all keys, and how many of them the list has."""
+    other = Population(rows.engine, found.table, tables=rows.tables)
+
+    def of(each: Population, date: Column, names: Iterable[str]) -> exp.Select:
+        time: Tree = sql.cast(sql.column(date.name), "DATE")
+        if unit != "day":
+            time = sql.period(time, unit, rows.table.fiscal_year_starts)
+        trees = {"time": time, **{f"key{i}": sql.column(name) for i, name in enumerate(names)}}
+        stated = sql.both(exp.Not(this=sql.is_missing(tree.copy())) for tree in trees.values())
+        return each.used(exp.select(*(exp.alias_(t, n) for n, t in trees.items()))).where(stated)
+
+    names = ["time", *(f"key{i}" for i in range(len(keys)))]
+    theirs = of(other, found.day, keys.values()).distinct()
+    return met(rows, of(rows, day, keys), theirs, names)
 
 
 def _same_kind(table: Table, kind: Column) -> str | None:

@@ -12,10 +12,12 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.population import expressions, sql
+from sabueso.population.expressions import period_text
+from sabueso.population.linked import linked_column
 from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, bare_name, money
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.match.result import Side
 
@@ -67,10 +69,18 @@ def missing_key(on: Sequence[str], table: Table) -> Reason:
 
 
 def says_nothing(on: Sequence[str], table: Table) -> Reason:
-    """Rows whose key is no value of its own: that two tables have it is no likeness."""
-    trees = [expressions.scalar(text, table, "--on") for text in on]
+    """Rows whose key is no value of its own: that two tables have it is no likeness. Beside others a number may be 0: a
+    rate of nothing is one."""
+    told = on if len(on) == 1 else [text for text in on if not _is_number(text, table)] or on
+    trees = [expressions.scalar(text, table, "--on") for text in told]
     each = [exp.paren(states_nothing(tree)) for tree in trees]
     return Reason("key_says_nothing", exp.or_(*each))
+
+
+def _is_number(text: str, table: Table) -> bool:
+    own = {c.name: c for c in table.columns}.get(bare_name(text))
+    column = own or linked_column(text, table, "--on")
+    return column is not None and column.type == "number"
 
 
 def keys_of(
@@ -79,7 +89,9 @@ def keys_of(
     """Distinct keys of a table, and of its periods where these must agree."""
     table = population.table
     amount = table.role("amount")
-    grouping = Grouping.of([*on, *([when] if when not in (None, "day") else [])], table)
+    grouping = Grouping.of(
+        [*on, *([] if when in (None, "day") else [period_text(when, table)])], table
+    )
     values: dict[str, Tree] = {**grouping.values()}
     names = list(grouping.names)
     labels = list(grouping.labels)

@@ -14,10 +14,12 @@ from sabueso.population.table import Column, Table
 from sabueso.screens.match.absent import proposed_absent
 from sabueso.screens.match.dated import proposed_dated
 from sabueso.screens.match.during import proposed_during
+from sabueso.screens.match.lists import proposed_lists
 from sabueso.screens.match.once import proposed_once
 from sabueso.screens.match.persons import proposed_persons
 from sabueso.screens.match.shared import proposed_shared
 from sabueso.screens.match.singular import Key, is_address, singular
+from sabueso.screens.match.unnamed import proposed_unnamed
 from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
 
 REGULAR = 0.4
@@ -31,9 +33,11 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     table = population.table
     yield from proposed_absent(population)
     yield from proposed_shared(population)
+    yield from proposed_unnamed(population)
     yield from _without_attendance(population)
     yield from proposed_during(population)
     yield from proposed_dated(population)
+    yield from proposed_lists(population)
     yield from _beside_orders(population)
     yield from proposed_once(population)
     yield from proposed_persons(population)
@@ -111,7 +115,10 @@ def _without_rows(
             mine = _by_time(population, who.name, date, unit)
             if unit == "month" and not _is_regular(mine, population):
                 continue
-            if _is_usual(mine, _by_time(beside, column, seen, unit), population):
+            theirs = _by_time(beside, column, seen, unit)
+            if not _is_covered(mine, theirs, population):
+                continue
+            if _is_usual(mine, theirs, population):
                 yield Proposal(
                     f"{who.name} of {table.name} without {name}",
                     settings_of(
@@ -128,6 +135,16 @@ def _is_usual(mine: exp.Select, theirs: exp.Select, population: Population) -> b
     nothing to ask about."""
     n, found = met(population, mine, theirs, ("who", "time"))
     return found >= USUAL * n > 0
+
+
+def _is_covered(mine: exp.Select, theirs: exp.Select, population: Population) -> bool:
+    """Whether the other table has a row of somebody in each month, or on each day: else it does not go so far."""
+    own, other = (
+        exp.select(sql.column("time", "t")).from_(each.subquery("t")).distinct()
+        for each in (mine, theirs)
+    )
+    n, found = met(population, own, other, ("time",))
+    return found == n
 
 
 def _is_regular(mine: exp.Select, population: Population) -> bool:

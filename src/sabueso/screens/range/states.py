@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 
 import sqlglot.expressions as exp
@@ -13,9 +12,9 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.linked import linked_column
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Role, Table, bare_name
+from sabueso.population.table import Table, bare_name
 from sabueso.report.numbers import verb
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, texts_without
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, states_of
 
 MOST_STATES = 8
 """Different states of a table, of which there are two at least."""
@@ -26,13 +25,6 @@ LEAST_EXPECTED, TIMES = 20, 10
 """Rows that would name one of a state if it had nothing to do with it, and how many times as many as do."""
 MOST_OF_ALL = 0.5
 """Share of the rows of the other table that may be of such states: most are named."""
-_NO_STATES: tuple[Role, ...] = ("id", "document", "text", "party", "account", "currency")
-_STATE = re.compile(
-    r"stat|estado|situa|état|\betat|zustand|activ|attiv|aktiv|block|bloq|gesperrt|valid|void|cancel|anul|annul|"
-    r"storn|outcome|result|ergebnis|resultado|esito|phase|stage|decision|décision|approv|aprob|genehm",
-    re.IGNORECASE,
-)
-"""Names of columns that say how something stands."""
 
 
 def listed_tree(text: str, table: Table) -> tuple[Tree, str, str]:
@@ -57,12 +49,8 @@ def proposed_states(population: Population) -> Iterator[Proposal]:
         other = population.tables.get(link.table.name, link.table)
         if other.name == table.name:
             continue
-        for state in _states(other):
+        for state in states_of(other):
             yield from _of_state(population, other, column, state)
-
-
-def _states(table: Table) -> list[str]:
-    return [name for name in texts_without(table, _NO_STATES) if _STATE.search(name)]
 
 
 def _of_state(population: Population, other: Table, column: str, state: str) -> Iterator[Proposal]:

@@ -12,8 +12,9 @@ from sabueso.population import expressions
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Role
 from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.range.days import days_from
 
@@ -34,7 +35,8 @@ def proposed_terms(population: Population) -> Iterator[Proposal]:
     days = [c.name for c in table.columns if c.type in ("date", "timestamp")][:MOST_DAYS]
     if len(days) < 2 or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
-    numbers = dict(list(_numbers(population))[:MOST_NUMBERS])
+    none: tuple[Role, ...] = ("id", "document", "amount", "debit", "credit")
+    numbers = {n.sql: n.told for n in named_numbers(population, 1, none)[:MOST_NUMBERS]}
     if not numbers:
         return
     pairs = list(permutations(map(quoted_name, days), 2))
@@ -58,24 +60,3 @@ def proposed_terms(population: Population) -> Iterator[Proposal]:
                 f"of {n:,} rows that were looked at {later:,} are later, and {int((apart == said)[known].sum()):,} just so "
                 "many days after it",
             )
-
-
-def _numbers(population: Population) -> Iterator[tuple[str, str]]:
-    """Whole numbers of a row, and of the rows that it names, as they are told."""
-    table = population.table
-    for name in _whole(table):
-        yield quoted_name(name), name
-    for column, link in sorted(table.links.items()):
-        other = population.tables.get(link.table.name, link.table)
-        if other.name != table.name:
-            for name in _whole(other):
-                yield ".".join(map(quoted_name, (column, name))), f"{name} of its {column}"
-
-
-def _whole(table: Table) -> Iterator[str]:
-    taken = {table.roles.get(role) for role in ("id", "document", "amount", "debit", "credit")}
-
-    def counts(column: Column) -> bool:
-        return column.type == "number" and column.scale == 0 and not column.is_place
-
-    yield from (c.name for c in table.columns if counts(c) and c.name not in taken)

@@ -15,6 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, TAX, Proposal
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.screens.recompute.ties import further, in_three
@@ -22,10 +23,11 @@ from sabueso.stats.additive import HOLDS
 
 MOST_SEEN = 2_000
 """Rows in which a rate is looked for before it is counted in all."""
-MOST_RATES = 8
-"""Numbers that are tried as a rate."""
-SOME = 0.5
-"""Share of the rows seen in which the amount, what it is of and the rate must be something, and not alike."""
+MOST_RATES, MOST_COUNTS = 12, 3
+"""Numbers that are tried as a rate, and whole numbers of a row that it may be of, such as days."""
+SOME = 0.2
+"""Share of the rows seen in which the amount, what it is of and the rate must be something, and not alike: many are in the
+house's own currency, or owe nothing."""
 
 
 ONE = 0.95
@@ -75,6 +77,11 @@ def proposed_rates(
         return
     quantity = table.role("quantity")
     bases = [*amounts, *([quantity] if quantity is not None else [])]
+    counts = [c for c in table.columns if c.type == "number" and c.scale == 0 and not c.is_place]
+    counts = [c for c in counts if c.name not in table.roles.values()]
+    # Whole amounts are called as the others are: by their currency, for one.
+    amounts += [c for c in counts if _words(c) & _words(amount)][:MOST_COUNTS]
+    bases += [c for c in counts if c not in amounts][:MOST_COUNTS]
     seen = _seen(population, bases, rates)
     made: set[str] = set()
     for rate in rates:
@@ -83,6 +90,10 @@ def proposed_rates(
             own, way = found
             made.add(own)
             yield way.proposal(own, table.name, "what the rate makes it")
+
+
+def _words(column: Column) -> set[str]:
+    return {word for word in re.findall(r"[^\W\d_]+", column.name.casefold()) if len(word) > 2}
 
 
 def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:
@@ -104,6 +115,8 @@ def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:
             for c in other.columns
             if _may_rate(c, apart)
         ]
+    far = named_numbers(population, 2, ("amount", "quantity", "id", "price"))
+    found += [_Rate(number.sql, number.told) for number in far if number.links == 2]
     return found[:MOST_RATES]
 
 
@@ -176,5 +189,5 @@ def _share(own: np.ndarray, of: np.ndarray, factor: np.ndarray, scale: int) -> f
     half = 0.5 * 10.0**-scale
     same = np.abs(own - made) <= half * 1.000001
     # A rate of nothing, or of the whole, says nothing of how an amount is made.
-    tells = same & (own != 0) & (np.abs(own - of) > half)
-    return float(same[known].mean()) if tells[known].mean() >= SOME else 0.0
+    tells = known & ~(same & ((own == 0) | (np.abs(own - of) <= half)))
+    return float(same[tells].mean()) if tells[known].mean() >= SOME else 0.0

@@ -12,15 +12,16 @@ import numpy as np
 from sabueso.population import expressions
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.stats.additive import HOLDS
 
 MOST_SEEN = 2_000
-MOST_TIMES, MOST_NUMBERS = 4, 8
-"""Columns of days and moments, and numbers, that are tried."""
+MOST_TIMES, MOST_NUMBERS, MOST_FREE = 4, 8, 8
+"""Columns of days and moments, and numbers, that are tried, and numbers of days that may be free."""
 DIFFERENT = 3
 """Different numbers that there must be: one alone is no measure of time."""
 
@@ -56,14 +57,36 @@ def proposed_spans(population: Population) -> Iterator[Proposal]:
         quoted_name(c.name): expressions.scalar(quoted_name(c.name), table, "--on") for c in numbers
     }
     seen = first_numbers(population, trees, MOST_SEEN)
+    beyond = _beyond(population, [way for way in ways if way.sql.startswith("days")])
     for own in numbers:
-        shares = [_share(seen[quoted_name(own.name)], seen[way.sql], own.scale) for way in ways]
-        if max(shares) < HOLDS:
-            continue
+        value = seen[quoted_name(own.name)]
+        shares = [_share(value, seen[way.sql], own.scale) for way in ways]
         way = ways[int(np.argmax(shares))]
+        if max(shares) < HOLDS:
+            told = next((w for w, made in beyond if _share(value, made, own.scale) >= HOLDS), None)
+            if told is None:
+                continue
+            way = told
         found = held(population, own, way.sql, way.told)
         if is_rule(found) and found.differing:
             yield found.proposal(own.name, table.name, "the time that they tell")
+
+
+def _beyond(population: Population, ways: list[_Way]) -> list[tuple[_Way, np.ndarray]]:
+    """Days beyond those that are free, by a number of the row or of what it names, or none; each with those of some rows."""
+    none: tuple[Role, ...] = ("id", "amount", "debit", "credit", "price")
+    free = named_numbers(population, 2, none)[:MOST_FREE] if ways else []
+    asked = [*(way.sql for way in ways), *(number.sql for number in free)]
+    trees = {text: expressions.scalar(text, population.table, "--expect") for text in asked}
+    seen = first_numbers(population, trees, MOST_SEEN) if free else {}
+    return [
+        (
+            _Way(f"greatest({way.sql} - {of.sql}, 0)", f"{way.told} beyond {of.told}, or nothing"),
+            np.maximum(seen[way.sql] - seen[of.sql], 0),
+        )
+        for way in ways
+        for of in free
+    ]
 
 
 def _ways(table: Table) -> Iterator[_Way]:

@@ -13,6 +13,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_coded
+from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     Proposal,
@@ -59,7 +60,24 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
         if three or other.name == table.name or twice or is_budget(other):
             continue
         yield from _beside(population, column, other, link.key)
+    yield from _siblings(population)
     yield from proposed_by_month(population)
+
+
+def _siblings(population: Population) -> Iterator[Proposal]:
+    """Sums by what happened on some day, such as a shipment, that two tables name: its containers, and what the carrier
+    bills for it."""
+    table = population.table
+    for name, other in sorted(population.tables.items()):
+        if name <= table.name or is_budget(other) or are_linked(table, other):
+            continue
+        for column, link in sorted(table.links.items()):
+            third = population.tables.get(link.table.name, link.table)
+            if third.dated() is None or in_three(population, third):
+                continue
+            for theirs, their in sorted(other.links.items()):
+                if (their.table.name, their.key) == (link.table.name, link.key):
+                    yield from _beside(population, column, other, theirs)
 
 
 def in_three(population: Population, orders: Table) -> bool:

@@ -25,6 +25,8 @@ WHENEVER = 3660
 """Days within which what has one row alone must not come again."""
 MANY_MAKERS = 30
 """How many as active as one another those who prepare rows are worth, from which rows of each are looked at apart."""
+MOST_USUAL = 0.02
+"""Share of the rows that come again on their day, above which that is no exception."""
 ONCE = 0.95
 """Share of rows that are the only one of what they name, from which each is to have one."""
 
@@ -156,6 +158,8 @@ def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal
     table = population.table
     for column, link in sorted(table.links.items()):
         if link.table.name != table.name and link.table.dated() is not None:
+            if _are_usual(population, column, date):
+                return
             each, rows = _each_of(population, column)
             once = each >= ONCE * rows > 0
             yield Proposal(
@@ -166,6 +170,22 @@ def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal
                 + (f"; nearly each {column} has one row alone" if once else ""),
             )
             return
+
+
+def _are_usual(population: Population, column: str, date: Column) -> bool:
+    """Whether rows alike are so often: two containers of one shipment, at one price on one day."""
+    amount = population.table.roles["amount"]
+    alike = [sql.column(column), sql.column(amount), sql.cast(sql.column(date.name), "DATE")]
+    known = sql.both(exp.Not(this=sql.is_missing(tree.copy())) for tree in alike)
+    names = [exp.alias_(tree, f"v{place}") for place, tree in enumerate(alike)]
+    rows = population.used(exp.select(*names, exp.alias_(sql.count(), "n"))).where(known)
+    each = rows.group_by(*(tree.copy() for tree in alike)).subquery("a")
+    n = sql.column("n", "a")
+    again = exp.Sub(this=n.copy(), expression=sql.integer(1))
+    fields = {"rows": n, "again": again}
+    select = exp.select(*(exp.alias_(exp.Sum(this=t), name) for name, t in fields.items()))
+    (row,) = population.query(select.from_(each)).to_pylist()
+    return int(row["again"] or 0) > MOST_USUAL * int(row["rows"] or 0)
 
 
 def _billed_once(population: Population, n: int) -> str | None:

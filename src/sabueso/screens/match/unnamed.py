@@ -1,0 +1,91 @@
+"""Rows that nearly all are named by another table, and a few are not: a shipment that nobody billed, a visit without a claim,
+though its state is one of which nearly all have theirs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import sqlglot.expressions as exp
+
+from sabueso.base.words import listed
+from sabueso.population import sql
+from sabueso.population.expressions import literal, quoted_name
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Table
+from sabueso.screens.proposal import (
+    LEAST_OF_RULE,
+    Proposal,
+    is_budget,
+    settings_of,
+    states_of,
+)
+
+MOST_STATES = 8
+MOST_UNNAMED, FEW_UNNAMED, LISTED = 0.01, 3, 25
+"""Share of the rows, or of those of a state, that are not named up to which that is the exception, how many may be however few
+rows there are, and how many however many."""
+
+
+def proposed_unnamed(population: Population) -> Iterator[Proposal]:
+    """Rows of what happens that another table names nearly all of, or nearly all of some states."""
+    table = population.table
+    if table.dated() is None or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
+        return
+    for name, other in sorted(population.tables.items()):
+        if name == table.name or is_budget(other) or other.dated() is None:
+            continue
+        for column, link in sorted(other.links.items()):
+            if link.table.name == table.name:
+                yield from _of(population, other, column, link.key)
+
+
+def _of(population: Population, other: Table, column: str, key: str) -> Iterator[Proposal]:
+    table = population.table
+    for state in (None, *states_of(table)):
+        counts = _counted(population, other, column, key, state)
+        if state is not None and not 2 <= len(counts) <= MOST_STATES:
+            continue
+        kept = {
+            value: (n, unnamed)
+            for value, (n, unnamed) in counts.items()
+            if n >= LEAST_OF_RULE and unnamed <= _few(n) and (state is None or value is not None)
+        }
+        n, unnamed = (sum(each[place] for each in kept.values()) for place in range(2))
+        if not unnamed:
+            continue
+        values = sorted(str(value) for value in kept) if state is not None else []
+        where = None
+        if state is not None:
+            where = f"{quoted_name(state)} in ({', '.join(map(literal, values))})"
+        told = f" whose {state} is {listed(values)}" if state is not None else ""
+        on, at = [quoted_name(key)], [quoted_name(column)]
+        yield Proposal(
+            f"{key} of {table.name} not in {other.name}{f', {state} {listed(values)}' if told else ''}",
+            settings_of(other=other.name, on=on, other_on=[] if at == on else at, where=where),
+            f"Rows of which {other.name} has none, as it has of nearly all.",
+            f"{unnamed:,} of {n:,} rows{told} are not found there",
+        )
+        return
+
+
+def _few(rows: int) -> int:
+    return max(FEW_UNNAMED, min(LISTED, int(MOST_UNNAMED * rows)))
+
+
+def _counted(
+    population: Population, other: Table, column: str, key: str, state: str | None
+) -> dict[str | None, tuple[int, int]]:
+    """Rows, and those that the other table does not name, by their state."""
+    beside = Population(population.engine, other, tables=population.tables)
+    value: Tree = sql.text("") if state is None else sql.column(state)
+    mine = population.used(exp.select(exp.alias_(sql.column(key), "k"), exp.alias_(value, "state")))
+    theirs = beside.used(exp.select(exp.alias_(sql.column(column), "k"))).distinct()
+    same = exp.EQ(this=sql.column("k", "a"), expression=sql.column("k", "b"))
+    empty = sql.is_missing(sql.column("k", "b"))
+    fields = (exp.alias_(sql.count(), "n"), exp.alias_(sql.only(sql.count(), empty), "unnamed"))
+    select = exp.select(sql.column("state", "a"), *fields).from_(mine.subquery("a"))
+    select = select.join(theirs.subquery("b"), on=same, join_type="left")
+    select = select.where(exp.Not(this=sql.is_missing(sql.column("k", "a"))))
+    found = population.query(select.group_by(sql.column("state", "a")).limit(10 * MOST_STATES))
+    return {row["state"]: (int(row["n"]), int(row["unnamed"])) for row in found.to_pylist()}
