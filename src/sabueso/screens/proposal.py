@@ -63,7 +63,7 @@ class Signs:
 CLOSED = re.compile(
     r"clos|term|left|leav|\bend|inactiv|deactiv|blocked|resign|separat|\bexit|ceas|baja|cese|salida|"
     r"austritt|ausgeschieden|\bende|gesperrt|gelöscht|geschlossen|sortie|départ|fermé|\bfin\b|saída|demiss|deslig|"
-    r"cessa|uscita|chius|expir|caduc|ablauf|\bdied|death|deceas|fallec|defunc|óbito|falec|gestorb|verstorb|"
+    r"cessa|uscita|chius|expir|caduc|ablauf|cancel|kündig|resili|résili|disdett|rescis|\bdied|death|deceas|fallec|defunc|óbito|falec|gestorb|verstorb|"
     r"décès|décéd|deced|decess|mort[eo]\b",
     re.IGNORECASE,
 )

@@ -28,11 +28,11 @@ WORDS: dict[Role, str] = {
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "
         "quantidade pezzi hoeveelheid ilosc mnozstvi mennyiseg cantitate miktar antal mangd maara количество "
-        "кількість кол ποσοτητα 数量 數量 수량 الكمية כמות จำนวน weight gewicht kg tons tonnes miles km kwh gallons pieces pcs"
+        "кількість кол ποσοτητα 数量 數量 수량 الكمية כמות จำนวน weight gewicht kg tons tonnes miles km kwh gallons pieces pcs stunden hours hrs heures horas uren"
     ),
     "price": (
         "price precio rate tarifa preis prix prezzo prijs preco cena pret fiyat hinta pris harga цена ціна τιμη "
-        "単価 单价 單價 단가 السعر מחיר ราคา unit unitario unitaire unitaria einzelpreis stuckpreis"
+        "単価 单价 單價 단가 السعر מחיר ราคา unit unitario unitaire unitaria einzelpreis stuckpreis stundensatz stundenlohn uurloon timlon timelon"
     ),
     "date": (
         "date fecha posting posted traded executed occurred transacted day dia booked month mes datum data buchungstag buchungsdatum tag valuta monat "

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable, Iterator
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from itertools import accumulate
 from typing import Any
 
@@ -14,14 +14,24 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
+from sabueso.population.moments import days_between
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, bare_name
 from sabueso.screens.match.flagging import Pairs
 from sabueso.screens.match.keys import Key, Keys
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, same_things, settings_of
+from sabueso.screens.proposal import (
+    CLOSED,
+    LEAST_OF_RULE,
+    Proposal,
+    is_budget,
+    same_things,
+    settings_of,
+)
 
 NEVER, EVER = "", "9999-12-31"
 """Days before all others and after them: a span without a first day, or a last one, is open there."""
+TIMES = 4
+"""How many times as many rows would lie in spans if they lay on any days, from which it is a rule that they do not."""
 FEW, RARE = 10, 0.01
 """Rows that lie in spans, or outside of all of them, as the exception: so many, or this share of those whose key has
 spans."""
@@ -63,13 +73,14 @@ def without_day(table: Table) -> list[Reason]:
 
 def pairs_within(left: Keys, right: Keys, parts: int, form: Callable[[Key], Key]) -> Pairs:
     """Spans of the same key around the day of each; days are the last part of a key of ``left``, first and last day
-    those of a key of ``right``."""
+    those of a key of ``right``, or the one after which all days are."""
     spans: dict[Key, list[tuple[str, str, int]]] = {}
     for k, key in enumerate(right.keys):
-        own = form(key[:parts])
-        if "" not in own:
-            first, last = _day(key[parts], NEVER), _day(key[parts + 1], EVER)
-            spans.setdefault(own, []).append((first, last, k))
+        own, (first, *last) = form(key[:parts]), key[parts:]
+        if "" in own or (not last and first is None):
+            continue
+        begins = _day(first, NEVER) if last else _day_after(first)
+        spans.setdefault(own, []).append((begins, _day(last[0], EVER) if last else EVER, k))
     sorted_of = {own: _Spans(found) for own, found in spans.items()}
     found: Pairs = {}
     for i, key in enumerate(left.keys):
@@ -106,22 +117,34 @@ def _day(value: Any, missing: str) -> str:
     return value.isoformat() if isinstance(value, date) else str(value)[:10]
 
 
+def _day_after(value: Any) -> str:
+    day = date.fromisoformat(_day(value, NEVER))
+    return EVER if day == date.max else (day + timedelta(days=1)).isoformat()
+
+
 def proposed_during(population: Population) -> Iterator[Proposal]:
     """Rows on days that hardly any row of theirs falls on, or nearly all do, by a table of spans that is linked with
     the same others."""
     table = population.table
     day = table.dated()
-    if day is None or is_budget(table) or "amount" not in table.roles:
+    if day is None or is_budget(table):
         return
     for name, other in sorted(population.tables.items()):
         days = [c for c in other.columns if c.type in ("date", "timestamp")]
-        if name == table.name or len(days) != 2:
-            continue
-        for mine, theirs in same_things(table, other):
-            proposal = _judged(population, other, mine, theirs, day, (days[0], days[1]))
-            if proposal is not None:
-                yield proposal
+        ended = [c for c in days if CLOSED.search(c.name)]
+        spans = [days] if len(days) == 2 else []
+        # After a day that is called as an end it is over, whenever that was paid or known.
+        spans += [ended] if len(ended) == 1 and name not in _named(table) else []
+        for mine, theirs in same_things(table, other) if name != table.name else ():
+            each = (_judged(population, other, mine, theirs, day, span) for span in spans)
+            found = [proposal for proposal in each if proposal is not None]
+            if found:
+                yield from found
                 break
+
+
+def _named(table: Table) -> set[str]:
+    return {link.table.name for link in table.links.values()}
 
 
 def _judged(
@@ -130,9 +153,9 @@ def _judged(
     mine: str,
     theirs: str,
     day: Column,
-    days: tuple[Column, Column],
+    days: list[Column],
 ) -> Proposal | None:
-    table, (first, last) = population.table, days
+    table, after = population.table, len(days) == 1
     counted = _counted(population, _spans_of(other, theirs, days), mine, day)
     if counted is None:
         return None
@@ -142,10 +165,26 @@ def _judged(
     if not (0 < inside <= few or 0 < every - inside <= few) or 2 * few > n:
         return None
     find = "present" if inside <= few else "absent"
+    if find == "present" and inside * TIMES > _by_chance(
+        population, other, mine, theirs, day, days
+    ):
+        return None  # short spans that rows seldom fall into anyhow
     link = table.links.get(mine)
     named = link is not None and link.table.name == other.name
     if named and (find == "absent" or _in_order(population, mine, days, day, few)):
         return None  # before or after a day of the row that is named: range asks that
+    if after:
+        if find == "absent":
+            return None
+        return Proposal(
+            f"{day.name} of {table.name} after {days[0].name} of {other.name}",
+            settings_of(
+                other=other.name, on=[quoted_name(mine)], other_on=[] if mine == theirs else [quoted_name(theirs)],
+                find=find, during=[quoted_name(days[0].name)],
+            ),
+            f"Rows after what they are of had ended, by {other.name}.",
+            f"{inside:,} of {n:,} rows whose {mine} is there are dated after it",
+        )  # fmt: skip
     told = f"{inside:,} of {n:,} rows whose {mine} has such spans lie in one of them"
     if find == "absent":
         told = f"{every - inside:,} of {every:,} rows lie in no such span of their {mine}"
@@ -156,14 +195,47 @@ def _judged(
             other_on=[] if mine == theirs else [quoted_name(theirs)],
             find=find, during=[quoted_name(c.name) for c in days],
         ),
-        f"Hardly any row lies {'in' if find == 'present' else 'outside'} a span of {other.name}, from {first.name} to "
-        f"{last.name}.",
+        f"Hardly any row lies {'in' if find == 'present' else 'outside'} a span of {other.name}, from {days[0].name} to "
+        f"{days[1].name}.",
         told,
     )  # fmt: skip
 
 
+def _by_chance(
+    population: Population,
+    other: Table,
+    mine: str,
+    theirs: str,
+    day: Column,
+    days: list[Column],
+) -> float:
+    """How many rows would lie in a span of their key if they were spread evenly over all days of the table."""
+    at = sql.cast(sql.column(day.name), "DATE")
+    ends = exp.alias_(exp.Min(this=at), "lo"), exp.alias_(exp.Max(this=at.copy()), "hi")
+    (row,) = population.query(population.used(exp.select(*ends))).to_pylist()
+    if row["lo"] is None:
+        return 0.0
+    low, high = (sql.cast(sql.text(row[name].isoformat()), "DATE") for name in ("lo", "hi"))
+    span = _spans_of(other, theirs, days).subquery("s")
+    first = exp.Greatest(this=exp.Coalesce(this=sql.column("first", "s"), expressions=[low]), expressions=[low.copy()])  # fmt: skip
+    last = exp.Least(this=exp.Coalesce(this=sql.column("last", "s"), expressions=[high]), expressions=[high.copy()])  # fmt: skip
+    length = exp.Add(this=days_between(last, first), expression=sql.integer(1))
+    held = exp.Sum(this=exp.Greatest(this=length, expressions=[sql.integer(0)]))
+    covered = exp.select(sql.column("who", "s"), exp.alias_(held, "held")).from_(span)
+    covered = covered.group_by(sql.column("who", "s"))
+    own = exp.select(exp.alias_(sql.column(mine), "who"), exp.alias_(sql.count(), "n"))
+    own = population.used(own).group_by(sql.column(mine))
+    whole = (row["hi"] - row["lo"]).days + 1
+    share = exp.Least(this=sql.column("held", "k"), expressions=[sql.integer(whole)])
+    product = exp.Mul(this=sql.column("n", "r"), expression=share)
+    select = exp.select(exp.alias_(exp.Sum(this=product), "n")).from_(own.subquery("r"))
+    same = exp.EQ(this=sql.column("who", "r"), expression=sql.column("who", "k"))
+    (found,) = population.query(select.join(covered.subquery("k"), on=same)).to_pylist()
+    return int(found["n"] or 0) / whole
+
+
 def _in_order(
-    population: Population, mine: str, days: tuple[Column, Column], day: Column, few: float
+    population: Population, mine: str, days: list[Column], day: Column, few: float
 ) -> bool:
     """Whether hardly any row is before, or after, the span of the row that it names."""
     at = sql.cast(sql.column(day.name), "DATE")
@@ -182,14 +254,17 @@ def _in_order(
     return min(int(row["n0"]), int(row["n1"])) <= few
 
 
-def _spans_of(other: Table, theirs: str, days: tuple[Column, Column]) -> exp.Select:
+def _spans_of(other: Table, theirs: str, days: list[Column]) -> exp.Select:
     """Whose spans they are, with their first and last days."""
-    ends = [
-        exp.alias_(sql.cast(sql.column(column.name), "DATE"), name)
-        for name, column in zip(("first", "last"), days, strict=True)
-    ]
-    spans = exp.select(exp.alias_(sql.column(theirs), "who"), *ends)
-    return spans.from_(exp.Table(this=exp.to_identifier(other.name, quoted=True)))
+    ends: list[exp.Expr] = [sql.cast(sql.column(column.name), "DATE") for column in days]
+    if len(ends) == 1:  # it has no end, and begins on the day after
+        ends = [exp.Add(this=ends[0], expression=sql.integer(1)), sql.cast(exp.null(), "DATE")]
+    named = [exp.alias_(end, name) for name, end in zip(("first", "last"), ends, strict=True)]
+    spans = exp.select(exp.alias_(sql.column(theirs), "who"), *named)
+    spans = spans.from_(exp.Table(this=exp.to_identifier(other.name, quoted=True)))
+    if len(days) == 1:
+        spans = spans.where(exp.Not(this=sql.is_missing(sql.column(days[0].name))))
+    return spans
 
 
 def _counted(

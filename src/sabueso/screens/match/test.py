@@ -55,7 +55,7 @@ class MatchSettings(Settings):
     during: list[str] = Field(
         default_factory=list,
         description="columns of the other table, of a first and a last day: the role date of a row lies between them; "
-        "without a last day a span has no end",
+        "without a last day a span has no end; or of one day, after which it lies",
     )
     threshold: float = Field(
         90, ge=50, le=100, description="similarity from which names are alike, of 100"
@@ -99,8 +99,10 @@ class MatchSettings(Settings):
             raise ValueError(
                 "orders and receipts are compared by the keys as they are, at any time"
             )
-        if self.during and len(self.during) != 2:
-            raise ValueError("during names two columns, of the first and of the last day")
+        if len(self.during) > 2:
+            raise ValueError(
+                "during names two columns, of the first and of the last day, or one, after whose day it is"
+            )
         if self.during and (self.when or self.keys == "alike" or self.receipts is not None):
             raise ValueError("during goes with none of when, receipts and keys alike")
         given = self.receipts_on or {self.quantity_tolerance, self.price_tolerance} != {"0%"}

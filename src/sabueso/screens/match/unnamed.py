@@ -30,7 +30,9 @@ rows there are, and how many however many."""
 def proposed_unnamed(population: Population) -> Iterator[Proposal]:
     """Rows of what happens that another table names nearly all of, or nearly all of some states."""
     table = population.table
-    if table.dated() is None or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
+    # Of a list of customers some never come; what happens is of somebody, or of something.
+    happens = table.dated() is not None and (table.links or "amount" in table.roles)
+    if not happens or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     for name, other in sorted(population.tables.items()):
         if name == table.name or is_budget(other) or other.dated() is None:

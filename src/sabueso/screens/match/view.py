@@ -37,6 +37,8 @@ class MatchView(View[MatchGroup]):
     def _spans(self) -> str:
         """Between which days of the other table rows lie, or do not."""
         during = self.finding.used.get("during")
+        if during and len(during) == 1:
+            return f" on days after {bare_name(during[0])}"
         return f" on days from {' to '.join(map(bare_name, during))}" if during else ""
 
     def headline(self) -> str:

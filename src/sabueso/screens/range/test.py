@@ -19,6 +19,7 @@ from sabueso.screens.range.apart import proposed_apart
 from sabueso.screens.range.caps import proposed_caps
 from sabueso.screens.range.declared import declared_finding
 from sabueso.screens.range.discounts import proposed_discounts
+from sabueso.screens.range.far import proposed_far
 from sabueso.screens.range.kinds_lacking import proposed_of_kinds
 from sabueso.screens.range.nights import proposed_nights
 from sabueso.screens.range.orders import proposed_orders
@@ -71,6 +72,7 @@ class Range(Screen):
         yield from proposed_orders(population)
         yield from proposed_terms(population)
         yield from proposed_caps(population)
+        yield from proposed_far(population)
         yield from proposed_readings(population)
         yield from proposed_overdrawn(population)
         yield from proposed_same(population)

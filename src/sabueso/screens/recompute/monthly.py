@@ -9,7 +9,7 @@ from typing import NamedTuple
 from sabueso.population.expressions import quoted_name
 from sabueso.population.period_names import names_period, span_named
 from sabueso.population.population import Population
-from sabueso.population.table import Table
+from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, same_things, settings_of
@@ -17,6 +17,7 @@ from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
 
 MOST_SEEN, MOST_MONTHS = 2_000, 600
+ROLES: tuple[Role, ...] = ("amount", "quantity")
 SAME = 0.8
 """Share of the groups of both from which the sums of a month are the same: where fewer are, they are of another time."""
 
@@ -35,11 +36,11 @@ def proposed_by_month(population: Population) -> Iterator[Proposal]:
     """Sums of what both tables name, in a month, that nearly all tie: the first month that they do by. Where rows of one
     name those of the other they are compared by that."""
     table = population.table
-    if table.role("amount") is None:
-        return
     mine: list[_Month] | None = None
     for name, other in sorted(population.tables.items()):
-        if name == table.name or "amount" not in other.roles or is_budget(other):
+        # Amounts beside amounts, or what is counted, such as the hours that were worked and those that were paid.
+        roles = [role for role in ROLES if role in table.roles and role in other.roles]
+        if name == table.name or not roles or is_budget(other):
             continue
         if are_linked(table, other):
             continue
@@ -55,8 +56,8 @@ def proposed_by_month(population: Population) -> Iterator[Proposal]:
         # Of two tables one comparison is enough: from the one that states a month, or by name.
         if _rank(mine, table) < _rank(theirs, other):
             continue
-        for keys in named:
-            proposal = _tied(population, other, keys, product(mine, theirs))
+        for keys, role in product(named, roles):
+            proposal = _tied(population, other, keys, product(mine, theirs), role)
             if proposal is not None:
                 yield proposal
                 break
@@ -71,6 +72,7 @@ def _tied(
     other: Table,
     keys: tuple[str, str],
     months: Iterable[tuple[_Month, _Month]],
+    role: Role,
 ) -> Proposal | None:
     table, (column, key) = population.table, keys
     for mine, theirs in months:
@@ -78,12 +80,12 @@ def _tied(
         if mine.is_text != theirs.is_text or not (stated or mine.is_text):
             continue
         by, other_on = [quoted_name(column), mine.by], [quoted_name(key), theirs.by]
-        own, expected = (f"sum({quoted_name(t.roles['amount'])})" for t in (table, other))
+        own, expected = (f"sum({quoted_name(t.roles[role])})" for t in (table, other))
         n, both, same = agreement(population, Sides(by, own, expected, other.name, other_on))
         if both < LEAST_OF_RULE or same < max(SAME * n, HOLDS * both) or same == n:
             continue
         return Proposal(
-            f"amount by {column} and {mine.name} of {table.name} and {other.name}",
+            f"{role} by {column} and {mine.name} of {table.name} and {other.name}",
             settings_of(
                 what="totals", by=by, equals=own, expect=expected, other=other.name,
                 other_on=[] if by == other_on else other_on,

@@ -21,8 +21,9 @@ from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.screens.recompute.ties import further
 from sabueso.stats.additive import HOLDS
 
-MOST_SEEN, MOST_BASES = 2_000, 8
-"""Rows in which a multiple is looked for before it is counted in all, and numbers that it may be of."""
+MOST_SEEN, MOST_BASES, MOST_AMOUNTS = 2_000, 10, 8
+"""Rows in which a multiple is looked for before it is counted in all, numbers that it may be of, and further amounts that may
+be one."""
 DIFFERENT = 20
 """Different numbers of which an amount must be one multiple."""
 RATE_DECIMALS = (4, 5, 6)
@@ -46,7 +47,7 @@ def proposed_one_rate(
     driven or of the net, or of two of them times one another: the first that nearly all rows with both keep. Of the
     quantity, whose price is ``asked`` for already, the multiple would be that price; what ``rated`` are is known too."""
     table = population.table
-    amounts = [amount, *further(table, amount)]
+    amounts = [amount, *further(table, amount, MOST_AMOUNTS)]
     taken = set(table.roles.values()) - {table.roles.get("quantity")}
     numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
     others = [c for c in numbers if c.name not in taken and c not in amounts]

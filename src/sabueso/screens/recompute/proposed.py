@@ -26,6 +26,9 @@ from sabueso.screens.recompute.waged import waged
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
+MOST_WAGES = 4
+"""Further amounts that may be a rate times hours where the table's own is none."""
+
 
 def proposed_recomputations(
     population: Population, described: Description | None
@@ -72,6 +75,13 @@ def proposed_recomputations(
             "Amounts that are not their quantity times their price.",
             found.because,
         )
+    elif price is not None:
+        # The wage before what is added to it and taken off.
+        for own in further(table, amount, MOST_WAGES):
+            made = waged(population, price, own)
+            if made is not None and made.differing:
+                yield made.proposal(own.name, table.name, "what the hours make it")
+                return
 
 
 def _finest(table: Table) -> Column | None:

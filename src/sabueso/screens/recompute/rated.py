@@ -23,8 +23,8 @@ from sabueso.stats.additive import HOLDS
 
 MOST_SEEN = 2_000
 """Rows in which a rate is looked for before it is counted in all."""
-MOST_RATES, MOST_COUNTS = 12, 3
-"""Numbers that are tried as a rate, and whole numbers of a row that it may be of, such as days."""
+MOST_RATES, MOST_COUNTS, MOST_AMOUNTS = 12, 3, 8
+"""Numbers that are tried as a rate, whole numbers of a row that it may be of, such as days, and further amounts."""
 SOME = 0.2
 """Share of the rows seen in which the amount, what it is of and the rate must be something, and not alike: many are in the
 house's own currency, or owe nothing."""
@@ -71,7 +71,7 @@ def proposed_rates(
     """Amounts of a row that are a rate of another; ``taken`` is the way that the amount is made by its price, where it
     is known."""
     table = population.table
-    amounts = [amount, *further(table, amount)]
+    amounts = [amount, *further(table, amount, MOST_AMOUNTS)]
     rates = _rates(population, amounts)
     if not rates or population.account(None).used < LEAST_OF_RULE:
         return

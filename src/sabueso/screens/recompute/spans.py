@@ -3,7 +3,7 @@ counted in all. The hours of a shift, the nights of a stay, the days of a hire."
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import permutations
 from typing import NamedTuple
 
@@ -63,7 +63,8 @@ def proposed_spans(population: Population) -> Iterator[Proposal]:
         shares = [_share(value, seen[way.sql], own.scale) for way in ways]
         way = ways[int(np.argmax(shares))]
         if max(shares) < HOLDS:
-            told = next((w for w, made in beyond if _share(value, made, own.scale) >= HOLDS), None)
+            less = [*beyond, *_without_pause(ways, own, numbers, seen)]
+            told = next((w for w, made in less if _share(value, made, own.scale) >= HOLDS), None)
             if told is None:
                 continue
             way = told
@@ -87,6 +88,23 @@ def _beyond(population: Population, ways: list[_Way]) -> list[tuple[_Way, np.nda
         for way in ways
         for of in free
     ]
+
+
+def _without_pause(
+    ways: list[_Way], own: Column, numbers: list[Column], seen: Mapping[str, np.ndarray]
+) -> Iterator[tuple[_Way, np.ndarray]]:
+    """Hours, or minutes, less a pause of minutes or hours that stands in the row."""
+    for way in ways:
+        if not way.sql.startswith("hours"):
+            continue
+        minutes = way.sql.endswith("* 60")
+        for pause in numbers:
+            if pause.name == own.name:
+                continue
+            name, value = quoted_name(pause.name), seen[quoted_name(pause.name)]
+            for unit, part in (("", 1.0),) if minutes else ((" / 60", 1 / 60), ("", 1.0)):
+                less = _Way(f"{way.sql} - {name}{unit}", f"{way.told} less {pause.name}")
+                yield less, seen[way.sql] - value * part
 
 
 def _ways(table: Table) -> Iterator[_Way]:

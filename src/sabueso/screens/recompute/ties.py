@@ -33,6 +33,10 @@ _RATE = re.compile(
     r"%|\brate\b|perc|\bpct\b|ratio\b|\btasa\b|porcen|prozent|zinssatz|steuersatz|\btaux\b|pourc|aliquota|tarief|stawka",
     re.IGNORECASE,
 )
+_HOURS = re.compile(
+    r"stunden$|\bhours?\b|\bhrs\b|\bheures\b|\bhoras\b|\buren\b|\bdays\b|\btage\b|\bjours\b|\bd[ií]as\b|\bgiorni\b|\bkm\b|\bkg\b",
+    re.IGNORECASE,
+)
 MOSTLY = 0.5
 """Share of the sums that are alike from which it is asked whether others would be without the rows of one kind."""
 LEFT = 0.2
@@ -208,9 +212,9 @@ def _figures(table: Table, other: Table, role: Role) -> Iterator[tuple[str, str]
             yield each.name, theirs.name
 
 
-def further(table: Table, amount: Column) -> list[Column]:
-    """Numbers with the decimals of the amount and no role, the first few; no rates, whatever decimals they have."""
+def further(table: Table, amount: Column, most: int = MOST_FURTHER) -> list[Column]:
+    """Numbers with the decimals of the amount and no role, the first few; no rates or hours, whatever decimals they have."""
     taken = set(table.roles.values())
     alike = [c for c in table.columns if c.type == "number" and c.scale == amount.scale > 0]
-    free = [c for c in alike if c.name not in taken and not _RATE.search(c.name)]
-    return free[:MOST_FURTHER]
+    free = [c for c in alike if c.name not in taken]
+    return [c for c in free if not (_RATE.search(c.name) or _HOURS.search(c.name))][:most]

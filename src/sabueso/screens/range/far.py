@@ -1,0 +1,128 @@
+"""Numbers far above all others of their column: an allowance of 300 where no other is above 50, a load no container takes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from decimal import Decimal
+from typing import NamedTuple
+
+import numpy as np
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
+from sabueso.population.population import Population
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, Role, Table
+from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+
+MOST_SEEN, MOST_COLUMNS = 5_000, 10
+"""Rows by which it is judged what may be looked at, and columns that are."""
+FEW, MOST, LISTED = 5, 0.01, 25
+"""Rows that may be far above, however few there are, their share of all with some, and how many however many."""
+TIMES = 1.5
+"""How many times the greatest of all others the least of those far above is."""
+FENCE, STEEP_FENCE, STEEP = 1.5, 2.0, 0.15
+"""Quartile distances beyond the upper quartile that it is too, on the scale of logarithms where the quartiles lie as unevenly
+about the median as this."""
+ALIKE = 0.6
+"""Correlation of the logarithms with those of the amounts from which a number is large with them."""
+SEVERAL = 3
+"""Different numbers that there must be."""
+_NONE: tuple[Role, ...] = ("id", "document", "amount", "debit", "credit", "price")
+
+
+class _Far(NamedTuple):
+    """How many rows are far above, the least of them, the greatest of all others, and how many have some."""
+
+    rows: int
+    first: Decimal
+    rest: Decimal
+    n: int
+
+
+def proposed_far(population: Population) -> Iterator[Proposal]:
+    """Numbers of a row, but its amounts and prices, which limits on them look at."""
+    table = population.table
+    # Of a list of flats one is the largest, and nothing happened.
+    if table.dated() is None or is_budget(table) or population.account(None).used < LEAST_ROWS:
+        return
+    for column in _columns(population, table):
+        found = _far(population, column)
+        if found is not None:
+            yield Proposal(
+                f"{column.name} of {table.name} far above all others",
+                settings_of(on=column.name, greatest=str(found.rest)),
+                "What stands apart from all others of its kind.",
+                f"{found.rows:,} of {found.n:,} rows with some are {_shown(found.first)} and more, and all others at most "
+                f"{_shown(found.rest)}",
+            )
+
+
+def _shown(value: Decimal) -> str:
+    return f"{value.normalize():,f}"
+
+
+def _columns(population: Population, table: Table) -> list[Column]:
+    """Numbers of several values that are not large where the amounts are."""
+    none = {table.roles.get(role) for role in _NONE}
+    found = [c for c in table.columns if c.type == "number" and not c.is_place]
+    found = [c for c in found if c.name not in none][:MOST_COLUMNS]
+    amount = table.role("amount")
+    if not found:
+        return []
+    trees: dict[str, Tree] = {c.name: sql.column(c.name) for c in found}
+    if amount is not None:
+        trees[amount.name] = sql.column(amount.name)
+    seen = first_numbers(population, trees, MOST_SEEN)
+    sizes = None if amount is None else seen[amount.name]
+    return [c for c in found if _may_be(seen[c.name], sizes, whole=c.scale == 0)]
+
+
+def _may_be(values: np.ndarray, amounts: np.ndarray | None, *, whole: bool) -> bool:
+    some = values[~np.isnan(values) & (values != 0)]
+    if len(some) < LEAST_ROWS or some.min() < 0 or np.unique(some).size < SEVERAL:
+        return False
+    if whole and len(some) == np.unique(some).size:
+        return False  # it numbers the rows
+    if amounts is None:
+        return True
+    known = ~(np.isnan(values) | np.isnan(amounts)) & (values > 0) & (amounts != 0)
+    if known.sum() < LEAST_ROWS:
+        return True
+    sides = np.log(values[known]), np.log(np.abs(amounts[known]))
+    if min(side.std() for side in sides) == 0:
+        return True
+    return bool(abs(np.corrcoef(*sides)[0, 1]) < ALIKE)
+
+
+def _far(population: Population, column: Column) -> _Far | None:
+    """Those that stand apart at the upper end, no more than a few; None where nothing does."""
+    value = sql.column(column.name)
+    some = exp.GT(this=value, expression=sql.integer(0))
+    own = population.used(exp.select(exp.alias_(value.copy(), "v"))).where(some)
+    figures = {"n": sql.count(), "q": sql.quantiles(sql.column("v", "s"), ["0.25", "0.5", "0.75"])}
+    select = exp.select(*(exp.alias_(tree, name) for name, tree in figures.items()))
+    (row,) = population.query(select.from_(own.subquery("s"))).to_pylist()
+    n = int(row["n"])
+    if n < LEAST_ROWS:
+        return None
+    few = max(FEW, min(LISTED, int(MOST * n)))
+    top = exp.select(sql.column("v", "s")).from_(own.subquery("s"))
+    top = top.order_by(sql.ordered(sql.column("v", "s"), descending=True)).limit(few + 1)
+    greatest = [Decimal(str(v)) for v in population.query(top).column("v").to_pylist()]
+    fence = _fence(*(float(q) for q in row["q"]))
+    for rows in range(min(few, len(greatest) - 1), 0, -1):
+        first, rest = greatest[rows - 1], greatest[rows]
+        if float(first) >= TIMES * float(rest) and float(first) > fence:
+            return _Far(rows, first, rest, n)
+    return None
+
+
+def _fence(low: float, middle: float, high: float) -> float:
+    """The fence beyond the upper quartile (Tukey, J. W. 1977, Exploratory Data Analysis, Addison-Wesley), of the logarithms
+    where numbers have a long upper end."""
+    spread = high - low
+    if spread > 0 and (high + low - 2 * middle) / spread <= STEEP:
+        return high + FENCE * spread
+    return float(high * (high / low) ** STEEP_FENCE)
