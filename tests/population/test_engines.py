@@ -316,6 +316,7 @@ SCREENS = [
     ("top", {"on": "cost", "share": "3%", "by": "account", "side": "both"}),
     ("range", {"on": "cost", "least": "-5", "greatest": "900.5", "not_above": "hours"}),
     ("range", {"rising": "hours", "same": "account", "per": "who"}),
+    ("range", {"on": "cost", "not_below": "hours", "unique": "account,who"}),
     ("distance", {"measures": "cost,hours"}),
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),

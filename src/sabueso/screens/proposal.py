@@ -82,7 +82,10 @@ STATE = re.compile(
     re.IGNORECASE,
 )
 """Names of columns that say how something stands."""
-_NO_STATES: tuple[Role, ...] = ("id", "document", "text", "party", "account", "currency")
+_NO_STATES: tuple[Role, ...] = (
+    "id", "document", "text", "party", "account", "currency", "preparer", "approver",
+)  # fmt: skip
+_BY_WHOM = re.compile(r"(?:\b|_)(?:by|par|por|von|da|durch|door|av|af)$", re.IGNORECASE)
 _BUDGET = re.compile(
     r"budget|presup|forecast|previs|prévis|haushalt|plan(?:ned)?\b|budżet|orçament", re.IGNORECASE
 )
@@ -127,7 +130,8 @@ def texts_without(table: Table, roles: Sequence[Role]) -> list[str]:
 
 def states_of(table: Table) -> list[str]:
     """The columns of texts that say how something stands, such as that an order was cancelled."""
-    return [name for name in texts_without(table, _NO_STATES) if STATE.search(name)]
+    names = texts_without(table, _NO_STATES)
+    return [name for name in names if STATE.search(name) and not _BY_WHOM.search(name)]
 
 
 def grouping_column(

@@ -177,7 +177,7 @@ def _named(table: Table) -> set[str]:
 
 def met_keys(population: Population, other: Table, keys: Mapping[str, str]) -> tuple[int, int]:
     """How many rows state all of some columns, and how many of them are found with them in another table."""
-    beside = Population(population.engine, other, tables=population.tables)
+    beside = population.beside(other)
     names = [f"key{place}" for place in range(len(keys))]
     mine = [exp.alias_(sql.column(each), name) for each, name in zip(keys, names, strict=True)]
     theirs = [

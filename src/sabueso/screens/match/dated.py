@@ -78,7 +78,7 @@ def _list_of(population: Population, other: Table, day: Column) -> _List | None:
         return None
     if len(texts) != 1 or not 0 < len(figures) <= MOST_FIGURES:
         return None
-    beside = Population(population.engine, other, tables=population.tables)
+    beside = population.beside(other)
     kind, n = sql.column(texts[0].name), exp.alias_(sql.count(), "n")
     each = exp.select(sql.column(own.name), kind, n).group_by(sql.column(own.name), kind.copy())
     most = exp.alias_(exp.Max(this=sql.column("n", "d")), "most")
@@ -93,7 +93,7 @@ def _list_of(population: Population, other: Table, day: Column) -> _List | None:
 
 def _unit(population: Population, found: _List) -> str:
     """Whether figures are of days or, where a kind has one in each month, of months."""
-    beside = Population(population.engine, found.table, tables=population.tables)
+    beside = population.beside(found.table)
     month = sql.period(sql.column(found.day.name), "month", found.table.fiscal_year_starts)
     several = exp.select(exp.alias_(sql.count(), "n"), exp.alias_(month.copy(), "month"))
     each = beside.used(several).group_by(sql.column(found.kind.name), month.copy()).subquery("e")
@@ -110,7 +110,7 @@ def _met(
     rows: Population, found: _List, day: Column, keys: Mapping[str, str], unit: str
 ) -> tuple[int, int]:
     """Rows with their day, or its month, and all keys, and how many of them the list has."""
-    other = Population(rows.engine, found.table, tables=rows.tables)
+    other = rows.beside(found.table)
 
     def of(each: Population, date: Column, names: Iterable[str]) -> exp.Select:
         time: Tree = sql.cast(sql.column(date.name), "DATE")

@@ -82,7 +82,7 @@ def _named(
 
 def _is_list(population: Population, other: Table, keys: list[str]) -> bool:
     """Whether each row of a table is of other keys, and of none by one of them alone."""
-    beside = Population(population.engine, other, tables=population.tables)
+    beside = population.beside(other)
     each = [exp.Count(this=exp.Distinct(expressions=[sql.column(name)])) for name in keys]
     fields = [exp.alias_(tree, f"k{place}") for place, tree in enumerate(each)]
     (row,) = beside.query(
@@ -128,7 +128,7 @@ def _met(
 ) -> tuple[int, int]:
     """Rows that tell all keys, and a figure, and how many the list has so."""
     table = population.table
-    beside = Population(population.engine, other, tables=population.tables)
+    beside = population.beside(other)
     mine = {
         f"k{i}": expressions.scalar(text, table, "--on") for i, text in enumerate(keys.values())
     }

@@ -121,7 +121,7 @@ def _names(population: Population, table: Table, name: str) -> dict[str, str]:
     """The names of a column by their words, in the order of their letters."""
     from sabueso.stats.alike import words
 
-    own = Population(population.engine, table, tables=population.tables)
+    own = population.beside(table)
     value = sql.column(name)
     each = own.used(exp.select(exp.alias_(value, "v"))).where(exp.Not(this=sql.is_missing(value)))
     values = own.query(each.distinct().limit(MOST_NAMES)).column("v").to_pylist()

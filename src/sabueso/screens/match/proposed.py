@@ -108,7 +108,7 @@ def _without_rows(
         seen = other.dated()
         if name == table.name or "amount" in other.roles or seen is None:
             continue
-        beside = Population(population.engine, other, tables=population.tables)
+        beside = population.beside(other)
         for column, link in other.links.items():
             if link.table.name != master.table.name:
                 continue

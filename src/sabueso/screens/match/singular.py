@@ -51,11 +51,19 @@ def _place_of(table: Table) -> str | None:
 
 
 def singular(population: Population, table: Table, without: set[str]) -> dict[Key, list[str]]:
-    """Long texts that nearly every row has for itself, normalised, by their columns."""
+    """Long texts that nearly every row has for itself, normalised, by their columns: looked at once for all that ask."""
+    key = "singular", table.name, frozenset(without)
+    if key not in population.known:
+        population.known[key] = _singular(population, table, without)
+    found: dict[Key, list[str]] = population.known[key]
+    return found
+
+
+def _singular(population: Population, table: Table, without: set[str]) -> dict[Key, list[str]]:
     from sabueso.stats.alike import normalised
 
     found: dict[Key, list[str]] = {}
-    own = Population(population.engine, table, tables=population.tables)
+    own = population.beside(table)
     place = _place_of(table)
     for column in table.columns:
         if column.type != "text" or column.name in without or column.is_place:

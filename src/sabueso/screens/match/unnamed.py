@@ -79,7 +79,7 @@ def _counted(
     population: Population, other: Table, column: str, key: str, state: str | None
 ) -> dict[str | None, tuple[int, int]]:
     """Rows, and those that the other table does not name, by their state."""
-    beside = Population(population.engine, other, tables=population.tables)
+    beside = population.beside(other)
     value: Tree = sql.text("") if state is None else sql.column(state)
     mine = population.used(exp.select(exp.alias_(sql.column(key), "k"), exp.alias_(value, "state")))
     theirs = beside.used(exp.select(exp.alias_(sql.column(column), "k"))).distinct()

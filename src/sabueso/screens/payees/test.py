@@ -202,7 +202,7 @@ def _often(population: Population, settings: PayeesSettings, found: PayeeDays) -
     link = None if party is None or settings.per else population.table.links.get(party.name)
     if link is None:
         return Often(np.full(len(found.keys), np.nan), float("nan"))
-    master = Population(population.engine, link.table, tables=population.tables)
+    master = population.beside(link.table)
     return Often(*frequent(found.count, master.account(None).used))
 
 

@@ -57,9 +57,7 @@ def _of_state(population: Population, other: Table, column: str, state: str) -> 
     """The states of one column of another table that rows are not to name."""
     table = population.table
     named = ".".join(map(quoted_name, (column, state)))
-    there = _counted(
-        Population(population.engine, other, tables=population.tables), sql.column(state)
-    )
+    there = _counted(population.beside(other), sql.column(state))
     whole = sum(there.values())
     if whole < LEAST_OF_RULE or not 2 <= len(there) <= MOST_STATES:
         return

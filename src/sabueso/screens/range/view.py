@@ -56,7 +56,7 @@ def _told(flag: Cells, scale: int) -> str:
     if by is not None:
         beside = "below the one before it" if by < 0 else "above the one after it"
         column, _, whose = rule.partition(" never falls")
-        return f"{column} {abs(by):,.15g} {beside}{whose.replace(', by ', ' of its ', 1)}"
+        return f"{column} is {abs(by):,.15g} {beside}{whose.replace(', by ', ' of its ', 1)}"
     if again is not None:
         names, _, _ = rule.partition(" of one row each")
         return f"{names.removesuffix(' together')} as in {num.many(again, 'row')} before it"
@@ -67,15 +67,17 @@ def _told(flag: Cells, scale: int) -> str:
         first, _, rest = rule.partition(" not before the last ")
         last, _, whose = rest.partition(", by ")
         size = num.many(int(over), "day") if over == int(over) else f"{over * 24:,.3g} hours"
-        return f"{first} {size} before the {last} of another of its {whose}"
+        return f"{first} is {size} before the {last} of another of its {whose}"
     if after is not None:
         later, within, earlier = re.split(r" (within .+? days?) of ", rule, maxsplit=1)
-        return f"{later} {num.many(after, 'day')} after {earlier}, not {within}"
+        return f"{later} is {num.many(after, 'day')} after {earlier}, not {within}"
     if below is not None:
-        return rule.replace(" not below ", f" {_size(below, scale)} below ")
+        return rule.replace(" not below ", f" is {_size(below, scale)} below ")
     if above is not None:
-        return rule.replace(" not above ", f" {_size(above, scale)} above ")
-    return rule if not days else rule.replace(" not before ", f" {num.many(days, 'day')} before ")
+        return rule.replace(" not above ", f" is {_size(above, scale)} above ")
+    return (
+        rule if not days else rule.replace(" not before ", f" is {num.many(days, 'day')} before ")
+    )
 
 
 def _size(size: float, scale: int) -> str:

@@ -38,7 +38,7 @@ def proposed_daily(population: Population) -> Iterator[Proposal]:
     for other in others:
         if other.name == table.name or not _is_dated(other) or are_linked(table, other):
             continue
-        there = Population(population.engine, other, tables=population.tables)
+        there = population.beside(other)
         days, figures, rows = _figures(there)
         if len(days) < LEAST_OF_RULE or rows > ONCE * len(days):
             continue

@@ -52,7 +52,7 @@ def proposed_by_month(population: Population) -> Iterator[Proposal]:
         if not named:
             continue
         mine = _months(population) if mine is None else mine
-        theirs = _months(Population(population.engine, other, tables=population.tables))
+        theirs = _months(population.beside(other))
         # Of two tables one comparison is enough: from the one that states a month, or by name.
         if _rank(mine, table) < _rank(theirs, other):
             continue

@@ -194,7 +194,7 @@ def _kinds_of(population: Population) -> dict[str, list[str]]:
 
 def _is_row_by_row(population: Population, other: Table, n: int) -> bool:
     """Whether nearly each row of either table is the only one of its key."""
-    beside = Population(population.engine, other, tables=population.tables)
+    beside = population.beside(other)
     return all(ROW_BY_ROW * p.account(None).used <= n for p in (population, beside))
 
 
