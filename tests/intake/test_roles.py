@@ -541,8 +541,8 @@ def test_what_is_told_of_somebody_is_not_who_it_is() -> None:
 def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
     """Names of numbers with decimals beside a day and a party, each the only one."""
     told = {
-        None: "Total Hours,Net Area,Total Score,Running Total,Cumulative Amount,YTD Amount,Credit Limit,Sales Volume,Balance",
-        "quantity": "Gross Weight,Net Weight kg,Total Units,Total Qty,Total km",
+        None: "Net Area,Total Score,Running Total,Cumulative Amount,YTD Amount,Credit Limit,Sales Volume,Balance",
+        "quantity": "Total Hours,Gross Weight,Net Weight kg,Total Units,Total Qty,Total km",
         "amount": "Amount Due,Payment,Receipt,Instalment,Net Pay,Total Cost,Rent,Notional,Outstanding,Claimed,Bid Price,Fee",
         "price": "Cost per Unit,Unit Price,Hourly Rate,List Price",
     }
@@ -558,7 +558,7 @@ def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
     [
         # A fee is of something: where nothing says which column that is, neither is taken.
         ({"Asset": "text", "Change": 8, "Fee": 8, "Balance": 8}, {}),
-        ({"Matter": "text", "Hours": 1, "Rate": 2, "Fee": 2, "VAT": 2}, {"amount": "Fee", "price": "Rate"}),
+        ({"Matter": "text", "Hours": 1, "Rate": 2, "Fee": 2, "VAT": 2}, {"amount": "Fee", "price": "Rate", "quantity": "Hours"}),
         # Whose row it is tells no row apart, however often it comes.
         ({"Emp ID": "text", "Employee": "text", "Net Pay": 2}, {"party": "Emp ID", "text": "Employee", "amount": "Net Pay"}),
         ({"Supplier No": "text", "Payee": "text", "Paid": 2}, {"party": "Supplier No", "text": "Payee", "amount": "Paid"}),

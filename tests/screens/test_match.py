@@ -423,7 +423,7 @@ def test_claims_that_no_policy_covers_are_proposed_and_told(tmp_path):
     undated = [*within[:2], "clients", *within[3:]]
     assert "--during needs a date in the role date" in inside(*undated, "valid_from,valid_to", cwd=case, code=2).stderr  # fmt: skip
     for columns, words in (
-        ("valid_from", "during names two columns"),
+        ("valid_from,valid_to,valid_from", "during names two columns"),
         ("valid_from,premium", "holds number; expected days"),
         ("valid_from,valid_until", "has no column 'valid_until'"),
     ):

@@ -15,6 +15,8 @@ from hypothesis import strategies as st
 
 from conftest import populated, screened
 from folders import GERMAN, asked_for, taken_in
+from sabueso.screens import find_screen
+from sabueso.screens.match.view import MatchView
 
 CENT = Decimal("0.01")
 
@@ -139,3 +141,8 @@ def test_rows_after_the_day_that_another_table_has(tmp_path_factory, rows, ended
         found = screened(population, "match", other="ends", on=["who"], during=["ended"], find="present")  # fmt: skip
     told = {(flag["subject"]["who"], day) for flag in found["flags"] for day in flag["periods"]}
     assert told == expected
+    view = MatchView(find_screen("match").recorded(found))
+    for flag in found["flags"]:
+        who = flag["subject"]["who"]
+        day = first + timedelta(days=ended[int(who[1:])] or 0)
+        assert view.reason(flag).endswith(f"after the ended of ends, {day}."), view.reason(flag)

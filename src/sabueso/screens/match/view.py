@@ -173,6 +173,14 @@ class MatchView(View[MatchGroup]):
     def _in_spans(self, flag: Cells) -> str:
         """What the other table has around its days."""
         other, days = self.finding.used["other"], len(flag["periods"])
+        during = self.finding.used["during"]
+        if len(during) == 1:
+            ended = f"the {bare_name(during[0])} of {other}"
+            if not flag["partners"]:
+                return f"{'which is not' if days == 1 else 'none of which is'} after {ended}"
+            day = str(flag["partners"][0]["key"]).split(" / ")[-1]
+            after = "which is" if days == 1 else f"the first of which, {flag['periods'][0]}, is"
+            return f"{after} after {ended}, {day}"
         if not flag["partners"]:
             return f"{'which lies' if days == 1 else 'all of which lie'} in no span{self._spans.removeprefix(' on days')} in {other}"
         first, last = (str(flag["partners"][0]["key"]).split(" / "))[-2:]
