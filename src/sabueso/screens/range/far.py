@@ -101,22 +101,25 @@ def _far(population: Population, column: Column) -> _Far | None:
     value = sql.column(column.name)
     some = exp.GT(this=value, expression=sql.integer(0))
     own = population.used(exp.select(exp.alias_(value.copy(), "v"))).where(some)
-    figures = {"n": sql.count(), "q": sql.quantiles(sql.column("v", "s"), ["0.25", "0.5", "0.75"])}
-    select = exp.select(*(exp.alias_(tree, name) for name, tree in figures.items()))
-    (row,) = population.query(select.from_(own.subquery("s"))).to_pylist()
-    n = int(row["n"])
-    if n < LEAST_ROWS:
-        return None
+    select = exp.select(exp.alias_(sql.count(), "n")).from_(own.subquery("s"))
+    n = int(population.query(select).to_pylist()[0]["n"])
     few = max(FEW, min(LISTED, int(MOST * n)))
     top = exp.select(sql.column("v", "s")).from_(own.subquery("s"))
     top = top.order_by(sql.ordered(sql.column("v", "s"), descending=True)).limit(few + 1)
     greatest = [Decimal(str(v)) for v in population.query(top).column("v").to_pylist()]
-    fence = _fence(*(float(q) for q in row["q"]))
-    for rows in range(min(few, len(greatest) - 1), 0, -1):
-        first, rest = greatest[rows - 1], greatest[rows]
-        if float(first) >= TIMES * float(rest) and float(first) > fence:
-            return _Far(rows, first, rest, n)
-    return None
+    apart = [
+        rows
+        for rows in range(min(few, len(greatest) - 1), 0, -1)
+        if float(greatest[rows - 1]) >= TIMES * float(greatest[rows])
+    ]
+    if n < LEAST_ROWS or not apart:
+        return None
+    # The quartiles of all rows are worth their time only where something is apart.
+    quartiles = sql.quantiles(sql.column("v", "s"), ["0.25", "0.5", "0.75"])
+    asked = exp.select(exp.alias_(quartiles, "q")).from_(own.subquery("s"))
+    fence = _fence(*(float(q) for q in population.query(asked).to_pylist()[0]["q"]))
+    beyond = next((rows for rows in apart if float(greatest[rows - 1]) > fence), None)
+    return None if beyond is None else _Far(beyond, greatest[beyond - 1], greatest[beyond], n)
 
 
 def _fence(low: float, middle: float, high: float) -> float:
