@@ -541,7 +541,7 @@ def test_what_is_told_of_somebody_is_not_who_it_is() -> None:
 def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
     """Names of numbers with decimals beside a day and a party, each the only one."""
     told = {
-        None: "Net Area,Total Score,Running Total,Cumulative Amount,YTD Amount,Credit Limit,Sales Volume,Balance",
+        None: "Overtime Hours,Horas extra,Net Area,Total Score,Running Total,Cumulative Amount,YTD Amount,Credit Limit,Sales Volume,Balance",
         "quantity": "Total Hours,Gross Weight,Net Weight kg,Total Units,Total Qty,Total km",
         "amount": "Amount Due,Payment,Receipt,Instalment,Net Pay,Total Cost,Rent,Notional,Outstanding,Claimed,Bid Price,Fee",
         "price": "Cost per Unit,Unit Price,Hourly Rate,List Price",

@@ -37,6 +37,7 @@ from sabueso.intake.formats.role_words import (
     OF_PARTS,
     OF_PAYEES,
     OF_PERSONS,
+    OF_SOME_HOURS,
     OF_SOMEBODY,
     OF_TAX,
     OF_VALUE,
@@ -276,6 +277,8 @@ def named_otherwise(role: Role, words: Sequence[str]) -> bool:
         return "foreign" in parts
     if role == "price":
         return not parts.isdisjoint(OF_INTEREST | EXTENDED)
+    if role == "quantity":
+        return not parts.isdisjoint(OF_SOME_HOURS)
     if role == "party":
         # Whoever holds the card, and not whom it pays; and a customer's order is no customer.
         return {"card", "member"} <= parts or _is_of_papers(words)

@@ -190,3 +190,8 @@ HELD = frozenset(
 """Words of what may be at either end: an account, or whoever holds it."""
 OF_ENDS: tuple[Role, ...] = ("account", "party", "text")
 """Roles that an end of a transfer may have been taken for."""
+OF_SOME_HOURS = frozenset(
+    ["extra", "extras", "overtime", "ot", "sup", "supplementaires", "straordinarie", "leave", "sick", "vacation", "holiday",
+     "absent", "absence", "idle", "standby", "max", "min", "planned", "budgeted", "target"]
+)  # fmt: skip
+"""Words beside hours, or what is counted else, by which they are a part of what a row is of, or none of it."""
