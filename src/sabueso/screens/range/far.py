@@ -20,11 +20,12 @@ MOST_SEEN, MOST_COLUMNS = 5_000, 10
 """Rows by which it is judged what may be looked at, and columns that are."""
 FEW, MOST, LISTED = 5, 0.01, 25
 """Rows that may be far above, however few there are, their share of all with some, and how many however many."""
-TIMES = 1.5
-"""How many times the greatest of all others the least of those far above is."""
+TIMES, STEEP_TIMES = 1.5, 2.0
+"""How many times the greatest of all others the least of those far above is; more where numbers have a long upper end, of which
+the largest lie apart by chance."""
 FENCE, STEEP_FENCE, STEEP = 1.5, 2.0, 0.15
 """Quartile distances beyond the upper quartile that it is too, on the scale of logarithms where the quartiles lie as unevenly
-about the median as this."""
+about the median as this: there is a long upper end."""
 ALIKE = 0.6
 """Correlation of the logarithms with those of the amounts from which a number is large with them."""
 SEVERAL = 3
@@ -117,15 +118,18 @@ def _far(population: Population, column: Column) -> _Far | None:
     # The quartiles of all rows are worth their time only where something is apart.
     quartiles = sql.quantiles(sql.column("v", "s"), ["0.25", "0.5", "0.75"])
     asked = exp.select(exp.alias_(quartiles, "q")).from_(own.subquery("s"))
-    fence = _fence(*(float(q) for q in population.query(asked).to_pylist()[0]["q"]))
-    beyond = next((rows for rows in apart if float(greatest[rows - 1]) > fence), None)
-    return None if beyond is None else _Far(beyond, greatest[beyond - 1], greatest[beyond], n)
+    fence, times = _fence(*(float(q) for q in population.query(asked).to_pylist()[0]["q"]))
+    for rows in apart:
+        first, rest = greatest[rows - 1], greatest[rows]
+        if float(first) > fence and float(first) >= times * float(rest):
+            return _Far(rows, first, rest, n)
+    return None
 
 
-def _fence(low: float, middle: float, high: float) -> float:
+def _fence(low: float, middle: float, high: float) -> tuple[float, float]:
     """The fence beyond the upper quartile (Tukey, J. W. 1977, Exploratory Data Analysis, Addison-Wesley), of the logarithms
-    where numbers have a long upper end."""
+    where numbers have a long upper end; and how many times all others is far above them."""
     spread = high - low
     if spread > 0 and (high + low - 2 * middle) / spread <= STEEP:
-        return high + FENCE * spread
-    return float(high * (high / low) ** STEEP_FENCE)
+        return high + FENCE * spread, TIMES
+    return float(high * (high / low) ** STEEP_FENCE), STEEP_TIMES
