@@ -13,5 +13,14 @@ def listed(parts: Sequence[str]) -> str:
     >>> listed([]), listed(["EUR"]), listed(["EUR", "GBP"]), listed(["EUR", "GBP", "USD"])
     ('', 'EUR', 'EUR and GBP', 'EUR, GBP and USD')
     """
+    return _joined(parts, "and")
+
+
+def either(parts: Sequence[str]) -> str:
+    """The same with ``or`` before the last."""
+    return _joined(parts, "or")
+
+
+def _joined(parts: Sequence[str], word: str) -> str:
     *before, last = parts or [""]
-    return f"{', '.join(before)} and {last}" if before else last
+    return f"{', '.join(before)} {word} {last}" if before else last

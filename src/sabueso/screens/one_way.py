@@ -8,10 +8,15 @@ from sabueso.population.population import Population
 from sabueso.population.table import Table
 
 
+def tables_named(table: Table) -> set[str]:
+    """The tables whose rows a table's rows name."""
+    return {link.table.name for link in table.links.values()}
+
+
 def are_linked(table: Table, other: Table) -> bool:
     """Whether rows of one name rows of the other."""
     pairs = ((table, other), (other, table))
-    return any(to.name in {link.table.name for link in of.links.values()} for of, to in pairs)
+    return any(to.name in tables_named(of) for of, to in pairs)
 
 
 def named_by_others(population: Population, table: Table) -> set[str]:

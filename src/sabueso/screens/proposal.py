@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,12 +14,16 @@ from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population
+from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role, Table
 
 LEAST_ROWS = 100
 """Rows of a table below which no limit is set by how they are spread: they are read, not screened."""
 LEAST_OF_RULE = 30
 """Rows below which no rule is taken from a table that nearly all of them follow: fewer may by chance."""
+
+MOST_OUT, FEW, LISTED = 0.01, 3, 25
+"""Share of the rows that may be the exception, how many may be however few rows there are, and how many however many."""
 
 
 @dataclass(frozen=True)
@@ -97,6 +101,12 @@ def is_budget(table: Table) -> bool:
     return bool(_BUDGET.search(table.name) or (amount and _BUDGET.search(amount.name)))
 
 
+def few_of(rows: int) -> int:
+    """How many of some rows are the exception to what nearly all keep: one in a hundred, three of few, and no more than can be
+    looked through."""
+    return max(FEW, min(LISTED, int(MOST_OUT * rows)))
+
+
 def signs_of(population: Population, measure: Column) -> Signs:
     """Count the signs of a measure."""
     value, zero = sql.column(measure.name), sql.integer(0)
@@ -162,6 +172,21 @@ def grouping_column(
         if int(row["groups"] or 0) > 1 and int(row["held"] or 0) >= share * int(row["rows"] or 1):
             return column
     return None
+
+
+def met_by(
+    population: Population, other: Table, mine: Mapping[str, Tree], theirs: Mapping[str, Tree]
+) -> tuple[int, int]:
+    """How many rows tell all of some things, by their names, and how many of these another table has with them."""
+
+    def told(rows: Population, trees: Mapping[str, Tree]) -> exp.Select:
+        every = rows.used(exp.select(*(exp.alias_(tree, name) for name, tree in trees.items())))
+        columns = [sql.column(name, "r") for name in trees]
+        stated = sql.both(exp.Not(this=sql.is_missing(column)) for column in columns)
+        return exp.select(*(c.copy() for c in columns)).from_(every.subquery("r")).where(stated)
+
+    there = told(population.beside(other), theirs).distinct()
+    return met(population, told(population, mine), there, list(mine))
 
 
 def met(

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
 
 import pyarrow.compute as pc
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import Values
 from sabueso.base.words import listed
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
@@ -45,10 +47,8 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
         keys = {link: table.links[link].key, **told}
         rows, found = met_keys(population, other, keys) if told else (n, known)
         other_than = bool(told) and rows - found > n - known
-        on, at = ([quoted_name(c) for c in side] for side in (keys, keys.values()))
-        if not other_than:
-            on, at = on[:1], at[:1]
-        settings = settings_of(other=other.name, on=on, other_on=[] if at == on else at)
+        pairs = list(keys.items())
+        settings = asked_of(other, pairs if other_than else pairs[:1])
         if other_than:
             yield Proposal(
                 f"{listed(list(told))} of {table.name} other than in {other.name}",
@@ -63,6 +63,13 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
                 f"Rows of what {other.name} does not know.",
                 f"{n - known:,} of {n:,} rows are not found there",
             )
+
+
+def asked_of(other: Table, pairs: Iterable[tuple[str, str]], **more: Any) -> Values:
+    """The settings of a match by columns of rows, each with the one of another table that it is looked for in."""
+    sides = list(zip(*pairs, strict=True))
+    on, at = ([quoted_name(name) for name in side] for side in sides)
+    return settings_of(other=other.name, on=on, other_on=[] if at == on else at, **more)
 
 
 def _linked_tables(table: Table) -> Iterator[tuple[Table, str]]:

@@ -13,7 +13,8 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, met, settings_of
+from sabueso.screens.match.absent import asked_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, met_by
 
 USUAL, SURELY = 0.9, 0.98
 """Share of the rows of a day and kind that is known which have its figure, from which another is odd; and share of the rows of
@@ -59,10 +60,7 @@ def proposed_dated(population: Population) -> Iterator[Proposal]:
                 on = [*days, (kind, found.kind.name), (own.name, figure.name)]
                 yield Proposal(
                     f"{own.name} of {table.name} other than in {name}",
-                    settings_of(
-                        other=name, where=chosen, when=None if unit == "day" else unit,
-                        on=[quoted_name(mine) for mine, _ in on], other_on=[quoted_name(theirs) for _, theirs in on],
-                    ),
+                    asked_of(other, on, where=chosen, when=None if unit == "day" else unit),
                     f"Rows of which {name} has another {figure.name} for their {day.name if unit == 'day' else unit} and {kind}.",
                     f"{same:,} of {known:,} rows have the one of their {unit} and {kind}",
                     knows=own.name,
@@ -110,19 +108,14 @@ def _met(
     rows: Population, found: _List, day: Column, keys: Mapping[str, str], unit: str
 ) -> tuple[int, int]:
     """Rows with their day, or its month, and all keys, and how many of them the list has."""
-    other = rows.beside(found.table)
 
-    def of(each: Population, date: Column, names: Iterable[str]) -> exp.Select:
+    def of(date: Column, names: Iterable[str]) -> dict[str, Tree]:
         time: Tree = sql.cast(sql.column(date.name), "DATE")
         if unit != "day":
             time = sql.period(time, unit, rows.table.fiscal_year_starts)
-        trees = {"time": time, **{f"key{i}": sql.column(name) for i, name in enumerate(names)}}
-        stated = sql.both(exp.Not(this=sql.is_missing(tree.copy())) for tree in trees.values())
-        return each.used(exp.select(*(exp.alias_(t, n) for n, t in trees.items()))).where(stated)
+        return {"time": time, **{f"key{i}": sql.column(name) for i, name in enumerate(names)}}
 
-    names = ["time", *(f"key{i}" for i in range(len(keys)))]
-    theirs = of(other, found.day, keys.values()).distinct()
-    return met(rows, of(rows, day, keys), theirs, names)
+    return met_by(rows, found.table, of(day, keys), of(found.day, keys.values()))
 
 
 def _same_kind(table: Table, kind: Column) -> str | None:

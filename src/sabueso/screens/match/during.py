@@ -17,15 +17,16 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.moments import days_between
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, bare_name
+from sabueso.screens.match.absent import asked_of
 from sabueso.screens.match.flagging import Pairs
 from sabueso.screens.match.keys import Key, Keys
+from sabueso.screens.one_way import tables_named
 from sabueso.screens.proposal import (
     CLOSED,
     LEAST_OF_RULE,
     Proposal,
     is_budget,
     same_things,
-    settings_of,
 )
 
 NEVER, EVER = "", "9999-12-31"
@@ -134,17 +135,13 @@ def proposed_during(population: Population) -> Iterator[Proposal]:
         ended = [c for c in days if CLOSED.search(c.name)]
         spans = [days] if len(days) == 2 else []
         # After a day that is called as an end it is over, whenever that was paid or known.
-        spans += [ended] if len(ended) == 1 and name not in _named(table) else []
+        spans += [ended] if len(ended) == 1 and name not in tables_named(table) else []
         for mine, theirs in same_things(table, other) if name != table.name else ():
             each = (_judged(population, other, mine, theirs, day, span) for span in spans)
             found = [proposal for proposal in each if proposal is not None]
             if found:
                 yield from found
                 break
-
-
-def _named(table: Table) -> set[str]:
-    return {link.table.name for link in table.links.values()}
 
 
 def _judged(
@@ -155,7 +152,7 @@ def _judged(
     day: Column,
     days: list[Column],
 ) -> Proposal | None:
-    table, after = population.table, len(days) == 1
+    table = population.table
     counted = _counted(population, _spans_of(other, theirs, days), mine, day)
     if counted is None:
         return None
@@ -173,15 +170,13 @@ def _judged(
     named = link is not None and link.table.name == other.name
     if named and (find == "absent" or _in_order(population, mine, days, day, few)):
         return None  # before or after a day of the row that is named: range asks that
-    if after:
-        if find == "absent":
-            return None
-        return Proposal(
+    settings = asked_of(
+        other, [(mine, theirs)], find=find, during=[quoted_name(c.name) for c in days]
+    )
+    if len(days) == 1:
+        return None if find == "absent" else Proposal(
             f"{day.name} of {table.name} after {days[0].name} of {other.name}",
-            settings_of(
-                other=other.name, on=[quoted_name(mine)], other_on=[] if mine == theirs else [quoted_name(theirs)],
-                find=find, during=[quoted_name(days[0].name)],
-            ),
+            settings,
             f"Rows after what they are of had ended, by {other.name}.",
             f"{inside:,} of {n:,} rows whose {mine} is there are dated after it",
         )  # fmt: skip
@@ -190,11 +185,7 @@ def _judged(
         told = f"{every - inside:,} of {every:,} rows lie in no such span of their {mine}"
     return Proposal(
         f"{day.name} of {table.name} {'within' if find == 'present' else 'outside'} {other.name}",
-        settings_of(
-            other=other.name, on=[quoted_name(mine)],
-            other_on=[] if mine == theirs else [quoted_name(theirs)],
-            find=find, during=[quoted_name(c.name) for c in days],
-        ),
+        settings,
         f"Hardly any row lies {'in' if find == 'present' else 'outside'} a span of {other.name}, from {days[0].name} to "
         f"{days[1].name}.",
         told,

@@ -10,8 +10,10 @@ import sqlglot.expressions as exp
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
+from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, met, settings_of
+from sabueso.screens.one_way import tables_named
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, met_by, settings_of
 
 MOST_KEYS, MOST_FIGURES, MOST_NUMBERS = 4, 3, 8
 """Texts that a list may go by, figures that it has, and numbers of rows that are compared with them."""
@@ -29,7 +31,7 @@ def proposed_lists(population: Population) -> Iterator[Proposal]:
         return
     taken = {table.roles.get(role) for role in ("id", "document", "quantity")}
     numbers = [c for c in _of(table, "number") if c.name not in taken][:MOST_NUMBERS]
-    linked = {link.table.name for link in table.links.values()}
+    linked = tables_named(table)
     for name, other in sorted(population.tables.items()):
         if name == table.name or name in linked or not numbers or not _may_be_list(other):
             continue
@@ -128,15 +130,10 @@ def _met(
 ) -> tuple[int, int]:
     """Rows that tell all keys, and a figure, and how many the list has so."""
     table = population.table
-    beside = population.beside(other)
     mine = {
         f"k{i}": expressions.scalar(text, table, "--on") for i, text in enumerate(keys.values())
     }
-    theirs = {f"k{i}": sql.column(name) for i, name in enumerate(keys)}
+    theirs: dict[str, Tree] = {f"k{i}": sql.column(name) for i, name in enumerate(keys)}
     if figures is not None:
         mine["figure"], theirs["figure"] = map(sql.column, figures)
-    rows = population.used(exp.select(*(exp.alias_(t, name) for name, t in mine.items())))
-    listed = beside.used(exp.select(*(exp.alias_(t, name) for name, t in theirs.items())))
-    inner = exp.select(*(sql.column(name, "r") for name in mine)).from_(rows.subquery("r"))
-    stated = sql.both(exp.Not(this=sql.is_missing(sql.column(name, "r"))) for name in mine)
-    return met(population, inner.where(stated), listed.distinct(), list(mine))
+    return met_by(population, other, mine, theirs)

@@ -9,11 +9,11 @@ import sqlglot.expressions as exp
 
 from sabueso.base.words import listed
 from sabueso.population import sql
-from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
-from sabueso.screens.match.absent import SURELY, met_keys
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, same_things, settings_of
+from sabueso.screens.match.absent import SURELY, asked_of, met_keys
+from sabueso.screens.one_way import are_linked
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, same_things
 
 MOST_EACH = 50
 """Rows that one paper has on average up to which its number tells something."""
@@ -27,11 +27,7 @@ def proposed_shared(population: Population) -> Iterator[Proposal]:
     if "amount" not in table.roles or is_budget(table):
         return
     for name, other in sorted(population.tables.items()):
-        linked = {link.table.name for link in table.links.values()}
-        if name == table.name or name in linked or is_budget(other):
-            continue
-        back = {link.table.name for link in other.links.values()}
-        if table.name in back:
+        if name == table.name or are_linked(table, other) or is_budget(other):
             continue
         for paper in _papers(table, other):
             yield from _of_paper(population, other, paper)
@@ -62,11 +58,10 @@ def _of_paper(population: Population, other: Table, paper: str) -> Iterator[Prop
     rows, found = met_keys(population, other, keys)
     if found == rows:
         return
-    on, at = ([quoted_name(c) for c in side] for side in (keys, keys.values()))
     called = listed(list(keys))
     yield Proposal(
         f"{called} of {table.name} not in {other.name}",
-        settings_of(other=other.name, on=on, other_on=[] if at == on else at),
+        asked_of(other, keys.items()),
         f"Rows of what {other.name} does not know, or knows otherwise.",
         f"{rows - found:,} of {rows:,} rows are not found there as they are",
     )

@@ -7,24 +7,22 @@ from collections.abc import Iterator
 
 import sqlglot.expressions as exp
 
-from sabueso.base.words import listed
+from sabueso.base.words import either
 from sabueso.population import sql
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
+from sabueso.screens.match.absent import asked_of
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     Proposal,
+    few_of,
     is_budget,
-    settings_of,
     states_of,
 )
 
 MOST_STATES = 8
-MOST_UNNAMED, FEW_UNNAMED, LISTED = 0.01, 3, 25
-"""Share of the rows, or of those of a state, that are not named up to which that is the exception, how many may be however few
-rows there are, and how many however many."""
 
 
 def proposed_unnamed(population: Population) -> Iterator[Proposal]:
@@ -51,7 +49,7 @@ def _of(population: Population, other: Table, column: str, key: str) -> Iterator
         kept = {
             value: (n, unnamed)
             for value, (n, unnamed) in counts.items()
-            if n >= LEAST_OF_RULE and unnamed <= _few(n) and (state is None or value is not None)
+            if n >= LEAST_OF_RULE and unnamed <= few_of(n) and (state is None or value is not None)
         }
         n, unnamed = (sum(each[place] for each in kept.values()) for place in range(2))
         if not unnamed:
@@ -60,19 +58,14 @@ def _of(population: Population, other: Table, column: str, key: str) -> Iterator
         where = None
         if state is not None:
             where = f"{quoted_name(state)} in ({', '.join(map(literal, values))})"
-        told = f" whose {state} is {listed(values)}" if state is not None else ""
-        on, at = [quoted_name(key)], [quoted_name(column)]
+        told = f" whose {state} is {either(values)}" if state is not None else ""
         yield Proposal(
-            f"{key} of {table.name} not in {other.name}{f', {state} {listed(values)}' if told else ''}",
-            settings_of(other=other.name, on=on, other_on=[] if at == on else at, where=where),
+            f"{key} of {table.name} not in {other.name}{f', {state} {either(values)}' if told else ''}",
+            asked_of(other, [(key, column)], where=where),
             f"Rows of which {other.name} has none, as it has of nearly all.",
             f"{unnamed:,} of {n:,} rows{told} are not found there",
         )
         return
-
-
-def _few(rows: int) -> int:
-    return max(FEW_UNNAMED, min(LISTED, int(MOST_UNNAMED * rows)))
 
 
 def _counted(

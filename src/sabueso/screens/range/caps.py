@@ -15,6 +15,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 
 MOST_SEEN = 5_000
@@ -126,21 +127,13 @@ def _linked(population: Population) -> Iterator[_Pair]:
 def _far(population: Population) -> Iterator[_Pair]:
     """Numbers with what is called their limit of a row that is named by a row that they name: the greatest discount of the
     agent of an invoice."""
-    table = population.table
-    for column, link in sorted(table.links.items()):
-        other = population.tables.get(link.table.name, link.table)
-        for second, beyond in sorted(other.links.items()):
-            third = population.tables.get(beyond.table.name, beyond.table)
-            if len({table.name, other.name, third.name}) < 3:
-                continue
-            for limit in _numbers(third):
-                if _LIMIT.search(limit.name) is None:
-                    continue
-                named = ".".join(map(quoted_name, (column, second, limit.name)))
-                for own in _numbers(table):
-                    if _alike(own.name, limit.name):
-                        told = f"{limit.name} of the {second} of its {column}"
-                        yield _Pair(own.name, named, told, column)
+    for limit in named_numbers(population, 2, ("id", "document", "debit", "credit")):
+        name = limit.sql.rpartition(".")[2]
+        if limit.links != 2 or _LIMIT.search(name) is None:
+            continue
+        for own in _numbers(population.table):
+            if _alike(own.name, name):
+                yield _Pair(own.name, limit.sql, limit.told, limit.sql.partition(".")[0])
 
 
 def _own(table: Table) -> Iterator[_Pair]:

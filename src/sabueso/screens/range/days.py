@@ -6,6 +6,7 @@ from sabueso.population import expressions
 from sabueso.population.expressions import quoted_name
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table, bare_name
+from sabueso.screens.range.columns import is_own
 
 
 def days_from(earlier: str, later: str, table: Table) -> Tree:
@@ -16,11 +17,9 @@ def days_from(earlier: str, later: str, table: Table) -> Tree:
     UserError
         If one is no date.
     """
-    known = {column.name for column in table.columns}
 
     def named(text: str) -> str:
-        name = bare_name(text)
-        plain = name in known or not set(text) & set(".(")
-        return quoted_name(table.column(name).name) if plain else text
+        own = is_own(text, table)
+        return quoted_name(table.column(bare_name(text)).name) if own else text
 
     return expressions.scalar(f"days({named(later)}, {named(earlier)})", table, "--in-order")

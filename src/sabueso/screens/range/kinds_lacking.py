@@ -14,14 +14,20 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, texts_without
+from sabueso.screens.proposal import (
+    LEAST_OF_RULE,
+    Proposal,
+    few_of,
+    is_budget,
+    settings_of,
+    texts_without,
+)
 
 MOST_SEEN = 20_000
 """Rows that are looked at before anything is counted in all."""
 MOST_COLUMNS, MOST_KINDS = 16, 12
-MOST_LACKING, FEW_LACKING, LISTED = 0.01, 3, 25
-"""Share of the rows of a kind that lack the value up to which that is the exception, how many may be however few rows there
-are, and how many however many."""
+MOST_LACKING = 0.01
+"""Share of the first rows of a kind that lack the value up to which it is one that the kind has."""
 ELSEWHERE = 0.5
 """Share of the rows of other kinds that lack it, from which the kind is why."""
 PROPOSED = 3
@@ -50,7 +56,7 @@ def proposed_of_kinds(population: Population) -> Iterator[Proposal]:
     left = PROPOSED
     for place, (column, kind, value) in enumerate(found):
         n, out, every = (int(row[f"{name}{place}"]) for name in ("n", "out", "all"))
-        if left and 0 < out <= max(FEW_LACKING, min(LISTED, MOST_LACKING * n)):
+        if left and 0 < out <= few_of(n):
             left -= 1
             yield Proposal(
                 f"{column} missing in {table.name} of {kind} {value}",

@@ -17,6 +17,7 @@ from sabueso.population.table import Column, Table, bare_name
 from sabueso.report.numbers import many
 from sabueso.screens.grouping import dated
 from sabueso.screens.range.apart import ends_of, overlap_of
+from sabueso.screens.range.columns import is_own, listed_column
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.nights import off_hours, spans_of
 from sabueso.screens.range.overdrawn import overdrawn
@@ -25,7 +26,6 @@ from sabueso.screens.range.readings import falls
 from sabueso.screens.range.resting import off_days
 from sabueso.screens.range.same import others
 from sabueso.screens.range.settings import RangeSettings
-from sabueso.screens.range.states import listed_tree
 from sabueso.screens.range.unique import again
 
 
@@ -62,7 +62,7 @@ def _of_values(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
         empty = sql.is_missing(sql.column(column.name))
         yield RowRule(f"{column.name} required", empty, _none())
     if settings.column:
-        tree, name, kind = listed_tree(settings.column, table)
+        tree, name, kind = listed_column(settings.column, table)
         if kind != "text":
             raise UserError(f"column {name!r} holds {kind}; a list of values needs text")
         allowed = exp.In(this=tree, expressions=[sql.text(v) for v in settings.allowed])
@@ -168,7 +168,7 @@ def _by(table: Table, per: Sequence[str]) -> str:
 
 def _limit(table: Table, text: str, what: str) -> tuple[Tree, str]:
     """What a measure must not exceed, or must reach, and its name: a number of the row, or of a row that it names."""
-    if text.strip('"') in {c.name for c in table.columns} or not set(text) & set(".("):
+    if is_own(text, table):
         column = table.number(bare_name(text), what="limit")
         return sql.column(column.name), column.name
     called = _bare(expressions.label(text, table))

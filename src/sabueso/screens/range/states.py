@@ -2,42 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 import sqlglot.expressions as exp
 
-from sabueso.base.words import listed
+from sabueso.base.words import either
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
-from sabueso.population.linked import linked_column
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Table, bare_name
+from sabueso.population.table import Table
 from sabueso.report.numbers import verb
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, states_of
+from sabueso.screens.proposal import (
+    LEAST_OF_RULE,
+    Proposal,
+    few_of,
+    is_budget,
+    settings_of,
+    states_of,
+)
 
 MOST_STATES = 8
 """Different states of a table, of which there are two at least."""
-MOST_OUT, FEW_OUT, LISTED = 0.01, 3, 25
-"""Share of the rows that name one of a state up to which it is the exception, how many may be however few rows there are, and
-how many however many."""
 LEAST_EXPECTED, TIMES = 20, 10
 """Rows that would name one of a state if it had nothing to do with it, and how many times as many as do."""
 MOST_OF_ALL = 0.5
 """Share of the rows of the other table that may be of such states: most are named."""
-
-
-def listed_tree(text: str, table: Table) -> tuple[Tree, str, str]:
-    """A column of a row, or of one that it names, whose values are listed: as a tree, its name, and its type."""
-    name = bare_name(text)
-    named = None
-    if name not in {c.name for c in table.columns} and set(text) & set(".("):
-        named = linked_column(text, table, "--column")
-    if named is None:
-        column = table.column(name)
-        return sql.column(column.name), column.name, column.type
-    called = expressions.label(text, table).replace('"', "")
-    return expressions.scalar(text, table, "--column"), called, named.type
 
 
 def proposed_states(population: Population) -> Iterator[Proposal]:
@@ -73,20 +63,15 @@ def _of_state(population: Population, other: Table, column: str, state: str) -> 
     held = sum(there[value] for value in some)
     if not some or held > MOST_OF_ALL * whole:
         return
-    if out <= max(FEW_OUT, min(LISTED, int(MOST_OUT * n))):
+    if out <= few_of(n):
         allowed = sorted({*there, *here} - set(some))
-        shown = listed(some)
         yield Proposal(
-            f"{table.name} whose {column}.{state} is {_either(some)}",
+            f"{table.name} whose {column}.{state} is {either(some)}",
             settings_of(column=named, allowed=allowed),
             "What nearly no other row is of.",
-            f"{out:,} of {n:,} rows name one of {other.name} whose {state} is {shown}, of which there "
+            f"{out:,} of {n:,} rows name one of {other.name} whose {state} is {either(some)}, of which there "
             f"{verb(held, 'is', 'are')} {held:,} of {whole:,}",
         )
-
-
-def _either(values: Sequence[str]) -> str:
-    return values[0] if len(values) == 1 else f"{', '.join(values[:-1])} or {values[-1]}"
 
 
 def _counted(population: Population, state: Tree) -> dict[str, int]:

@@ -15,7 +15,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Role
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_numbers import named_numbers
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, few_of, is_budget, settings_of
 from sabueso.screens.range.days import days_from
 
 MOST_SEEN = 5_000
@@ -24,9 +24,6 @@ MOST_DAYS, MOST_NUMBERS = 4, 12
 """Columns of days, and of numbers, that are tried."""
 SAME = 0.9
 """Share of the rows that lie apart by just so many days."""
-MOST_LATER, FEW_LATER, LISTED = 0.01, 3, 25
-"""Share of the rows that are later up to which that is the exception, how many may be however few rows there are, and how many
-however many."""
 
 
 def proposed_terms(population: Population) -> Iterator[Proposal]:
@@ -48,15 +45,16 @@ def proposed_terms(population: Population) -> Iterator[Proposal]:
             apart, said = seen[f"days {a} {b}"], seen[text]
             known = ~(np.isnan(apart) | np.isnan(said))
             n, later = int(known.sum()), int((apart > said)[known].sum())
-            few = max(FEW_LATER, min(LISTED, int(MOST_LATER * n)))
-            same = (apart == said)[known].sum() >= SAME * n
-            if n < LEAST_OF_RULE or not same or not 0 < later <= few or not apart[known].any():
+            same = int((apart == said)[known].sum())
+            if n < LEAST_OF_RULE or same < SAME * n or not 0 < later <= few_of(n):
+                continue
+            if not apart[known].any():
                 continue
             first, second = a.replace('"', ""), b.replace('"', "")
             yield Proposal(
                 f"{second} of {table.name} later than {called} after {first}",
                 settings_of(in_order=[a, b], most_days_of=text),
                 "Later than what nearly all others keep to.",
-                f"of {n:,} rows that were looked at {later:,} are later, and {int((apart == said)[known].sum()):,} just so "
+                f"of {n:,} rows that were looked at {later:,} are later, and {same:,} just so "
                 "many days after it",
             )

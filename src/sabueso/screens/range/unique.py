@@ -18,15 +18,12 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_codes
 from sabueso.screens.in_order import order_of
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, few_of, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
 
 MOST_SEEN = 20_000
 """Rows that are looked at before anything is counted in all."""
 MOST_COLUMNS = 8
-MOST_AGAIN, FEW_AGAIN, LISTED = 0.01, 3, 25
-"""Share of the rows that come again up to which it is the exception, how many may be however few rows there are, and how many
-however many."""
 BY_CHANCE, TIMES = 20, 5
 """Rows that would come again if one of the columns said nothing of the others, from which it is a rule that none does; and how
 many times as many as there are."""
@@ -66,21 +63,17 @@ def proposed_unique(population: Population) -> Iterator[Proposal]:
     found = _keys(population)
     if found is None:
         return
-    names, chance = found
+    names, (chance, seen) = found
     keys = [quoted_name(name) for name in names]
     n, out = count_broken(population, names[0], again(table, keys).broken)
-    if 0 < out <= _few(n):
+    if 0 < out <= few_of(n):
         yield Proposal(
             f"{listed(names)} of {table.name} in two rows",
             settings_of(unique=keys),
             "What comes once, and is there again.",
-            f"{out:,} of {n:,} rows have what another has; of as many rows {chance:,.0f} would if one of these columns had "
-            "nothing to do with the others",
+            f"{out:,} of {n:,} rows have what one before them has; of {seen:,} that were looked at "
+            f"{chance:,} would if one of these columns had nothing to do with the others",
         )
-
-
-def _few(rows: int) -> int:
-    return max(FEW_AGAIN, min(LISTED, int(MOST_AGAIN * rows)))
 
 
 def _columns(table: Table) -> list[str]:
@@ -93,22 +86,22 @@ def _columns(table: Table) -> list[str]:
     return [name for name in names if name not in none]
 
 
-def _keys(population: Population) -> tuple[tuple[str, ...], float] | None:
+def _keys(population: Population) -> tuple[tuple[str, ...], tuple[int, int]] | None:
     """Two columns, or three where no two do, that tell nearly all of some rows apart, with the number of rows that would
-    come again by chance: the most surprising."""
+    come again by chance, and of those looked at: the most surprising."""
     names = _columns(population.table)
     if len(names) < 2:
         return None
     codes = first_codes(population, names, MOST_SEEN)
     names = [name for name in names if _comes_again(codes[name])][:MOST_COLUMNS]
     for size in (2, 3):
-        found: list[tuple[float, tuple[str, ...]]] = []
+        found: list[tuple[tuple[int, int], tuple[str, ...]]] = []
         for chosen in combinations(names, size):
             chance = _by_chance([codes[name] for name in chosen])
             if chance is not None:
                 found.append((chance, chosen))
         if found:
-            chance, chosen = max(found, key=lambda each: each[0])
+            chance, chosen = max(found, key=lambda each: each[0][0])
             return chosen, chance
     return None
 
@@ -118,21 +111,22 @@ def _comes_again(codes: np.ndarray) -> bool:
     return len(known) >= LEAST_OF_RULE and known.max() + 1 <= COMES_AGAIN * len(known)
 
 
-def _by_chance(codes: Sequence[np.ndarray]) -> float | None:
-    """How many rows would come again were any of the columns shuffled, the least; None where that is no rule."""
+def _by_chance(codes: Sequence[np.ndarray]) -> tuple[int, int] | None:
+    """How many rows would come again were any of the columns shuffled, the least, and of how many; None where that is no
+    rule."""
     known = np.logical_and.reduce([each >= 0 for each in codes])
     if known.sum() < LEAST_OF_RULE:
         return None
     own = [each[known].astype(np.int64) for each in codes]
     out = _repeated(own)
-    if out > _few(len(own[0])):
+    if out > few_of(len(own[0])):
         return None
     shuffled = np.random.default_rng(0)
     chance = min(
         _repeated([shuffled.permutation(c) if i == j else c for j, c in enumerate(own)])
         for i in range(len(own))
     )
-    return float(chance) if chance >= max(BY_CHANCE, TIMES * out) else None
+    return (chance, len(own[0])) if chance >= max(BY_CHANCE, TIMES * out) else None
 
 
 def _repeated(codes: Sequence[np.ndarray]) -> int:
