@@ -18,7 +18,7 @@ from sabueso.intake.formats.detection import Prior
 from sabueso.intake.interface import FileReport
 from sabueso.intake.readers.choice import readable
 from sabueso.intake.settings import ReadSettings
-from sabueso.intake.take import intake_engine, take_file
+from sabueso.intake.take import lent_engine, take_file
 from sabueso.population.engines import Engine
 from sabueso.population.table import Column, Part, Role
 from sabueso.screens.rules.declared import AnyRule
@@ -57,13 +57,12 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
         }
     )
     found = Read(seen, section, {})
-    engine = intake_engine()
-    try:
+    rules = rules_declared(case, asked.table)
+    with lent_engine(alone=bool(rules)) as engine:
         files = _Files(asked, settings, prior, shop, hashes, engine, taken, found)
         for path in asked.paths:
             files.read(path)
         found.roles = dict(files.prior.roles)
-        rules = rules_declared(case, asked.table)
         if rules and found.reports:
             new = [Part(r.columns, (p,)) for r, p in zip(found.reports, found.outputs, strict=True)]
             wanted = ToJudge(asked.table, rules, found.roles, taken)
@@ -72,8 +71,6 @@ def read_files(case: Case, asked: Taking, shop: Path | None, hashes: Hashes) -> 
             case, ToJudge(asked.table, rules, found.roles, taken), settings, found.reports
         )
         found.reports = currency_assumed(case, asked.table, found.roles, found.reports)
-    finally:
-        engine.close()
     return found
 
 

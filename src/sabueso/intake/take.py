@@ -6,7 +6,7 @@ import re
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import ExitStack, closing
+from contextlib import ExitStack, closing, contextmanager
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
@@ -42,6 +42,25 @@ Progress = Callable[[str, int, int], None]
 def intake_engine() -> Engine:
     """The engine that converts and verifies: in this process, whatever the plan's is."""
     return open_engine(EngineSettings(keep_order=True))
+
+
+_idle: list[Engine] = []
+
+
+@contextmanager
+def lent_engine(*, alone: bool) -> Iterator[Engine]:
+    """An engine for the files of one table; unless it is to be ``alone``, one that this process has used before: to open
+    one takes longer than to read back a small file."""
+    engine = intake_engine() if alone or not _idle else _idle.pop()
+    try:
+        yield engine
+    except BaseException:  # whatever state it is in
+        engine.close()
+        raise
+    if alone:
+        engine.close()
+    else:
+        _idle.append(engine)
 
 
 @exactly
