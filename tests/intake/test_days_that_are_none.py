@@ -107,3 +107,11 @@ def test_weekdays_are_left_off_and_years_of_another_calendar_are_none(tmp_path, 
         assert report["roles"]["date"] == "Date" and rows["rows"][0]["Date"] == "2024-01-01"
     else:
         assert f"Date is called as days are, and stays text: {days[0]!r} is read as no day" in said
+
+
+def test_the_month_of_a_year_is_no_day_that_could_not_be_read(tmp_path):
+    rows = [f"{day.year},{day.month:02},{day:%d/%m/%Y},{n}.50" for n, day in enumerate(DAYS)]
+    (tmp_path / "x.csv").write_text("\n".join(["Ano,Mês Extrato,Data,Valor", *rows]))
+    inside("open", "c", cwd=tmp_path)
+    said = inside("intake", "../x.csv", "--as", "x", cwd=tmp_path / "c").stdout
+    assert "is called as days are" not in said

@@ -352,6 +352,17 @@ MORE_HEADERS = [
     ),
     ({"2023 Debit": "number", "2023 Credit": "number", "2024 Debit": "number", "2024 Credit": "number"},
      {"debit": None, "credit": None}),
+    (
+        {"NOME ÓRGÃO": "text", "CPF PORTADOR": "text", "NOME PORTADOR": "text", "CNPJ OU CPF FAVORECIDO": "text",
+         "NOME FAVORECIDO": "text", "VALOR TRANSAÇÃO": "number"},
+        {"preparer": "CPF PORTADOR", "party": "CNPJ OU CPF FAVORECIDO", "text": "NOME FAVORECIDO", "amount": "VALOR TRANSAÇÃO"},
+    ),
+    (
+        {"Órgano": "text", "Objeto": "text", "NIF adjudicatario": "text", "Adjudicatario": "text", "Importe sin IVA": "number"},
+        {"party": "NIF adjudicatario", "text": "Objeto", "amount": "Importe sin IVA"},
+    ),
+    ({"Razón Social": "text", "Importe": "number"}, {"party": "Razón Social", "amount": "Importe"}),
+    ({"Raison": "text", "Montant": "number"}, {"party": None, "amount": "Montant"}),
     ({"Bank A/C": "text", "A/C No": "text", "Amount": "number"}, {"account": "A/C No", "amount": "Amount"}),
 ]  # fmt: skip
 
@@ -363,6 +374,17 @@ def test_a_currency_or_two_words_tell_a_role(columns, roles):
         dict.fromkeys(columns, (5, 10)),
     )
     assert {role: found.get(role) for role in {"amount", *roles}} == {"amount": None, **roles}
+
+
+def test_the_name_of_one_of_few_departments_is_no_text_of_a_row():
+    names = {"Department Name": "text", "Date": "date", "Amount": "number"}
+    columns = [Column(name, kind) for name, kind in names.items()]
+    distinct = dict.fromkeys(names, (300, 300))
+    assert "text" not in guess_roles(columns, distinct | {"Department Name": (6, 300)})
+    assert (
+        guess_roles(columns, distinct | {"Department Name": (200, 300)})["text"]
+        == "Department Name"
+    )
 
 
 def test_what_rows_come_to_is_told_where_nothing_but_quantity_and_price_stands(tmp_path):

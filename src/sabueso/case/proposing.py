@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import NamedTuple
 
@@ -12,6 +12,7 @@ from sabueso.case.folder import Case
 from sabueso.case.layout import OWN_FOLDERS, REGISTER
 from sabueso.case.plan_parts import TableSection
 from sabueso.case.proposed_programme import Proposed as Screened
+from sabueso.case.renamed import kinds_held, kinds_of, renamed, under_names
 from sabueso.case.table_names import free_name, named_after, named_after_sheet
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded
@@ -36,7 +37,7 @@ _NO_ROWS = "no row under what would be its header has as many cells as that"
 class Proposed:
     """Files with the same columns, and the table that they may become; ``known`` where the case has
     it already, ``says_currency`` where the first of them says one. ``sheet`` is that of a workbook whose
-    longest sheet is another table."""
+    longest sheet is another table, ``names`` the columns that later files call otherwise, with what the table calls them."""
 
     table: str
     files: tuple[Path, ...]
@@ -44,6 +45,7 @@ class Proposed:
     known: bool = False
     says_currency: bool = False
     sheet: str = ""
+    names: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -92,10 +94,11 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     if not read.groups:
         first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
         raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
+    columns_held = {
+        name: source.columns for name in case.plan.tables for source in case.sources(name)[-1:]
+    }
     columns_of: dict[str, Sequence[str]] = {
-        name: [c.name for c in source.columns if not c.is_place]
-        for name in case.plan.tables
-        for source in case.sources(name)[-1:]
+        name: [c.name for c in columns if not c.is_place] for name, columns in columns_held.items()
     }
     held = dict(columns_of)
     known = {
@@ -111,29 +114,75 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
         files = tuple(path for path, _, _ in found)
         name = known.get(kind) or known.get(_Kind(kind.columns, sheets.get(files[0], "")))
         if name is None and not kind.sheet:
-            name = _made_of(found[0][1], held, case.plan.tables)
+            name = _made_of(found[0][1], held, case.plan.tables) or _called_so(
+                found[0][1], known, case.plan.tables
+            )
         is_known = name is not None
         if name is None:
             sheet = kind.sheet or (sheets.get(files[0], "") if len(files) == 1 else "")
             wanted = named_after_sheet(sheet) or named_after(files, found[0][2])
+            if not sheet and _is_one_with(tables, wanted, read, kind, files):
+                continue
+            if not sheet and wanted in held:
+                names = renamed(kinds_of(read.layouts[kind]), kinds_held(columns_held[wanted]))
+                if names is not None:
+                    said = {**case.plan.tables[wanted].read.names, **names}
+                    tables.append(Proposed(wanted, files, found[0][1], True, names=said))
+                    continue
             name = free_name(wanted, taken)
             taken.add(name.lower())
             columns_of[name] = found[0][1]
             if name != wanted and wanted in columns_of:
                 beside = _beside(columns_of[name], columns_of[wanted])
                 alike += [Alike(name, wanted, beside)] if beside else []
+        there = next((t for t in tables if is_known and t.table == name and not t.sheet), None)
+        if there is not None and not kind.sheet:  # under other names, which the plan says
+            tables.remove(there)
+            files = tuple(sorted((*there.files, *files)))
         tables.append(
             Proposed(name, files, found[0][1], is_known, kind in read.saying, sheet=kind.sheet)
         )
     return Proposal(sorted(tables, key=lambda each: each.table), unread, alike)
 
 
+def _is_one_with(
+    tables: list[Proposed], wanted: str, read: _Read, kind: _Kind, files: tuple[Path, ...]
+) -> bool:
+    """Whether files are of a new table that is called as they are, and have its columns under other names: they go
+    there."""
+    for place, each in enumerate(tables):
+        if each.table != wanted or each.known or each.sheet:
+            continue
+        before = read.layouts[_Kind(_key(each.columns))]
+        names = renamed(kinds_of(read.layouts[kind]), kinds_of(before))
+        if names is None or names.keys() & each.names.keys():
+            return False
+        tables[place] = replace(
+            each, files=tuple(sorted((*each.files, *files))), names={**each.names, **names}
+        )
+        return True
+    return False
+
+
+def _called_so(
+    header: Sequence[str], known: Mapping[_Kind, str], tables: Mapping[str, TableSection]
+) -> str | None:
+    """The table that has a file's columns under the names that its plan says."""
+    for kind, name in known.items():
+        said = tables[name].read.names
+        if said and not kind.sheet and _key(under_names(header, said)) == kind.columns:
+            return name
+    return None
+
+
 @dataclass
 class _Read:
-    """Files by the table that they may be: with their columns and the folder they were found through. ``saying`` are
+    """Files by the table that they may be: with their columns and the folder they were found through. ``layouts`` is the
+    first of each, ``saying`` are
     those that say a currency, ``sheets`` the sheet of a workbook that has further tables."""
 
     groups: dict[_Kind, list[tuple[Path, tuple[str, ...], Path]]] = field(default_factory=dict)
+    layouts: dict[_Kind, Layout] = field(default_factory=dict)
     saying: set[_Kind] = field(default_factory=set)
     sheets: dict[Path, str] = field(default_factory=dict)
     unread: list[tuple[Path, str]] = field(default_factory=list)
@@ -164,6 +213,7 @@ def _read(case: Case, paths: Sequence[str]) -> _Read:
             kind = _Kind(_key(own.header), sheet)
             if kind not in read.groups and _says_currency(own):
                 read.saying.add(kind)
+            read.layouts.setdefault(kind, own)
             read.groups.setdefault(kind, []).append((path, tuple(own.header), root))
     return read
 

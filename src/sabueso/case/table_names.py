@@ -13,6 +13,8 @@ from sabueso.intake.readers.audit_export import described
 _NUMBERED = re.compile(
     r"(?:table_)?(?:sheet|tabelle|hoja|feuil|feuille|foglio|planilha|folha|blad|ark|arkusz|list|munkalap)?_?[0-9]*"
 )
+_FIGURES = re.compile(r"[\W_]*(?![0-9]+[km](?![a-z0-9]))[0-9][0-9\W_]*", re.IGNORECASE)
+"""Figures in the name of a file, such as its period; but for a limit, such as 25k."""
 
 
 def named_after(files: Sequence[Path], root: Path) -> str:
@@ -24,9 +26,7 @@ def named_after(files: Sequence[Path], root: Path) -> str:
     shared = Path(os.path.commonpath([path.parent for path in files]))
     if len(files) > 1 and shared != root and shared.is_relative_to(root):
         return table_word(shared.name)
-    stems = {
-        table_word(re.sub(r"[\W_]*[0-9][0-9\W_]*", " ", path.name.split(".")[0])) for path in files
-    }
+    stems = {table_word(_FIGURES.sub(" ", path.name.split(".")[0])) for path in files}
     if len(stems) == 1:
         return stems.pop()
     shortest = min(stems, key=len)
@@ -50,6 +50,7 @@ def named_after_sheet(sheet: str) -> str:
 def table_word(text: str) -> str:
     """Words as a table's name: small letters without accents, digits, underscores."""
     word = "_".join(word for word in folded(text).split() if word.isascii())
+    word = re.sub(r"(?<=[0-9])_(?=[km](?:_|$))", "", word)  # 25k
     return word if word[:1].isalpha() else f"table_{word}".rstrip("_")
 
 

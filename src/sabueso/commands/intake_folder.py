@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
+from sabueso.base.plain import Values
 from sabueso.case.folder import Case
 from sabueso.case.linking import keep_links, planned_links
 from sabueso.case.proposed_programme import (
@@ -15,6 +16,7 @@ from sabueso.case.proposed_programme import (
     proposed_programme,
 )
 from sabueso.case.proposing import Proposal, Worked, propose
+from sabueso.case.proposing import Proposed as Table
 from sabueso.case.sources import source_files
 from sabueso.case.taken import TakeReport, Taking
 from sabueso.case.taking import take_in
@@ -75,7 +77,7 @@ def intake_folder(
                     Taking(
                         each.table, source_files(case, files, each.table), files,
                         initials=initials,
-                        given={**(given or {}), **({"sheet": each.sheet} if each.sheet else {})},
+                        given={**(given or {}), **_said_of(each)},
                     ),
                 )
             )  # fmt: skip
@@ -87,6 +89,12 @@ def intake_folder(
     kept = planned_links(case)
     screens = _programme(case, progress) if taken else []
     return _answer(Worked(proposal, taken, refused, linked, kept, screens, done=True))
+
+
+def _said_of(proposed: Table) -> Values:
+    """What a proposal says of how the files of its table are read."""
+    said = {"sheet": proposed.sheet, "names": dict(proposed.names)}
+    return {name: value for name, value in said.items() if value}
 
 
 def _programme(case: Case, progress: Callable[[str, int, int], None] | None) -> list[Proposed]:
@@ -124,6 +132,11 @@ def _answer(worked: Worked) -> Answer[Worked]:
                     "known": each.known,
                 }
                 for each in worked.proposal.tables
+            ],
+            "renamed": [
+                {"table": each.table, "names": dict(each.names)}
+                for each in worked.proposal.tables
+                if each.names
             ],
             "unread": [{"file": path.name, "reason": why} for path, why in worked.proposal.unread],
             "apart": [

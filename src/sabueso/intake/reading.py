@@ -122,7 +122,8 @@ class Reading:
             assumed = None if months else _period_by(path, own)
         if assumed is not None:
             settings = settings.model_copy(update={"period": assumed})
-        named = _named(reader, own, settings, prior, assumed is not None, months)
+        with _said_of(path):
+            named = _named(reader, own, settings, prior, assumed is not None, months)
         layout = named.layout(path, own)
         check_columns(path, layout, settings, prior)
         settings = settings.model_copy(update=dict(layout.settled))
@@ -280,7 +281,7 @@ def _named(
     months: tuple[str, ...],
 ) -> Named:
     """The file's columns under the names that its table has for them."""
-    names = own_names(own.header, prior.columns)
+    names = own_names(own.header, prior.columns, settings.names)
     named = Named(
         reader,
         names,

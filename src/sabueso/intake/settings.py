@@ -64,6 +64,10 @@ class ReadSettings(BaseModel):
     columns: str | None = Field(
         None, description='"may differ": a file may lack columns of the table, or add some'
     )
+    names: dict[str, str] = Field(
+        default_factory=dict,
+        description="COLUMN of a file = the column of the table that it is, where a later file calls it otherwise",
+    )
     minus: list[Literal["debit", "credit"]] | None = Field(
         None,
         description="of a debit and a credit column, those whose amounts stand with a minus of their own; none: []",

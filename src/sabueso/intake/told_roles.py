@@ -21,6 +21,7 @@ from sabueso.intake.formats.numbers import NumberFormat
 from sabueso.intake.formats.role_words import BY, OF_SPANS
 from sabueso.intake.formats.roles import is_no_money, may_have
 from sabueso.intake.formats.two_days import earlier_of_two
+from sabueso.intake.formats.year_month import month_of
 from sabueso.intake.interface import Assumed
 from sabueso.intake.reading import Reading
 from sabueso.population.expressions import quoted_name
@@ -206,6 +207,8 @@ def _no_day(reading: Reading) -> list[Assumed]:
         figures = _with_figures(texts)
         if f.type != "text" or name in reading.roles.values() or not figures:
             continue
+        if all(month_of(text) for text in set(figures)):
+            continue  # which month of the year, beside a column of the year
         if are_periods(name, texts) or yearless(texts, None, dated=dated) is not None:
             continue
         both = in_both_orders(figures)

@@ -42,7 +42,24 @@ def show_proposal(console: Console, proposal: Proposal) -> None:
         "not read",
         (f"{path.name}: {why}" for path, why in proposal.unread),
     )
+    _show_renamed(console, proposal)
     _show_alike(console, proposal)
+
+
+def _show_renamed(console: Console, proposal: Proposal) -> None:
+    """Files that go to one table though they call its columns otherwise: that is assumed."""
+    notes(
+        console,
+        "as one",
+        (
+            f"{each.table}, whose files have the same columns in the same order under other names: "
+            f"{listed([f'{name} is taken for {other}' for name, other in each.names.items()])}; it is kept as read.names under "
+            f"tables.{each.table} in case.toml; files of other columns are taken in apart, with --as and another name"
+            for each in proposal.tables
+            if each.names
+        ),
+        AMBER,
+    )
 
 
 def _show_alike(console: Console, proposal: Proposal) -> None:
@@ -136,6 +153,7 @@ def show_worked(console: Console, worked: Worked) -> None:
         )
     show_assumed(console, worked.taken)
     notes(console, "not read", (f"{path.name}: {why}" for path, why in worked.proposal.unread))
+    _show_renamed(console, worked.proposal)
     _show_alike(console, worked.proposal)
     notes(console, "refused", (f"{name}: {why}" for name, why in worked.refused), AMBER)
     console.print()

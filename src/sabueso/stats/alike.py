@@ -8,6 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterator, Sequence
 
 _APART = re.compile(r"[^0-9a-z]+")
+_FIGURES = re.compile(r"[0-9]+")
 LEGAL = frozenset(
     [
         "sa",
@@ -163,6 +164,8 @@ def differs(one: object, other: object) -> str:
     ('accents, case or marks', 'the legal form')
     >>> differs("Aguilas SL", "Agulas SL"), differs("Mar Azul", "Azul Mar")
     ('letters', 'the order of the words')
+    >>> differs("Shop 12", "Shop 13")
+    'figures'
     """
     if str(one) == str(other):
         return "nothing"
@@ -176,4 +179,11 @@ def differs(one: object, other: object) -> str:
             if sorted(first) == sorted(second) and first != second
             else "the legal form"
         )
-    return "letters"
+    return (
+        "figures" if _FIGURES.sub("", plain(one)) == _FIGURES.sub("", plain(other)) else "letters"
+    )
+
+
+def plain(value: object) -> str:
+    """The words of a name, folded and in the order of their letters, as one text."""
+    return " ".join(words(value))

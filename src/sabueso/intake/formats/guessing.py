@@ -22,6 +22,7 @@ from sabueso.intake.formats.role_words import (
     INVOICES,
     KINDS,
     MONEY,
+    NAMES,
     NET_OR_GROSS,
     NO_AMOUNT,
     NUMBER_WORDS,
@@ -53,6 +54,8 @@ from sabueso.intake.formats.role_words import (
 )
 from sabueso.population.table import Column, Role
 
+LEAST_ROWS, ROWS_OF_EACH = 100, 20
+"""Rows from which the names in a column tell that it is one of few things, and how many rows each then has."""
 NEARLY_ALL = 0.9
 """Part of a party's names, and of their rows, that its numbers must have to be what tells it."""
 
@@ -99,7 +102,9 @@ class Guess:
             if matched and not named_otherwise(role, parts):
                 several = len(folded(column.name).split()) > 1
                 rank = min(words.index(part) for part in matched)
-                another = int(role == "text" and bool(set(parts) & OF_ANOTHER))
+                if role == "text" and self._is_one_of_few(column.name, set(parts)):
+                    continue
+                another = int(role == "text" and self._names_another(set(parts), set(matched)))
                 if role == "party":
                     # Whoever acts for the house comes after whom it deals with.
                     acts = set(matched) <= BUYERS
@@ -155,6 +160,23 @@ class Guess:
             if filled >= NEARLY_ALL * rows and its >= NEARLY_ALL * distinct:
                 return True
         return False
+
+    def _names_another(self, parts: set[str], matched: set[str]) -> bool:
+        """Whether a text is the name of something else than the party, where there is one."""
+        if parts & OF_ANOTHER:
+            return True
+        party = set(worded(self.found.get("party", ""))) & OF_SOMEBODY
+        return bool(party) and matched <= NAMES and alike_parties(party).isdisjoint(parts)
+
+    def _is_one_of_few(self, name: str, parts: set[str]) -> bool:
+        """Whether a column names whoever made the rows, or a department or the like, a few of which all rows are of:
+        no text of a row."""
+        if not parts & NAMES or not parts - NAMES - NUMBERS or parts & (OF_ANOTHER | OF_SOMEBODY):
+            return False
+        if not parts.isdisjoint((*WORDS["preparer"].split(), *WORDS["approver"].split())):
+            return True
+        distinct, rows = self.distinct.get(name, (0, 0))
+        return rows >= LEAST_ROWS and distinct * ROWS_OF_EACH <= rows
 
     def _is_with_a_bank(self, position: int) -> bool:
         """Whether the column before one says where an account is: a branch's code."""
@@ -222,6 +244,9 @@ def alike_parties(matched: set[str]) -> set[str]:
     return matched.union(*(words for words in OF_PAYEES if words & matched))
 
 
+_STYLED = frozenset(["razon", "razao", "raison", "ragione"])
+
+
 def _said_in_two(role: Role, parts: set[str]) -> bool:
     """Whether two words of a name say a role that neither says alone: entered by, inv. no."""
     if role == "document":
@@ -232,6 +257,8 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
     if role == "entered":
         return parts == {"valid", "date"}
     if role == "party":
+        if parts & _STYLED and parts & {"social", "sociale"}:
+            return True  # the name that a company trades under
         return "to" in parts and bool(parts & PAID) and "date" not in parts
     if role != "preparer":
         return False

@@ -51,7 +51,7 @@ WORDS: dict[Role, str] = {
         "승인자 המאשר disetujui menyetujui duyet المعتمد ผู้อนุมัติ"
     ),
     "preparer": (
-        "preparer prepared prep preparado usuario user cardholder karteninhaber operator operador initials contabilizado erfasser erfasst "
+        "preparer prepared prep preparado usuario user cardholder portador karteninhaber operator operador initials contabilizado erfasser erfasst "
         "bearbeiter registado emitido besteller angenommen sachbearbeiter ersteller benutzer buchender utilisateur saisi operatore utente gebruiker "
         "invoerder wprowadzil wystawil uzivatel zapsal felhasznalo rogzitette utilizator kullanici anvandare "
         "bruger bruker kayttaja pengguna lancador usuaria автор пользователь исполнитель ответственный користувач "
@@ -66,7 +66,8 @@ WORDS: dict[Role, str] = {
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "
         "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor contributor constituent agent broker "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
-        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant locataire mieter inquilino huurder affittuario conduttore arrendatario contraente assicurato assure versicherungsnehmer asegurado tomador student driver guest gast huesped ospite borrower passenger subscriber remitter sender receiver bidder tenderer cust vend cdtr adherent adherente societaire cooperateur cooperador cooperativista socio associado mitglied lid"
+        "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant locataire mieter inquilino huurder affittuario conduttore arrendatario contraente assicurato assure versicherungsnehmer asegurado tomador student driver guest gast huesped ospite borrower passenger subscriber remitter sender receiver bidder tenderer cust vend cdtr adherent adherente societaire cooperateur cooperador cooperativista socio associado mitglied lid "
+        "favorecido adjudicatario adjudicataria contratista contratado perceptor attributaire attributaires aggiudicatario affidatario begunstigde zuwendungsempfanger auftragnehmer"
     ),
     "account": (
         "account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
@@ -82,7 +83,7 @@ WORDS: dict[Role, str] = {
         "description descripcion concepto memo narrative detalle glosa name nombre nome nom navn namn firma bedrijf ditta historico "
         "lib opis tytulem popis megnevezes kozlemeny explicatii descriere aciklama tekst selite keterangan giai "
         "particulars remarks remark comment comments notes purpose reason назначение описание содержание комментарии наименование призначення опис περιγραφη "
-        "αιτιολογια 摘要 内容 備考 备注 備註 说明 적요 비고 내용 البيان תיאור รายละเอียด شرح opisas apraksts kirjeldus รายการ"
+        "αιτιολογια 摘要 内容 備考 备注 備註 说明 적요 비고 내용 البيان תיאור รายละเอียด شرح opisas apraksts kirjeldus รายการ objeto objet oggetto"
     ),
     "currency": "currency curr moneda divisa devise wahrung ccy waluta mena penznem valuutta валюта νομισμα 通貨 币种 幣別 통화 العملة מטבע",
     "id": (

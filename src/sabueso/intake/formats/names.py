@@ -31,7 +31,9 @@ PERIOD = "period"
 RESERVED = (FILE_COLUMN, LINE_COLUMN)
 
 
-def own_names(header: Sequence[str], known: Iterable[str]) -> dict[str, str]:
+def own_names(
+    header: Sequence[str], known: Iterable[str], called: Mapping[str, str] | None = None
+) -> dict[str, str]:
     """Column of a file -> column of the table, where they differ.
 
     Parameters
@@ -40,13 +42,23 @@ def own_names(header: Sequence[str], known: Iterable[str]) -> dict[str, str]:
         The file's columns, no two of them alike.
     known : iterable of str
         Columns that the table has already.
+    called : mapping of str to str, optional
+        Column of a file -> column of the table that it is, where the plan says so.
+
+    Raises
+    ------
+    UserError
+        If a file has both columns, or two that are said to be one.
     """
+    said = _said_names(header, called or {})
     spelt = {_folded(name): name for name in known if name.lower() not in RESERVED}
     taken = {name.lower() for name in header}
     alike = Counter(_folded(name) for name in header)
     found: dict[str, str] = {}
     for name in header:
-        if name.lower() in RESERVED:
+        if name in said:
+            found[name] = spelt.get(_folded(said[name]), said[name])
+        elif name.lower() in RESERVED:
             plain = name.strip("_")
             free = (plain, *(f"{plain} {n}" for n in range(2, len(header) + 3)))
             # What an earlier file of the table had it renamed to comes first.
@@ -58,6 +70,22 @@ def own_names(header: Sequence[str], known: Iterable[str]) -> dict[str, str]:
             if other != name:
                 found[name] = other
     return found
+
+
+def _said_names(header: Sequence[str], called: Mapping[str, str]) -> dict[str, str]:
+    """The columns of a file that the plan says to be columns of the table under another name."""
+    targets = {_folded(name): other for name, other in called.items()}
+    own = {_folded(name): name for name in header}
+    said = {name: targets[key] for key, name in own.items() if key in targets}
+    became: dict[str, str] = {}
+    for name in header:
+        other = said.get(name, name)
+        before = became.setdefault(_folded(other), name)
+        if before != name and {before, name} & said.keys():
+            raise UserError(
+                f"{before!r} and {name!r} are both {other!r} by read.names; a column of the table is one of the file"
+            )
+    return said
 
 
 def _folded(name: str) -> str:

@@ -13,7 +13,14 @@ from sabueso.population.population import Population
 from sabueso.population.table import Role
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits.kinds import kinds_of_amounts
-from sabueso.screens.proposal import LEAST_ROWS, grouping_column, is_budget, signs_of
+from sabueso.screens.proposal import (
+    LEAST_ROWS,
+    LISTED,
+    MOST_OUT,
+    grouping_column,
+    is_budget,
+    signs_of,
+)
 
 SEVERAL, LEAST_SEVERAL, MOST_SEVERAL = 0.1, 10, 20
 """Share of a group's rows beyond its own limit, and rows, from which these are no outliers of it; and
@@ -59,10 +66,11 @@ def proposed_limits(
 def tuned_limit(
     screen: Screen, population: Population, settings: Mapping[str, Any], capacity: int, limit: str
 ) -> Values:
-    """Settings with the limit of that name solved for where they flag more than ``capacity``, to one
-    decimal upwards: it flags no more."""
+    """Settings with the limit of that name solved for where they flag more than ``capacity``, or more than are the exception
+    among as many amounts, to one decimal upwards: it flags no more."""
     given = screen.settings.from_plan(dict(settings), screen.name)
     found = screen.run(population, given)
+    capacity = min(capacity, max(LISTED, int(MOST_OUT * sum(g.n for g in found.groups))))
     if len(found.flags) <= capacity:
         return dict(settings)
     several = [g for g in found.groups if g.flagged >= LEAST_SEVERAL and g.flagged > SEVERAL * g.n]

@@ -26,7 +26,7 @@ _PEOPLE = re.compile(
     r"pracowni|worker|roster|plantilla|headcount",
     re.IGNORECASE,
 )
-_NAME = re.compile(r"name|nombre|\bnom\b|naam|navn|namn|nome|nazw|nimi", re.IGNORECASE)
+NAME = re.compile(r"name|nombre|\bnom\b|naam|navn|namn|nome|nazw|nimi", re.IGNORECASE)
 _BY: tuple[Role, ...] = ("preparer", "approver")
 
 
@@ -98,7 +98,7 @@ def _naming(table: Table) -> Column | None:
 
 def _name_of(table: Table) -> str | None:
     """The column of names of a list."""
-    called = [c.name for c in table.columns if c.type == "text" and _NAME.search(c.name)]
+    called = [c.name for c in table.columns if c.type == "text" and NAME.search(c.name)]
     text = table.roles.get("text")
     return text if text in called else next(iter(called), None)
 

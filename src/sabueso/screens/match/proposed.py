@@ -19,6 +19,7 @@ from sabueso.screens.match.once import proposed_once
 from sabueso.screens.match.persons import proposed_persons
 from sabueso.screens.match.shared import proposed_shared
 from sabueso.screens.match.singular import Key, is_address, singular
+from sabueso.screens.match.spellings import proposed_spellings
 from sabueso.screens.match.unnamed import proposed_unnamed
 from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
 
@@ -41,6 +42,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     yield from _beside_orders(population)
     yield from proposed_once(population)
     yield from proposed_persons(population)
+    yield from proposed_spellings(population)
     if not _is_master(population, table):
         return
     for name, other in sorted(population.tables.items()):

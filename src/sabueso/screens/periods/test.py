@@ -42,7 +42,7 @@ from sabueso.screens.periods.spans import (
     quoted_period,
 )
 from sabueso.screens.periods.view import PeriodsView
-from sabueso.screens.proposal import Proposal
+from sabueso.screens.proposal import LISTED, Proposal
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.change import compare
 
@@ -250,8 +250,8 @@ class Periods(Screen):
         flagged = sorted(
             (abs(moved(line, given.flag_by)) for line in lines if line.flagged), reverse=True
         )
-        # More than a tenth of the lines is a list of lines, and of no exceptions.
-        capacity = min(capacity, max(FEW_LINES, len(lines) // 10))
+        # More than a tenth of the lines is a list of lines, and of no exceptions; nor are more than can be looked through.
+        capacity = min(capacity, LISTED, max(FEW_LINES, len(lines) // 10))
         if len(flagged) > capacity:
             limit = max(limit, flagged[capacity])
         return {**settings, "amount_limit": _next_of_one_digit(limit)}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import combinations
 from typing import NamedTuple
 
@@ -50,6 +50,7 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         }
         fields += [exp.alias_(tree, f"{name}{place}") for name, tree in asked.items()]
     (row,) = population.query(population.used(exp.select(*fields))).to_pylist()
+    found = []
     for place, pair in enumerate(pairs):
         before, after, both = (
             int(row[f"{name}{place}"] or 0) for name in ("before", "after", "both")
@@ -66,18 +67,48 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
             continue
         most = int(row[f"most{place}"]) if before < after else -int(row[f"least{place}"])
         late = late_of(population, order, _few(both)) if most >= LEAST_LATE else None
-        if not out and late is None:
-            continue
-        other_way = max(before, after)
-        words = _in_words(order, out, other_way, both, late, ended=ended)
+        if out or late is not None:
+            found.append(_Found(order, out, max(before, after), both, late, ended))
+    for each in _each_once(found):
+        words = _in_words(each)
         name = " or ".join(w.what for w in words)
-        later = order[1].replace('"', "")
+        later = each.order[1].replace('"', "")
+        within = each.late.within if each.late is not None else None
         yield Proposal(
             f"{later} of {table.name} {name}",
-            settings_of(in_order=list(order), most_days=late.within if late is not None else None),
+            settings_of(in_order=list(each.order), most_days=within),
             " ".join(w.purpose for w in words),
             "; ".join(w.because for w in words),
         )
+
+
+class _Found(NamedTuple):
+    """Two days in their order, how many rows are out of it and how many in it, of how many that have both, and which come
+    long after."""
+
+    order: _Order
+    out: int
+    in_order: int
+    both: int
+    late: Late | None
+    ended: bool
+
+
+def _each_once(found: Sequence[_Found]) -> Iterator[_Found]:
+    """Of one day that is long after several others the one that it follows most closely says so: the month of a row, and
+    its day."""
+    for each in found:
+        late = each.late
+        closer = late is not None and any(
+            other.late is not None
+            and other.order[1] == each.order[1]
+            and other.late.rows == late.rows
+            and other.late.within < late.within
+            for other in found
+        )
+        kept = each._replace(late=None) if closer else each
+        if kept.out or kept.late is not None:
+            yield kept
 
 
 class _Words(NamedTuple):
@@ -88,10 +119,9 @@ class _Words(NamedTuple):
     because: str
 
 
-def _in_words(
-    order: _Order, out: int, other_way: int, both: int, late: Late | None, *, ended: bool
-) -> list[_Words]:
+def _in_words(told: _Found) -> list[_Words]:
     """Of rows before what comes first, and of rows long after it, where there are such."""
+    order, out, other_way, both, late, ended = told
     earlier = order[0].replace('"', "")
     found = []
     if out:

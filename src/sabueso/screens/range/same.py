@@ -4,6 +4,7 @@ an item; and the rows that have another."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from itertools import combinations
 from typing import NamedTuple
 
@@ -12,11 +13,11 @@ import sqlglot.expressions as exp
 
 from sabueso.base.words import listed
 from sabueso.population import expressions, sql
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table
-from sabueso.screens.first_rows import first_codes, repeated
+from sabueso.screens.first_rows import first_coded, repeated
 from sabueso.screens.in_order import owners_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
@@ -36,6 +37,8 @@ EACH, HELD = 3, 0.5
 """Rows of an owner from which what they have is its own, and share of the rows that such owners have."""
 TOLD = 0.95
 """Share of the rows that have what the row that they name has, from which it tells it."""
+MOST_GENERAL = 3
+"""Owners whose rows are of many, and which are therefore nobody, that are left out."""
 OWNERS = 5
 """Owners with so many rows that there must be."""
 
@@ -72,12 +75,17 @@ def proposed_same(population: Population) -> Iterator[Proposal]:
         return
     owners = owners_of(table)
     values = _values(table, owners)
-    for column, whose in _told_by(population, owners, values):
+    for column, whose, general in _told_by(population, owners, values):
         if any(_is_told(population, column, owner) for owner in whose):
             continue
         per = list(map(quoted_name, whose))
         other = others(table, column, per)
-        n, out = count_broken(population, column, other.broken)
+        rows, where = population, None
+        if general:
+            listing = ", ".join(map(literal, general))
+            where = f"{per[0]} not in ({listing})"
+            rows = replace(population, where=where)
+        n, out = count_broken(rows, column, other.broken)
         known = set(whose) <= set(owners)
         most = MOST_OTHER * n if known else min(LISTED, MOST_OTHER * n)
         if 0 < out <= max(FEW_OTHER, most):
@@ -89,9 +97,14 @@ def proposed_same(population: Population) -> Iterator[Proposal]:
             )
             yield Proposal(
                 f"{column} of {table.name} {name}",
-                settings_of(same=column, per=per),
+                settings_of(same=column, per=per, where=where),
                 f"{purpose}, and is another in some rows.",
-                f"{out:,} of {n:,} rows have what fewer than half of the rows of their {owner} have",
+                f"{out:,} of {n:,} rows have what fewer than half of the rows of their {owner} have"
+                + (
+                    f"; those of {listed(general)}, which have many, are left out"
+                    if general
+                    else ""
+                ),
             )
 
 
@@ -109,30 +122,65 @@ def _values(table: Table, owners: Sequence[str]) -> list[str]:
     ]
 
 
-def _told_by(
-    population: Population, owners: Sequence[str], values: Sequence[str]
-) -> list[tuple[str, tuple[str, ...]]]:
+class _Told(NamedTuple):
+    """A column, whose it is, and what these are called where they are nobody's own: ``DV`` in place of a contract."""
+
+    column: str
+    whose: tuple[str, ...]
+    general: tuple[str, ...] = ()
+
+
+def _told_by(population: Population, owners: Sequence[str], values: Sequence[str]) -> list[_Told]:
     """Each column with the owner that tells it, by some rows: the first of the owners that does; of a number that none
     tells alone, the first two that do together, such as an item and a list of prices."""
     names = list(dict.fromkeys([*owners, *values]))
     if not names:
         return []
     table = population.table
-    codes = first_codes(population, names, MOST_SEEN)
+    coded = first_coded(population, names, MOST_SEEN)
+    codes = {name: each.codes for name, each in coded.items()}
     texts = {n: codes[n] for n in values if table.column(n).type == "text" and n not in owners}
     # What things are called or numbered by names them as well, where no other table has them.
     named = [name for name in repeated(texts) if name not in _persons(table)][:MOST_NAMED]
-    pairs: list[tuple[str, tuple[str, ...]]] = []
+    pairs: list[_Told] = []
     for name in values:
-        every = [o for o in (*owners, *named) if o != name and (o, (name,)) not in pairs]
+        told = {pair[:2] for pair in pairs}
+        every = [o for o in (*owners, *named) if o != name and (o, (name,)) not in told]
         owner = next((o for o in every if _tells(codes[o], codes[name])), None)
         if owner is not None:
-            pairs.append((name, (owner,)))
-        elif table.column(name).type == "number":
+            pairs.append(_Told(name, (owner,)))
+            continue
+        if table.column(name).type == "number":
             two = combinations(every, 2)
             both = next((p for p in two if _tells(_joined(codes, p), codes[name])), None)
-            pairs += [] if both is None else [(name, both)]
+            pairs += [] if both is None else [_Told(name, both)]
+            continue
+        for owner in every:
+            if table.column(owner).type != "text":
+                continue
+            if general := _general(codes[owner], codes[name]):
+                called = coded[owner].values
+                pairs.append(_Told(name, (owner,), tuple(called[code] for code in general)))
+                break
     return pairs
+
+
+def _general(owner: np.ndarray, value: np.ndarray) -> list[int]:
+    """The few owners of whose rows most have nothing in common, and without which all others tell what their rows have;
+    none where there are more, or others tell nothing."""
+    known = (owner >= 0) & (value >= 0)
+    own, of = owner[known].astype(np.int64), value[known].astype(np.int64)
+    if len(own) < LEAST_OF_RULE:
+        return []
+    sizes = np.bincount(own)
+    pairs, alike = np.unique(own * (of.max() + 1) + of, return_counts=True)
+    most = np.zeros(len(sizes), dtype=np.int64)
+    np.maximum.at(most, pairs // (of.max() + 1), alike)
+    found = np.flatnonzero((sizes >= LEAST_OF_RULE) & (2 * most < sizes))
+    if not 0 < len(found) <= MOST_GENERAL or 2 * sizes[found].sum() > len(own):
+        return []
+    left = ~np.isin(owner, found)
+    return list(map(int, found)) if _tells(owner[left], value[left]) else []
 
 
 def _joined(codes: Mapping[str, np.ndarray], names: Sequence[str]) -> np.ndarray:

@@ -13,6 +13,7 @@ import sqlglot.expressions as exp
 from sabueso.base.words import listed
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
+from sabueso.population.period_names import names_period
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Role, Table
@@ -81,7 +82,11 @@ def _columns(table: Table) -> list[str]:
     the table's own days is proposed to be matched with itself."""
     none = {table.roles.get(role) for role in (*_NO_KEYS, "date")}
     first = [*sorted(table.links), table.roles.get("party")]
-    rest = [c.name for c in table.columns if c.type in ("text", "date") and not c.is_place]
+    rest = [
+        c.name
+        for c in table.columns
+        if (c.type in ("text", "date") or (names_period(c.name) and not c.scale)) and not c.is_place
+    ]
     names = dict.fromkeys(name for name in (*first, *rest) if name is not None)
     return [name for name in names if name not in none]
 

@@ -27,6 +27,8 @@ the adjusted p below which somebody is."""
 LEAST_BELOW, MOST_FEW = 10, 2
 """Amounts just below a round one from which it is asked who has them, where too few lie around it, and how many such are
 tried."""
+BELOW = Decimal("0.95")
+"""Part of a limit from which an amount is just below it: the test's own."""
 LEAST_LIMIT = 100
 """Below it nothing is taken for a limit because of how many lie just below it in all."""
 Flagged = Callable[[str], Iterable[Cells]]
@@ -51,37 +53,43 @@ def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Propos
         for name, value in table.facts.items()
         if _LIMIT.search(name) and isinstance(value, (int, float, Decimal)) and value > 0
     }
-    for name, value in named.items():
-        yield _proposal(table.name, f"facts.{name}", f"{name} of the plan, {value:,}")
-    if named:
+    by_whom = table.role("preparer") is not None
+    if named and by_whom:
+        for name, value in named.items():
+            yield _proposal(table.name, f"facts.{name}", f"{name} of the plan, {value:,}")
         return
     found, few = _full(population, measure)
+    if not by_whom:
+        # A price may be just below a round amount; that no amount reaches one is a limit's doing.
+        found, few = [each for each in found if each.unreached], []
     surely = next((each for each in found if each.limit >= LEAST_LIMIT), None)
     if surely is not None and surely.p < SURELY:
         each = surely
-        told = f"{num.many(each.count, 'amount')} just below {each.limit:,}, {each.expected:,.0f} expected"
+        reached = ", which no amount reaches" if each.unreached else ""
+        told = f"{num.many(each.count, 'amount')} just below {each.limit:,}{reached}, {each.expected:,.0f} expected"
         yield _proposal(table.name, str(each.limit), told)
         return
     # Small prices end just below round amounts: of them whoever enters rows tells, and not whoever is paid.
-    by_whom = table.role("preparer") is not None
     asked = [each for each in found if by_whom or each.limit >= LEAST_LIMIT][:MOST_TRIED]
-    likely = [each.limit for each in asked if each.alone < MAYBE]
-    for limit in [*likely, *(few if by_whom else [])]:
+    likely = {each.limit: each.unreached for each in asked if each.alone < MAYBE}
+    for limit in (*likely, *few):
         if (who := _somebody(flagged(str(limit)))) is not None:
-            yield _proposal(table.name, str(limit), f"{who} just below {limit:,}")
+            reached = ", which no amount reaches" if likely.get(limit) else ""
+            yield _proposal(table.name, str(limit), f"{who} just below {limit:,}{reached}")
             return
 
 
 @dataclass(frozen=True)
 class _Limit:
     """A round amount, how many lie just below it and would be expected there, with the chance of so many: ``alone``, and
-    times the amounts looked at."""
+    times the amounts looked at; ``unreached`` where no amount is as large."""
 
     limit: Decimal
     count: int
     expected: float
     alone: float
     p: float
+    unreached: bool = False
 
 
 def _somebody(flags: Iterable[Cells]) -> str | None:
@@ -109,12 +117,13 @@ def _full(population: Population, measure: Column) -> tuple[list[_Limit], list[D
     least, counts = _first_four(population, measure)
     if not len(least):
         return [], []
+    # What all amounts stay under is a limit too.
     unit, largest = 10**measure.scale, int(least.max())
     limits = [
         limit
         for power in range(1, 8)
         for first in FIRST
-        if (limit := Decimal(first).scaleb(power)) * unit <= largest
+        if (limit := Decimal(first).scaleb(power)) * unit * BELOW <= largest
     ]
     found: list[_Limit] = []
     few: list[tuple[int, Decimal]] = []
@@ -122,11 +131,12 @@ def _full(population: Population, measure: Column) -> tuple[list[_Limit], list[D
         part = least * 1000 // int(limit * unit)
         near = (part >= FROM) & (part < TO)
         around = np.bincount(part[near] - FROM, counts[near], TO - FROM).astype(np.int64)
-        below = excess_of(around, 950)
+        below = excess_of(around, int(1000 * BELOW))
         plain = Decimal(format(limit.normalize(), "f"))
         if below is not None:
-            found.append(_Limit(plain, below.count, below.expected, below.p, below.p * len(limits)))
-        elif (count := int(around[950 - FROM : 1000 - FROM].sum())) >= LEAST_BELOW:
+            p = below.p, below.p * len(limits)
+            found.append(_Limit(plain, below.count, below.expected, *p, limit * unit > largest))
+        elif (count := int(around[int(1000 * BELOW) - FROM : 1000 - FROM].sum())) >= LEAST_BELOW:
             few.append((count, plain))
     few.sort(key=lambda each: -each[0])
     return sorted(found, key=lambda each: each.p), [limit for _, limit in few[:MOST_FEW]]

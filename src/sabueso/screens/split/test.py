@@ -125,7 +125,7 @@ class Split(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        if described is not None and population.table.role("preparer") is not None:
+        if described is not None:
 
             def flagged(limit: str) -> list[dict[str, Any]]:
                 try:
