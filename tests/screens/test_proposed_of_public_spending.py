@@ -136,7 +136,7 @@ def test_months_under_another_header_are_one_table_and_that_is_said(spent):
 
 
 def test_what_is_wrong_in_months_of_spending_is_in_the_queue(spent):
-    _, case, _screens, _, wrong = spent
+    _, case, _screens, months, wrong = spent
     found = asked_for(case)
     assert wrong["again"] <= {
         i
@@ -144,7 +144,13 @@ def test_what_is_wrong_in_months_of_spending_is_in_the_queue(spent):
         for i in _ids(case, item, "Transaction number")
     }
     (alike,) = found["Supplier of spend_over_25k written nearly alike"]
-    assert wrong["alike"] in {row["Supplier"] for row in _rows(case, alike)}
+    rows = [row for month in months.values() for row in month if row[2] == "Calder Digital LLP"]
+    assert alike["label"] == f"Calder Digital LLP ~ {wrong['alike']}"
+    said = " ".join(inside("why", alike["id"], cwd=case).stdout.split())
+    assert (
+        f"Calder Digital LLP has {len(rows)} rows of {sum(row[4] for row in rows):,}, and {wrong['alike']} 1 row of "
+        "187,340.00, unlike in letters."
+    ) in said
     (other,) = found["Supplier of spend_over_25k other than the VAT registration number's"]
     assert _ids(case, other, "Transaction number") == wrong["vat"]
     far = [name for name in found if "unlike the Supplier's others" in name]

@@ -14,6 +14,9 @@ from sabueso.screens.subject import Cluster, Entity, Subject
 from sabueso.stats.alike import differs
 
 MOST_PARTNERS = 5
+MOST_NAMED = 2
+ALIKE = " ~ "
+"""What stands between two ways in which a key is written."""
 OPEN = "–"
 """What stands for an end that a span has not."""
 
@@ -81,6 +84,7 @@ def flags_of(
                 {
                     "key": " / ".join(OPEN if v is None else str(v) for v in right.keys[k]),
                     "id": theirs[k].first_id,
+                    **(_weight(right, k) if own else {}),
                 }
                 for k, _ in partners[:MOST_PARTNERS]
             ],
@@ -97,6 +101,12 @@ def flags_of(
         rows.append(row)
     rows.sort(key=lambda r: (-(r["score"] or 0), -abs(r["amount"] or 0), str(r["subject"])))
     return rows
+
+
+def _weight(keys: Keys, place: int) -> Cells:
+    """The rows of a key, and their amount."""
+    amount = None if keys.measure is None else money(keys.units[place], keys.measure.scale)
+    return {"rows": keys.rows[place], "amount": amount}
 
 
 Beside = dict[tuple[str, ...], list[str]]
@@ -214,13 +224,26 @@ def _day_of(date: str) -> str:
 
 def cluster_of(flag: Mapping[str, Any], where: str | None, table: Table) -> Subject:
     members = tuple((m["file"], m["line"]) for m in flag["members"])
+    written = tuple(dict.fromkeys(p["key"] for p in flag["partners"]))
     if len(members) == flag["rows"] > 1:
-        return Cluster(flag["subject"], members)
-    return _Shared(flag["subject"], members, flag.get("selects") or "", where or "")
+        return _Written(flag["subject"], members, written)
+    return _Shared(flag["subject"], members, written, flag.get("selects") or "", where or "")
 
 
 @dataclass(frozen=True)
-class _Shared(Cluster):
+class _Written(Cluster):
+    """Rows of one key with those of the ways in which it is ``written`` besides."""
+
+    written: tuple[str, ...] = ()
+
+    def label(self) -> str:
+        own = self.short()
+        others = [each for each in self.written if each != own]
+        return ALIKE.join([own, *others[:MOST_NAMED]])
+
+
+@dataclass(frozen=True)
+class _Shared(_Written):
     """Rows of one key, or of all the ways in which it is written."""
 
     selects: str = ""

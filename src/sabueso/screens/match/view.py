@@ -12,7 +12,7 @@ from sabueso.population.table import bare_name
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
 from sabueso.report.commands import shell
-from sabueso.screens.match.flagging import OPEN
+from sabueso.screens.match.flagging import MOST_PARTNERS, OPEN
 from sabueso.screens.match.result import Compared, MatchGroup, Side
 from sabueso.screens.match.three_way import over_text
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
@@ -161,7 +161,7 @@ class MatchView(View[MatchGroup]):
             if present:
                 told = _partners(flag, named)
                 own = next(iter(flag.get("ids") or []), None)
-                row[0] = Marked(f"▲ {named}{f' ({own})' if own else ''}")
+                row[0] = Marked(f"▲ {named}{f' ({own})' if own and str(own) != named else ''}")
                 row += [
                     ", ".join(told),
                     num.number(flag["similarity"], 0),
@@ -234,7 +234,30 @@ class MatchView(View[MatchGroup]):
             return f"{columns} {named}{known} has {rows}{amount}, and {stands}: {told}{differs}."
         if all(_is_its_own(p, named) for p in flag["partners"]):
             return f"{columns} {named} is that of {rows}{amount}: {', '.join(filter(None, [own and str(own), told]))}."
+        others = flag["partners"]
+        weighed = len(others) < MOST_PARTNERS and all("rows" in p for p in others)
+        if weighed and flag["rows"] > len(others) + 1:
+            return f"{columns} {self._beside(flag, named)}{differs}."
         return f"{columns} {named}{known} stands with {told} of its own table on {rows}{amount}{differs}."
+
+    def _beside(self, flag: Cells, named: str) -> str:
+        """What each of the ways in which a key is written has."""
+        rest, others = flag["rows"], flag["partners"]
+        amount = flag["amount"]
+        for other in others:
+            rest -= other["rows"]
+            amount = None if amount is None else Decimal(amount) - Decimal(other["amount"])
+        told = [f"{p['key']} {self._weight(p['rows'], p['amount'])}" for p in others]
+        first = f"{named} has {self._weight(rest, amount)}"
+        return f"{first}, and {listed(told)}"
+
+    def _weight(self, rows: int, amount: object) -> str:
+        told = num.many(rows, "row")
+        return (
+            told
+            if amount is None
+            else f"{told} of {num.amount(Decimal(str(amount)), self.finding.scale)}"
+        )
 
 
 def _listed_days(flag: Cells) -> str:
@@ -274,6 +297,10 @@ def _partners(flag: Cells, named: str) -> list[str]:
         rest = int(flag["rows"]) - 2
         return [*ids[1:], *([f"and {rest:,} more"] if len(ids) == 2 and rest > 0 else [])]
     return [
-        p["key"] if not p["id"] else p["id"] if _is_its_own(p, named) else f"{p['key']} ({p['id']})"
+        p["key"]
+        if p["id"] in (None, "", p["key"])
+        else p["id"]
+        if _is_its_own(p, named)
+        else f"{p['key']} ({p['id']})"
         for p in flag["partners"]
     ]
