@@ -354,3 +354,34 @@ def test_amounts_too_fine_for_their_size_are_one_sentence(tmp_path):
     plan.write_text(text + "\n[tables.coins.columns]\nless = 'round(amount, 4)'\n")
     (group,) = inside_json("try", "zscore", "coins", cwd=tmp_path / "c")["groups"]
     assert group["n"] == 30 and round(group["mean"], 4) == 10_000_014.6235
+
+
+def test_amounts_too_large_to_be_counted_are_one_sentence_and_keep_nothing_else_from_being_proposed(
+    tmp_path,
+):
+    """And whole numbers of as many figures are numbers of something."""
+    large = "".join(f"A{i},2024-01-{1 + i % 28:02},{10**17 + i}.50,{10**19 + i}\n" for i in range(120))  # fmt: skip
+    small = "".join(f"B{i},2024-01-{1 + i % 28:02},S{i % 3},{i}.25\n" for i in range(400)) + "B7,2024-01-08,S1,7.25\n"  # fmt: skip
+    (tmp_path / "in").mkdir()
+    (tmp_path / "in" / "large.csv").write_text(f"id,date,amount,total\n{large}")
+    (tmp_path / "in" / "small.csv").write_text(f"id,date,supplier,amount\n{small}")
+    inside("open", "c", cwd=tmp_path)
+    case = tmp_path / "c"
+    taken = inside_json("intake", "../in", "--yes", cwd=case)
+    kinds = {c["name"]: c["type"] for c in taken["taken"][0]["files"][0]["columns"]}
+    assert (kinds["amount"], kinds["total"]) == ("number", "text")
+    assert {screen["table"] for screen in taken["screens"] if not screen["refused"]} == {"small"}
+    advice = "cast(amount * 0.001 as decimal(38, 2))"
+    said = inside("try", "zscore", "large", cwd=case, code=2).stderr
+    assert said.count("\n") == 1 and "figures up to 92,233,720,368,547,758 are computed" in said
+    assert f"thousands = '{advice}' under [tables.large.columns]" in said
+    plan = case / "case.toml"
+    plan.write_text(plan.read_text() + f"\n[tables.large.columns]\nthousands = '{advice}'\n")
+    rows = inside_json("dig", "large", "--rows", "--limit", "1", "--sort", "id asc", cwd=case)[
+        "rows"
+    ]
+    assert rows[0]["thousands"] == "100000000000000.00"
+    assert (
+        inside_json("try", "zscore", "large", "--on", "thousands", cwd=case)["groups"][0]["n"]
+        == 120
+    )

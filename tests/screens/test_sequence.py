@@ -52,10 +52,13 @@ def _rows(numbers, prefix="N-", width=5):
     st.lists(st.integers(1, 400), min_size=40, max_size=120, unique=True),
     st.lists(st.integers(0, 5), max_size=3),
     st.sampled_from(["N-", "", "24/A"]),
+    st.booleans(),
 )
-def test_gaps_and_repeats_are_those_of_a_plain_look(populate, numbers, again, prefix):
+def test_gaps_and_repeats_are_those_of_a_plain_look(populate, numbers, again, prefix, stated):
     rows = _rows(numbers, prefix)
     for place in again:
+        if not stated:
+            rows[place]["amount"] = None
         rows.append({**rows[place]})
     people = populate(rows, date="day", amount="amount")
     found = screened(people, "sequence", of="doc", incomplete=0.99, find="gaps,repeats")
@@ -78,6 +81,8 @@ def test_gaps_and_repeats_are_those_of_a_plain_look(populate, numbers, again, pr
     assert sorted(named) == missing
     used = {flag["from"]: flag["rows"] for flag in found["flags"] if flag["direction"] == "used"}
     assert used == {doc: n for doc, n in counts.items() if n > 1}
+    came = [flag for flag in found["flags"] if flag["direction"] == "used"]
+    assert all((flag["amount"] is not None) == stated for flag in came)
 
 
 TEXTS = st.lists(

@@ -63,7 +63,11 @@ def proposed_programme(
             if progress is not None:
                 progress(f"looking at {table}", place, 2 * len(tables))
             rows = opened(table)
-            described = _amounts(rows)
+            try:
+                described = _amounts(rows)
+            except UserError as error:  # amounts that cannot be computed with
+                refused.append(_unasked("amounts", table, str(error)))
+                continue
             for screen in every:
                 try:
                     found.extend((screen.name, table, p) for p in screen.proposes(rows, described))

@@ -178,20 +178,25 @@ class Population:
             ) from None
         except QueryError as error:
             part = f" (--where {self.where!r})" if self.where else ""
-            said = self._too_fine() if re.search("INT64|verflow", str(error)) else None
+            said = self._too_large() if re.search("INT64|verflow", str(error)) else None
             raise UserError(f"table {self.table.name!r}{part}: {said or error}") from error
 
-    def _too_fine(self) -> str | None:
-        """What is said where amounts of many decimals are too large to be counted in their last one; None where none
-        are."""
+    def _too_large(self) -> str | None:
+        """What is said where amounts are too large to be counted in their last decimal; None where none are."""
         for column in self.table.stored:
             most = (2**63 - 1) // 10**column.scale
-            if column.type != "number" or column.scale <= _FINE or self._largest(column) <= most:
+            if column.type != "number" or self._largest(column) <= most:
                 continue
+            of = f"{column.name} has {column.scale} decimals" if column.scale else column.name
+            told = f"{of}, of which figures up to {most:,} are computed with"
             name = expressions.quoted_name(column.name)
+            where = f"[tables.{self.table.name}.columns]"
+            if column.scale > _FINE:
+                return f"{told}; make a column with fewer, such as less = 'round({name}, 4)' under {where}, and give it the role"
             return (
-                f"{column.name} has {column.scale} decimals, of which figures up to {most:,} are computed with; make a column "
-                f"with fewer, such as less = 'round({name}, 4)' under [tables.{self.table.name}.columns], and give it the role"
+                f"{told}, and some are beyond; where these are numbers of something, read it as text by read.types, else make "
+                f"a column of larger units, such as thousands = 'cast({name} * 0.001 as decimal(38, 2))' under {where}, and give it the "
+                "role"
             )
         return None
 

@@ -154,6 +154,8 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     """
     words = worded(name)
     plain = " ".join(words)
+    if any(_NO_MONEY.fullmatch(v) for v in values):
+        return True
     if CODE_WORDS.search(plain) is None and CODE_NAMES.isdisjoint(words):
         return _are_long_numbers(values) and not (
             looks_like_measure(name) or looks_like_date(name) or looks_like_moment(name)
@@ -187,6 +189,8 @@ CENTS = re.compile(r"[^0-9]*([0-9][0-9.,' ]*)[.,][0-9]{2}[^0-9]*")
 LEAST_CENTS = 8
 
 
+_NO_MONEY = re.compile(r"[0-9]{19,}")
+"""Whole numbers that no currency is counted in."""
 _LONG_NUMBER = re.compile(r"[0-9]{10,}")
 LEAST_LONG = 5
 
