@@ -23,6 +23,15 @@ class LimitView(View[G]):
         """Figures of a group, and what they are called."""
         raise NotImplementedError
 
+    def called(self) -> dict[str, str]:
+        """The same, where it is said which are figures of logarithms: the mean of these is another than that of amounts."""
+        if self.finding.used.get("scale") != "log":
+            return self.columns()
+        return {
+            name: text if name in ("low", "high") else f"{text} (log)"
+            for name, text in self.columns().items()
+        }
+
     def cell(self, name: str, value: Any) -> str:
         """A figure of a group as text."""
         return num.number(None if value is None else float(value), self.finding.scale)
@@ -40,7 +49,7 @@ class LimitView(View[G]):
 
     def limits(self, *, whole: bool = False) -> list[Block]:
         """The groups and their limits."""
-        finding, named = self.finding, self.columns()
+        finding, named = self.finding, self.called()
         if not finding.groups:
             return []
         head = [Column("group", "flex"), Column("n")] if finding.by else [Column(" n")]
