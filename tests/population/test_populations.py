@@ -360,16 +360,16 @@ def test_amounts_too_large_to_be_counted_are_one_sentence_and_keep_nothing_else_
     tmp_path,
 ):
     """And whole numbers of as many figures are numbers of something."""
-    large = "".join(f"A{i},2024-01-{1 + i % 28:02},{10**17 + i}.50,{10**19 + i}\n" for i in range(120))  # fmt: skip
+    large = "".join(f"A{i},2024-01-{1 + i % 28:02},{10**17 + i}.50,{10 ** (19 + i % 3) + i}\n" for i in range(120))  # fmt: skip
     small = "".join(f"B{i},2024-01-{1 + i % 28:02},S{i % 3},{i}.25\n" for i in range(400)) + "B7,2024-01-08,S1,7.25\n"  # fmt: skip
     (tmp_path / "in").mkdir()
-    (tmp_path / "in" / "large.csv").write_text(f"id,date,amount,total\n{large}")
+    (tmp_path / "in" / "large.csv").write_text(f"id,date,amount,parcels\n{large}")
     (tmp_path / "in" / "small.csv").write_text(f"id,date,supplier,amount\n{small}")
     inside("open", "c", cwd=tmp_path)
     case = tmp_path / "c"
     taken = inside_json("intake", "../in", "--yes", cwd=case)
     kinds = {c["name"]: c["type"] for c in taken["taken"][0]["files"][0]["columns"]}
-    assert (kinds["amount"], kinds["total"]) == ("number", "text")
+    assert (kinds["amount"], kinds["parcels"]) == ("number", "text")
     assert {screen["table"] for screen in taken["screens"] if not screen["refused"]} == {"small"}
     advice = "cast(amount * 0.001 as decimal(38, 2))"
     said = inside("try", "zscore", "large", cwd=case, code=2).stderr

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 
@@ -24,3 +25,35 @@ def either(parts: Sequence[str]) -> str:
 def _joined(parts: Sequence[str], word: str) -> str:
     *before, last = parts or [""]
     return f"{', '.join(before)} {word} {last}" if before else last
+
+
+_JOINT = re.compile(r"(?<=[a-zà-ÿ0-9])(?=[A-ZÀ-Þ])|(?<=[A-Z])(?=[A-Z][a-z])|_+")
+
+
+def apart(name: str) -> str:
+    """The words of a name set apart by blanks, which programs join by lines or capitals.
+
+    Examples
+    --------
+    >>> apart("vat_amount"), apart("BorrowerZip"), apart("VATAmount"), apart("Cost Center")
+    ('vat amount', 'Borrower Zip', 'VAT Amount', 'Cost Center')
+    """
+    return _JOINT.sub(" ", name).strip()
+
+
+class CalledSo:
+    """Names that have one of some words, of whatever case and however they are joined with others.
+
+    Examples
+    --------
+    >>> tax = CalledSo(r"\\bvat\\b|tax")
+    >>> [tax.search(name) for name in ("vat_amount", "VATAmount", "Elevator", "Sales Tax")]
+    [True, True, False, True]
+    """
+
+    def __init__(self, pattern: str) -> None:
+        self._pattern = re.compile(pattern, re.IGNORECASE)
+
+    def search(self, name: str) -> bool:
+        """Whether a name is called so, as it stands or with its words apart."""
+        return any(self._pattern.search(text) is not None for text in (name, apart(name)))

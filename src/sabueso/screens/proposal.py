@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -10,6 +9,7 @@ from typing import Any
 import sqlglot.expressions as exp
 
 from sabueso.base.plain import Values
+from sabueso.base.words import CalledSo
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.nothing import states_nothing
@@ -64,35 +64,29 @@ class Signs:
         return f"{name} > 0" if self.positive < self.rows else None
 
 
-CLOSED = re.compile(
+CLOSED = CalledSo(
     r"clos|term|left|leav|\bend|inactiv|deactiv|blocked|resign|separat|\bexit|ceas|baja|cese|salida|"
     r"austritt|ausgeschieden|\bende|gesperrt|gelöscht|geschlossen|sortie|départ|fermé|\bfin\b|saída|demiss|deslig|"
     r"cessa|uscita|chius|expir|caduc|ablauf|cancel|kündig|resili|résili|disdett|rescis|\bdied|death|deceas|fallec|defunc|óbito|falec|gestorb|verstorb|"
-    r"décès|décéd|deced|decess|mort[eo]\b",
-    re.IGNORECASE,
+    r"décès|décéd|deced|decess|mort[eo]\b"
 )
 """Names of days on which somebody left, or something ended."""
-DISCOUNT = re.compile(
-    r"disc|rebate|rabatt|nachlass|skonto|descuent|\bdto\b|bonific|remise|rabais|sconto|korting|descont|rabat",
-    re.IGNORECASE,
+DISCOUNT = CalledSo(
+    r"disc|rebate|rabatt|nachlass|skonto|descuent|\bdto\b|bonific|remise|rabais|sconto|korting|descont|rabat"
 )
-TAX = re.compile(
-    r"tax|\bvat\b|\bgst\b|mwst|\bust\b|\biva\b|\btva\b|\bbtw\b|moms|igic|impuest|imposto|steuer|podatek",
-    re.IGNORECASE,
+TAX = CalledSo(
+    r"tax|\bvat\b|\bgst\b|mwst|\bust\b|\biva\b|\btva\b|\bbtw\b|moms|igic|impuest|imposto|steuer|podatek"
 )
-STATE = re.compile(
+STATE = CalledSo(
     r"stat|estado|situa|état|\betat|zustand|activ|attiv|aktiv|block|bloq|gesperrt|valid|void|cancel|anul|annul|"
-    r"storn|outcome|result|ergebnis|resultado|esito|phase|stage|decision|décision|approv|aprob|genehm",
-    re.IGNORECASE,
+    r"storn|outcome|result|ergebnis|resultado|esito|phase|stage|decision|décision|approv|aprob|genehm"
 )
 """Names of columns that say how something stands."""
 _NO_STATES: tuple[Role, ...] = (
     "id", "document", "text", "party", "account", "currency", "preparer", "approver",
 )  # fmt: skip
-_BY_WHOM = re.compile(r"(?:\b|_)(?:by|par|por|von|da|durch|door|av|af)$", re.IGNORECASE)
-_BUDGET = re.compile(
-    r"budget|presup|forecast|previs|prévis|haushalt|plan(?:ned)?\b|budżet|orçament", re.IGNORECASE
-)
+_BY_WHOM = CalledSo(r"(?:\b|_)(?:by|par|por|von|da|durch|door|av|af)$")
+_BUDGET = CalledSo(r"budget|presup|forecast|previs|prévis|haushalt|plan(?:ned)?\b|budżet|orçament")
 
 
 def is_budget(table: Table) -> bool:

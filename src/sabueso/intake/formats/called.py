@@ -154,7 +154,8 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     """
     words = worded(name)
     plain = " ".join(words)
-    if any(_NO_MONEY.fullmatch(v) for v in values):
+    large = sum(_NO_MONEY.fullmatch(v) is not None for v in values)
+    if large and 2 * large >= len(values) and not looks_like_measure(name):
         return True
     if CODE_WORDS.search(plain) is None and CODE_NAMES.isdisjoint(words):
         return _are_long_numbers(values) and not (

@@ -67,7 +67,9 @@ WORDS: dict[Role, str] = {
         "toimittaja asiakas pemasok pelanggan merchant recipient payer contractor provider claimant grantee donor contributor constituent agent broker "
         "контрагент поставщик покупатель клиент получатель постачальник одержувач сотрудник προμηθευτησ πελατησ "
         "取引先 仕入先 得意先 支払先 相手先 供应商 供應商 客户 客戶 往来单位 对方 收款人 员工 거래처 공급업체 고객 직원 المورد العميل ספק לקוח cung khach satici alici dobavljac kupac dobavitelj tiekejas klientas piegadatajs hankija vendedor المستفيد ผู้ขาย ลูกค้า مشتری فروشنده patient member insured policyholder tenant locataire mieter inquilino huurder affittuario conduttore arrendatario contraente assicurato assure versicherungsnehmer asegurado tomador student driver guest gast huesped ospite borrower passenger subscriber remitter sender receiver bidder tenderer cust vend cdtr adherent adherente societaire cooperateur cooperador cooperativista socio associado mitglied lid "
-        "favorecido adjudicatario adjudicataria contratista contratado perceptor attributaire attributaires aggiudicatario affidatario begunstigde zuwendungsempfanger auftragnehmer"
+        "favorecido adjudicatario adjudicataria contratista contratado perceptor attributaire attributaires aggiudicatario affidatario begunstigde zuwendungsempfanger auftragnehmer "
+        "buyer seller purchaser kaufer verkaufer acheteur vendeur comprador acquirente venditore koper verkoper "
+        "mp councillor senator deputy diputado diputada concejal abgeordneter depute deputato vereador deputado"
     ),
     "account": (
         "account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "

@@ -105,6 +105,9 @@ EXTENDED = frozenset(["ext", "extd", "extended", "extension", "gesamt", "totale"
 """Words of a price that is of all that the row counts."""
 OF_LISTS = frozenset(["list", "catalogue", "catalog", "standard", "retail", "tarif", "listen"])
 """Words of a price that is asked, and not the one that is paid where that stands beside."""
+VALUED = frozenset(["assessed", "assessment", "appraised", "appraisal", "estimated", "insured", "book", "tasacion", "tasado", "catastral", "schatzwert", "estimation", "stima", "avaliado"])  # fmt: skip
+TRADED = frozenset(["sale", "sales", "sold", "selling", "purchase", "purchased", "kauf", "verkauf", "verkaufs", "vente", "achat", "venta", "compra", "vendita", "acquisto", "venda"])  # fmt: skip
+"""Words of what somebody says that a thing is worth, and of what was paid for it."""
 NET_OR_GROSS = frozenset(["net", "neto", "netto", "gross", "brutto"])
 QUANTITIES = frozenset(WORDS["quantity"].split())
 OF_INTEREST = frozenset(["interest", "tax", "vat", "growth", "discount", "success", "occupancy", "zins", "interes", "interet"])  # fmt: skip
@@ -155,6 +158,7 @@ BUYERS = frozenset(
      "salesperson", "salesman", "agent", "agente", "rep", "representative", "dealer", "trader"]
 )  # fmt: skip
 """Who buys or sells for the house where the other side stands beside, and is the other side where none does."""
+SELLERS = frozenset(["seller", "verkaufer", "vendeur", "venditore", "verkoper", "vendedor"])
 OF_THE_HOUSE = frozenset(
     ["employee", "emp", "staff", "worker", "traveller", "traveler", "technician", "empleado", "empleada", "mitarbeiter",
      "mitarbeiterin", "reisender", "salarie", "voyageur", "dipendente", "collaboratore", "werknemer", "medewerker",

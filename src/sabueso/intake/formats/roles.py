@@ -29,8 +29,11 @@ from sabueso.intake.formats.role_words import (
     OF_THE_HOUSE,
     OF_VALUE,
     ORDERS,
+    SELLERS,
     TAKERS,
     TAX_NUMBERS,
+    TRADED,
+    VALUED,
     WHICH_OF_THE_HOUSE,
 )
 from sabueso.intake.formats.sides import SIDES, phrased_pair
@@ -171,9 +174,15 @@ def _settle_money(guess: Guess, formats: Mapping[str, Format]) -> None:
 def _settle_price(guess: Guess) -> None:
     """Where nothing else is an amount, a price for which nothing was counted: what was bid, or paid, in one."""
     found = guess.found
-    if "price" not in found or not found.keys().isdisjoint(("amount", "debit", "quantity")):
+    if "price" not in found or not found.keys().isdisjoint(("debit", "quantity")):
         return
     parts = folded(found["price"]).split()
+    if "amount" in found:
+        # What a house was sold for is paid, and not what it was assessed at.
+        valued = not VALUED.isdisjoint(worded(found["amount"]))
+        if valued and not TRADED.isdisjoint(worded(found["price"])):
+            found["amount"] = found.pop("price")
+        return
     if "date" in found and OF_ONE_UNIT.isdisjoint(parts) and (len(parts) > 1 or "party" in found):
         found["amount"] = found.pop("price")
 
@@ -240,6 +249,8 @@ def _settle_buyer(guess: Guess) -> None:
     """Who made an entry, where a party stands beside whoever bought from it, or spends for the house."""
     if "preparer" in guess.found or "party" not in guess.found:
         return
+    if not SELLERS.isdisjoint(worded(guess.found["party"])):
+        return  # whoever buys of somebody is not of the house
     buys = _named_so(guess, lambda parts: not parts.isdisjoint(BUYERS))
     if buys is None and OF_THE_HOUSE.isdisjoint(worded(guess.found["party"])):
         buys = _named_so(

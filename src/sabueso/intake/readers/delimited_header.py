@@ -39,7 +39,7 @@ def header_of(
         raise UserError(f"{path}: the file is empty; expected a header line and rows")
     first = firsts[found.row]
     if given == "none" or (found.none and given is None):
-        said = "the file has no header line; the columns are named by their places"
+        said = "the file has no header line; the columns are named by their places, and which have roles is for you to say"
         cells = [f"column {i}" for i in range(1, found.width + 1)]
         return cells, first, [said if given else Assumed(said, "read.header")]
     cells, last = _record(path, lines, first, delimiter)

@@ -162,7 +162,7 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
             return None
     notes: list[str] = []
     if given == "none" or (found.none and given is None):
-        said = "the sheet has no header; the columns are named by their places"
+        said = "the sheet has no header; the columns are named by their places, and which have roles is for you to say"
         notes.append(said if given else Assumed(said, "read.header"))
         texts = [f"column {i}" for i in range(1, len(columns) + 1)]
         return _Sheet(name, texts, head[place][0] - 1, columns, tuple(notes))

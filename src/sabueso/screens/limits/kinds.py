@@ -21,13 +21,17 @@ _NONE: tuple[Role, ...] = (
 )  # fmt: skip
 
 
-def kinds_of_amounts(population: Population, measure: Column, least: int) -> list[str]:
-    """One or two columns of few values by which amounts differ; none where they hardly do."""
+def kinds_of_amounts(
+    population: Population, measure: Column, least: int, beside: str | None = None
+) -> list[str]:
+    """One or two columns of few values by which amounts differ; none where they hardly do, or by not much more than by the
+    column ``beside`` them, such as whom they are paid to."""
     names = texts_without(population.table, _NONE)[:MOST_COLUMNS]
     if not names:
         return []
     amounts = {"amount": sql.column(measure.name)}
-    numbers, coded = first_of_both(population, amounts, names, MOST_SEEN)
+    asked = dict.fromkeys([*names, *([beside] if beside else [])])
+    numbers, coded = first_of_both(population, amounts, list(asked), MOST_SEEN)
     amount = numbers["amount"]
     known = ~np.isnan(amount) & (amount != 0)
     if known.sum() < LEAST_ROWS:
@@ -36,13 +40,14 @@ def kinds_of_amounts(population: Population, measure: Column, least: int) -> lis
     codes = {
         name: each.codes[known] + 1
         for name, each in coded.items()
-        if 2 <= len(each.distinct) <= MOST_KINDS
+        if name in names and 2 <= len(each.distinct) <= MOST_KINDS
     }
+    told = _explained(coded[beside].codes[known] + 1, size, least) if beside else 0.0
     shares: dict[tuple[str, ...], float] = {
         (name,): _explained(own, size, least) for name, own in codes.items()
     }
     best = max(shares, key=lambda names: shares[names], default=None)
-    if best is None or shares[best] < SAYS:
+    if best is None or shares[best] < SAYS + told:
         return []
     one = codes[best[0]]
     pairs: dict[tuple[str, ...], float] = {

@@ -41,7 +41,8 @@ def proposed_limits(
     """The columns whose groups of ``least`` rows are compared, and the settings that any limit takes: ``by``,
     ``scale``, ``side``, ``where``. None where a table has no dated amounts, too few of them, or is a budget. Where no
     column in these roles has such groups they are, with ``kinds``, those of kinds by which the amounts differ; where there
-    are none and no column has a role, all rows are compared."""
+    are none all rows are compared, without it if no column has a role. Kinds that say much more of an amount than whom it is of come
+    before that."""
     table = population.table
     measure = table.role("amount")
     if described is None or measure is None or table.role("date") is None:
@@ -50,9 +51,10 @@ def proposed_limits(
         return None
     column = grouping_column(population, roles, least)
     by = [] if column is None else [column.name]
-    if not by and kinds:
-        by = kinds_of_amounts(population, measure, least)
-    if not by and any(role in table.roles for role in roles):
+    if kinds:
+        beside = None if column is None else column.name
+        by = kinds_of_amounts(population, measure, least, beside) or by
+    if not by and not kinds and any(role in table.roles for role in roles):
         return None
     signs = signs_of(population, measure)
     log = abs(described.skewness or 0) > 1 or (described.kurtosis or 0) > 3

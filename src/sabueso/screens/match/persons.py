@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 import sqlglot.expressions as exp
 
+from sabueso.base.words import CalledSo
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -21,12 +21,11 @@ LEAST_WORDS = 2
 """Words of a name by which somebody is told."""
 ALL_WORDS = 100
 """Similarity of names of the same words in another order."""
-_PEOPLE = re.compile(
+_PEOPLE = CalledSo(
     r"staff|employee|personn?el|mitarbeiter|\bpersonal|emplead|dipendent|salari[ée]|funcionari|medewerker|ansatt|anställd|"
-    r"pracowni|worker|roster|plantilla|headcount",
-    re.IGNORECASE,
+    r"pracowni|worker|roster|plantilla|headcount"
 )
-NAME = re.compile(r"name|nombre|\bnom\b|naam|navn|namn|nome|nazw|nimi", re.IGNORECASE)
+NAME = CalledSo(r"name|nombre|\bnom\b|naam|navn|namn|nome|nazw|nimi")
 _BY: tuple[Role, ...] = ("preparer", "approver")
 
 

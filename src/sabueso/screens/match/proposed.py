@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import sqlglot.expressions as exp
 
@@ -10,7 +10,7 @@ from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Column, Role, Table
 from sabueso.screens.match.absent import proposed_absent
 from sabueso.screens.match.dated import proposed_dated
 from sabueso.screens.match.during import proposed_during
@@ -21,10 +21,13 @@ from sabueso.screens.match.shared import proposed_shared
 from sabueso.screens.match.singular import Key, is_address, singular
 from sabueso.screens.match.spellings import proposed_spellings
 from sabueso.screens.match.unnamed import proposed_unnamed
-from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
+from sabueso.screens.proposal import Proposal, few_of, is_budget, met, settings_of
 
 REGULAR = 0.4
 """Share of all months in which those who are paid are so, on average, from which it is month by month."""
+TIMES_CHANCE, SPARSE = 5, 20
+"""How many times as many numbers must be met again as would be by chance, and room for how many there is for each where they
+are not numbered one after another."""
 USUAL = 0.9
 """Share of those paid in a month who have a row elsewhere in it, from which to have none is odd."""
 
@@ -44,6 +47,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     yield from proposed_persons(population)
     yield from proposed_spellings(population)
     if not _is_master(population, table):
+        yield from _twice_in_a_ledger(population)
         return
     for name, other in sorted(population.tables.items()):
         if name < table.name or not _is_master(population, other):
@@ -61,6 +65,42 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
                 "Two names behind one thing that each should have alone.",
                 f"values of {called} are each row's own, and some are met again",
             )  # fmt: skip
+
+
+def _twice_in_a_ledger(population: Population) -> Iterator[Proposal]:
+    """Of rows that each are of somebody else, such as loans, where two live at one address, or have one account."""
+    table = population.table
+    if is_budget(table):
+        return
+    roles: tuple[Role, ...] = ("id", "document", "text")
+    own = {table.roles[role] for role in roles if role in table.roles}
+    found = singular(population, table, own | set(table.links))
+    placed = any(len(key) > 1 for key in found)
+    for key, values in found.items():
+        again, where = len(values) - len(set(values)), is_address(key[0])
+        if placed and len(key) == 1 and where:
+            continue
+        chance = 0.0 if where else _met_by_chance(values)
+        if not TIMES_CHANCE * chance < again <= few_of(len(values)):
+            continue
+        called = " and ".join(key)
+        yield Proposal(
+            f"{called} of {table.name} twice",
+            settings_of(
+                other=table.name, on=[quoted_name(each) for each in key], find="present",
+                keys="normalised",
+            ),
+            "Two names behind one thing that each should have alone.",
+            f"values of {called} are nearly each row's own, and {again:,} are met again",
+        )  # fmt: skip
+
+
+def _met_by_chance(values: Sequence[str]) -> float:
+    """How many of some numbers would be met again if they were any between the least and the greatest; of those that lie
+    closer, one after another, none."""
+    figures = [int("".join(filter(str.isdigit, value)) or 0) for value in values]
+    room = max(figures) - min(figures) + 1
+    return len(values) ** 2 / 2 / room if room > SPARSE * len(values) else 0.0
 
 
 def _is_master(population: Population, table: Table) -> bool:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import re
-
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from sabueso.base.words import CalledSo
 from sabueso.population import sql
 from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population
@@ -20,25 +19,22 @@ SINGULAR = 0.9
 MOSTLY = 0.8
 """Share of values that are long, and of digits or an address, above which the column is of such."""
 MOST_SEEN = 200_000
-_ADDRESS = re.compile(
-    r"addr|street|direcci|domicilio|calle|anschrift|adress|stra(?:ß|ss)e|\brue\b|indirizzo|endere|morada|osoite|adres",
-    re.IGNORECASE,
+_ADDRESS = CalledSo(
+    r"addr|street|direcci|domicilio|calle|anschrift|adress|stra(?:ß|ss)e|\brue\b|indirizzo|endere|morada|osoite|adres"
 )
-_NO_ADDRESS = re.compile(r"mail|\bip\b|\bmac\b|web|url|wallet", re.IGNORECASE)
-_POSTAL = re.compile(
-    r"\bzip|plz|postal|post ?code|postleitzahl|\bcap\b|\bcp\b|\bcep\b|psč|irányítószám",
-    re.IGNORECASE,
+_NO_ADDRESS = CalledSo(r"mail|\bip\b|\bmac\b|web|url|wallet")
+_POSTAL = CalledSo(
+    r"\bzip|plz|postal|post ?code|postleitzahl|\bcap\b|\bcp\b|\bcep\b|psč|irányítószám"
 )
-_TOWN = re.compile(
-    r"\bcity|town|\bort\b|stadt|\bville\b|ciudad|localidad|poblaci|municip|comune|citt|cidade|plaats|gemeente|miasto",
-    re.IGNORECASE,
+_TOWN = CalledSo(
+    r"\bcity|town|\bort\b|stadt|\bville\b|ciudad|localidad|poblaci|municip|comune|citt|cidade|plaats|gemeente|miasto"
 )
 Key = tuple[str, ...]
 """Columns that are met together: one, or an address and its place."""
 
 
 def is_address(name: str) -> bool:
-    return _ADDRESS.search(name) is not None and not _NO_ADDRESS.search(name)
+    return _ADDRESS.search(name) and not _NO_ADDRESS.search(name)
 
 
 def _place_of(table: Table) -> str | None:

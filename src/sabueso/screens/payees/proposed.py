@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 import sqlglot.expressions as exp
 
+from sabueso.base.words import CalledSo
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.proposal import CLOSED, Proposal, is_budget, settings_of
 
-_KNOWN = re.compile(
+_KNOWN = CalledSo(
     r"creat|opened|since|start|begin|hire|join|register|added|alta|inicio|ingreso|contrat|angelegt|eintritt|beginn|"
-    r"eröffn|création|embauche|entrée|entrada|início|admiss|assunzione|inizio|apertura",
-    re.IGNORECASE,
+    r"eröffn|création|embauche|entrée|entrada|início|admiss|assunzione|inizio|apertura"
 )
 MOST_BEFORE = 0.05
 """Share of the rows before the day from which their payee was known, up to which that is such a day."""

@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 import sqlglot.expressions as exp
 
+from sabueso.base.words import CalledSo, apart
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -30,10 +31,12 @@ BY_CHANCE = 0.1
 """Share of the rows that would be beyond if each were beside another's limit, from which the limit is what keeps them."""
 MET, ALIKE = 0.05, 0.9
 """Share of rows that are what the other number of their row is, from which that may be a limit, and up to which."""
+OFTEN_LESS, WELL_BELOW = 10, 0.9
+"""How many rows have less, where nearly all have what the other number of their row is, for each that has more; and the most
+that others have of a limit that none meets, beside those that are above it."""
 
-_LIMIT = re.compile(
-    r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massim|teto|maxim|máx|límite",
-    re.IGNORECASE,
+_LIMIT = CalledSo(
+    r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massim|teto|maxim|máx|límite"
 )
 _WORD = re.compile(r"[^\W\d_]{4,}")
 
@@ -51,7 +54,7 @@ class _Pair(NamedTuple):
     def is_called(self, amount: str | None) -> bool:
         """Whether it is called a limit, of the amount or by the number's own name."""
         name = self.limit.rpartition(".")[2]
-        if not self.column or self.least or _LIMIT.search(name) is None:
+        if not self.column or self.least or not _LIMIT.search(name):
             return False
         return self.own == amount or _alike(self.own, name)
 
@@ -62,7 +65,7 @@ class _Pair(NamedTuple):
 
 def _alike(one: str, other: str) -> bool:
     """Whether two names have a word in common."""
-    words = [set(_WORD.findall(name.casefold())) for name in (one, other)]
+    words = [set(_WORD.findall(apart(name).casefold())) for name in (one, other)]
     return not words[0].isdisjoint(words[1])
 
 
@@ -129,7 +132,7 @@ def _far(population: Population) -> Iterator[_Pair]:
     agent of an invoice."""
     for limit in named_numbers(population, 2, ("id", "document", "debit", "credit")):
         name = limit.sql.rpartition(".")[2]
-        if limit.links != 2 or _LIMIT.search(name) is None:
+        if limit.links != 2 or not _LIMIT.search(name):
             continue
         for own in _numbers(population.table):
             if _alike(own.name, name):
@@ -184,6 +187,20 @@ def _keeps(
     beyond = np.less if pair.least else np.greater
     out, alike = beyond(own, limit)[known].mean(), (own == limit)[known].mean()
     chance = beyond(own, limit[shuffled])[known].mean()
-    met = bool(pair.column) or alike >= MET
     kept = chance >= BY_CHANCE or called
-    return bool(out <= MOST_LISTED and kept and met and alike <= ALIKE)
+    if out > MOST_LISTED or not kept:
+        return False
+    if pair.column:
+        return bool(alike <= ALIKE)
+    if alike > ALIKE:
+        # Nearly always the same: less now and then, and hardly ever more.
+        less = np.less(own, limit)[known].sum()
+        return bool(less >= max(LEAST_OF_RULE, OFTEN_LESS * (out * known.sum())))
+    return bool(alike >= MET or _stand_apart(own[known], limit[known]))
+
+
+def _stand_apart(own: np.ndarray, limit: np.ndarray) -> bool:
+    """Whether those that are above a limit that none meets stand apart from all others, which are well below it."""
+    above = own > limit
+    share = own[~above] / np.where(limit[~above] > 0, limit[~above], np.inf)
+    return bool(above.any() and len(share) and share.max() <= WELL_BELOW)

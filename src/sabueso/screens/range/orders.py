@@ -186,7 +186,7 @@ def _linked_pairs(population: Population) -> Iterator[_Pair]:
         back = any(each.table.name == table.name for each in other.links.values())
         for day in _days(other):
             named = ".".join(map(quoted_name, (column, day)))
-            yield _Pair(named, quoted_name(when.name), back, CLOSED.search(day) is not None)
+            yield _Pair(named, quoted_name(when.name), back, CLOSED.search(day))
 
 
 def _is_told(table: Table, column: str) -> bool:

@@ -3,6 +3,7 @@ visit, two sheets of one person for one day."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from itertools import combinations
 from typing import NamedTuple
@@ -16,8 +17,8 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.period_names import names_period
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Role, Table
-from sabueso.screens.first_rows import first_codes
+from sabueso.population.table import Column, Role, Table
+from sabueso.screens.first_rows import first_coded, first_codes
 from sabueso.screens.in_order import order_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, few_of, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
@@ -30,6 +31,9 @@ BY_CHANCE, TIMES = 20, 5
 many times as many as there are."""
 COMES_AGAIN = 0.9
 """Share of the rows whose value is another, up to which a column does not tell them apart alone."""
+DENSE = 0.9
+"""Share of the numbers from the least to the greatest that are there, from which they are a series."""
+_NUMBERED = re.compile(r"(.*?)([0-9]{1,15})")
 _NO_KEYS: tuple[Role, ...] = (
     "id", "document", "text", "amount", "debit", "credit", "quantity", "price", "currency", "entered",
 )  # fmt: skip
@@ -61,6 +65,7 @@ def proposed_unique(population: Population) -> Iterator[Proposal]:
     table = population.table
     if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
+    yield from _ids(population)
     found = _keys(population)
     if found is None:
         return
@@ -75,6 +80,37 @@ def proposed_unique(population: Population) -> Iterator[Proposal]:
             f"{out:,} of {n:,} rows have what one before them has; of {seen:,} that were looked at "
             f"{chance:,} would if one of these columns had nothing to do with the others",
         )
+
+
+def _ids(population: Population) -> Iterator[Proposal]:
+    """What tells rows apart, and is in two of them; of a series of numbers it is asked with those that are missing."""
+    table = population.table
+    column = table.role("id")
+    if column is None or _is_series(population, column):
+        return
+    keys = [quoted_name(column.name)]
+    n, out = count_broken(population, column.name, again(table, keys).broken)
+    if 0 < out <= few_of(n):
+        yield Proposal(
+            f"{column.name} of {table.name} in two rows",
+            settings_of(unique=keys),
+            "What tells one row from all others, and is there again.",
+            f"{out:,} of {n:,} rows have what one before them has",
+        )
+
+
+def _is_series(population: Population, column: Column) -> bool:
+    """Whether the numbers of the first rows are nearly all those between the least and the greatest of them."""
+    texts = first_coded(population, [column.name], MOST_SEEN)[column.name].values
+    told = [found for text in texts if (found := _NUMBERED.fullmatch(text))]
+    numbers = {(found[1], int(found[2])) for found in told}
+    spans: dict[str, list[int]] = {}
+    for head, number in numbers:
+        spans.setdefault(head, []).append(number)
+    long = [each for each in spans.values() if len(each) >= LEAST_OF_RULE]
+    room = sum(max(each) - min(each) + 1 for each in long)
+    of_series = sum(map(len, long))
+    return of_series >= COMES_AGAIN * len(texts) and of_series >= DENSE * room
 
 
 def _columns(table: Table) -> list[str]:

@@ -3,13 +3,13 @@ proposed: found in some rows, counted in all."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from itertools import permutations
 from typing import NamedTuple
 
 import numpy as np
 
+from sabueso.base.words import CalledSo
 from sabueso.population import expressions
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -31,7 +31,7 @@ SOMETHING = 0.5
 """Share of the rows seen in which the amount must be something."""
 
 
-_DAYS = re.compile(r"day|tage|jours|d[ií]as|giorni|dagen|dni", re.IGNORECASE)
+_DAYS = CalledSo(r"day|tage|jours|d[ií]as|giorni|dagen|dni")
 
 
 class _Term(NamedTuple):

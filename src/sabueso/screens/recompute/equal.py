@@ -8,6 +8,7 @@ from itertools import combinations
 
 import numpy as np
 
+from sabueso.base.words import apart
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -50,5 +51,5 @@ def proposed_equal(population: Population) -> Iterator[Proposal]:
 
 def _may_be_one(one: Column, other: Column) -> bool:
     """Whether two columns are called alike, or are of amounts both."""
-    words = [set(map(str.casefold, _WORD.findall(c.name))) for c in (one, other)]
+    words = [set(map(str.casefold, _WORD.findall(apart(c.name)))) for c in (one, other)]
     return bool(words[0] & words[1]) or min(one.scale, other.scale) >= 2

@@ -36,6 +36,8 @@ MOST_FACTORS = 7
 """Numbers of which two may make an amount times one another."""
 PLAIN = 6
 """Letters of a multiple, such as 0.0875, above which one of fewer is rather what the amount was made by."""
+CLEAN = 0.98
+"""Share of the rows from which a second amount is the same multiple by itself, and not by being mostly the first one."""
 MOST_WAYS = 6
 """Multiples that are counted in all rows, those that hold for the most first."""
 
@@ -112,6 +114,9 @@ class _Multiple(NamedTuple):
     def makes(self, other: _Multiple) -> bool:
         """Whether another multiple is of what this one makes, or of what it is made of; or the whole with this part."""
         if self.of == other.of and max(abs(float(way.rate.text)) for way in (self, other)) > 1:
+            return True
+        # What was claimed is the rate, and what was paid of it is not always all.
+        if (self.of, self.rate.text) == (other.of, other.rate.text) and other.rate.holds < CLEAN:
             return True
         return self.own.name in (other.own.name, *other.of.names) or other.own.name in self.of.names
 

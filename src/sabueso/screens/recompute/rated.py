@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from sabueso.base.words import CalledSo
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -32,10 +33,9 @@ house's own currency, or owe nothing."""
 
 ONE = 0.95
 """Share of the rows with one number from which it is a rate only if it is called one."""
-_NAMED = re.compile(
+_NAMED = CalledSo(
     r"%|rate|perc|pct|ratio|tasa|tipo|porcen|satz|prozent|taux|pourc|aliquota|taxa|tarief|stawka|retain|retent|commis|"
-    r"comis|provision",
-    re.IGNORECASE,
+    r"comis|provision"
 )
 
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from sabueso.base.words import CalledSo
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
@@ -27,10 +27,9 @@ NOBODYS: tuple[Role, ...] = (
     "id", "document", "text", "date", "entered", "preparer", "approver", "currency",
 )  # fmt: skip
 """Roles of columns that a balance is of nobody by."""
-_BALANCE = re.compile(
+_BALANCE = CalledSo(
     r"balance|saldo|solde|bestand|\bstock|on.?hand|existenc|remaining|zustatek|stan\b|giacenza|voorraad|lager|beholdning|"
-    r"behållning|estoque|inventory",
-    re.IGNORECASE,
+    r"behållning|estoque|inventory"
 )
 
 

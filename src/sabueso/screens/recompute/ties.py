@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 
+from sabueso.base.words import CalledSo
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Role, Table
@@ -29,13 +29,11 @@ FEW, LACKING = 20, 0.01
 """Groups that one table lacks, and their share, up to which they are differences as well."""
 ROW_BY_ROW = 0.95
 """Share of the rows of a table that must be the only one of what they name to be the same as another's."""
-_RATE = re.compile(
-    r"%|\brate\b|perc|\bpct\b|ratio\b|\btasa\b|porcen|prozent|zinssatz|steuersatz|\btaux\b|pourc|aliquota|tarief|stawka",
-    re.IGNORECASE,
+_RATE = CalledSo(
+    r"%|\brate\b|perc|\bpct\b|ratio\b|\btasa\b|porcen|prozent|zinssatz|steuersatz|\btaux\b|pourc|aliquota|tarief|stawka"
 )
-_HOURS = re.compile(
-    r"stunden$|\bhours?\b|\bhrs\b|\bheures\b|\bhoras\b|\buren\b|\bdays\b|\btage\b|\bjours\b|\bd[ií]as\b|\bgiorni\b|\bkm\b|\bkg\b",
-    re.IGNORECASE,
+_HOURS = CalledSo(
+    r"stunden$|\bhours?\b|\bhrs\b|\bheures\b|\bhoras\b|\buren\b|\bdays\b|\btage\b|\bjours\b|\bd[ií]as\b|\bgiorni\b|\bkm\b|\bkg\b"
 )
 MOSTLY = 0.5
 """Share of the sums that are alike from which it is asked whether others would be without the rows of one kind."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal
@@ -11,6 +10,7 @@ import numpy as np
 import sqlglot.expressions as exp
 
 from sabueso.base.plain import Cells
+from sabueso.base.words import CalledSo
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.table import Column
@@ -32,7 +32,7 @@ BELOW = Decimal("0.95")
 LEAST_LIMIT = 100
 """Below it nothing is taken for a limit because of how many lie just below it in all."""
 Flagged = Callable[[str], Iterable[Cells]]
-_LIMIT = re.compile(r"approv|aprob|limit|límit|umbral|threshold|autoriz|genehmig|freigabe", re.I)
+_LIMIT = CalledSo(r"approv|aprob|limit|límit|umbral|threshold|autoriz|genehmig|freigabe")
 
 
 def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Proposal]:

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from sabueso.base.plain import ByColumn, Values
-from sabueso.base.words import listed
+from sabueso.base.words import either, listed
 from sabueso.population import sql
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
@@ -121,11 +121,12 @@ class ZScore(Screen):
         if found is None or described is None:
             return
         by, settings = found
-        because = (
-            f"groups of {LEAST_PROPOSED} rows and more by {listed(by)}"
-            if by
-            else "all rows, since neither parties nor accounts are named"
-        )
+        because = f"groups of {LEAST_PROPOSED} rows and more by {listed(by)}"
+        if not by:
+            named = [column.name for role in roles if (column := population.table.role(role))]
+            few = f"too few of {either(named)} have {LEAST_PROPOSED} rows and more"
+            why = few if named else "neither parties nor accounts are named"
+            because = f"all rows, since {why}"
         if settings["scale"] == "log":
             because += (
                 f"; {shape_words(described.skewness, described.kurtosis or 0)}: on the log scale"
