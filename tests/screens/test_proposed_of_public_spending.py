@@ -12,6 +12,7 @@ import pytest
 
 from conftest import inside, inside_json, sabueso
 from folders import PLAIN, Style, asked_for, taken_in, write_folder
+from sabueso.case.renamed import renamed
 
 BRITISH = Style(days="%d/%m/%Y")
 OLD = (
@@ -190,6 +191,32 @@ def test_two_columns_of_a_file_are_never_one_of_the_table(tmp_path, names, heade
     assert inside_json("survey", cwd=case)["tables"][0]["rows"] == 2
 
 
+@pytest.mark.parametrize(
+    ("names", "same"),
+    [
+        (["Date|Payment Date", "Supplier|Supplier Name", "AP Amount (£)|Amount (GBP)", "VAT registration number|Supplier VAT No",
+          "Description|Purpose", "Vendor|Supplier", "supplier_id|Supplier Number"], False),
+        (["Net Amount|Gross Amount", "Amount|Net Amount", "Date|Due Date", "Buchungsdatum|Belegdatum", "Customer|Supplier", "Order No|Invoice No",
+          "Amount (EUR)|Amount (GBP)", "Amount|Amount (USD)", "Start Date|End Date", "Amount Paid|Amount Claimed", "Opening Balance|Closing Balance",
+          "Region|Branch", "Notes|Amount"], True),
+    ],
+)  # fmt: skip
+def test_names_that_may_say_something_else_keep_two_tables_apart(names, same):
+    for pair in names:
+        one, other = pair.split("|")
+        mine = {"Id": "text", "Place": "text", "Who": "text", one: "number"}
+        theirs = {"Id": "text", "Place": "text", "Who": "text", other: "number"}
+        assert (renamed(mine, theirs) is None) is same, pair
+        assert renamed(mine, {**theirs, other: "text"}) is None  # of another kind
+        assert renamed(mine, dict(reversed(theirs.items()))) is None  # in another place
+    assert (
+        renamed(
+            {"a": "text", "Date": "date", "b": "text"}, {"a": "text", "Day": "date", "b": "text"}
+        )
+        is None
+    )
+
+
 def test_a_contract_is_one_vendors_and_direct_vouchers_are_nobodys(tmp_path):
     rng = random.Random(9)
     vendors = [
@@ -271,10 +298,10 @@ def test_the_program_itself_reads_the_names_of_the_plan(tmp_path):
     """In a process of its own, as a client runs it."""
     write_folder(tmp_path / "in", {
         "paid 2024-01": (("Ref", "Dept", "Date", "Supplier", "Amount"), [[f"R{n}", "Law", date(2024, 1, n + 1), "Holt", Decimal(n) + 1] for n in range(9)]),
-        "paid 2024-02": (("Ref", "Dept", "Date paid", "Supplier name", "Amount paid"), [[f"S{n}", "Law", date(2024, 2, n + 1), "Holt", Decimal(n) + 1] for n in range(9)]),
+        "paid 2024-02": (("Ref", "Dept", "Payment date", "Supplier name", "Amount"), [[f"S{n}", "Law", date(2024, 2, n + 1), "Holt", Decimal(n) + 1] for n in range(9)]),
     })  # fmt: skip
     sabueso("open", "case", cwd=tmp_path)
     done = sabueso("intake", "../in", "--yes", cwd=tmp_path / "case")
-    assert "1 table taken in" in done.stdout and "Date paid is taken for Date" in " ".join(
+    assert "1 table taken in" in done.stdout and "Payment date is taken for Date" in " ".join(
         done.stdout.split()
     )

@@ -141,6 +141,7 @@ def show_worked(console: Console, worked: Worked) -> None:
             note for file in report.files for note in file.notes if not isinstance(note, Assumed)
         )
         notes(console, "note", (f"{report.table}: {note}" for note in each_once))
+    _show_renamed(console, worked.proposal)
     _show_links(console, worked)
     if worked.screens:
         flagged = sum(each.flagged for each in worked.screens)
@@ -153,7 +154,6 @@ def show_worked(console: Console, worked: Worked) -> None:
         )
     show_assumed(console, worked.taken)
     notes(console, "not read", (f"{path.name}: {why}" for path, why in worked.proposal.unread))
-    _show_renamed(console, worked.proposal)
     _show_alike(console, worked.proposal)
     notes(console, "refused", (f"{name}: {why}" for name, why in worked.refused), AMBER)
     console.print()

@@ -31,8 +31,8 @@ BY_CHANCE, TIMES = 20, 5
 many times as many as there are."""
 COMES_AGAIN = 0.9
 """Share of the rows whose value is another, up to which a column does not tell them apart alone."""
-DENSE = 0.9
-"""Share of the numbers from the least to the greatest that are there, from which they are a series."""
+DENSE = 0.3
+"""Share of the numbers from the least to the greatest that some rows have, from which they are a series."""
 _NUMBERED = re.compile(r"(.*?)([0-9]{1,15})")
 _NO_KEYS: tuple[Role, ...] = (
     "id", "document", "text", "amount", "debit", "credit", "quantity", "price", "currency", "entered",
@@ -88,8 +88,14 @@ def _ids(population: Population) -> Iterator[Proposal]:
     column = table.role("id")
     if column is None or _is_series(population, column):
         return
-    keys = [quoted_name(column.name)]
-    n, out = count_broken(population, column.name, again(table, keys).broken)
+    keys, value = [quoted_name(column.name)], sql.column(column.name)
+    fields = {
+        "n": exp.Count(this=value),
+        "each": exp.Count(this=exp.Distinct(expressions=[value.copy()])),
+    }
+    select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
+    (row,) = population.query(population.used(select)).to_pylist()
+    n, out = int(row["n"]), int(row["n"]) - int(row["each"])
     if 0 < out <= few_of(n):
         yield Proposal(
             f"{column.name} of {table.name} in two rows",
