@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 import tomllib
 from pathlib import Path
 
@@ -125,3 +126,31 @@ def test_a_run_needs_nothing_outside_it(case):
     assert set(run["files"]) == files
     for name, digest in run["files"].items():
         assert hashlib.sha256((folder / name).read_bytes()).hexdigest() == digest
+
+
+def test_rows_without_an_id_stand_beside_those_that_have_one(tmp_path):
+    """Of one screen all that it flags lack their id, of another none does."""
+    rows = [f"P{i},2024-01-{1 + i % 28:02},Holt,{i}.50" for i in range(40)]
+    rows += [
+        ",2024-02-01,,7.25",
+        ",2024-02-02,,8.25",
+        "P7,2024-02-03,Holt,900.00",
+        "P8,2024-02-04,Holt,901.00",
+    ]
+    (tmp_path / "pay.csv").write_text("\n".join(["id,date,supplier,amount", *rows]) + "\n")
+    inside("open", "c", cwd=tmp_path)
+    case = tmp_path / "c"
+    inside("intake", "../pay.csv", "--as", "pay", cwd=case)
+    plan = case / "case.toml"
+    plan.write_text(re.sub(r"roles = \{.*", 'roles = {id = "id", date = "date", party = "supplier", amount = "amount"}', plan.read_text()))  # fmt: skip
+    inside("try", "range", "pay", "--required", "supplier", "--keep", "no supplier", cwd=case)
+    alone = inside("screen", cwd=case)
+    assert "exceptions 2 = open 2" in alone.stdout
+    inside("try", "range", "pay", "--greatest", "100", "--keep", "large", cwd=case)
+    inside("screen", cwd=case)
+    found = inside_json("queue", cwd=case)
+    assert sorted(item["amount"] for item in found) == ["7.25", "8.25", "900.00", "901.00"]
+    # An id of two rows leads to the one that was flagged.
+    for item in found:
+        (row,) = inside_json("dig", item["id"], "--rows", cwd=case)["rows"]
+        assert row["amount"] == item["amount"]

@@ -215,7 +215,12 @@ def _doubled_ids(found: Sequence[tuple[Population, Finding, int]]) -> dict[str, 
     for name, (population, values) in flagged.items():
         identity = population.table.role("id")
         assert identity is not None
-        every = pa.chunked_array([chunk for value in values for chunk in value.chunks])
+        # Ids that are missing on every flagged row have no type.
+        told = [value for value in values if not pa.types.is_null(value.type)]
+        if not told:
+            doubled[name] = frozenset([None])
+            continue
+        every = pa.chunked_array([chunk for value in told for chunk in value.chunks])
         each = exp.column(identity.name, table="t", quoted=True)
         select = exp.select(exp.alias_(each, "value")).from_(exp.alias_(population.source(), "t"))
         listed = exp.select("value").from_("flagged")
