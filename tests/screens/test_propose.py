@@ -527,3 +527,21 @@ def test_a_test_that_would_flag_more_than_can_be_reviewed_is_named_and_not_kept(
         assert bool(unlike["flagged"]) is kept and not (kept and unlike["refused"])
         if not kept:
             assert unlike["refused"].endswith("more than the 20 that can be reviewed")
+
+
+def test_what_is_there_twice_may_be_more_and_not_ten_times_as_much(tmp_path):
+    rows = [
+        {"id": f"P{n:04}", "date": date(2024, 1, 1) + timedelta(n % 300), "supplier": f"S{n % 7}", "amount": Decimal(100 + n)}
+        for n in range(400)
+    ]  # fmt: skip
+    rows += [{**row, "id": f"Q{row['id']}"} for row in rows[:40]]
+    case, _ = taken_in(tmp_path, {"pay": rows})
+    for capacity, kept in ((3, False), (4, True)):
+        asked = ("survey", "pay", "--propose", "--capacity", str(capacity))
+        (twice,) = [
+            s for s in inside_json(*asked, cwd=case)["screens"] if s["name"] == "repeats of pay"
+        ]
+        assert (twice["flagged"] == 40, not twice["refused"]) == (kept, kept)
+        assert (
+            kept or twice["refused"] == "it flags 40, more than 10 times the 3 that can be reviewed"
+        )

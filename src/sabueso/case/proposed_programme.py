@@ -17,8 +17,9 @@ from sabueso.population.survey import MeasureSurvey, survey_measure
 from sabueso.screens import find_screen, screen_names
 from sabueso.screens.proposal import Proposal
 
-CAPACITY, LEAST_OF_ONE = 300, 5
-"""Exceptions that can be reviewed, where nothing is said; and those that every screen may flag."""
+CAPACITY, LEAST_OF_ONE, COUNTED = 300, 5, 10
+"""Exceptions that can be reviewed, where nothing is said; those that every screen may flag; and how many times as many a
+screen may that is true of each, such as what is there twice."""
 
 Step = Callable[[str, int, int], None]
 
@@ -128,8 +129,10 @@ def _tried(
     if finding.not_tested and not finding.groups:
         # A sign, or a part of the rows, may leave less of every group than all rows promised.
         return replace(made, refused=f"no group can be tested: {finding.not_tested[0].reason}")
-    if finding.tests_made and len(finding.flags) > capacity:
-        reason = f"it flags {len(finding.flags):,}, more than the {capacity:,} that can be reviewed"
+    most = capacity if finding.tests_made else COUNTED * capacity
+    if len(finding.flags) > most:
+        of = f"the {capacity:,} that can be reviewed"
+        reason = f"it flags {len(finding.flags):,}, more than {'' if most == capacity else f'{COUNTED} times '}{of}"
         return replace(made, refused=reason)
     known = any(
         s.name == proposal.name or (s.test, s.table, s.settings) == (test, table, settings)
