@@ -5,32 +5,18 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import NamedTuple
 
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
-from sabueso.case.layout import OWN_FOLDERS, REGISTER
+from sabueso.case.found_files import Found, Kind, found_files, key_of
 from sabueso.case.plan_parts import TableSection
 from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.renamed import kinds_held, kinds_of, renamed, under_names
 from sabueso.case.table_names import free_name, named_after, named_after_sheet
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded
-from sabueso.intake.formats.currencies import states_currency
-from sabueso.intake.interface import Layout
-from sabueso.intake.readers.audit_export import files_of
-from sabueso.intake.readers.choice import readable, reader_for
-from sabueso.intake.settings import ReadSettings
 from sabueso.population.links import Link
 from sabueso.population.table import HEADING
-
-LEAST_OF_A_SHEET = 10
-"""Rows of a further sheet from which it is a table of its own."""
-LEAST_OF_A_LIST, FILLED = 3, 0.9
-"""The same of a list of three columns and more, such as of the house's people, and the share of its cells that are filled."""
-LOOKED_AT = 50
-"""Rows of a file of which it is asked whether they say a currency."""
-_NO_ROWS = "no row under what would be its header has as many cells as that"
 
 
 @dataclass(frozen=True)
@@ -89,167 +75,108 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     UserError
         If a path names nothing, or nothing in it can be read.
     """
-    read = _read(case, paths)
-    unread, sheets = read.unread, read.sheets
+    read = found_files(case, paths)
     if not read.groups:
-        first = f": {unread[0][0].name}: {unread[0][1]}" if unread else ""
+        first = f": {read.unread[0][0].name}: {read.unread[0][1]}" if read.unread else ""
         raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
-    columns_held = {
-        name: source.columns for name in case.plan.tables for source in case.sources(name)[-1:]
-    }
-    columns_of: dict[str, Sequence[str]] = {
-        name: [c.name for c in columns if not c.is_place] for name, columns in columns_held.items()
-    }
-    held = dict(columns_of)
-    known = {
-        _Kind(_key(columns), case.plan.tables[name].read.sheet or ""): name
-        for name, columns in held.items()
-    }
-    tables: list[Proposed] = []
-    alike: list[Alike] = []
-    # What the plan says of a table before its first file, such as rates, is said of the files that are called so.
-    taken = {name.lower() for name in held}
+    tables = _Tables(case, read)
     # Of tables called alike the one of most files has the name.
     for kind, found in sorted(read.groups.items(), key=lambda group: -len(group[1])):
-        files = tuple(path for path, _, _ in found)
-        name = known.get(kind) or known.get(_Kind(kind.columns, sheets.get(files[0], "")))
+        tables.add(kind, tuple(path for path, _, _ in found), *found[0][1:])
+    proposed = sorted(tables.proposed, key=lambda each: each.table)
+    return Proposal(proposed, read.unread, tables.alike)
+
+
+class _Tables:
+    """Tables that groups of files go to, one group after another."""
+
+    def __init__(self, case: Case, read: Found) -> None:
+        self._plan, self._read = case.plan.tables, read
+        held = {name: source for name in case.plan.tables for source in case.sources(name)[-1:]}
+        self._held = {name: source.columns for name, source in held.items()}
+        self._columns: dict[str, Sequence[str]] = {
+            name: [c.name for c in columns if not c.is_place]
+            for name, columns in self._held.items()
+        }
+        self._known = {
+            Kind(key_of(columns), self._plan[name].read.sheet or ""): name
+            for name, columns in self._columns.items()
+        }
+        # What the plan says of a table before its first file, such as rates, is said of the files that are called so.
+        self._taken = {name.lower() for name in self._held}
+        self.proposed: list[Proposed] = []
+        self.alike: list[Alike] = []
+
+    def add(self, kind: Kind, files: tuple[Path, ...], header: tuple[str, ...], root: Path) -> None:
+        """Find the table of some files: one that the case has, one of other files, or one of their own."""
+        says, of_book = kind in self._read.saying, self._read.sheets.get(files[0], "")
+        name = self._known.get(kind) or self._known.get(Kind(kind.columns, of_book))
         if name is None and not kind.sheet:
-            name = _made_of(found[0][1], held, case.plan.tables) or _called_so(
-                found[0][1], known, case.plan.tables
+            name = self._made_of(header) or self._called_so(header)
+        if name is not None:
+            self._put(Proposed(name, files, header, True, says, kind.sheet))
+            return
+        sheet = kind.sheet or (of_book if len(files) == 1 else "")
+        wanted = named_after_sheet(sheet) or named_after(files, root)
+        if not sheet and (there := self._under_other_names(wanted, kind)) is not None:
+            self._put(replace(there, files=files, says_currency=says))
+            return
+        name = free_name(wanted, self._taken)
+        self._taken.add(name.lower())
+        if name != wanted and wanted in self._columns:
+            beside = _beside(header, self._columns[wanted])
+            self.alike += [Alike(name, wanted, beside)] if beside else []
+        self._columns[name] = header
+        self._put(Proposed(name, files, header, False, says, kind.sheet))
+
+    def _put(self, new: Proposed) -> None:
+        """Add files to a table, beside those that go there already."""
+        for place, each in enumerate(self.proposed):
+            if (each.table, each.sheet, new.sheet) == (new.table, "", ""):
+                self.proposed[place] = replace(
+                    each, files=tuple(sorted((*each.files, *new.files))), names={**each.names, **new.names},
+                    says_currency=each.says_currency or new.says_currency,
+                )  # fmt: skip
+                return
+        self.proposed.append(new)
+
+    def _under_other_names(self, wanted: str, kind: Kind) -> Proposed | None:
+        """The table of that name, new or not, that has the columns of a file under other names, with these."""
+        mine, said = kinds_of(self._read.layouts[kind]), dict[str, str]()
+        there = next((t for t in self.proposed if t.table == wanted and not t.sheet), None)
+        if wanted in self._held:
+            theirs, said = kinds_held(self._held[wanted]), dict(self._plan[wanted].read.names)
+        elif there is not None:
+            theirs, said = (
+                kinds_of(self._read.layouts[Kind(key_of(there.columns))]),
+                dict(there.names),
             )
-        is_known = name is not None
-        if name is None:
-            sheet = kind.sheet or (sheets.get(files[0], "") if len(files) == 1 else "")
-            wanted = named_after_sheet(sheet) or named_after(files, found[0][2])
-            if not sheet and _is_one_with(tables, wanted, read, kind, files):
-                continue
-            if not sheet and wanted in held:
-                names = renamed(kinds_of(read.layouts[kind]), kinds_held(columns_held[wanted]))
-                if names is not None:
-                    said = {**case.plan.tables[wanted].read.names, **names}
-                    tables.append(Proposed(wanted, files, found[0][1], True, names=said))
-                    continue
-            name = free_name(wanted, taken)
-            taken.add(name.lower())
-            columns_of[name] = found[0][1]
-            if name != wanted and wanted in columns_of:
-                beside = _beside(columns_of[name], columns_of[wanted])
-                alike += [Alike(name, wanted, beside)] if beside else []
-        there = next((t for t in tables if is_known and t.table == name and not t.sheet), None)
-        if there is not None and not kind.sheet:  # under other names, which the plan says
-            tables.remove(there)
-            files = tuple(sorted((*there.files, *files)))
-        tables.append(
-            Proposed(name, files, found[0][1], is_known, kind in read.saying, sheet=kind.sheet)
-        )
-    return Proposal(sorted(tables, key=lambda each: each.table), unread, alike)
+        else:
+            return None
+        names = renamed(mine, theirs)
+        if names is None or any(said.get(name, other) != other for name, other in names.items()):
+            return None
+        columns = tuple(self._columns[wanted])
+        return Proposed(wanted, (), columns, wanted in self._held, names={**said, **names})
 
+    def _called_so(self, header: Sequence[str]) -> str | None:
+        """The table that has a file's columns under the names that its plan says."""
+        for kind, name in self._known.items():
+            said = self._plan[name].read.names
+            if said and not kind.sheet and key_of(under_names(header, said)) == kind.columns:
+                return name
+        return None
 
-def _is_one_with(
-    tables: list[Proposed], wanted: str, read: _Read, kind: _Kind, files: tuple[Path, ...]
-) -> bool:
-    """Whether files are of a new table that is called as they are, and have its columns under other names: they go
-    there."""
-    for place, each in enumerate(tables):
-        if each.table != wanted or each.known or each.sheet:
-            continue
-        before = read.layouts[_Kind(_key(each.columns))]
-        names = renamed(kinds_of(read.layouts[kind]), kinds_of(before))
-        if names is None or names.keys() & each.names.keys():
-            return False
-        tables[place] = replace(
-            each, files=tuple(sorted((*each.files, *files))), names={**each.names, **names}
-        )
-        return True
-    return False
-
-
-def _called_so(
-    header: Sequence[str], known: Mapping[_Kind, str], tables: Mapping[str, TableSection]
-) -> str | None:
-    """The table that has a file's columns under the names that its plan says."""
-    for kind, name in known.items():
-        said = tables[name].read.names
-        if said and not kind.sheet and _key(under_names(header, said)) == kind.columns:
-            return name
-    return None
-
-
-@dataclass
-class _Read:
-    """Files by the table that they may be: with their columns and the folder they were found through. ``layouts`` is the
-    first of each, ``saying`` are
-    those that say a currency, ``sheets`` the sheet of a workbook that has further tables."""
-
-    groups: dict[_Kind, list[tuple[Path, tuple[str, ...], Path]]] = field(default_factory=dict)
-    layouts: dict[_Kind, Layout] = field(default_factory=dict)
-    saying: set[_Kind] = field(default_factory=set)
-    sheets: dict[Path, str] = field(default_factory=dict)
-    unread: list[tuple[Path, str]] = field(default_factory=list)
-
-
-def _read(case: Case, paths: Sequence[str]) -> _Read:
-    """The header and first rows of every file."""
-    read = _Read()
-    for root, path in _files(case, paths):
-        try:
-            if files_of(path):
-                continue  # it describes others, which are read by it
-            with readable(path):
-                layout = reader_for(path).layout(path, ReadSettings())
-        except UserError as error:
-            read.unread.append((path, str(error).removeprefix(f"{path}: ")))
-            continue
-        if _is_prose(path, layout):
-            read.unread.append((path, "no table: lines of words"))
-            continue
-        if not layout.sample.num_rows:
-            read.unread.append((path, f"no table: {_NO_ROWS}"))
-            continue
-        further = _further_sheets(path, layout)
-        if further and len(layout.sheets) == 1:
-            read.sheets[path] = layout.sheet
-        for sheet, own in {"": layout, **further}.items():
-            kind = _Kind(_key(own.header), sheet)
-            if kind not in read.groups and _says_currency(own):
-                read.saying.add(kind)
-            read.layouts.setdefault(kind, own)
-            read.groups.setdefault(kind, []).append((path, tuple(own.header), root))
-    return read
-
-
-class _Kind(NamedTuple):
-    """What tells one table from another: its columns, and its sheet where that is not a workbook's longest."""
-
-    columns: tuple[str, ...]
-    sheet: str = ""
-
-
-def _further_sheets(path: Path, layout: Layout) -> dict[str, Layout]:
-    """The other sheets of a workbook that are tables: of some columns and rows, most cells of which are filled."""
-    found: dict[str, Layout] = {}
-    for sheet in layout.others:
-        try:
-            own = reader_for(path).layout(path, ReadSettings(sheet=sheet))
-        except UserError:
-            continue
-        rows, columns = own.sample.num_rows, own.sample.num_columns
-        filled = sum(sum(map(bool, column.to_pylist())) for column in own.sample.columns)
-        is_list = columns >= 3 and filled >= FILLED * rows * columns
-        least = LEAST_OF_A_LIST if is_list else LEAST_OF_A_SHEET
-        if columns >= 2 and rows >= least and 2 * filled >= rows * columns:
-            found[sheet] = own
-    return found
-
-
-def _says_currency(layout: Layout) -> bool:
-    """Whether the first rows of a file, or its header, say a currency."""
-    sample = layout.sample.slice(0, LOOKED_AT)
-    texts = {
-        name: [value for value in sample.column(name).to_pylist() if isinstance(value, str)]
-        for name in sample.column_names
-    }
-    return states_currency(texts)
+    def _made_of(self, header: Sequence[str]) -> str | None:
+        """The table that has a file's columns and, beside them, none but those that intake made of such columns."""
+        mine = set(key_of(header))
+        for name in self._held:
+            columns = self._columns[name]
+            beside = [c for c in columns if key_of([c])[0] not in mine]
+            made = [c for c in beside if _made_by(self._plan[name], c)]
+            if beside and len(made) == len(beside) and len(columns) - len(beside) == len(mine):
+                return name
+        return None
 
 
 def _made_by(table: TableSection, name: str) -> bool:
@@ -263,61 +190,13 @@ def _made_by(table: TableSection, name: str) -> bool:
     return name == table.roles.get("amount") and (sides or bool(table.read.rates))
 
 
-def _made_of(
-    header: Sequence[str],
-    columns_of: Mapping[str, Sequence[str]],
-    tables: Mapping[str, TableSection],
-) -> str | None:
-    """The table that has a file's columns and, beside them, none but those that intake made of such columns."""
-    mine = set(_key(header))
-    for name, columns in columns_of.items():
-        beside = [c for c in columns if _key([c])[0] not in mine]
-        made = [c for c in beside if _made_by(tables[name], c)]
-        if beside and len(made) == len(beside) and len(columns) - len(beside) == len(mine):
-            return name
-    return None
-
-
 MOSTLY_ALIKE = 0.5
 """Share of the columns of two tables from which those that both have make them alike."""
-LEAST_WORDS = 6
-"""Words of the only column's name from which a text file holds sentences."""
-
-
-def _key(columns: Sequence[str]) -> tuple[str, ...]:
-    """What tells the columns of one table from those of another: capitals, accents, blanks and marks do not."""
-    return tuple(sorted(folded(name) or name for name in columns))
 
 
 def _beside(one: Sequence[str], other: Sequence[str]) -> tuple[str, ...]:
     """The columns that one of two tables lacks; none where both have too few of the same to be alike."""
-    mine, its = _key(one), _key(other)
+    mine, its = key_of(one), key_of(other)
     every = {folded(name) or name: name for name in (*other, *one)}
     beside = tuple(name for key, name in every.items() if key not in mine or key not in its)
     return beside if len(beside) <= (1 - MOSTLY_ALIKE) * len(every) else ()
-
-
-def _is_prose(path: Path, layout: Layout) -> bool:
-    """Whether a file of text is written to be read: one column under a sentence."""
-    plain = path.suffix.lower() in (".txt", ".md", ".log")
-    return plain and len(layout.header) == 1 and len(layout.header[0].split()) >= LEAST_WORDS
-
-
-def _files(case: Case, paths: Sequence[str]) -> list[tuple[Path, Path]]:
-    """Every file with the folder it was found through, the case's own left alone."""
-    found: list[tuple[Path, Path]] = []
-    own = [case.folder / name for name in OWN_FOLDERS]
-    for text in paths:
-        given = Path.cwd() / text
-        if given.is_file():
-            found.append((given.parent, given))
-        elif given.is_dir():
-            for path in sorted(given.rglob("*")):
-                inside = path.relative_to(given).parts
-                mine = any(folder in path.parents for folder in own)
-                if path.is_file() and not mine and not any(p.startswith(".") for p in inside):
-                    found.append((given, path))
-        else:
-            raise UserError(f"{text}: there is no such file or folder")
-    own_files = {case.plan_path.resolve(), (case.folder / REGISTER).resolve()}
-    return [(root, path) for root, path in found if path.resolve() not in own_files]
