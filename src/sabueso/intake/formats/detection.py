@@ -93,8 +93,8 @@ def check_columns(path: Path, layout: Layout, settings: ReadSettings, prior: Pri
         parts += [f"adds {', '.join(surplus)}"] if surplus else []
         raise UserError(
             f"{path}, line {layout.header_line}: the header {' and '.join(parts)} against the "
-            "columns taken before; take it as another table with --as, mend the header, or let "
-            'them differ: read.columns = "may differ" in case.toml'
+            "columns taken before; take it as another table with --as, say under read.names in case.toml which column is "
+            'called otherwise, or let them differ: read.columns = "may differ"'
         )
 
 
