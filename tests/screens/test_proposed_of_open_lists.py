@@ -48,6 +48,7 @@ def test_borrowers_of_one_address_are_met(tmp_path):
     assert "2 are met again" in screens[name]["because"]
     (item,) = asked_for(case)[name]
     assert _ids(case, item, "LoanNumber") == wrong
+    assert item["label"] == "410 Dock St Ste 2 · 45011"
     # Nobody has several: amounts are held against all, and it is said why.
     assert "too few of BorrowerName have 12 rows" in screens["loans far from the rest"]["because"]
 

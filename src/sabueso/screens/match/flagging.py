@@ -82,7 +82,7 @@ def flags_of(
             "similarity": max((score for _, score in partners), default=None),
             "partners": [
                 {
-                    "key": " / ".join(OPEN if v is None else str(v) for v in right.keys[k]),
+                    "key": _written(right.keys[k]),
                     "id": theirs[k].first_id,
                     **(_weight(right, k) if own else {}),
                 }
@@ -101,6 +101,11 @@ def flags_of(
         rows.append(row)
     rows.sort(key=lambda r: (-(r["score"] or 0), -abs(r["amount"] or 0), str(r["subject"])))
     return rows
+
+
+def _written(parts: Sequence[Any]) -> str:
+    """A key as one text."""
+    return " / ".join(OPEN if part is None else str(part) for part in parts)
 
 
 def _weight(keys: Keys, place: int) -> Cells:
@@ -237,9 +242,9 @@ class _Written(Cluster):
     written: tuple[str, ...] = ()
 
     def label(self) -> str:
-        own = self.short()
+        own = _written(list(self.clients().values()))
         others = [each for each in self.written if each != own]
-        return ALIKE.join([own, *others[:MOST_NAMED]])
+        return ALIKE.join([self.short(), *others[:MOST_NAMED]])
 
 
 @dataclass(frozen=True)
