@@ -82,6 +82,8 @@ def test_a_house_is_sold_for_its_price_and_once_in_a_while(tmp_path):
     found = asked_for(case)
     (again,) = found["Parcel ID of sales in two rows"]
     assert _ids(case, again, "Parcel ID") == {twice["Parcel ID"]}
+    said = " ".join(inside("why", again["id"], cwd=case).stdout.split())
+    assert "Parcel ID as in 1 row before it, that of sales.csv line 302." in said
     apart = found["Assessed Value of sales out of proportion to Sale Price"]
     assert {low["Parcel ID"]} <= {i for item in apart for i in _ids(case, item, "Parcel ID")}
 

@@ -4,7 +4,7 @@ visit, two sheets of one person for one day."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations
 from typing import NamedTuple
 
@@ -17,12 +17,13 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.period_names import names_period
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Role, Table
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role, Table
 from sabueso.screens.first_rows import first_coded, first_codes
 from sabueso.screens.in_order import order_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, few_of, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
 
+FIRST_FILE, FIRST_LINE = "first_file", "first_line"
 MOST_SEEN = 20_000
 """Rows that are looked at before anything is counted in all."""
 MOST_COLUMNS = 8
@@ -40,24 +41,35 @@ _NO_KEYS: tuple[Role, ...] = (
 
 
 class Again(NamedTuple):
-    """Rows with what an earlier row has, as a condition, and how many of these there are."""
+    """Rows with what an earlier row has, as a condition, how many of these there are, and the file and the line of the
+    first."""
 
     broken: Tree
     before: Tree
+    first: Mapping[str, Tree]
 
 
 def again(table: Table, keys: Sequence[str]) -> Again:
     """Rows whose keys are all known and those of a row before it, by date and as rows stand in the sources."""
     trees = [expressions.scalar(text, table, "--unique") for text in keys]
-    place = exp.Window(
-        this=exp.RowNumber(),
-        partition_by=[tree.copy() for tree in trees],
-        order=exp.Order(expressions=order_of(table)),
-    )
+
+    def of_the_same(what: exp.Expr) -> exp.Window:
+        return exp.Window(
+            this=what,
+            partition_by=[tree.copy() for tree in trees],
+            order=exp.Order(expressions=order_of(table)),
+        )
+
+    place = of_the_same(exp.RowNumber())
     known = [exp.Not(this=sql.is_missing(tree.copy())) for tree in trees]
     before = exp.Sub(this=place, expression=sql.integer(1))
     later = exp.GT(this=exp.paren(before.copy()), expression=sql.integer(0))
-    return Again(exp.and_(*known, later), exp.paren(before))
+    broken = exp.and_(*known, later)
+    first = {
+        name: exp.Case().when(broken.copy(), of_the_same(exp.FirstValue(this=sql.column(column))))
+        for name, column in ((FIRST_FILE, FILE_COLUMN), (FIRST_LINE, LINE_COLUMN))
+    }
+    return Again(broken, exp.paren(before), first)
 
 
 def proposed_unique(population: Population) -> Iterator[Proposal]:

@@ -59,7 +59,11 @@ def _told(flag: Cells, scale: int) -> str:
         return f"{column} is {abs(by):,.15g} {beside}{whose.replace(', by ', ' of its ', 1)}"
     if again is not None:
         names, _, _ = rule.partition(" of one row each")
-        return f"{names.removesuffix(' together')} as in {num.many(again, 'row')} before it"
+        told = f"{names.removesuffix(' together')} as in {num.many(again, 'row')} before it"
+        # Findings of before do not say which.
+        file, line = flag.get("first_file"), flag.get("first_line")
+        which = "the first" if again > 1 else "that"
+        return told if file is None else f"{told}, {which} of {file} line {line}"
     if short is not None:
         column, _, whose = rule.partition(" not below 0")
         return f"after it the {column}{whose.replace(', by ', ' of its ', 1)} is {_size(short, scale)} below 0"
