@@ -41,6 +41,21 @@ def apart(name: str) -> str:
     return _JOINT.sub(" ", name).strip()
 
 
+_LONG = re.compile(r"[^\W\d_]{4,}")
+
+
+def have_in_common(one: str, other: str) -> bool:
+    """Whether two names have a word of four letters or more in common.
+
+    Examples
+    --------
+    >>> have_in_common("net_amount", "AmountPaid"), have_in_common("Tax 1", "Tax 2")
+    (True, False)
+    """
+    words = [set(_LONG.findall(apart(name).casefold())) for name in (one, other)]
+    return not words[0].isdisjoint(words[1])
+
+
 class CalledSo:
     """Names that have one of some words, of whatever case and however they are joined with others.
 

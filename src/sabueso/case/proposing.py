@@ -11,10 +11,11 @@ from sabueso.case.folder import Case
 from sabueso.case.found_files import Found, Kind, found_files, key_of
 from sabueso.case.plan_parts import TableSection
 from sabueso.case.proposed_programme import Proposed as Screened
-from sabueso.case.renamed import kinds_held, kinds_of, renamed, under_names
+from sabueso.case.renamed import kinds_held, kinds_of, renamed
 from sabueso.case.table_names import free_name, named_after, named_after_sheet
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded
+from sabueso.intake.formats.names import said_names
 from sabueso.population.links import Link
 from sabueso.population.table import HEADING
 
@@ -162,8 +163,8 @@ class _Tables:
     def _called_so(self, header: Sequence[str]) -> str | None:
         """The table that has a file's columns under the names that its plan says."""
         for kind, name in self._known.items():
-            said = self._plan[name].read.names
-            if said and not kind.sheet and key_of(under_names(header, said)) == kind.columns:
+            said = said_names(header, self._plan[name].read.names)
+            if said and not kind.sheet and key_of([said.get(c, c) for c in header]) == kind.columns:
                 return name
         return None
 

@@ -72,12 +72,6 @@ def renamed(mine: Mapping[str, str], theirs: Mapping[str, str]) -> dict[str, str
     return None if moved else found
 
 
-def under_names(header: Sequence[str], names: Mapping[str, str]) -> list[str]:
-    """The columns of a file as the plan says that the table calls them."""
-    said = {folded(name): other for name, other in names.items()}
-    return [said.get(folded(name), name) for name in header]
-
-
 def _says_the_same(name: str, other: str) -> bool:
     """Whether two names must be of one thing: they have a word in common, one of them says no more than the other but in
     words that change nothing, and no word that may: a net is no gross, and a due date no date."""

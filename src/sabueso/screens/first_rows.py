@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import re
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -85,6 +87,15 @@ def repeated(codes: Mapping[str, np.ndarray]) -> list[str]:
         rows = int((values >= 0).sum())
         if rows > 0 and 2 <= int(values.max()) + 1 <= rows / AGAIN:
             found.append(name)
+    return found
+
+
+def numbers_by_head(texts: Iterable[str], pattern: re.Pattern[str]) -> dict[str, set[int]]:
+    """The numbers of texts by what stands before them; ``pattern`` finds both in a text that has them."""
+    found: dict[str, set[int]] = defaultdict(set)
+    for text in texts:
+        if told := pattern.fullmatch(text):
+            found[told[1]].add(int(told[2]))
     return found
 
 

@@ -117,7 +117,7 @@ def alike(
     import numpy as np
     from rapidfuzz import fuzz, process
 
-    mine, theirs = ([" ".join(words(text)) for text in side] for side in (left, right))
+    mine, theirs = ([plain(text) for text in side] for side in (left, right))
     holders = _by_start(theirs)
     asking: dict[str, list[int]] = defaultdict(list)
     for place, name in enumerate(mine):

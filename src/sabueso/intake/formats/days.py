@@ -285,3 +285,17 @@ def decide_date(
     best.sort(key=lambda f: "%p" in f.form and f.order != "month first")
     # Day and month both up to 12 throughout: day first is assumed, and said.
     return replace(best[0], assumed=len(orders) > 1 and not dates)
+
+
+LEAST_NAMELESS, YEARS_OF_NAMELESS = 30, 10
+"""Texts of a column without a name from which they may be days, and years that these may be of."""
+_PLACED = re.compile(r"column [0-9]+")
+_DAY_AND_YEAR = re.compile(r"[0-3][0-9][0-3][0-9](?:19|20)[0-9]{2}")
+
+
+def are_nameless_days(name: str, values: Sequence[str]) -> bool:
+    """Whether a column that is named by its place holds eight figures each of which are a day and a year of a few."""
+    if _PLACED.fullmatch(name) is None or len(values) < LEAST_NAMELESS:
+        return False
+    years = {value[4:] for value in values}
+    return len(years) <= YEARS_OF_NAMELESS and all(map(_DAY_AND_YEAR.fullmatch, values))

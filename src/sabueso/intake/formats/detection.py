@@ -26,7 +26,7 @@ from sabueso.intake.formats.currencies import (
     stated_currency,
 )
 from sabueso.intake.formats.dates import DateFormat
-from sabueso.intake.formats.days import refuse_both_orders
+from sabueso.intake.formats.days import are_nameless_days, refuse_both_orders
 from sabueso.intake.formats.deciding import Format, TextFormat, decide
 from sabueso.intake.formats.header import is_header
 from sabueso.intake.formats.hints import Hints
@@ -216,11 +216,6 @@ def _in_one_order(
                 formats[name] = replace(other, assumed=False)
 
 
-LEAST_DAYS, MOST_YEARS = 30, 10
-_PLACED = re.compile(r"column [0-9]+")
-_DAY_AND_YEAR = re.compile(r"[0-3][0-9][0-3][0-9](?:19|20)[0-9]{2}")
-
-
 def _hints(name: str, values: list[str], settings: ReadSettings, prior: Prior) -> Hints:
     """What the plan, earlier files and the name of a column tell of it."""
     role = next((role for role, column in prior.roles.items() if column == name), None)
@@ -236,19 +231,11 @@ def _hints(name: str, values: list[str], settings: ReadSettings, prior: Prior) -
         thousands=settings.thousands,
         dates=settings.dates,
         code=role in CODE_ROLES or (role is None and looks_like_code(name, values)),
-        dated=looks_like_date(name) or _are_nameless_days(name, values),
+        dated=looks_like_date(name) or are_nameless_days(name, values),
         moment=looks_like_moment(name),
         measure=looks_like_measure(name),
         period=names_period(name),
     )
-
-
-def _are_nameless_days(name: str, values: list[str]) -> bool:
-    """Whether a column that is named by its place holds eight figures each of which are a day and a year of a few."""
-    if _PLACED.fullmatch(name) is None or len(values) < LEAST_DAYS:
-        return False
-    years = {value[4:] for value in values}
-    return len(years) <= MOST_YEARS and all(map(_DAY_AND_YEAR.fullmatch, values))
 
 
 def _guessed(

@@ -50,7 +50,8 @@ def own_names(
     UserError
         If a file has both columns, or two that are said to be one.
     """
-    said = _said_names(header, called or {})
+    said = said_names(header, called or {})
+    _check_said(header, said)
     spelt = {_folded(name): name for name in known if name.lower() not in RESERVED}
     taken = {name.lower() for name in header}
     alike = Counter(_folded(name) for name in header)
@@ -72,11 +73,15 @@ def own_names(
     return found
 
 
-def _said_names(header: Sequence[str], called: Mapping[str, str]) -> dict[str, str]:
+def said_names(header: Sequence[str], called: Mapping[str, str]) -> dict[str, str]:
     """The columns of a file that the plan says to be columns of the table under another name."""
     targets = {_folded(name): other for name, other in called.items()}
     own = {_folded(name): name for name in header}
-    said = {name: targets[key] for key, name in own.items() if key in targets}
+    return {name: targets[key] for key, name in own.items() if key in targets}
+
+
+def _check_said(header: Sequence[str], said: Mapping[str, str]) -> None:
+    """Refuse two columns of a file that would be one of the table."""
     became: dict[str, str] = {}
     for name in header:
         other = said.get(name, name)
@@ -85,7 +90,6 @@ def _said_names(header: Sequence[str], called: Mapping[str, str]) -> dict[str, s
             raise UserError(
                 f"{before!r} and {name!r} are both {other!r} by read.names; a column of the table is one of the file"
             )
-    return said
 
 
 def _folded(name: str) -> str:

@@ -118,10 +118,16 @@ def _is_of_people(population: Population, table: Table) -> bool:
 
 def _names(population: Population, table: Table, name: str) -> dict[str, str]:
     """The names of a column by their words, in the order of their letters."""
-    from sabueso.stats.alike import words
+    from sabueso.stats.alike import plain
 
     own = population.beside(table)
+    return {plain(value): value for value in distinct_names(own, name, MOST_NAMES)}
+
+
+def distinct_names(population: Population, name: str, most: int) -> list[str]:
+    """Up to ``most`` of the texts of a column, each once."""
     value = sql.column(name)
-    each = own.used(exp.select(exp.alias_(value, "v"))).where(exp.Not(this=sql.is_missing(value)))
-    values = own.query(each.distinct().limit(MOST_NAMES)).column("v").to_pylist()
-    return {" ".join(words(value)): value for value in values}
+    each = population.used(exp.select(exp.alias_(value, "v")))
+    each = each.where(exp.Not(this=sql.is_missing(value.copy())))
+    found: list[str] = population.query(each.distinct().limit(most)).column("v").to_pylist()
+    return found

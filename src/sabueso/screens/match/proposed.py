@@ -55,16 +55,22 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
         for mine, theirs in _shared(population, other):
             own = name == table.name
             what, called = "twice" if own else f"among {name} too", " and ".join(mine)
-            yield Proposal(
-                f"{called} of {table.name} {what}",
-                settings_of(
-                    other=name, on=[quoted_name(each) for each in mine],
-                    other_on=[] if mine == theirs else [quoted_name(each) for each in theirs],
-                    find="present", keys="normalised",
-                ),
-                "Two names behind one thing that each should have alone.",
-                f"values of {called} are each row's own, and some are met again",
-            )  # fmt: skip
+            because = f"values of {called} are each row's own, and some are met again"
+            yield _met_again(f"{called} of {table.name} {what}", name, mine, theirs, because)
+
+
+def _met_again(name: str, other: str, mine: Key, theirs: Key, because: str) -> Proposal:
+    """Rows of which another has what each should have alone."""
+    return Proposal(
+        name,
+        settings_of(
+            other=other, on=[quoted_name(each) for each in mine],
+            other_on=[] if mine == theirs else [quoted_name(each) for each in theirs],
+            find="present", keys="normalised",
+        ),
+        "Two names behind one thing that each should have alone.",
+        because,
+    )  # fmt: skip
 
 
 def _twice_in_a_ledger(population: Population) -> Iterator[Proposal]:
@@ -84,15 +90,8 @@ def _twice_in_a_ledger(population: Population) -> Iterator[Proposal]:
         if not TIMES_CHANCE * chance < again <= few_of(len(values)):
             continue
         called = " and ".join(key)
-        yield Proposal(
-            f"{called} of {table.name} twice",
-            settings_of(
-                other=table.name, on=[quoted_name(each) for each in key], find="present",
-                keys="normalised",
-            ),
-            "Two names behind one thing that each should have alone.",
-            f"values of {called} are nearly each row's own, and {again:,} are met again",
-        )  # fmt: skip
+        because = f"values of {called} are nearly each row's own, and {again:,} are met again"
+        yield _met_again(f"{called} of {table.name} twice", table.name, key, key, because)
 
 
 def _met_by_chance(values: Sequence[str]) -> float:

@@ -5,13 +5,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-import sqlglot.expressions as exp
-
-from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
-from sabueso.screens.match.persons import NAME
+from sabueso.screens.match.persons import NAME, distinct_names
 from sabueso.screens.proposal import FEW, LISTED, Proposal, is_budget, settings_of
 
 LEAST_NAMES, MOST_NAMES = 20, 20_000
@@ -38,7 +35,7 @@ def proposed_spellings(population: Population) -> Iterator[Proposal]:
     ):
         return
     for own in _named(population, party):
-        names = _distinct(population, own)
+        names = sorted(distinct_names(population, own, MOST_NAMES + 1))
         if not LEAST_NAMES <= len(names) <= MOST_NAMES or not _are_words(names):
             continue
         pairs = [pair[:2] for pair in alike(names, names, THRESHOLD) if pair[0] < pair[1]]
@@ -60,13 +57,6 @@ def _named(population: Population, party: Column) -> Iterator[str]:
     text = population.table.role("text")
     if text is not None and NAME.search(text.name):
         yield text.name
-
-
-def _distinct(population: Population, name: str) -> list[str]:
-    value = sql.column(name)
-    each = population.used(exp.select(exp.alias_(value, "v")))
-    each = each.where(exp.Not(this=sql.is_missing(value.copy()))).distinct().limit(MOST_NAMES + 1)
-    return sorted(population.query(each).column("v").to_pylist())
 
 
 def _are_words(names: list[str]) -> bool:

@@ -3,14 +3,13 @@ are proposed: litres and the tank they went into, a claim and its limit, a price
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
 import sqlglot.expressions as exp
 
-from sabueso.base.words import CalledSo, apart
+from sabueso.base.words import CalledSo, have_in_common
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -38,7 +37,6 @@ that others have of a limit that none meets, beside those that are above it."""
 _LIMIT = CalledSo(
     r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massim|teto|maxim|máx|límite"
 )
-_WORD = re.compile(r"[^\W\d_]{4,}")
 
 
 class _Pair(NamedTuple):
@@ -56,17 +54,11 @@ class _Pair(NamedTuple):
         name = self.limit.rpartition(".")[2]
         if not self.column or self.least or not _LIMIT.search(name):
             return False
-        return self.own == amount or _alike(self.own, name)
+        return self.own == amount or have_in_common(self.own, name)
 
     @property
     def beyond(self) -> str:
         return "below" if self.least else "above"
-
-
-def _alike(one: str, other: str) -> bool:
-    """Whether two names have a word in common."""
-    words = [set(_WORD.findall(apart(name).casefold())) for name in (one, other)]
-    return not words[0].isdisjoint(words[1])
 
 
 def proposed_caps(population: Population) -> Iterator[Proposal]:
@@ -135,7 +127,7 @@ def _far(population: Population) -> Iterator[_Pair]:
         if limit.links != 2 or not _LIMIT.search(name):
             continue
         for own in _numbers(population.table):
-            if _alike(own.name, name):
+            if have_in_common(own.name, name):
                 yield _Pair(own.name, limit.sql, limit.told, limit.sql.partition(".")[0])
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 import sqlglot.expressions as exp
@@ -31,12 +31,14 @@ from sabueso.screens.range.unique import again
 
 @dataclass(frozen=True)
 class RowRule:
-    """A rule in words, the condition that breaks it, and by how much the row is beyond it."""
+    """A rule in words, the condition that breaks it, and by how much the row is beyond it; ``beside`` is what is told besides
+    of such a row."""
 
     title: str
     broken: Tree
     beyond: Tree
     size: str = ""
+    beside: Mapping[str, Tree] = field(default_factory=dict)
 
 
 def rules_of(table: Table, measure: Column | None, settings: RangeSettings) -> list[RowRule]:
@@ -76,7 +78,7 @@ def _of_values(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
             if len(settings.unique) == 1
             else f"{names} together of one row each"
         )
-        yield RowRule(title, found.broken, sql.cast(found.before, "DOUBLE"), "again")
+        yield RowRule(title, found.broken, sql.cast(found.before, "DOUBLE"), "again", found.first)
 
 
 def _of_days(table: Table, settings: RangeSettings) -> Iterator[RowRule]:

@@ -34,7 +34,7 @@ from sabueso.screens.range.same import proposed_same
 from sabueso.screens.range.settings import RangeSettings
 from sabueso.screens.range.states import proposed_states
 from sabueso.screens.range.terms import proposed_terms
-from sabueso.screens.range.unique import again, proposed_unique
+from sabueso.screens.range.unique import proposed_unique
 from sabueso.screens.range.view import RangeView
 
 if TYPE_CHECKING:
@@ -95,8 +95,8 @@ class Range(Screen):
             over = over.when(rule.broken.copy(), rule.beyond)
         columns = lim.RowColumns.of(table, measure)
         values = {**columns.trees(), "rule": place, "score": over}
-        if settings.unique:
-            values |= again(table, settings.unique).first
+        for rule in rules:
+            values |= rule.beside
         select = exp.select(*(sql.column(name, "r") for name in values))
         select = select.from_(population.base(values).subquery("r"))
         select = select.where(exp.Not(this=sql.is_missing(sql.column("rule", "r"))))

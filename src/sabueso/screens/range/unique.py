@@ -18,7 +18,7 @@ from sabueso.population.period_names import names_period
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Role, Table
-from sabueso.screens.first_rows import first_coded, first_codes
+from sabueso.screens.first_rows import first_coded, first_codes, numbers_by_head
 from sabueso.screens.in_order import order_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, few_of, is_budget, settings_of
 from sabueso.screens.range.broken import count_broken
@@ -120,12 +120,8 @@ def _ids(population: Population) -> Iterator[Proposal]:
 def _is_series(population: Population, column: Column) -> bool:
     """Whether the numbers of the first rows are nearly all those between the least and the greatest of them."""
     texts = first_coded(population, [column.name], MOST_SEEN)[column.name].values
-    told = [found for text in texts if (found := _NUMBERED.fullmatch(text))]
-    numbers = {(found[1], int(found[2])) for found in told}
-    spans: dict[str, list[int]] = {}
-    for head, number in numbers:
-        spans.setdefault(head, []).append(number)
-    long = [each for each in spans.values() if len(each) >= LEAST_OF_RULE]
+    numbers = numbers_by_head(texts, _NUMBERED).values()
+    long = [each for each in numbers if len(each) >= LEAST_OF_RULE]
     room = sum(max(each) - min(each) + 1 for each in long)
     of_series = sum(map(len, long))
     return of_series >= COMES_AGAIN * len(texts) and of_series >= DENSE * room

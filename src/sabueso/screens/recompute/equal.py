@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from itertools import combinations
 
 import numpy as np
 
-from sabueso.base.words import apart
+from sabueso.base.words import have_in_common
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -21,7 +20,6 @@ MOST_SEEN, MOST_COLUMNS, MOST_RULES = 5_000, 16, 2
 """Rows in which it is looked for before it is counted in all, columns that are compared, and rules of one table."""
 SAME, DIFFERENT = 0.98, 4
 """Share of the rows with either that must have both alike, and different numbers that there are at least."""
-_WORD = re.compile(r"[^\W\d_]{4,}")
 
 
 def proposed_equal(population: Population) -> Iterator[Proposal]:
@@ -51,5 +49,4 @@ def proposed_equal(population: Population) -> Iterator[Proposal]:
 
 def _may_be_one(one: Column, other: Column) -> bool:
     """Whether two columns are called alike, or are of amounts both."""
-    words = [set(map(str.casefold, _WORD.findall(apart(c.name)))) for c in (one, other)]
-    return bool(words[0] & words[1]) or min(one.scale, other.scale) >= 2
+    return have_in_common(one.name, other.name) or min(one.scale, other.scale) >= 2

@@ -144,9 +144,9 @@ class Looking:
         return bool(series["repeated"] <= self.settings.incomplete * series["numbers"])
 
     def _repeat(self, row: Cells) -> Cells:
-        # No row of the number may state an amount.
-        stated = self.measure is not None and row[UNITS] is not None
-        amount = money(int(row[UNITS]), self.measure.scale) if self.measure and stated else None
+        amount = None
+        if self.measure is not None and row[UNITS] is not None:  # some row states one
+            amount = money(int(row[UNITS]), self.measure.scale)
         name = row["one"] if row["one"] == row["other"] else f"{row['one']}, {row['other']}"
         return self._flag(row, name, f"used {row['n']:,} times", row["one"], row["other"]) | {
             "score": float(row["n"]), "from": row["one"], "to": row["other"], "amount": amount,

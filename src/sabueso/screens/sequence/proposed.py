@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -11,7 +10,7 @@ from typing import TYPE_CHECKING
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
-from sabueso.screens.first_rows import first_coded
+from sabueso.screens.first_rows import first_coded, numbers_by_head
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.sequence.looking import COMMON
 from sabueso.screens.sequence.settings import SequenceSettings
@@ -88,10 +87,7 @@ def _series(population: Population, column: Column) -> str | None:
     """The beginning of the papers with the densest numbers of those with many, by some rows; None where they are
     anyhow."""
     values = first_coded(population, [column.name], MOST_SEEN)[column.name].values
-    numbers: dict[str, set[int]] = defaultdict(set)
-    for value in values:
-        if told := _NUMBERED.fullmatch(value.strip()):
-            numbers[told[1]].add(int(told[2]))
+    numbers = numbers_by_head(map(str.strip, values), _NUMBERED)
     dense = {}
     for head, own in numbers.items():
         share = len(own) / (max(own) - min(own) + 1)

@@ -27,8 +27,8 @@ the adjusted p below which somebody is."""
 LEAST_BELOW, MOST_FEW = 10, 2
 """Amounts just below a round one from which it is asked who has them, where too few lie around it, and how many such are
 tried."""
-BELOW = Decimal("0.95")
-"""Part of a limit from which an amount is just below it: the test's own."""
+LOW = 950
+"""Thousandths of a limit from which an amount is just below it: the test's own."""
 LEAST_LIMIT = 100
 """Below it nothing is taken for a limit because of how many lie just below it in all."""
 Flagged = Callable[[str], Iterable[Cells]]
@@ -65,8 +65,8 @@ def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Propos
     surely = next((each for each in found if each.limit >= LEAST_LIMIT), None)
     if surely is not None and surely.p < SURELY:
         each = surely
-        reached = ", which no amount reaches" if each.unreached else ""
-        told = f"{num.many(each.count, 'amount')} just below {each.limit:,}{reached}, {each.expected:,.0f} expected"
+        below = _just_below(each.limit, unreached=each.unreached)
+        told = f"{num.many(each.count, 'amount')} {below}, {each.expected:,.0f} expected"
         yield _proposal(table.name, str(each.limit), told)
         return
     # Small prices end just below round amounts: of them whoever enters rows tells, and not whoever is paid.
@@ -74,9 +74,13 @@ def proposed_limits(population: Population, flagged: Flagged) -> Iterator[Propos
     likely = {each.limit: each.unreached for each in asked if each.alone < MAYBE}
     for limit in (*likely, *few):
         if (who := _somebody(flagged(str(limit)))) is not None:
-            reached = ", which no amount reaches" if likely.get(limit) else ""
-            yield _proposal(table.name, str(limit), f"{who} just below {limit:,}{reached}")
+            below = _just_below(limit, unreached=likely.get(limit, False))
+            yield _proposal(table.name, str(limit), f"{who} {below}")
             return
+
+
+def _just_below(limit: Decimal, *, unreached: bool) -> str:
+    return f"just below {limit:,}{', which no amount reaches' if unreached else ''}"
 
 
 @dataclass(frozen=True)
@@ -123,7 +127,7 @@ def _full(population: Population, measure: Column) -> tuple[list[_Limit], list[D
         limit
         for power in range(1, 8)
         for first in FIRST
-        if (limit := Decimal(first).scaleb(power)) * unit * BELOW <= largest
+        if (limit := Decimal(first).scaleb(power)) * unit * LOW <= largest * 1000
     ]
     found: list[_Limit] = []
     few: list[tuple[int, Decimal]] = []
@@ -131,12 +135,12 @@ def _full(population: Population, measure: Column) -> tuple[list[_Limit], list[D
         part = least * 1000 // int(limit * unit)
         near = (part >= FROM) & (part < TO)
         around = np.bincount(part[near] - FROM, counts[near], TO - FROM).astype(np.int64)
-        below = excess_of(around, int(1000 * BELOW))
+        below = excess_of(around, LOW)
         plain = Decimal(format(limit.normalize(), "f"))
         if below is not None:
             p = below.p, below.p * len(limits)
             found.append(_Limit(plain, below.count, below.expected, *p, limit * unit > largest))
-        elif (count := int(around[int(1000 * BELOW) - FROM : 1000 - FROM].sum())) >= LEAST_BELOW:
+        elif (count := int(around[LOW - FROM : 1000 - FROM].sum())) >= LEAST_BELOW:
             few.append((count, plain))
     few.sort(key=lambda each: -each[0])
     return sorted(found, key=lambda each: each.p), [limit for _, limit in few[:MOST_FEW]]
