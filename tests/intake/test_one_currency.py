@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from decimal import Decimal
 
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 
 from conftest import inside, inside_json
@@ -121,3 +123,32 @@ def test_a_folder_tells_what_states_no_currency_in_the_one_that_is_stated(tmp_pa
     assert [report["currency"] for report in taken] == ["KES", "KES"]
     said = [a["text"] for report in taken for a in report["assumed"]]
     assert any(text.endswith("told in KES, as those of repayments are") for text in said)
+
+
+@pytest.mark.parametrize("form", ["csv", "parquet"])
+def test_what_is_called_a_currency_and_is_none_is_said_to_be_none(tmp_path, form):
+    """And so of any role: the plan gives it to no column, and none is guessed to have it."""
+    inside("open", "c", cwd=tmp_path)
+    data = {
+        "id": ["a", "b", "c"],
+        "preparer": ["x", "y", "x"],
+        "currency": ["domestic", "foreign", "mixed"],
+        "amount": [Decimal("1.00"), Decimal("2.50"), Decimal("3.00")],
+    }
+    name = f"pay.{form}"
+    if form == "csv":
+        lines = zip(*data.values(), strict=True)
+        text = "\n".join(",".join(map(str, line)) for line in [data, *lines])
+        (tmp_path / name).write_text(text)
+    else:
+        pq.write_table(pa.table(data), tmp_path / name)
+    case, how = tmp_path / "c", ["--attach"] if form == "parquet" else []
+    said = inside("intake", f"../{name}", "--as", "pay", *how, cwd=case, code=2).stderr
+    assert 'say so with tables.pay.roles.currency = ""' in said
+    with (case / "case.toml").open("a") as plan:
+        plan.write('\n[tables.pay]\nroles = { currency = "", preparer = "" }\n')
+    taken = inside_json("intake", f"../{name}", "--as", "pay", *how, cwd=case)
+    assert (taken["currency"], taken["total"]["amount"]) == ("EUR", "6.50")
+    assert {"currency", "preparer"}.isdisjoint(taken["roles"]) and taken["roles"]["id"] == "id"
+    assert 'currency = ""' in (case / "case.toml").read_text(), "what was said stays said"
+    assert inside_json("try", "zscore", "pay", cwd=case)["groups"][0]["n"] == 3

@@ -375,6 +375,12 @@ def test_amounts_too_large_to_be_counted_are_one_sentence_and_keep_nothing_else_
     said = inside("try", "zscore", "large", cwd=case, code=2).stderr
     assert said.count("\n") == 1 and "figures up to 92,233,720,368,547,758 are computed" in said
     assert f"thousands = '{advice}' under [tables.large.columns]" in said
+    surveyed = {t["table"]: t for t in inside_json("survey", cwd=case)["tables"]}
+    assert Decimal(surveyed["large"]["total"]) == sum(10**17 + i for i in range(120)) + 60
+    assert len(surveyed["large"]["doubts"]) == 1 and "too_large" not in str(surveyed["small"])
+    one = inside_json("survey", "large", cwd=case)
+    assert not one["tests"] and [d["code"] for c in one["columns"] for d in c["doubts"]] == ["too_large"]  # fmt: skip
+    assert 'where "abs(amount) <= 92233720368547758"' in inside("survey", "large", cwd=case).stdout
     plan = case / "case.toml"
     plan.write_text(plan.read_text() + f"\n[tables.large.columns]\nthousands = '{advice}'\n")
     rows = inside_json("dig", "large", "--rows", "--limit", "1", "--sort", "id asc", cwd=case)[

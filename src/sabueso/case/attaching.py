@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
@@ -23,6 +23,7 @@ from sabueso.case.reading import changed, state
 from sabueso.case.taken import Known, Read, TakeReport, Taking
 from sabueso.case.taking import TRIES, busy, record, reported
 from sabueso.intake.formats.currencies import stated_currency
+from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.interface import FileReport
 from sabueso.intake.readers.choice import readable, reader_for
@@ -92,8 +93,11 @@ def _read_in_place(case: Case, asked: Taking, base: Path) -> Read:
             old = names.get(name)
             if old is not None and not asked.replace_old:
                 raise changed(path, table)
+            known = Prior(
+                roles=found.roles, of_none=section.roles_of_none if section else frozenset()
+            )
             with readable(path):
-                report = _report(path, name, base, found.roles, case.plan.case.currency, engine)
+                report = _report(path, name, base, known, case.plan.case.currency, engine)
             found.roles = found.roles or report.roles
             replaces = old.sha256 if old is not None else ""
             found.reports.append(replace(report, sha256=digest, replaces=replaces))
@@ -133,12 +137,12 @@ def _record(case: Case, asked: Taking, read: Read, base: Path) -> bool:
 
 
 def _report(
-    path: Path, name: str, base: Path, roles: dict[str, str], own: str, engine: Engine
+    path: Path, name: str, base: Path, known: Prior, own: str, engine: Engine
 ) -> FileReport:
     """Count and sum a file where it lies."""
     reader_for(path).layout(path, ReadSettings())  # a sentence where it cannot be read, or is empty
     columns, notes = _columns(path, base, engine)
-    roles = roles or _roles(path, columns)
+    roles = dict(known.roles) or _roles(path, columns, known.of_none)
     whole = (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
     numbers = [c for c in columns if c.type == "number"]
     try:
@@ -172,7 +176,7 @@ def _report(
     )
 
 
-def _roles(path: Path, columns: Sequence[Column]) -> dict[str, str]:
+def _roles(path: Path, columns: Sequence[Column], of_none: Collection[str]) -> dict[str, str]:
     """Roles guessed of the first rows.
 
     Raises
@@ -185,7 +189,8 @@ def _roles(path: Path, columns: Sequence[Column]) -> dict[str, str]:
     for column in columns:
         values = [v for v in sample.column(column.name).to_pylist() if v is not None]
         distinct[column.name] = (len(set(values)), len(values))
-    roles = {str(role): column for role, column in guess_roles(columns, distinct).items()}
+    guessed = guess_roles(columns, distinct).items()
+    roles = {str(role): column for role, column in guessed if role not in of_none}
     if "debit" in roles and "amount" not in roles:
         raise UserError(
             f"{path}: amounts stand in a debit and a credit column, which become one only in a "

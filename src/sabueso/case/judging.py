@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 
-from sabueso.base.currencies import coded
+from sabueso.base.currencies import CODES, OF_ONE, OF_SEVERAL, coded
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Json
 from sabueso.base.words import listed
@@ -140,9 +140,14 @@ def one_currency(
                 f"say as case.currency which one all is told in, one of these "
                 f"or another ({own} where nothing is said), and give what one unit of each other is in it as"
             )
+        otherwise = ""
+        if not all(each in CODES or each in OF_ONE or each in OF_SEVERAL for each in found):
+            otherwise = (
+                f'; if these are no currencies, say so with tables.{table}.roles.currency = ""'
+            )
         raise UserError(
             f"column {name!r} of table {table!r} holds {listed(named)}, which do not add up: {give} "
-            f"tables.{table}.read.rates = {{ {rates} }}, or set all but one aside with a rule"
+            f"tables.{table}.read.rates = {{ {rates} }}, or set all but one aside with a rule{otherwise}"
         )
     return next(iter(found), own)
 

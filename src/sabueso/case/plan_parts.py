@@ -12,6 +12,7 @@ from pydantic import (
     BaseModel,
     ConfigDict,
     Field,
+    PrivateAttr,
     field_validator,
     model_validator,
 )
@@ -120,6 +121,7 @@ class TableSection(Section):
     links: dict[str, str] = Field(default_factory=dict)
     control: TableControl = Field(default_factory=TableControl)
     rules: list[Json] = Field(default_factory=list)
+    _of_none: frozenset[str] = PrivateAttr(frozenset())
 
     @field_validator("roles")
     @classmethod
@@ -128,6 +130,16 @@ class TableSection(Section):
             if role not in ROLES:
                 raise ValueError(f"there is no role {role!r}{nearest(role, ROLES)}")
         return value
+
+    def model_post_init(self, _: object) -> None:
+        self._of_none = frozenset(role for role, column in self.roles.items() if not column)
+        for role in self._of_none:
+            del self.roles[role]
+
+    @property
+    def roles_of_none(self) -> frozenset[str]:
+        """Roles that no column has, whatever it is called: the plan gives them to ``""``."""
+        return self._of_none
 
 
 class PopulationSection(Section):

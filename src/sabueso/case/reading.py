@@ -193,7 +193,10 @@ def _prior(
     minus = next((s.minus for s in reversed(taken) if s.minus is not None), None)
     if section is None:
         return Prior(columns, minus=minus)
-    return Prior(columns, dict(section.roles), frozenset(section.columns), complete, minus=minus)
+    return Prior(
+        columns, dict(section.roles), frozenset(section.columns), complete, section.roles_of_none,
+        minus=minus,
+    )  # fmt: skip
 
 
 def changed(path: Path, table: str) -> UserError:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -16,16 +17,16 @@ from sabueso.case.linking import keep_links, new_links
 from sabueso.commands.interface import Answer, Data
 from sabueso.population.links import links
 from sabueso.population.pairs import correlations
-from sabueso.population.population import Population
+from sabueso.population.population import Population, TooLargeError
 from sabueso.population.survey import (
     MeasureSurvey,
     Wanted,
     survey_columns,
     survey_measure,
     table_doubts,
-    total_of,
 )
 from sabueso.population.trees import trees
+from sabueso.report.blocks import Suit
 from sabueso.screens import proposed
 
 if TYPE_CHECKING:
@@ -145,14 +146,14 @@ def _tables(case: Case, *, keep: bool) -> Answer[Any]:
 
 def _table(p: Population) -> Json:
     columns = survey_columns(p)
-    account, total = p.account(None), total_of(p)
+    account = p.account(p.table.role("amount"))
     return {
         "table": p.table.name,
         "rows": account.rows,
         "columns": len(columns),
         "first_date": account.first_date,
         "last_date": account.last_date,
-        "total": None if total is None else format(total, "f"),
+        "total": None if account.total is None else format(account.total, "f"),
         "roles": p.table.roles,
         "doubts": [text for _, text in table_doubts(p)]
         + [f"{c.column.name} {text}" for c in columns for _, text in c.doubts],
@@ -162,9 +163,11 @@ def _table(p: Population) -> Json:
 def _columns(rows: Population, rules: list[RuleOutcome]) -> Answer[Any]:
     columns, doubts = survey_columns(rows), table_doubts(rows)
     amount = rows.table.role("amount")
-    described = None if amount is None else survey_measure(rows, None)
-    groups = described.groups if isinstance(described, MeasureSurvey) else []
-    fitting = proposed(rows, groups[0][1] if groups else None)
+    fitting: list[Suit] = []
+    with suppress(TooLargeError):  # a doubt of the column says why no test is told to suit
+        described = None if amount is None else survey_measure(rows, None)
+        groups = described.groups if isinstance(described, MeasureSurvey) else []
+        fitting = proposed(rows, groups[0][1] if groups else None)
     account = rows.account(amount)
     found_trees = trees(rows)
 

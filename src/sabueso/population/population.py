@@ -179,33 +179,49 @@ class Population:
         except QueryError as error:
             part = f" (--where {self.where!r})" if self.where else ""
             said = self._too_large() if re.search("INT64|verflow", str(error)) else None
-            raise UserError(f"table {self.table.name!r}{part}: {said or error}") from error
+            if said:
+                raise TooLargeError(said) from error
+            raise UserError(f"table {self.table.name!r}{part}: {error}") from error
 
     def _too_large(self) -> str | None:
-        """What is said where amounts are too large to be counted in their last decimal; None where none are."""
-        for column in self.table.stored:
-            most = (2**63 - 1) // 10**column.scale
-            if column.type != "number" or self._largest(column) <= most:
+        """What is said where amounts, of this table or of those beside it, are too large to be counted in their last
+        decimal; None where none are."""
+        others = (t for t in self.tables.values() if t.name != self.table.name)
+        return next(filter(None, map(self._too_large_in, (self.table, *others))), None)
+
+    def _too_large_in(self, table: Table) -> str | None:
+        for column in table.stored:
+            most = most_exact(column.scale)
+            if column.type != "number" or self._largest(table, column) <= most:
                 continue
             of = f"{column.name} has {column.scale} decimals" if column.scale else column.name
-            told = f"{of}, of which figures up to {most:,} are computed with"
+            told = f"table {table.name!r}: {of}, of which figures up to {most:,} are computed with"
             name = expressions.quoted_name(column.name)
-            where = f"[tables.{self.table.name}.columns]"
+            where = f"[tables.{table.name}.columns]"
             if column.scale > _FINE:
                 return f"{told}; make a column with fewer, such as less = 'round({name}, 4)' under {where}, and give it the role"
             return (
-                f"{told}, and some are beyond; where these are numbers of something, read it as text by read.types, else make "
-                f"a column of larger units, such as thousands = 'cast({name} * 0.001 as decimal(38, 2))' under {where}, and give it the "
-                "role"
+                f'{told}, and some are beyond; where these are slips, leave them out (--where "abs({name}) <= {most}"), or set them '
+                f"aside by a rule; where they are numbers of something, read it as text by read.types; else make a column of larger units, "
+                f"such as thousands = 'cast({name} * 0.001 as decimal(38, 2))' under {where}, and give it the role"
             )
         return None
 
-    def _largest(self, column: Column) -> Decimal:
+    def _largest(self, table: Table, column: Column) -> Decimal:
         """The largest figure of a column, whatever its sign; of none, 0."""
         largest = exp.Max(this=exp.Abs(this=sql.column(column.name)))
         select = exp.select(exp.alias_(largest, "largest", quoted=True))
-        select = select.from_(exp.table_(self.table.name, quoted=True))
+        select = select.from_(exp.table_(table.name, quoted=True))
         return self.engine.query(select).column("largest")[0].as_py() or Decimal(0)
+
+
+def most_exact(scale: int) -> int:
+    """The largest whole amount that is counted in its last decimal, in 64 bits."""
+    return int((2**63 - 1) // 10**scale)
+
+
+class TooLargeError(UserError):
+    """Amounts beyond what is counted in their last decimal."""
 
 
 _FINE = 6

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
@@ -14,7 +15,13 @@ import sqlglot.expressions as exp
 from sabueso.base.plain import ByColumn, Cells, Json, Values, plain
 from sabueso.population import expressions, sql
 from sabueso.population.nothing import is_nothing
-from sabueso.population.population import Account, Population, missing
+from sabueso.population.population import (
+    Account,
+    Population,
+    TooLargeError,
+    missing,
+    most_exact,
+)
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, money
 from sabueso.population.units import unit_of
@@ -172,6 +179,15 @@ def _doubts(s: ColumnSurvey) -> list[tuple[str, str]]:
                     f"what stands for no value is among the most frequent: {', '.join(named)} rows",
                 )
             )
+    if s.column.type == "number" and filled:
+        most = most_exact(s.column.scale)
+        if max(abs(s.least), abs(s.greatest)) > most:
+            found.append(
+                (
+                    "too_large",
+                    f"has figures beyond {most:,}, up to which such are computed with: no test takes it with them",
+                )
+            )
     if s.column.type in ("date", "timestamp") and filled:
         first, last = str(s.least)[:4], str(s.greatest)[:4]
         if first < "1990" or last > "2100":
@@ -189,7 +205,8 @@ def table_doubts(population: Population) -> list[tuple[str, str]]:
     table = population.table
     identity, amount = table.role("id"), table.role("amount")
     if identity is not None and amount is not None and {"debit", "credit"} <= table.roles.keys():
-        found += _balance(population, identity, amount)
+        with suppress(TooLargeError):  # a doubt of the column, which is told
+            found += _balance(population, identity, amount)
     return found
 
 
@@ -333,13 +350,3 @@ def _plain(value: Any) -> Any:
     if isinstance(value, Decimal):
         return format(value, "f")
     return value.isoformat() if hasattr(value, "isoformat") else value
-
-
-def total_of(population: Population) -> Decimal | None:
-    """Σ of the column in the role amount, exact."""
-    amount = population.table.role("amount")
-    if amount is None:
-        return None
-    select = exp.select(exp.alias_(sql.exact_sum(sql.minor_units(amount)), "t"))
-    row = population.query(population.used(select)).to_pylist()[0]
-    return money(int(row["t"] or 0), amount.scale)

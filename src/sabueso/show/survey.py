@@ -15,9 +15,10 @@ from sabueso.base.plain import Json
 from sabueso.base.words import listed
 from sabueso.case.events import RuleOutcome
 from sabueso.case.linking import LEAST_SHARE, is_by_chance
+from sabueso.population.expressions import quoted_name
 from sabueso.population.links import Link
 from sabueso.population.pairs import Correlation
-from sabueso.population.population import Account
+from sabueso.population.population import Account, most_exact
 from sabueso.population.survey import ColumnSurvey, MeasureSurvey, Wanted
 from sabueso.population.table import Column, Table
 from sabueso.report import numbers as num
@@ -142,17 +143,21 @@ def show_columns(
         console.print()
         show_rules(console, rules, amounts=amount is not None)
     console.print()
-    tests = open_table([("test", "left"), ("suits", "left"), ("because", "wrap")])
-    for s in suits:
-        mark, style = MARKS[s.verdict]
-        tests.add_row(f" {s.test}", Text(f"{mark} {s.verdict}", style=style), s.reason)
-    console.print(tests)
-    console.print()
+    if suits:
+        tests = open_table([("test", "left"), ("suits", "left"), ("because", "wrap")])
+        for s in suits:
+            mark, style = MARKS[s.verdict]
+            tests.add_row(f" {s.test}", Text(f"{mark} {s.verdict}", style=style), s.reason)
+        console.print(tests)
+        console.print()
     for line in account_lines(
         account, amount.scale if amount else 0, table.currency if amount else ""
     ):
         console.print(Text(line))
     steps = [f"sabueso survey {table.name} {shell(amount.name)}"] if amount else []
+    if amount and not suits:
+        within = f"abs({quoted_name(amount.name)}) <= {most_exact(amount.scale)}"
+        steps = [f"sabueso survey {table.name} --where {shell(within)}"]
     good = [s for s in suits if s.verdict != "no" and s.ready]
     if good:
         first = next((s for s in good if s.verdict == "yes"), good[0])

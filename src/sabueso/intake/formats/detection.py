@@ -71,7 +71,7 @@ class Told(Exception):
 @dataclass(frozen=True)
 class Prior:
     """What earlier files of the same table settled: columns, roles. ``derived`` are columns that the plan
-    makes; with ``complete`` no role is guessed beside those that it gives. ``called`` is what the rows
+    makes; with ``complete`` no role is guessed beside those that it gives, and never one of ``of_none``. ``called`` is what the rows
     say they are from, where that is not the file's own name. ``minus`` are the sides whose amounts had a
     minus of their own, where there were sides."""
 
@@ -79,6 +79,7 @@ class Prior:
     roles: Mapping[str, str] = field(default_factory=dict)
     derived: frozenset[str] = frozenset()
     complete: bool = False
+    of_none: frozenset[str] = frozenset()
     called: str = ""
     minus: frozenset[str] | None = None
 
@@ -155,7 +156,9 @@ def _detected(
             return formats, given  # type: ignore[return-value]
     else:
         given = {}
-    guessed = _guessed(layout, samples, formats, given, rates=bool(settings.rates))
+    guessed = _guessed(
+        layout, samples, formats, given, rates=bool(settings.rates), of_none=prior.of_none
+    )
     beside_approver(guessed, samples, formats)
     for role in ("preparer", "approver"):
         # Approved: yes or no is nobody.
@@ -245,14 +248,16 @@ def _guessed(
     given: Mapping[str, str],
     *,
     rates: bool = False,
+    of_none: frozenset[str] = frozenset(),
 ) -> dict[Role, str]:
-    """The roles of a table's first file: those given, and those guessed beside them; ``rates`` says that the
-    plan has some for amounts of several currencies."""
+    """The roles of a table's first file: those given, and those guessed beside them, but for those that no column
+    has; ``rates`` says that the plan has some for amounts of several currencies."""
     columns = [formats[name].column(name) for name in layout.header]
     distinct = {name: (len(set(values)), len(values)) for name, values in samples.items()}
     shares = {name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit == "%"}
     held = [column for column in columns if column.name not in shares]
     guessed = guess_roles(held, distinct, both_filled(layout.sample), formats)
+    guessed = {role: name for role, name in guessed.items() if role not in of_none}
     if "date" not in guessed and "date" not in given:
         begins = earlier_of_two(guessed.values(), layout.sample, formats)
         guessed |= {} if begins is None else {"date": begins}
@@ -272,7 +277,7 @@ def _guessed(
         side = side_column(samples, samples[guessed["amount"]])
         if side is not None:
             guessed = {r: c for r, c in guessed.items() if c != side} | {"side": side}
-    if "amount" in guessed and "currency" not in guessed:
+    if "amount" in guessed and "currency" not in {*guessed, *of_none}:
         named = currency_column({n: v for n, v in samples.items() if formats[n].type == "text"})
         if named is not None and named not in guessed.values():
             guessed["currency"] = named
@@ -297,7 +302,7 @@ def _guessed(
             ledgers_sides(guessed, columns)
         if "currency" in guessed and not rates:
             in_one_currency(guessed, columns, samples)
-    return guessed
+    return {role: name for role, name in guessed.items() if role not in of_none}
 
 
 def _named_above(guessed: dict[Role, str], heading: str, column: str) -> None:
