@@ -35,9 +35,10 @@ from sabueso.population.table import Column, Part, Table
 # Sums are of 38 digits; a sum of BIGINT would be 64 bits wide and overflow. The percentile of this
 # name is the exact one, interpolated at (n - 1)p.
 _OWN = {
-    "EXACT_SUM": "CAST(SUM(CAST({0} AS DECIMAL(20, 0))) AS DECIMAL(38, 0))",
     # Decimals of more than 18 digits are objects to Spark. The halves of an integer, of 31 bits, times
     # counts of up to 4,000 million rows add up in 64 bits; beyond, it is an error and no wrong sum.
+    "EXACT_SUM": "CAST(CAST(SUM(SHIFTRIGHT(CAST({0} AS BIGINT), 31)) AS DECIMAL(38, 0)) * 2147483648"
+    " + SUM(CAST({0} AS BIGINT) & 2147483647) AS DECIMAL(38, 0))",
     "EXACT_WEIGHTED_SUM": "CAST(CAST(SUM(SHIFTRIGHT({0}, 31) * {1}) AS DECIMAL(38, 0)) * 2147483648"
     " + SUM((({0}) & 2147483647) * {1}) AS DECIMAL(38, 0))",
     "EXACT_PRODUCT_SUM": "CAST(SUM(CAST({0} AS DECIMAL(19, 0)) * CAST({1} AS DECIMAL(19, 0)))"
