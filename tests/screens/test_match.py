@@ -453,3 +453,16 @@ def test_days_with_a_time_lead_to_their_rows(tmp_path, how):
     opened = [inside_json("dig", item["id"], "--rows", cwd=tmp_path / "c")["rows"] for item in twice]  # fmt: skip
     by_day = Counter((i % 3, moment[:10]) for i, moment in enumerate(moments))
     assert sorted(map(len, opened)) == sorted(n for n in by_day.values() if n > 1) != []
+
+
+def test_rows_without_a_day_are_in_no_period(tmp_path):
+    """Two rows that nobody dated are not on one day."""
+    rows = [{"who": f"C{i % 5}", "day": date(2024, 1, 1 + i)} for i in range(20)]
+    rows += [{"who": "C1", "day": None}, {"who": "C1", "day": None}, {"who": "C2", "day": date(2024, 1, 3)}]  # fmt: skip
+    there = [{"who": "C1", "day": None}, {"who": "C3", "day": date(2024, 1, 4)}]
+    with populated(tmp_path, {"came": rows, "seen": there}, date="day") as came:
+        twice = screened(came, "match", other="came", on=["who"], when="day", find="present")
+        seen = screened(came, "match", other="seen", on=["who"], when="month", find="present")
+    assert [f["subject"] for f in twice["flags"]] == [{"who": "C2", "day": "2024-01-03"}]
+    assert twice["population"]["left_out"]["missing_date"] == 2
+    assert [f["subject"] for f in seen["flags"]] == [{"who": "C3"}]

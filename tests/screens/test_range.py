@@ -373,7 +373,7 @@ def test_what_is_no_rule_of_rows_is_refused(populate):
         ({"rising": "kind"}, "holds text, not numbers, and cannot be a reading"),
         ({"same": "kind"}, "same needs per"),
         ({"rising": "km", "most_days": 3}, "most-days needs in-order"),
-        ({"per": ["kind"]}, "per goes with rising, not-overdrawn, apart or same"),
+        ({"per": ["kind"]}, "per goes with rising, not-overdrawn, apart, same, lowest or highest"),
         ({"apart": ["day", "day"]}, "apart needs two columns, and per"),
         ({"apart": ["day", "km"], "per": ["kind"]}, "'km' number"),
         ({"hours": ["8"]}, "hours has '8'; expected some of 00 to 23"),

@@ -18,12 +18,21 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.match.singular import singular
 from sabueso.screens.one_way import named_by_others
-from sabueso.screens.proposal import Proposal, is_budget, met, settings_of
+from sabueso.screens.proposal import (
+    LEAST_OF_RULE,
+    LISTED,
+    Proposal,
+    is_budget,
+    met,
+    settings_of,
+)
 
 USUAL = 0.9
 """Share of rows that are found in another table, from which not to be found is odd."""
 SURELY = 0.99
 """Share of rows that tell the same as the table they are linked with, from which to tell something else is odd."""
+HARDLY = 5
+"""Rows that each of its values has on average, up to which a text is of a few rows each."""
 
 MOST_SEEN, MOST_COLUMNS = 5_000, 20
 """Rows by which columns of two tables are compared that are called otherwise, and columns of either."""
@@ -108,10 +117,24 @@ def _told_by_both(population: Population, link: str, n: int, known: int) -> dict
         if not_other < SURELY * rows:
             if alone is None:
                 alone = {name for names in singular(population, other, {key}) for name in names}
-            if theirs not in alone:
+            few = rows - not_other <= LISTED
+            if theirs not in alone and not (few and _is_hardly_shared(population, other, theirs)):
                 continue
         told[own] = theirs
     return told
+
+
+def _is_hardly_shared(population: Population, other: Table, name: str) -> bool:
+    """Whether a text, or a whole number, of another table is of a few of its rows each, as the card that an order was paid with: two rows have
+    the same by chance next to never."""
+    if other.column(name).scale:
+        return False
+    value = sql.column(name)
+    distinct = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
+    fields = (exp.alias_(exp.Count(this=value), "n"), exp.alias_(distinct, "values"))
+    beside = population.beside(other)
+    (row,) = beside.query(beside.used(exp.select(*fields))).to_pylist()
+    return int(row["values"]) >= LEAST_OF_RULE and int(row["n"]) <= HARDLY * int(row["values"])
 
 
 def _called_alike(table: Table, link: str) -> Iterator[tuple[str, str]]:

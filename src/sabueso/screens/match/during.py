@@ -69,7 +69,13 @@ def without_day(table: Table) -> list[Reason]:
     found = table.dated()
     if found is None:
         raise UserError(f"--during needs a date in the role date; table {table.name!r} has none")
-    return [Reason("missing_date", sql.is_missing(sql.column(found.name)))]
+    return undated(table)
+
+
+def undated(table: Table) -> list[Reason]:
+    """Rows without a day, which are in no period: not in one with others that have none either."""
+    found = table.role("date")
+    return [] if found is None else [Reason("missing_date", sql.is_missing(sql.column(found.name)))]
 
 
 def pairs_within(left: Keys, right: Keys, parts: int, form: Callable[[Key], Key]) -> Pairs:

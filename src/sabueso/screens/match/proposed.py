@@ -20,6 +20,7 @@ from sabueso.screens.match.persons import proposed_persons
 from sabueso.screens.match.shared import proposed_shared
 from sabueso.screens.match.singular import Key, is_address, singular
 from sabueso.screens.match.spellings import proposed_spellings
+from sabueso.screens.match.two_ways import proposed_two_ways
 from sabueso.screens.match.unnamed import proposed_unnamed
 from sabueso.screens.proposal import Proposal, few_of, is_budget, met, settings_of
 
@@ -36,6 +37,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     """What two tables must, or must not, have in common."""
     table = population.table
     yield from proposed_absent(population)
+    yield from proposed_two_ways(population)
     yield from proposed_shared(population)
     yield from proposed_unnamed(population)
     yield from _without_attendance(population)

@@ -18,7 +18,7 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
 from sabueso.screens.finding import Caution, Finding, Flags, Make
 from sabueso.screens.interface import Screen
-from sabueso.screens.match.during import days_of, without_day
+from sabueso.screens.match.during import days_of, undated, without_day
 from sabueso.screens.match.flagging import cluster_of, flags_of, in_periods, together
 from sabueso.screens.match.keys import Keys, keys_of, missing_key, says_nothing
 from sabueso.screens.match.pairing import beyond_of, pairs_of
@@ -171,10 +171,11 @@ class Match(Screen):
                 "several rows have"
             )
         reasons = _without_key(settings, settings.on, table)
-        reasons += without_day(table) if spans else []
+        reasons += without_day(table) if spans else undated(table) if when else []
         left = right = keys_of(population, settings.on, when, reasons)
         if not own:
             theirs = _without_key(settings, other_on, other.table)
+            theirs += undated(other.table) if settings.when else []
             right = keys_of(other, [*other_on, *spans], settings.when, theirs)
         pairs = pairs_of(left, right, settings)
         for i, partners in pairs.items():

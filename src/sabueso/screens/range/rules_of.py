@@ -17,6 +17,7 @@ from sabueso.population.table import Column, Table, bare_name
 from sabueso.report.numbers import many
 from sabueso.screens.grouping import dated
 from sabueso.screens.range.apart import ends_of, overlap_of
+from sabueso.screens.range.best import best_of
 from sabueso.screens.range.columns import is_own, listed_column
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.nights import off_hours, spans_of
@@ -124,6 +125,14 @@ def _of_owners(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
         owner = listed_words([expressions.label(text, table) for text in settings.per])
         gap = sql.cast(one.by, "DOUBLE")
         yield RowRule(f"{column.name} the same for each {owner}", one.broken, gap, "others")
+    if settings.chosen:
+        highest = settings.highest is not None
+        text = settings.highest or settings.lowest or ""
+        column = table.number(text, what="number")
+        best = best_of(table, column, settings.per, settings.chosen, highest=highest)
+        end = "highest" if highest else "lowest"
+        title = f"{column.name} the {end} where {settings.chosen}{_by(table, settings.per)}"
+        yield RowRule(title, best.broken, sql.cast(best.by, "DOUBLE"), "worse", best.which)
 
 
 def _of_people_and_times(table: Table, settings: RangeSettings) -> Iterator[RowRule]:

@@ -71,9 +71,17 @@ class RangeSettings(Settings):
         default_factory=list,
         description="hours, 00 to 23, in which rows may be recorded, by the role date or entered",
     )
+    lowest: str | None = Field(
+        None,
+        description="number of which rows that are --chosen have the lowest of what --per names, such as the price of a bid",
+    )
+    highest: str | None = Field(None, description="the same of the highest, such as of a score")
+    chosen: str | None = Field(
+        None, description="SQL condition of the rows that were chosen among those of --per"
+    )
     per: list[str] = Field(
         default_factory=list,
-        description="whose readings they are, or sums, or spans, or what has one value",
+        description="whose readings they are, or sums, or spans, or what has one value, or is chosen among",
     )
 
     _lists = field_validator(
@@ -99,9 +107,16 @@ class RangeSettings(Settings):
         if not self.in_order and (self.most_days is not None or self.most_days_of):
             name = "most-days" if self.most_days is not None else "most-days-of"
             raise ValueError(f"{name} needs in-order: between which days they lie")
-        owned = (self.rising, self.same, self.not_overdrawn)
+        best = self.lowest or self.highest
+        owned = (self.rising, self.same, self.not_overdrawn, best)
         if self.per and not self.apart and all(each is None for each in owned):
-            raise ValueError("per goes with rising, not-overdrawn, apart or same")
+            raise ValueError("per goes with rising, not-overdrawn, apart, same, lowest or highest")
+        if bool(best) != bool(self.chosen) or (best and not self.per):
+            raise ValueError("lowest or highest, chosen and per go together")
+        if self.lowest and self.highest:
+            raise ValueError(
+                "what is chosen is the lowest or the highest of its kind; give one of them"
+            )
         if self.two_people and len(set(self.two_people)) != 2:
             raise ValueError("two-people needs two columns")
         if self.apart and (len(self.apart) != 2 or not self.per):
@@ -113,11 +128,11 @@ class RangeSettings(Settings):
         if unknown := [hour for hour in self.hours if hour not in HOURS]:
             raise ValueError(f"hours has {unknown[0]!r}; expected some of 00 to 23")
         lists = self.column, self.required, self.unique, self.in_order, self.weekdays, self.hours
-        others = self.rising, self.not_overdrawn, self.same, self.apart, self.two_people
+        others = self.rising, self.not_overdrawn, self.same, self.apart, self.two_people, best
         if all(b is None for b in bounds) and not any(lists) and not any(others):
             raise ValueError(
                 "nothing is declared; give least, greatest, not-above, not-below, required, unique, in-order, rising, not-overdrawn, "
-                "apart, two-people, same, weekdays, hours, or column and allowed"
+                "apart, two-people, same, lowest, highest, weekdays, hours, or column and allowed"
             )
         if self.least is not None and self.greatest is not None and self.least > self.greatest:
             raise ValueError("the least amount is above the greatest")

@@ -16,6 +16,7 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.limits import table as lim
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.range.apart import proposed_apart
+from sabueso.screens.range.best import proposed_best
 from sabueso.screens.range.caps import proposed_caps
 from sabueso.screens.range.declared import declared_finding
 from sabueso.screens.range.discounts import proposed_discounts
@@ -47,7 +48,7 @@ class Range(Screen):
     name = "range"
     summary = (
         "rows outside a declared range or list, without a required value, above another column, dated before "
-        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, overlap another, name one person for two, have what another row has already, or a value "
+        "what comes first, on another weekday or in another hour, with a reading that falls, that take out what is not there, overlap another, name one person for two, have what another row has already, are chosen and not the best, or have a value "
         "that is another than the others of their kind have"
     )
     reference = "none: the rules are the reader's own"
@@ -83,6 +84,7 @@ class Range(Screen):
         yield from proposed_discounts(population)
         yield from proposed_apart(population)
         yield from proposed_people(population)
+        yield from proposed_best(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table

@@ -46,8 +46,8 @@ class RangeView(View[Rules]):
 
 def _told(flag: Cells, scale: int) -> str:
     """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
-    others; of sums, how much is not there; of what is late, after how many days it is."""
-    days, by, others, above, below, short, after, over, again = map(flag.get, SIZES)
+    others; of what was chosen, how much better another is; of sums, how much is not there; of what is late, after how many days it is."""
+    days, by, others, above, below, short, after, over, again, worse = map(flag.get, SIZES)
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
@@ -64,6 +64,13 @@ def _told(flag: Cells, scale: int) -> str:
         file, line = flag.get("first_file"), flag.get("first_line")
         which = "the first" if again > 1 else "that"
         return told if file is None else f"{told}, {which} of {file} line {line}"
+    if worse is not None:
+        name, _, rest = rule.partition(" the ")
+        end, _, _ = rest.partition(" where ")
+        beside = "below" if end == "highest" else "above"
+        where = f"of {flag['best_file']} line {flag['best_line']}"
+        whose = rule.rpartition(", by ")[2]
+        return f"{name} is {_size(worse, scale)} {beside} the {end} of its {whose}, {where}"
     if short is not None:
         column, _, whose = rule.partition(" not below 0")
         return f"after it the {column}{whose.replace(', by ', ' of its ', 1)} is {_size(short, scale)} below 0"

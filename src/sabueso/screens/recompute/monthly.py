@@ -3,21 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from itertools import product
 from typing import NamedTuple
 
+import sqlglot.expressions as exp
+
+from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.period_names import names_period, span_named
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.one_way import are_linked
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, same_things, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.screens.recompute.amounts import FEW, LACKING, figures
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
 
 MOST_SEEN, MOST_MONTHS = 2_000, 600
 ROLES: tuple[Role, ...] = ("amount", "quantity")
+NEED_NONE = 0.1
+"""Share of the rows with nothing of a number from which it is one that not all need."""
 SAME = 0.8
 """Share of the groups of both from which the sums of a month are the same: where fewer are, they are of another time."""
 
@@ -32,6 +39,15 @@ class _Month(NamedTuple):
     """Whether rows state it, and it is not made of their date."""
 
 
+class _Thing(NamedTuple):
+    """What both tables may name: its SQL, what it is called, the column that it is of, and how many links lead to it."""
+
+    sql: str
+    told: str
+    of: tuple[str, str]
+    links: int
+
+
 def proposed_by_month(population: Population) -> Iterator[Proposal]:
     """Sums of what both tables name, in a month, that nearly all tie: the first month that they do by. Where rows of one
     name those of the other they are compared by that."""
@@ -44,11 +60,7 @@ def proposed_by_month(population: Population) -> Iterator[Proposal]:
             continue
         if are_linked(table, other):
             continue
-        named = [
-            (column, key)
-            for column, key in same_things(table, other)
-            if table.links[column].table.name not in (table.name, name)
-        ]
+        named = list(_named_by_both(population, other))
         if not named:
             continue
         mine = _months(population) if mine is None else mine
@@ -56,11 +68,45 @@ def proposed_by_month(population: Population) -> Iterator[Proposal]:
         # Of two tables one comparison is enough: from the one that states a month, or by name.
         if _rank(mine, table) < _rank(theirs, other):
             continue
-        for keys, role in product(named, roles):
-            proposal = _tied(population, other, keys, product(mine, theirs), role)
-            if proposal is not None:
-                yield proposal
-                break
+        stated = any(month.own for month in (*mine, *theirs))
+        # What states a month sums up what has days: of one of its figures, and of rows further away.
+        ways = [
+            (keys, role, pair)
+            for keys, role in product(named, roles)
+            for pair in figures(table, other, role)
+            if stated or (pair == (table.roles[role], other.roles[role]) and _are_near(keys))
+        ]
+        found = (_tied(population, other, product(mine, theirs), *way) for way in ways)
+        first = next((proposal for proposal in found if proposal is not None), None)
+        if first is not None:
+            yield first
+
+
+def _named_by_both(population: Population, other: Table) -> Iterator[tuple[_Thing, _Thing]]:
+    """What rows of both tables name, or what those name in turn; one of the two names it itself."""
+    table = population.table
+    theirs = list(_things(population, other))
+    for mine in _things(population, table):
+        for their in theirs:
+            apart = mine.of[0] not in (table.name, other.name)
+            if mine.of == their.of and apart and min(mine.links, their.links) == 1:
+                yield mine, their
+
+
+def _things(population: Population, table: Table) -> Iterator[_Thing]:
+    """What rows name, nearest first."""
+    further: list[_Thing] = []
+    for column, link in sorted(table.links.items()):
+        yield _Thing(quoted_name(column), column, (link.table.name, link.key), 1)
+        to = population.tables.get(link.table.name, link.table)
+        for each, of in sorted(to.links.items()):
+            path = ".".join(map(quoted_name, (column, each)))
+            further.append(_Thing(path, f"{each} of the {column}", (of.table.name, of.key), 2))
+    yield from further
+
+
+def _are_near(keys: tuple[_Thing, _Thing]) -> bool:
+    return all(thing.links == 1 for thing in keys)
 
 
 def _rank(months: Sequence[_Month], table: Table) -> tuple[bool, str]:
@@ -70,30 +116,57 @@ def _rank(months: Sequence[_Month], table: Table) -> tuple[bool, str]:
 def _tied(
     population: Population,
     other: Table,
-    keys: tuple[str, str],
     months: Iterable[tuple[_Month, _Month]],
+    things: tuple[_Thing, _Thing],
     role: Role,
+    pair: tuple[str, str],
 ) -> Proposal | None:
-    table, (column, key) = population.table, keys
+    table, (thing, their) = population.table, things
+    own, expected = (f"sum({quoted_name(name)})" for name in pair)
+    as_roles = pair == (table.roles[role], other.roles[role])
+    # Of what not all have, such as refunds, nothing is looked for where there is none.
+    rows = population if as_roles else _with_some(population, pair[0])
     for mine, theirs in months:
         stated = mine.own or theirs.own
         if mine.is_text != theirs.is_text or not (stated or mine.is_text):
             continue
-        by, other_on = [quoted_name(column), mine.by], [quoted_name(key), theirs.by]
-        own, expected = (f"sum({quoted_name(t.roles[role])})" for t in (table, other))
-        n, both, same = agreement(population, Sides(by, own, expected, other.name, other_on))
-        if both < LEAST_OF_RULE or same < max(SAME * n, HOLDS * both) or same == n:
+        by, other_on = [thing.sql, mine.by], [their.sql, theirs.by]
+        sides = Sides(by, own, expected, other.name, other_on)
+        n, both, same = agreement(rows, sides)
+        if both < LEAST_OF_RULE or same < max(SAME * n, HOLDS * both):
             continue
+        if rows is not population:
+            n, both, same = agreement(population, sides)
+        # Months that a summary does not reach say nothing of it.
+        among = "both" if not as_roles and n - both > max(FEW, LACKING * n) else None
+        if same == (both if among else n):
+            continue
+        called = role if as_roles else pair[0]
+        theirs_alone = as_roles or pair[1] == other.roles[role]
+        against = other.name if theirs_alone else f"{pair[1]} of {other.name}"
         return Proposal(
-            f"{role} by {column} and {mine.name} of {table.name} and {other.name}",
+            f"{called} by {thing.told} and {mine.name} of {table.name} and {against}",
             settings_of(
                 what="totals", by=by, equals=own, expect=expected, other=other.name,
-                other_on=[] if by == other_on else other_on,
+                other_on=[] if by == other_on else other_on, among=among,
             ),
             f"What {table.name} and {other.name} do not have alike in a month.",
-            f"both have the same for {same:,} of {n:,}",
+            f"both have the same for {same:,} of {both if among else n:,}"
+            + (f"; {n - both:,} are in one of them alone" if among else ""),
         )  # fmt: skip
     return None
+
+
+def _with_some(population: Population, name: str) -> Population:
+    """The rows with something of a number, where many have nothing."""
+    value = sql.column(name)
+    nothing = exp.EQ(this=value.copy(), expression=sql.integer(0))
+    fields = {"n": exp.Count(this=value), "none": sql.only(sql.count(), nothing)}
+    select = exp.select(*(exp.alias_(tree, field) for field, tree in fields.items()))
+    (row,) = population.query(population.used(select)).to_pylist()
+    if int(row["none"]) <= NEED_NONE * int(row["n"]):
+        return population
+    return replace(population, where=f"{quoted_name(name)} <> 0")
 
 
 def _months(population: Population) -> list[_Month]:

@@ -16,9 +16,9 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
+from sabueso.screens.recompute.amounts import further
 from sabueso.screens.recompute.made_of import MadeOf, both_of, products_of
 from sabueso.screens.recompute.priced import Priced, held, is_rule
-from sabueso.screens.recompute.ties import further
 from sabueso.stats.additive import HOLDS
 
 MOST_SEEN, MOST_BASES, MOST_AMOUNTS = 2_000, 10, 8
@@ -98,7 +98,7 @@ def proposed_one_rate(
 class _Multiple(NamedTuple):
     """An amount, what it is a multiple of, and which."""
 
-    rate: _OneRate
+    rate: OneRate
     own: Column
     of: MadeOf
 
@@ -135,7 +135,7 @@ def _multiples(
         for of in made:
             if of.is_made_by(own.name) or told(own, of):
                 continue
-            rate = _one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale, once=of.times)
+            rate = one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale, once=of.times)
             if rate is not None:
                 found.append(_Multiple(rate, own, of))
 
@@ -146,20 +146,27 @@ def _multiples(
     return sorted(found, key=rank)
 
 
-class _OneRate(NamedTuple):
+class OneRate(NamedTuple):
     """A multiple as it is written, and the share of the rows seen that have it."""
 
     text: str
     holds: float
 
 
-def _one_rate(
-    own: np.ndarray, of: np.ndarray, scale: int, *, once: bool = False
-) -> _OneRate | None:
+def one_rate(
+    own: np.ndarray,
+    of: np.ndarray,
+    scale: int,
+    *,
+    once: bool = False,
+    least: int = LEAST_OF_RULE,
+    different: int = DIFFERENT,
+) -> OneRate | None:
     """The multiple that nearly all rows with both have, by numbers that vary; None where there is none with six
-    decimals or fewer, or it is one, unless ``once`` says that this is told by nothing else."""
+    decimals or fewer, or it is one, unless ``once`` says that this is told by nothing else. It takes ``least`` rows, of so many
+    ``different`` numbers."""
     known = ~(np.isnan(own) | np.isnan(of)) & (of != 0) & (own != 0)
-    if known.sum() < LEAST_OF_RULE or np.unique(of[known]).size < DIFFERENT:
+    if known.sum() < least or np.unique(of[known]).size < different:
         return None
     # Of the largest rounding tells the least.
     large = known & (np.abs(of) >= np.median(np.abs(of[known])))
@@ -168,5 +175,5 @@ def _one_rate(
         rate = round(near, decimals)
         same = np.abs(own - of * rate)[known] <= half * 1.000001
         if rate and (once or abs(rate) != 1.0) and same.mean() >= HOLDS:
-            return _OneRate(format(Decimal(str(rate)).normalize(), "f"), float(same.mean()))
+            return OneRate(format(Decimal(str(rate)).normalize(), "f"), float(same.mean()))
     return None

@@ -11,6 +11,8 @@ from sabueso.population.table import Column, Table
 from sabueso.screens.one_way import one_way
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
+from sabueso.screens.recompute.amounts import further
+from sabueso.screens.recompute.by_kind import proposed_by_kind
 from sabueso.screens.recompute.daily import proposed_daily
 from sabueso.screens.recompute.equal import proposed_equal
 from sabueso.screens.recompute.multiples import proposed_one_rate
@@ -19,7 +21,7 @@ from sabueso.screens.recompute.rated import proposed_rates
 from sabueso.screens.recompute.running import proposed_meters, proposed_running
 from sabueso.screens.recompute.spans import proposed_spans
 from sabueso.screens.recompute.sums import sums_of
-from sabueso.screens.recompute.ties import further, proposed_ties
+from sabueso.screens.recompute.ties import proposed_ties
 from sabueso.screens.recompute.told_there import proposed_told_there
 from sabueso.screens.recompute.waged import waged
 
@@ -67,7 +69,10 @@ def proposed_recomputations(
     by_rate = list(proposed_rates(population, amount, found))
     yield from by_rate
     rated = [str(each.settings["on"]) for each in by_rate]
-    yield from proposed_one_rate(population, amount, found, rated)
+    by_multiple = list(proposed_one_rate(population, amount, found, rated))
+    yield from by_multiple
+    known = [*rated, *(str(each.settings["on"]) for each in by_multiple)]
+    yield from proposed_by_kind(population, amount, found, known)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",

@@ -18,8 +18,9 @@ from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, TAX, Proposal
+from sabueso.screens.recompute.amounts import further
 from sabueso.screens.recompute.priced import Priced, held, is_rule
-from sabueso.screens.recompute.ties import further, in_three
+from sabueso.screens.recompute.ties import in_three
 from sabueso.stats.additive import HOLDS
 
 MOST_SEEN = 2_000

@@ -13,8 +13,8 @@ from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_codes, repeated
 from sabueso.screens.in_order import MOST_SEEN, InOrder, owners_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of, texts_without
+from sabueso.screens.recompute.amounts import further
 from sabueso.screens.recompute.products import balances
-from sabueso.screens.recompute.ties import further
 from sabueso.stats.additive import HOLDS
 
 MOVED = 0.5

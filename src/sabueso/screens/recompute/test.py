@@ -21,7 +21,7 @@ from sabueso.screens.recompute.loans import Loan, loan_of, terms_named
 from sabueso.screens.recompute.products import balances, products
 from sabueso.screens.recompute.proposed import loans_of, proposed_recomputations
 from sabueso.screens.recompute.result import RecomputeGroup
-from sabueso.screens.recompute.totals import Sides, totals
+from sabueso.screens.recompute.totals import Sides, measure_of, totals
 from sabueso.screens.recompute.view import RecomputeView
 from sabueso.screens.settings import Settings, listed
 
@@ -183,10 +183,10 @@ class Recompute(Screen):
         self, population: Population, settings: RecomputeSettings
     ) -> Finding[RecomputeGroup]:
         table = population.table
-        measure = table.role("amount")
         equals = settings.equals
         if equals is None:
             equals = f"sum({expressions.quoted_name(table.measure(settings.on).name)})"
+        measure = measure_of(equals, table)
         assert settings.expect is not None
         sides = Sides(
             settings.by, equals, settings.expect, settings.other, settings.other_on,
@@ -258,7 +258,7 @@ class Recompute(Screen):
             cautions=_cautions(group, len(flags)),
             not_tested=[],
             currency=unit_of(table, measure),
-            scale=measure.scale if measure is not None else 2,
+            scale=measure.scale if measure is not None else 0,
         )
 
 

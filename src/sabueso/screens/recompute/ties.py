@@ -8,10 +8,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from sabueso.base.words import CalledSo
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Role, Table
+from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import (
@@ -21,28 +20,20 @@ from sabueso.screens.proposal import (
     settings_of,
     texts_without,
 )
+from sabueso.screens.recompute.amounts import FEW, LACKING, figures
+from sabueso.screens.recompute.counted import proposed_counts
 from sabueso.screens.recompute.monthly import proposed_by_month
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
 
-FEW, LACKING = 20, 0.01
-"""Groups that one table lacks, and their share, up to which they are differences as well."""
 ROW_BY_ROW = 0.95
 """Share of the rows of a table that must be the only one of what they name to be the same as another's."""
-_RATE = CalledSo(
-    r"%|\brate\b|perc|\bpct\b|ratio\b|\btasa\b|porcen|prozent|zinssatz|steuersatz|\btaux\b|pourc|aliquota|tarief|stawka"
-)
-_HOURS = CalledSo(
-    r"stunden$|\bhours?\b|\bhrs\b|\bheures\b|\bhoras\b|\buren\b|\bdays\b|\btage\b|\bjours\b|\bd[ií]as\b|\bgiorni\b|\bkm\b|\bkg\b"
-)
 MOSTLY = 0.5
 """Share of the sums that are alike from which it is asked whether others would be without the rows of one kind."""
 LEFT = 0.2
 """Share of the sums that differ up to which some may do so without the rows of one kind."""
 MOST_SEEN, MOST_KINDS = 20_000, 6
 """Rows that are looked at for kinds, and columns of such and kinds in each that are tried."""
-MOST_FURTHER = 4
-"""Further amounts of a table that are compared."""
 
 
 def proposed_ties(population: Population) -> Iterator[Proposal]:
@@ -62,6 +53,7 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
         if three or other.name == table.name or twice or is_budget(other):
             continue
         yield from _beside(population, column, other, link.key)
+        yield from proposed_counts(population, column, other, link.key)
     yield from _siblings(population)
     yield from proposed_by_month(population)
 
@@ -122,7 +114,7 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
     """Sums by a key that are those of the table that the key is of."""
     roles: tuple[Role, ...] = ("amount", "quantity")
     for role in roles:
-        for mine, theirs in _figures(population.table, other, role):
+        for mine, theirs in figures(population.table, other, role):
             by, other_on = [quoted_name(column)], [quoted_name(key)]
             recorded, expected = f"sum({quoted_name(mine)})", f"sum({quoted_name(theirs)})"
             sides = Sides(by, recorded, expected, other.name, other_on)
@@ -194,25 +186,3 @@ def _is_row_by_row(population: Population, other: Table, n: int) -> bool:
     """Whether nearly each row of either table is the only one of its key."""
     beside = population.beside(other)
     return all(ROW_BY_ROW * p.account(None).used <= n for p in (population, beside))
-
-
-def _figures(table: Table, other: Table, role: Role) -> Iterator[tuple[str, str]]:
-    """What may be the same of both: what has the role in each, and of money what has it in one and each further
-    amount of the other, as an invoice has one before tax and one with it."""
-    mine, theirs = table.role(role), other.role(role)
-    if mine is None or theirs is None:
-        return
-    yield mine.name, theirs.name
-    if role == "amount":
-        for each in further(other, theirs):
-            yield mine.name, each.name
-        for each in further(table, mine):
-            yield each.name, theirs.name
-
-
-def further(table: Table, amount: Column, most: int = MOST_FURTHER) -> list[Column]:
-    """Numbers with the decimals of the amount and no role, the first few; no rates or hours, whatever decimals they have."""
-    taken = set(table.roles.values())
-    alike = [c for c in table.columns if c.type == "number" and c.scale == amount.scale > 0]
-    free = [c for c in alike if c.name not in taken]
-    return [c for c in free if not (_RATE.search(c.name) or _HOURS.search(c.name))][:most]

@@ -13,8 +13,9 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_of_both
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
+from sabueso.screens.recompute.amounts import further
 from sabueso.screens.recompute.priced import held, is_rule
-from sabueso.screens.recompute.ties import further, in_three
+from sabueso.screens.recompute.ties import in_three
 from sabueso.stats.additive import HOLDS
 
 MOST_SEEN, MOST_THERE = 5_000, 5

@@ -14,7 +14,7 @@ from sabueso.base.plain import Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column
+from sabueso.population.table import Column, Table
 from sabueso.screens.finding import Flags
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.recompute.products import wide
@@ -176,14 +176,25 @@ def totals(
         *(sql.ordered(sql.column(name, "d")) for name in own.names),
     )
     found = population.query(select.limit(MOST_KEPT))
-    scale = measure.scale if measure is not None else 2
     return Tied(
         reasons=compared.reasons,
         checked=int(row["n"]),
         differing=int(row["differing"]),
         total=Decimal(row["total"] or 0),
-        flags=_flags(own.keys(found), found.to_pylist(), scale),
+        flags=_flags(own.keys(found), found.to_pylist(), measure),
     )
+
+
+def measure_of(figure: str, table: Table) -> Column | None:
+    """The number that a figure is of; of several the amount, where the table has one. None of a figure that only counts
+    rows."""
+    tree = expressions.aggregate(figure, table, "--equals")
+    names = {column.name for column in tree.find_all(exp.Column)}
+    numbers = [c for c in table.columns if c.name in names and c.type == "number"]
+    amount = table.role("amount")
+    if amount is not None and (amount in numbers or len(numbers) > 1):
+        return amount
+    return max(numbers, key=lambda c: c.scale, default=None)
 
 
 def _named(figure: Tree, population: Population) -> list[Column]:
@@ -216,8 +227,9 @@ def _joined(left: exp.Select, right: exp.Select, keys: Sequence[str]) -> exp.Sel
     return select.join(right.subquery("z"), on=same, join_type="full")
 
 
-def _flags(keys: Sequence[Cells], rows: Sequence[Cells], scale: int) -> Flags:
-    unit = Decimal(1).scaleb(-scale)
+def _flags(keys: Sequence[Cells], rows: Sequence[Cells], measure: Column | None) -> Flags:
+    """The groups; those of which rows are counted have no amount."""
+    unit = Decimal(1).scaleb(-measure.scale if measure is not None else 0)
     flags = [
         {
             "subject": key,
@@ -233,7 +245,12 @@ def _flags(keys: Sequence[Cells], rows: Sequence[Cells], scale: int) -> Flags:
         }
         for key, row in zip(keys, rows, strict=True)
     ]
-    return Flags("entity", pa.Table.from_pylist(flags) if flags else pa.table({}))
+    found = pa.Table.from_pylist(flags) if flags else pa.table({})
+    if flags and measure is None:
+        place = found.schema.get_field_index("amount")
+        none = pa.nulls(found.num_rows, pa.decimal128(18, 2))
+        found = found.set_column(place, "amount", none)
+    return Flags("entity", found)
 
 
 def _other(population: Population, name: str) -> Population:

@@ -144,7 +144,8 @@ class RecomputeView(View[RecomputeGroup]):
         (g,) = self.finding.groups
         other = self.finding.used["other"]
         if g.what == "totals" and other:
-            return f"{self.finding.table} has {recorded} where {other} has {expected}"
+            rows = "" if self.finding.on else " row" if recorded == "1" else " rows"
+            return f"{self.finding.table} has {recorded}{rows} where {other} has {expected}"
         if g.what == "product":
             return f"{recorded} is recorded where {g.expression} is {expected}"
         return f"{recorded} is recorded where {expected} is expected"
