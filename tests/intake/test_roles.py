@@ -566,7 +566,7 @@ def test_what_is_counted_or_summed_up_is_no_money_of_a_row() -> None:
         None: "Overtime Hours,Horas extra,Net Area,Total Score,Running Total,Cumulative Amount,YTD Amount,Credit Limit,Sales Volume,Balance",
         "quantity": "Total Hours,Gross Weight,Net Weight kg,Total Units,Total Qty,Total km",
         "amount": "Amount Due,Payment,Receipt,Instalment,Net Pay,Total Cost,Rent,Notional,Outstanding,Claimed,Bid Price,Fee",
-        "price": "Cost per Unit,Unit Price,Hourly Rate,List Price",
+        "price": "Cost per Unit,Unit Price,Hourly Rate,List Price,Importe por ha,Betrag je Stunde,Montant par nuit,Amount/kg,FeePerPerson",
     }
     for role, names in told.items():
         for name in names.split(","):
@@ -660,6 +660,9 @@ def test_amounts_say_that_they_are_money(tmp_path):
         ({"Facture": "t", "HT": "m", "TVA": "m", "TTC": "m"}, {"amount": "HT"}),
         ({"Facture": "t", "Montant TTC": "m", "HT": "m", "TVA": "m"}, {"amount": "Montant TTC"}),
         ({"Grant": "t", "Award": "q"}, {"amount": "Award"}),
+        ({"Tipo": "t", "Importe por ha": "m", "Importe": "m"}, {"price": "Importe por ha", "amount": "Importe"}),
+        ({"Paid per Diem": "m", "Total": "m"}, {"amount": "Total"}),
+        ({"Date": "d", "Amount per Line": "m"}, {"amount": "Amount per Line"}),
     ],
 )  # fmt: skip
 def test_what_all_of_a_row_comes_to_and_who_it_is_of(columns, roles):

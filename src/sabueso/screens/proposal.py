@@ -64,13 +64,15 @@ class Signs:
         return f"{name} > 0" if self.positive < self.rows else None
 
 
+_DIED = r"\bdied|death|deceas|fallec|defunc|óbito|falec|gestorb|verstorb|décès|décéd|deced|decess|mort[eo]\b"
 CLOSED = CalledSo(
     r"clos|term|left|leav|\bend|inactiv|deactiv|blocked|resign|separat|\bexit|ceas|baja|cese|salida|"
     r"austritt|ausgeschieden|\bende|gesperrt|gelöscht|geschlossen|sortie|départ|fermé|\bfin\b|saída|demiss|deslig|"
-    r"cessa|uscita|chius|expir|caduc|ablauf|cancel|kündig|resili|résili|disdett|rescis|\bdied|death|deceas|fallec|defunc|óbito|falec|gestorb|verstorb|"
-    r"décès|décéd|deced|decess|mort[eo]\b"
+    rf"cessa|uscita|chius|expir|caduc|ablauf|cancel|kündig|resili|résili|disdett|rescis|{_DIED}"
 )
 """Names of days on which somebody left, or something ended."""
+DIED = CalledSo(_DIED)
+"""Names of days on which somebody died."""
 DISCOUNT = CalledSo(
     r"disc|rebate|rabatt|nachlass|skonto|descuent|\bdto\b|bonific|remise|rabais|sconto|korting|descont|rabat"
 )

@@ -31,6 +31,7 @@ from sabueso.intake.formats.role_words import (
     OF_ANOTHER,
     OF_BANKS,
     OF_DOCUMENTS,
+    OF_EACH,
     OF_INTEREST,
     OF_LENDING,
     OF_LISTS,
@@ -96,6 +97,8 @@ class Guess:
             if position and role == "id" and set(matched) <= ANY_NUMBER:
                 continue
             if role == "amount" and self._is_a_price(column.name, set(parts), set(matched)):
+                continue
+            if role in ("amount", "quantity") and OF_EACH.search(column.name):
                 continue
             if role == "account" and self._is_with_a_bank(position):
                 continue

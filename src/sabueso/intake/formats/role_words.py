@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from sabueso.base.words import CalledSo
 from sabueso.intake.formats.header_words import WORDS
 from sabueso.population.table import Role
 
@@ -152,6 +153,12 @@ OF_ONE_UNIT = frozenset(
      "unidad", "unite", "stuck", "hour", "heure", "hora", "stunde", "km", "m2", "m3", "kwh", "night", "nuit", "noche"]
 )  # fmt: skip
 """Words of a price that is nobody's whole payment."""
+OF_EACH = CalledSo(
+    r"(?:\b(?:per|por|pro|par|je)\b\s*|/\s*)(?:ha|hect\w*|acre|kg|kilo\w*|km|miles?|m2|m²|m3|m³|sq ?ft|sqm|kwh|mwh|h|hr|hours?|hora|heure|"
+    r"stunde|std|day|d[ií]a|tag|jour|night|noche|nuit|nacht|units?|unidad|unit[eé]|st[uü]ck|stk|pcs?|pieces?|pi[eè]ce|each|l|lit[er]{2}s?|litro|"
+    r"tonnes?|tons?|t|head|cabeza|person\w*|shares?|pages?|cop(?:y|ies))\b"
+)
+"""Names of what one of something costs, or earns: ``Importe por ha``."""
 NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])
 BUYERS = frozenset(
     ["buyer", "requester", "requestor", "requisitioner", "purchaser", "comprador", "einkaufer", "acheteur", "inkoper",

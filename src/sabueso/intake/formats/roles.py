@@ -23,6 +23,7 @@ from sabueso.intake.formats.role_words import (
     NAMES,
     NO_AMOUNT,
     NUMBERS,
+    OF_EACH,
     OF_ENDS,
     OF_ONE_UNIT,
     OF_PARTS,
@@ -174,6 +175,9 @@ def _settle_money(guess: Guess, formats: Mapping[str, Format]) -> None:
 def _settle_price(guess: Guess) -> None:
     """Where nothing else is an amount, a price for which nothing was counted: what was bid, or paid, in one."""
     found = guess.found
+    of_each = [c.name for c in guess.columns if c.type == "number" and OF_EACH.search(c.name)]
+    if "price" not in found and len(of_each) == 1 and of_each[0] not in guess.taken:
+        guess.give("price", of_each[0])
     if "price" not in found or not found.keys().isdisjoint(("debit", "quantity")):
         return
     parts = folded(found["price"]).split()

@@ -156,7 +156,9 @@ def _called_alike(table: Table, link: str) -> Iterator[tuple[str, str]]:
             theirs = prices[1]
         else:
             theirs = named.get((own.type, own.name.casefold()))
-        if theirs is not None and theirs != key and theirs != other.roles.get("amount"):
+        # What a list without days has for an amount is no sum: it is what each of its rows costs.
+        summed = theirs == other.roles.get("amount") and other.dated() is not None
+        if theirs is not None and theirs != key and not summed:
             yield own.name, theirs
 
 

@@ -14,17 +14,21 @@ APART = ((14, 2), (5, 4))
 """Days by which those that are late are apart from the others, at the least, and how many times as long after as the
 last of the others the first of them is: either will do."""
 LEAST_LATE = min(days for days, _ in APART)
+MOST_LAGS, ENDS, SHARP = 6, 0.01, 5
+"""Numbers of days of which nearly all rows have one, share of the rows that may have more, and how many times as many have the
+largest of these: what ends there, and does not only become rare."""
 MOST_LATE = 50
 """Rows that may be late however many there are: more are a habit."""
 
 
 class Late(NamedTuple):
-    """Days ``within`` which all others are, how many ``rows`` are not, and after how many days the ``first`` of these
-    is."""
+    """Days ``within`` which all others are, how many ``rows`` are not, after how many days the ``first`` of these is, and
+    whether that is ``far`` from the others."""
 
     within: int
     rows: int
     first: int
+    far: bool = True
 
 
 def late_of(population: Population, order: tuple[str, str], few: int) -> Late | None:
@@ -40,4 +44,23 @@ def late_of(population: Population, order: tuple[str, str], few: int) -> Late | 
         first, within = found[rows - 1], found[rows]
         if any(first - within >= days and first >= times * within for days, times in APART):
             return Late(within, rows, first)
+    return _beyond_few_lags(population, each, known, few)
+
+
+def _beyond_few_lags(
+    population: Population, each: exp.Subquery, known: exp.Expr, few: int
+) -> Late | None:
+    """Those that are later than what nearly all others are by one of a few numbers of days, as what settles on the second
+    working day, or the third."""
+    lag = sql.column("days")
+    select = exp.select(lag, exp.alias_(sql.count(), "n")).from_(each.copy()).where(known.copy())
+    select = select.group_by(lag.copy()).order_by(sql.ordered(lag.copy())).limit(MOST_LAGS + few)
+    found = population.query(select).to_pydict()
+    lags, sizes = found["days"], found["n"]
+    n = sum(sizes)
+    for place in range(min(len(lags), MOST_LAGS) - 1, 0, -1):
+        rows = sum(sizes[place + 1 :])
+        sharp = sizes[place] >= SHARP * rows
+        if 0 < rows <= few and rows <= ENDS * n and sharp and len(lags) < MOST_LAGS + few:
+            return Late(lags[place], rows, lags[place + 1], far=False)
     return None

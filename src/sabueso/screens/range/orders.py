@@ -13,9 +13,17 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Table
 from sabueso.report.numbers import many
-from sabueso.screens.proposal import CLOSED, LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import (
+    CLOSED,
+    DIED,
+    LEAST_OF_RULE,
+    LISTED,
+    Proposal,
+    is_budget,
+    settings_of,
+)
 from sabueso.screens.range.days import days_from
-from sabueso.screens.range.late import LEAST_LATE, Late, late_of
+from sabueso.screens.range.late import Late, late_of
 
 MOST_OUT = 0.01
 """Share of rows out of order up to which the order is the rule, and to be out of it the exception."""
@@ -28,6 +36,8 @@ LEAST_LATER = 20
 ENDED_OUT, ENDED_LATER, ENDED_ROWS = 0.05, 5, 20
 """The same share and number of rows after a day on which what they name ended, and how many there are at least: few rows
 name what has."""
+LEAST_MOST = 3
+"""Days that some row must be after another, for any to be late."""
 MOST_DAYS = 5
 """Columns of days of one table that are compared."""
 
@@ -55,18 +65,20 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         before, after, both = (
             int(row[f"{name}{place}"] or 0) for name in ("before", "after", "both")
         )
-        first, second, both_ways, _ = pair
+        first, second, both_ways, *_ = pair
         order, out = ((first, second), before) if before < after else ((second, first), after)
         ended = pair.ended and before > after
         times, share = (ENDED_LATER, ENDED_OUT) if ended else (LEAST_LATER, MOST_OUT)
         usual = times * out <= max(before, after) and out <= _few(both, share)
-        if both < (ENDED_ROWS if ended else LEAST_OF_RULE) or not usual:
+        usual = usual and both >= (ENDED_ROWS if ended else LEAST_OF_RULE)
+        # Nobody does anything after their death, however few have died.
+        if not (usual or (ended and pair.died and out <= LISTED)):
             continue
         # Of two tables that each name the other's rows, those are told whose day comes later.
         if both_ways and order[1] == first:
             continue
         most = int(row[f"most{place}"]) if before < after else -int(row[f"least{place}"])
-        late = late_of(population, order, _few(both)) if most >= LEAST_LATE else None
+        late = late_of(population, order, _few(both)) if most >= LEAST_MOST else None
         if out or late is not None:
             found.append(_Found(order, out, max(before, after), both, late, ended))
     for each in _each_once(found):
@@ -136,8 +148,8 @@ def _in_words(told: _Found) -> list[_Words]:
         rest, days = both - out - late.rows, many(late.within, "day")
         found.append(
             _Words(
-                f"long after {earlier}",
-                "What took far longer than it did elsewhere.",
+                f"{'long ' if late.far else f'more than {days} '}after {earlier}",
+                f"What took {'far ' if late.far else ''}longer than it did elsewhere.",
                 f"{rest:,} of {both:,} rows are within {days} of it, {late.rows:,} at least {late.first:,} days after it",
             )
         )
@@ -154,12 +166,13 @@ _Order = tuple[str, str]
 
 class _Pair(NamedTuple):
     """Two days as expressions; of a linked table's the first is its own, ``both_ways`` says whether that table's rows
-    name these as well, and ``ended`` whether it is the day on which what is named ended."""
+    name these as well, ``ended`` whether it is the day on which what is named ended, and ``died`` whether it is a death."""
 
     first: str
     second: str
     both_ways: bool = False
     ended: bool = False
+    died: bool = False
 
 
 def _own_pairs(table: Table) -> Iterator[_Pair]:
@@ -186,7 +199,7 @@ def _linked_pairs(population: Population) -> Iterator[_Pair]:
         back = any(each.table.name == table.name for each in other.links.values())
         for day in _days(other):
             named = ".".join(map(quoted_name, (column, day)))
-            yield _Pair(named, quoted_name(when.name), back, CLOSED.search(day))
+            yield _Pair(named, quoted_name(when.name), back, CLOSED.search(day), DIED.search(day))
 
 
 def _is_told(table: Table, column: str) -> bool:

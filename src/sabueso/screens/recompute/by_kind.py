@@ -17,7 +17,7 @@ from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import Coded, first_of_both
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.recompute.amounts import further
-from sabueso.screens.recompute.multiples import one_rate
+from sabueso.screens.recompute.multiples import OneRate, floor_of, one_rate
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import HOLDS
 
@@ -55,37 +55,45 @@ class _Rates(NamedTuple):
     own: Column
     of: Column
     kind: _Kind
-    rates: Mapping[str, str]
+    rates: Mapping[str, OneRate]
     holds: float
+    floor: float | None
 
     @property
     def expression(self) -> str:
         """What the amount should be; nothing is said of a kind that has no rate."""
         each = " ".join(
-            f"WHEN {value if self.kind.number else literal(value)} THEN {rate}"
+            f"WHEN {value if self.kind.number else literal(value)} THEN {rate.text}"
             for value, rate in self.rates.items()
         )
-        return f"CASE {self.kind.sql} {each} END * {quoted_name(self.of.name)}"
+        made = f"CASE {self.kind.sql} {each} END * {quoted_name(self.of.name)}"
+        return self._any.at_least(made)
+
+    @property
+    def _any(self) -> OneRate:
+        return next(iter(self.rates.values()))._replace(floor=self.floor)
 
     @property
     def told(self) -> str:
-        return f"{self.of.name} times what it is by {self.kind.told}"
+        return f"{self.of.name} times what it is by {self.kind.told}{self._any.told_floor}"
 
     @property
     def named(self) -> str:
         """``0.12 for standard and 0.09 for premium``."""
-        return listed([f"{rate} for {value}" for value, rate in self.rates.items()])
+        each = listed([f"{rate.text} for {value}" for value, rate in self.rates.items()])
+        return f"{each}{self._any.told_floor}"
 
 
 def proposed_by_kind(
     population: Population, amount: Column, asked: Priced | None, made: Collection[str]
 ) -> Iterator[Proposal]:
-    """Amounts that are a multiple of another number by kind, of those that are not ``made`` by another rule; of the quantity,
-    whose price is ``asked`` for already, it would be that price."""
+    """Amounts that are a multiple of another number by kind, of those that are not ``made`` by another rule, nor by the price
+    that is ``asked`` for already."""
     table = population.table
     if population.account(None).used < LEAST_OF_RULE:
         return
-    amounts = [c for c in (amount, *further(table, amount, MOST_AMOUNTS)) if c.name not in made]
+    every = [*([amount] if asked is None else []), *further(table, amount, MOST_AMOUNTS)]
+    amounts = [c for c in every if c.name not in made]
     kinds = _kinds(population)
     bases = _bases(table, amount)
     if not (amounts and kinds and len(bases) > 1):
@@ -94,15 +102,14 @@ def proposed_by_kind(
     also = {k.told: expressions.scalar(k.sql, table, "--expect") for k in kinds}
     seen, coded = first_of_both(population, trees, (), MOST_SEEN, also)
     few = {k: coded[k.told] for k in kinds if 2 <= len(coded[k.told].distinct) <= MOST_KINDS}
-    quantity = None if asked is None else table.roles.get("quantity")
     found = [
         rates
         for own in amounts
         for of in bases
-        if own.name != of.name and not (own is amount and of.name == quantity)
+        if own.name != of.name
         if (rates := _best(own, of, seen, few)) is not None
     ]
-    found.sort(key=lambda r: (-r.holds, max(len(rate) for rate in r.rates.values())))
+    found.sort(key=lambda r: (-r.holds, max(len(rate.text) for rate in r.rates.values())))
     told: set[str] = set()
     proposed = 0
     for rates in found:
@@ -112,7 +119,7 @@ def proposed_by_kind(
         way = held(population, rates.own, rates.expression, rates.told)
         if not is_rule(way):
             continue
-        told |= {rates.own.name, rates.of.name}
+        told.add(rates.own.name)
         if way.differing and proposed < MOST_PROPOSED:
             proposed += 1
             yield Proposal(
@@ -165,27 +172,36 @@ def _best(
     fewest, and those of the row itself before those of what it names."""
     amount, base = seen[own.name], seen[of.name]
     known = ~(np.isnan(amount) | np.isnan(base)) & (base != 0)
-    if known.sum() < LEAST_OF_RULE or not _are_few(amount[known] / base[known], base[known]):
+    if known.sum() < LEAST_OF_RULE:
         return None
-    if one_rate(amount, base, own.scale) is not None:
-        return None
-    every = (_by(own, of, kind, coded, seen, known) for kind, coded in kinds.items())
-    found = [rates for rates in every if rates is not None]
-    return max(found, key=lambda r: (r.holds, -len(r.rates), r.kind.own), default=None)
+    # A charge may have a minimum, which tells nothing of its rate.
+    for floor in dict.fromkeys((None, floor_of(amount))):
+        above = known if floor is None else known & (amount > floor)
+        if above.sum() < LEAST_OF_RULE or not _are_few(amount[above] / base[above], base[above]):
+            continue
+        if one_rate(amount, base, own.scale, floor=floor) is not None:
+            return None
+        every = (_by(own, of, kind, coded, seen, known, floor) for kind, coded in kinds.items())
+        found = [rates for rates in every if rates is not None]
+        if found:
+            return max(found, key=lambda r: (r.holds, -len(r.rates), r.kind.own))
+    return None
 
 
 def _are_few(ratios: np.ndarray, base: np.ndarray) -> bool:
-    """Whether most rows have one of a few ratios: of the larger half, in which rounding tells little."""
-    large = np.abs(base) >= np.median(np.abs(base))
-    _, sizes = np.unique(np.round(ratios[large], 3), return_counts=True)
-    return float(np.sort(sizes)[::-1][: 2 * MOST_KINDS].sum()) >= HOLDS * float(sizes.sum())
+    """Whether most rows have one of a few ratios, to three figures: of the larger half, in which rounding tells little."""
+    large = (np.abs(base) >= np.median(np.abs(base))) & (ratios != 0)
+    size = 10.0 ** np.floor(np.log10(np.abs(ratios[large])))
+    _, sizes = np.unique(np.round(ratios[large] / size, 2) * size, return_counts=True)
+    return float(np.sort(sizes)[::-1][: 2 * MOST_KINDS].sum()) >= HOLDS * float(sizes.sum()) > 0
 
 
 def _by(
-    own: Column, of: Column, kind: _Kind, coded: Coded, seen: Mapping[str, np.ndarray], known: np.ndarray
+    own: Column, of: Column, kind: _Kind, coded: Coded, seen: Mapping[str, np.ndarray], known: np.ndarray,
+    floor: float | None,
 ) -> _Rates | None:  # fmt: skip
     amount, base = seen[own.name], seen[of.name]
-    rates: dict[str, str] = {}
+    rates: dict[str, OneRate] = {}
     covered, same = 0, 0.0
     # Which rows are the first is not said, nor in which order their kinds come.
     for value, code in sorted((value, code) for code, value in enumerate(coded.values)):
@@ -194,16 +210,20 @@ def _by(
             continue
         nothing = float((amount[rows] == 0).mean())
         if nothing >= HOLDS:
-            rates[value], share = "0", nothing
+            rates[value], share = OneRate("0", nothing), nothing
         else:
             rate = one_rate(
-                amount[rows], base[rows], own.scale, once=True, least=LEAST_EACH, different=DIFFERENT_EACH
+                amount[rows], base[rows], own.scale, once=True, least=LEAST_EACH, different=DIFFERENT_EACH, floor=floor
             )  # fmt: skip
             if rate is None:
                 return None
-            rates[value], share = rate.text, rate.holds * (1 - nothing)
+            rates[value], share = rate, rate.holds * (1 - nothing)
         covered, same = covered + n, same + share * n
     of_all = same / int(known.sum())
-    if len(set(rates.values())) < 2 or covered < COVERED * known.sum() or of_all < HOLDS:
+    if (
+        len({rate.text for rate in rates.values()}) < 2
+        or covered < COVERED * known.sum()
+        or of_all < HOLDS
+    ):
         return None
-    return _Rates(own, of, kind, rates, of_all)
+    return _Rates(own, of, kind, rates, of_all, floor)

@@ -26,8 +26,10 @@ MOST_SEEN, MOST_BASES, MOST_AMOUNTS = 2_000, 10, 8
 be one."""
 DIFFERENT = 20
 """Different numbers of which an amount must be one multiple."""
-RATE_DECIMALS = (4, 5, 6)
-"""Decimals of a multiple, the fewest first: a tax of 8.875 percent has five."""
+RATE_DECIMALS = range(7)
+"""Decimals of a multiple: a tax of 8.875 percent has five."""
+AS_GOOD = 0.002
+"""Share of the rows by which one with fewer decimals may hold for less."""
 NEED_NONE = 0.1
 """Share of the rows with nothing of an amount from which it is one that not all rows need."""
 MOST_RULES = 2
@@ -36,6 +38,8 @@ MOST_FACTORS = 7
 """Numbers of which two may make an amount times one another."""
 PLAIN = 6
 """Letters of a multiple, such as 0.0875, above which one of fewer is rather what the amount was made by."""
+FLOORED, LEAST_FLOORED = 0.02, 10
+"""Share of the amounts, and how many, that are the least of all, from which that is a minimum."""
 CLEAN = 0.98
 """Share of the rows from which a second amount is the same multiple by itself, and not by being mostly the first one."""
 MOST_WAYS = 6
@@ -75,13 +79,12 @@ def proposed_one_rate(
         if not left or any(one.makes(way) for one in exact):
             continue
         left -= 1
-        told = way.of.told if way.rate.text == "1" else f"{way.rate.text} times {way.of.told}"
         own, expression = way.own, way.expression(seen)
         # Rows that need none are no part of this: a fee for being late.
         none = float((np.nan_to_num(seen[quoted_name(own.name)]) == 0).mean())
         where = f"{quoted_name(own.name)} <> 0" if none > NEED_NONE else None
         rows = replace(population, where=where)
-        found = held(rows, own, expression, told)
+        found = held(rows, own, expression, way.told)
         if is_rule(found) and found.differing:
             by = "these make" if way.of.times else "the rate makes"
             made = found.proposal(own.name, table.name, f"what {by} it")
@@ -109,7 +112,13 @@ class _Multiple(NamedTuple):
         nothing = np.nan_to_num(self.of.values(seen)) == 0
         apart = nothing & (np.nan_to_num(seen[quoted_name(self.own.name)]) != 0)
         times = "" if self.rate.text == "1" else f" * {self.rate.text}"
-        return f"{f'nullif({of}, 0)' if apart.any() else of}{times}"
+        return self.rate.at_least(f"{f'nullif({of}, 0)' if apart.any() else of}{times}")
+
+    @property
+    def told(self) -> str:
+        """``0.045 times Sum insured``."""
+        told = self.of.told if self.rate.text == "1" else f"{self.rate.text} times {self.of.told}"
+        return f"{told}{self.rate.told_floor}"
 
     def makes(self, other: _Multiple) -> bool:
         """Whether another multiple is of what this one makes, or of what it is made of; or the whole with this part."""
@@ -135,7 +144,10 @@ def _multiples(
         for of in made:
             if of.is_made_by(own.name) or told(own, of):
                 continue
-            rate = one_rate(seen[quoted_name(own.name)], of.values(seen), own.scale, once=of.times)
+            values, base = seen[quoted_name(own.name)], of.values(seen)
+            rate = one_rate(values, base, own.scale, once=of.times)
+            if rate is None and not of.sign and (floor := floor_of(values)) is not None:
+                rate = one_rate(values, base, own.scale, floor=floor)
             if rate is not None:
                 found.append(_Multiple(rate, own, of))
 
@@ -147,10 +159,29 @@ def _multiples(
 
 
 class OneRate(NamedTuple):
-    """A multiple as it is written, and the share of the rows seen that have it."""
+    """A multiple as it is written, the share of the rows seen that have it, and what is the least, where there is such."""
 
     text: str
     holds: float
+    floor: float | None = None
+
+    def at_least(self, expression: str) -> str:
+        """An expression that is not below the least."""
+        return expression if self.floor is None else f"greatest({expression}, {self.floor:.15g})"
+
+    @property
+    def told_floor(self) -> str:
+        return "" if self.floor is None else f", at least {self.floor:.15g}"
+
+
+def floor_of(own: np.ndarray) -> float | None:
+    """The least amount above nothing, where so many rows have it that it is a minimum and no chance: of a charge."""
+    some = own[own > 0]
+    if not len(some):
+        return None
+    least = float(some.min())
+    n = int((some == least).sum())
+    return least if n >= max(LEAST_FLOORED, FLOORED * len(some)) and n < len(some) else None
 
 
 def one_rate(
@@ -161,19 +192,25 @@ def one_rate(
     once: bool = False,
     least: int = LEAST_OF_RULE,
     different: int = DIFFERENT,
+    floor: float | None = None,
 ) -> OneRate | None:
     """The multiple that nearly all rows with both have, by numbers that vary; None where there is none with six
     decimals or fewer, or it is one, unless ``once`` says that this is told by nothing else. It takes ``least`` rows, of so many
-    ``different`` numbers."""
+    ``different`` numbers; with a ``floor`` it is told by the rows above that, and the others have that."""
     known = ~(np.isnan(own) | np.isnan(of)) & (of != 0) & (own != 0)
-    if known.sum() < least or np.unique(of[known]).size < different:
+    above = known if floor is None else known & (own > floor)
+    if above.sum() < least or np.unique(of[above]).size < different:
         return None
     # Of the largest rounding tells the least.
-    large = known & (np.abs(of) >= np.median(np.abs(of[known])))
+    large = above & (np.abs(of) >= np.median(np.abs(of[above])))
     near, half = float(np.median(own[large] / of[large])), 0.5 * 10.0**-scale
-    for decimals in RATE_DECIMALS:
-        rate = round(near, decimals)
-        same = np.abs(own - of * rate)[known] <= half * 1.000001
-        if rate and (once or abs(rate) != 1.0) and same.mean() >= HOLDS:
-            return OneRate(format(Decimal(str(rate)).normalize(), "f"), float(same.mean()))
-    return None
+    rates = [rate for decimals in RATE_DECIMALS if (rate := round(near, decimals))]
+    made = (of * rate if floor is None else np.maximum(of * rate, floor) for rate in rates)
+    same = [float((np.abs(own - each)[known] <= half * 1.000001).mean()) for each in made]
+    most = max(same, default=0.0)
+    if most < HOLDS:
+        return None
+    rate, holds = next(pair for pair in zip(rates, same, strict=True) if pair[1] >= most - AS_GOOD)
+    if abs(rate) == 1.0 and not once:
+        return None
+    return OneRate(format(Decimal(str(rate)).normalize(), "f"), holds, floor)

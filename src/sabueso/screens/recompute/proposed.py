@@ -20,7 +20,7 @@ from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_rates
 from sabueso.screens.recompute.running import proposed_meters, proposed_running
 from sabueso.screens.recompute.spans import proposed_spans
-from sabueso.screens.recompute.sums import sums_of
+from sabueso.screens.recompute.sums import Part, sums_by_kind, sums_of
 from sabueso.screens.recompute.ties import proposed_ties
 from sabueso.screens.recompute.told_there import proposed_told_there
 from sabueso.screens.recompute.waged import waged
@@ -100,12 +100,15 @@ def _sums(population: Population, measure: Column | None) -> Iterator[Proposal]:
     table = population.table
     if measure is None or is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
-    for each in sums_of(population, measure):
+    found = [Part("", "", each) for each in sums_of(population, measure)]
+    if not any(each.sum.is_of(measure.name) for each in found):
+        found += sums_by_kind(population, measure)
+    for where, kind, each in found:
         if not are_few(each.rows - each.holding, each.rows):
             continue
         yield Proposal(
-            f"{each.whole} of {table.name} is {each.told}",
-            settings_of(what="product", on=each.whole, expect=each.expression),
+            f"{each.whole} of {table.name} is {each.told}{kind}",
+            settings_of(where=where, what="product", on=each.whole, expect=each.expression),
             f"Rows whose {each.whole} is not what it is made of.",
             f"it holds for {each.holding:,} of {each.rows:,} rows, in {each.several:,} of which "
             f"{'both' if len(each.parts) == 2 else 'two or more'} are something",

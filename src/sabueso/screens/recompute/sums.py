@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import numpy as np
 import sqlglot.expressions as exp
 
 from sabueso.population import expressions, sql
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
-from sabueso.screens.proposal import LEAST_OF_RULE
+from sabueso.screens.first_rows import first_coded
+from sabueso.screens.proposal import LEAST_OF_RULE, texts_without
 from sabueso.screens.recompute.named import numbers_there
 from sabueso.screens.recompute.products import wide
 from sabueso.stats.additive import HOLDS, relations
 
 MOST_COLUMNS, MOST_THERE, MOST_SUMS = 24, 6, 3
+MOST_KINDS_OF, MOST_KINDS = 8, 4
+"""Columns of texts that may tell kinds of rows apart, and kinds of one."""
 MOST_SEEN = 2_000
 """Rows that are looked at for a relation."""
 FILLED = 0.5
@@ -67,6 +70,10 @@ class Sum:
         made = f"{'' if first > 0 else '-'}{term}{more}"
         return f"greatest({made}, 0)" if self.floored else made
 
+    def is_of(self, name: str) -> bool:
+        """Whether a column is the whole, or one of its parts."""
+        return name == self.whole or any(name == part for part, _ in self.parts)
+
     def _term(self, name: str) -> str:
         own = self.terms[name].sql
         return f"coalesce({own}, 0)" if name in self.blank else own
@@ -86,6 +93,41 @@ def sums_of(population: Population, amount: Column) -> Iterator[Sum]:
         for found in _among(population, amount, own | there):
             if found.whole not in told:
                 yield found
+
+
+class Part(NamedTuple):
+    """A sum that rows of a kind have: the condition of these, how the kind is told, and the sum."""
+
+    where: str
+    kind: str
+    sum: Sum
+
+
+def sums_by_kind(population: Population, amount: Column) -> list[Part]:
+    """What the amount is the sum of in rows of one kind, and is otherwise in those of another: of what is bought with the
+    commission, of what is sold less it. By the first column of few kinds of which at least two have one."""
+    table = population.table
+    if population.where or len(_candidates(table, amount)) < 3:
+        return []
+    names = texts_without(table, ("id", "document", "text", "currency"))[:MOST_KINDS_OF]
+    coded = first_coded(population, names, MOST_SEEN) if names else {}
+    for name, found in coded.items():
+        values = sorted(found.values)
+        if not 2 <= len(values) <= MOST_KINDS:
+            continue
+        parts = []
+        for value in values:
+            where = f"{quoted_name(name)} = {literal(value)}"
+            rows = replace(population, where=where)
+            if rows.account(None).used < LEAST_OF_RULE:
+                continue
+            of_amount = (
+                s for s in _among(rows, amount, _candidates(table, amount)) if s.is_of(amount.name)
+            )
+            parts += [Part(where, f" where {name} is {value}", s) for s in list(of_amount)[:1]]
+        if len(parts) > 1:
+            return parts
+    return []
 
 
 def _among(population: Population, amount: Column, terms: Mapping[str, Term]) -> Iterator[Sum]:

@@ -16,8 +16,10 @@ from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     Proposal,
+    Signs,
     is_budget,
     settings_of,
+    signs_of,
     texts_without,
 )
 from sabueso.screens.recompute.amounts import FEW, LACKING, figures
@@ -28,6 +30,8 @@ from sabueso.stats.additive import HOLDS
 
 ROW_BY_ROW = 0.95
 """Share of the rows of a table that must be the only one of what they name to be the same as another's."""
+BOTH_WAYS = 0.05
+"""Share of the rows of either sign from which amounts go both ways."""
 MOSTLY = 0.5
 """Share of the sums that are alike from which it is asked whether others would be without the rows of one kind."""
 LEFT = 0.2
@@ -116,7 +120,7 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
     for role in roles:
         for mine, theirs in figures(population.table, other, role):
             by, other_on = [quoted_name(column)], [quoted_name(key)]
-            recorded, expected = f"sum({quoted_name(mine)})", f"sum({quoted_name(theirs)})"
+            recorded, expected = _with_signs(population, other, mine, theirs)
             sides = Sides(by, recorded, expected, other.name, other_on)
             n, both, same = agreement(population, sides)
             without = None
@@ -145,6 +149,26 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
                 alike=other.name if own and role == "amount" and _is_row_by_row(population, other, n) else "",
             )  # fmt: skip
             break
+
+
+def _with_signs(population: Population, other: Table, mine: str, theirs: str) -> tuple[str, str]:
+    """Sums as they may be the same: what a bank books is below nothing where a bill is above it, and of what goes both
+    ways one table may tell the way by its sign, and the other in words."""
+    own, their = quoted_name(mine), quoted_name(theirs)
+    beside = population.beside(other)
+    here = signs_of(population, population.table.column(mine))
+    there = signs_of(beside, other.column(theirs))
+    ways = [_way_of(signs) for signs in (here, there)]
+    if 0 in ways and ways != [0, 0]:
+        return f"abs(sum({own}))", f"abs(sum({their}))"
+    return f"sum({own})", f"{'-' if ways[0] != ways[1] else ''}sum({their})"
+
+
+def _way_of(signs: Signs) -> int:
+    """1 of amounts that are above nothing, −1 of those below it, 0 of both."""
+    if min(signs.positive, signs.negative) > BOTH_WAYS * (signs.positive + signs.negative):
+        return 0
+    return -1 if signs.low else 1
 
 
 class Without(NamedTuple):
