@@ -132,3 +132,22 @@ def test_what_an_earlier_row_has_is_told_with_how_many_do(populate, drawn):
             before[key] += 1
     found = screened(populate(rows, id="n", date="day"), "range", unique=["who", "kind"])
     assert {flag["subject"]["n"]: flag["again"] for flag in found["flags"]} == expected
+
+
+def test_nobody_comes_after_their_death_however_few_have_died(tmp_path):
+    people = [{"person": f"P{n:03}", "born": date(1940, 1, 1) + timedelta(days=200 * n), "died": date(2024, 6, 1) if n in (3, 8, 21) else None} for n in range(60)]  # fmt: skip
+    came = [{"visit": f"V{n:04}", "day": date(2024, 1, 2) + timedelta(days=n // 2), "person": f"P{n * 7 % 60:03}", "place": "AB"[n % 2]} for n in range(600)]  # fmt: skip
+    gone = {"P003", "P008", "P021"}
+    came = [row for row in came if row["person"] not in gone or row["day"] < date(2024, 6, 1)]
+    came += [{"visit": f"W{n}", "day": date(2024, 9, 3 + n), "person": who, "place": "A"} for n, who in enumerate(sorted(gone))]  # fmt: skip
+    tariff = [{"place": "A", "amount": Decimal("41.50")}, {"place": "B", "amount": Decimal("38.00")}]  # fmt: skip
+    paid = [{"bill": f"B{n:04}", "on": date(2024, 1, 3) + timedelta(days=n), "place": "AB"[n % 2], "charge": tariff[n % 2]["amount"] + 2 * (n in (44, 131)), "times": 1 + n % 3} for n in range(200)]  # fmt: skip
+    for row in paid:
+        row["total"] = row["charge"] * row["times"]
+    case, screens = taken_in(tmp_path, {"people": people, "came": came, "tariff": tariff, "paid": paid})  # fmt: skip
+    asked = asked_for(case)
+    found = asked["person.died of came before day"]
+    assert {item["subject"]["visit"] for item in found} == {"W0", "W1", "W2"}
+    # The only number of a list is what each of its rows costs, and no sum.
+    assert {item["subject"]["place"] for item in asked["charge of paid other than in tariff"]} == {"A", "B"}  # fmt: skip
+    assert screens["charge of paid other than in tariff"]["settings"]["other_on"] == ["place", "amount"]  # fmt: skip

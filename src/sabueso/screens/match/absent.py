@@ -156,10 +156,13 @@ def _called_alike(table: Table, link: str) -> Iterator[tuple[str, str]]:
             theirs = prices[1]
         else:
             theirs = named.get((own.type, own.name.casefold()))
-        # What a list without days has for an amount is no sum: it is what each of its rows costs.
-        summed = theirs == other.roles.get("amount") and other.dated() is not None
-        if theirs is not None and theirs != key and not summed:
+        if theirs is not None and theirs not in (key, _summed(other)):
             yield own.name, theirs
+
+
+def _summed(table: Table) -> str | None:
+    """The amounts of what happened, which are added up; what a list without days has is what each of its rows costs."""
+    return table.roles.get("amount") if table.dated() is not None else None
 
 
 def _told_alike(
@@ -170,7 +173,7 @@ def _told_alike(
     one that is known."""
     table = population.table
     other, key = table.links[link].table, table.links[link].key
-    added = {table.roles.get("amount"), table.roles.get("quantity"), other.roles.get("amount")}
+    added = {table.roles.get("amount"), table.roles.get("quantity"), _summed(other)}
     without = {link, *alike, *_named(table), *table.links, *added}
     mine = [c for c in _telling(table) if c.name not in without]
     theirs = [c for c in _telling(other) if c.name not in (key, *alike.values(), *added)]

@@ -112,15 +112,14 @@ def sums_by_kind(population: Population, amount: Column) -> list[Part]:
     names = texts_without(table, ("id", "document", "text", "currency"))[:MOST_KINDS_OF]
     coded = first_coded(population, names, MOST_SEEN) if names else {}
     for name, found in coded.items():
-        values = sorted(found.values)
-        if not 2 <= len(values) <= MOST_KINDS:
+        sizes = np.bincount(found.codes[found.codes >= 0], minlength=len(found.values))
+        kinds = sorted(v for v, n in zip(found.values, sizes, strict=True) if n >= LEAST_OF_RULE)
+        if len(kinds) < 2 or len(found.values) > MOST_KINDS:
             continue
         parts = []
-        for value in values:
+        for value in kinds:
             where = f"{quoted_name(name)} = {literal(value)}"
             rows = replace(population, where=where)
-            if rows.account(None).used < LEAST_OF_RULE:
-                continue
             of_amount = (
                 s for s in _among(rows, amount, _candidates(table, amount)) if s.is_of(amount.name)
             )
