@@ -28,7 +28,7 @@ WORDS: dict[Role, str] = {
     "quantity": (
         "quantity cantidad qty unidades units litros litres liters menge quantite quantita aantal stuck anzahl "
         "quantidade pezzi hoeveelheid ilosc mnozstvi mennyiseg cantitate miktar antal mangd maara количество "
-        "кількість кол ποσοτητα 数量 數量 수량 الكمية כמות จำนวน weight gewicht kg tons tonnes miles km kwh gallons pieces pcs stunden hours hrs heures horas uren"
+        "кількість кол ποσοτητα 数量 數量 수량 الكمية כמות จำนวน weight gewicht kg tons tonnes miles km kwh gallons pieces pcs stunden hours hrs heures horas uren nights nuits noches notti nachte noites"
     ),
     "price": (
         "price precio rate tarifa preis prix prezzo prijs preco cena pret fiyat hinta pris harga цена ціна τιμη "
@@ -101,6 +101,7 @@ CODE_WORDS = re.compile(
     r"empleado|proveedor|supplier|cliente|customer|usuario|user|nr|konto|konta|kontonr|kontonummer|sachkonto|"
     r"gegenkonto|beleg|belegnr|belegnummer|rechnung|rechnungsnummer|rechnungsnr|kundennr|kundennummer|"
     r"lieferant|lieferantennummer|debitor|kreditor|personalnummer|kostenstelle|center|centre|centro|department|dept|plz|compte|fournisseur|client|"
+    r"room|chambre|zimmer|habitacion|quarto|flat|apartment|wohnung|appartement|till|terminal|locker|"
     r"piece|matricule|conto|fattura|fornitore|rekening|rekeningnummer|factuur|leverancier|numer|faktura|"
     r"fakturanr|nip|ucet|cislo|doklad|bilag|voucher|vch|journal|batch|parent|padre|superior|ubergeordnet|номер|код|инн|кпп|бик|"
     r"счет|рахунок|документ|накладная|едрпоу|αριθμοσ|κωδικοσ|αφμ|رقم|מספר|אסמכתא|חשבון|"

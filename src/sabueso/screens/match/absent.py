@@ -42,9 +42,10 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
     """Rows whose party, or order, is not in the table that nearly all of them are found in, or of which that table
     tells something else than they do."""
     table = population.table
-    if "amount" not in table.roles or is_budget(table):
+    counts = any(role in table.roles for role in ("amount", "price", "quantity"))
+    if not counts or is_budget(table):
         return
-    for other, link in _linked_tables(table):
+    for other, link in linked_tables(table):
         if is_budget(other):
             continue
         n, known = met_keys(population, other, {link: table.links[link].key})
@@ -65,7 +66,7 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
                 f"Rows of what {other.name} does not know, or knows otherwise by {link}.",
                 f"{rows - found:,} of {rows:,} rows are not found there as they are",
             )
-        elif known < n:
+        elif known < n and "amount" in table.roles:
             yield Proposal(
                 f"{link} of {table.name} not in {other.name}",
                 settings,
@@ -81,7 +82,7 @@ def asked_of(other: Table, pairs: Iterable[tuple[str, str]], **more: Any) -> Val
     return settings_of(other=other.name, on=on, other_on=[] if at == on else at, **more)
 
 
-def _linked_tables(table: Table) -> Iterator[tuple[Table, str]]:
+def linked_tables(table: Table) -> Iterator[tuple[Table, str]]:
     """Other tables with the column by which rows name a row of theirs: the party, or what tells their rows apart."""
     named: dict[str, list[str]] = {}
     for column, link in table.links.items():

@@ -15,6 +15,7 @@ from sabueso.screens.match.absent import proposed_absent
 from sabueso.screens.match.dated import proposed_dated
 from sabueso.screens.match.during import proposed_during
 from sabueso.screens.match.lists import proposed_lists
+from sabueso.screens.match.of_kinds import proposed_of_kinds_told
 from sabueso.screens.match.once import proposed_once
 from sabueso.screens.match.persons import proposed_persons
 from sabueso.screens.match.shared import proposed_shared
@@ -38,6 +39,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     table = population.table
     yield from proposed_absent(population)
     yield from proposed_two_ways(population)
+    yield from proposed_of_kinds_told(population)
     yield from proposed_shared(population)
     yield from proposed_unnamed(population)
     yield from _without_attendance(population)

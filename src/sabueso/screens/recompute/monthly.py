@@ -23,6 +23,8 @@ from sabueso.stats.additive import HOLDS
 
 MOST_SEEN, MOST_MONTHS = 2_000, 600
 ROLES: tuple[Role, ...] = ("amount", "quantity")
+TIMES = 3
+"""How many times as many sums of a month may differ as of all months together: one that is wrong in a month is so in all."""
 NEED_NONE = 0.1
 """Share of the rows with nothing of a number from which it is one that not all need."""
 SAME = 0.8
@@ -126,6 +128,7 @@ def _tied(
     as_roles = pair == (table.roles[role], other.roles[role])
     # Of what not all have, such as refunds, nothing is looked for where there is none.
     rows = population if as_roles else _with_some(population, pair[0])
+    whole = _apart(rows, Sides([thing.sql], own, expected, other.name, [their.sql]))
     for mine, theirs in months:
         stated = mine.own or theirs.own
         if mine.is_text != theirs.is_text or not (stated or mine.is_text):
@@ -134,6 +137,9 @@ def _tied(
         sides = Sides(by, own, expected, other.name, other_on)
         n, both, same = agreement(rows, sides)
         if both < LEAST_OF_RULE or same < max(SAME * n, HOLDS * both):
+            continue
+        # What happened once has one sum, though some of it fell into the month after.
+        if whole is not None and n - same > TIMES * max(whole, 1):
             continue
         if rows is not population:
             n, both, same = agreement(population, sides)
@@ -155,6 +161,12 @@ def _tied(
             + (f"; {n - both:,} are in one of them alone" if among else ""),
         )  # fmt: skip
     return None
+
+
+def _apart(rows: Population, sides: Sides) -> int | None:
+    """In how many groups sums of all months together differ; None where too few are the same."""
+    n, both, same = agreement(rows, sides)
+    return n - same if both >= LEAST_OF_RULE and same >= HOLDS * both else None
 
 
 def _with_some(population: Population, name: str) -> Population:

@@ -11,7 +11,7 @@ import numpy as np
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
-from sabueso.screens.first_rows import first_coded
+from sabueso.screens.first_rows import AGAIN, first_coded
 from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
@@ -71,11 +71,25 @@ def _siblings(population: Population) -> Iterator[Proposal]:
             continue
         for column, link in sorted(table.links.items()):
             third = population.tables.get(link.table.name, link.table)
-            if third.dated() is None or in_three(population, third):
+            if in_three(population, third) or not _happened(population, other, third):
                 continue
             for theirs, their in sorted(other.links.items()):
                 if (their.table.name, their.key) == (link.table.name, link.key):
                     yield from _beside(population, column, other, theirs)
+
+
+def _happened(population: Population, other: Table, third: Table) -> bool:
+    """Whether rows of two tables name what happened once, such as a shipment or a stay, and no person or thing that comes
+    again and again."""
+    if third.dated() is not None:
+        return True
+    if all(c.type not in ("date", "timestamp") for c in third.columns):
+        return False
+    rows = [
+        p.account(None).used
+        for p in (population, population.beside(other), population.beside(third))
+    ]
+    return min(rows[:2]) <= AGAIN * rows[2]
 
 
 def in_three(population: Population, orders: Table) -> bool:
