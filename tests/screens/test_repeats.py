@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import sabueso.screens.repeats.documents as documents
 from conftest import screened
+from folders import taken_in
 from sabueso.base.errors import UserError
 from sabueso.screens import find_screen
 from sabueso.screens.repeats.clusters import Candidate, clusters, without_reversed
@@ -256,3 +257,15 @@ def test_what_does_not_suit_is_said(populate):
     found = screened(plain, "repeats", same="party", alpha=1)
     assert {"no_dates", "no_documents"} <= {c["code"] for c in found["cautions"]}
     assert found["groups"][0]["expected_clusters"] is None
+
+
+def test_bills_that_are_paid_in_parts_are_no_repeats_and_their_numbers_are_their_own(tmp_path):
+    """Halves of one bill are alike, a month apart, and as many bills are paid so as are not."""
+    bills = [{"Invoice": f"INV{n:04}", "Date": date(2024, 1, 2) + timedelta(days=n), "Total": 1000 + 7 * n} for n in range(300) if n not in (80, 191)]  # fmt: skip
+    paid = [
+        {"Receipt": f"RC{2 * n + part:05}", "Date": bill["Date"] + timedelta(days=9 + 30 * part), "Invoice": bill["Invoice"], "Amount": Decimal(bill["Total"]) / (1 + n % 2)}
+        for n, bill in enumerate(bills) for part in range(1 + n % 2)
+    ]  # fmt: skip
+    _, screens = taken_in(tmp_path, {"invoices": bills, "receipts": paid})
+    assert "repeats of receipts" not in screens
+    assert [name for name in screens if "missing" in name] == ["Invoice of invoices missing, INV …"]

@@ -12,6 +12,7 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
+from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_coded, first_codes
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
@@ -158,7 +159,10 @@ def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal
     table = population.table
     for column, link in sorted(table.links.items()):
         if link.table.name != table.name and link.table.dated() is not None:
-            if _are_usual(population, column, date):
+            # One paper is looked for at any distance: of a bill that is paid in parts they are alike.
+            if _are_usual(
+                population, column, None if column == table.roles.get("document") else date
+            ):
                 return
             each, rows = _each_of(population, column)
             once = each >= ONCE * rows > 0
@@ -172,10 +176,11 @@ def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal
             return
 
 
-def _are_usual(population: Population, column: str, date: Column) -> bool:
-    """Whether rows alike are so often: two containers of one shipment, at one price on one day."""
+def _are_usual(population: Population, column: str, date: Column | None) -> bool:
+    """Whether rows alike are so often: two containers of one shipment, at one price on one day, or on any."""
     amount = population.table.roles["amount"]
-    alike = [sql.column(column), sql.column(amount), sql.cast(sql.column(date.name), "DATE")]
+    alike: list[Tree] = [sql.column(column), sql.column(amount)]
+    alike += [] if date is None else [sql.cast(sql.column(date.name), "DATE")]
     known = sql.both(exp.Not(this=sql.is_missing(tree.copy())) for tree in alike)
     names = [exp.alias_(tree, f"v{place}") for place, tree in enumerate(alike)]
     rows = population.used(exp.select(*names, exp.alias_(sql.count(), "n"))).where(known)

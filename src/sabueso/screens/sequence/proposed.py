@@ -34,7 +34,9 @@ def proposed_sequences(screen: Screen, population: Population) -> Iterator[Propo
     if column is not None:
         yield from _of_rows(screen, population, column)
     document = table.role("document")
-    if document is not None and document.type == "text" and "amount" in table.roles:
+    # The numbers of bills are asked of the bills, and not of each table that names them.
+    theirs = document is not None and document.name in table.links
+    if document is not None and document.type == "text" and "amount" in table.roles and not theirs:
         yield from _of_papers(screen, population, document)
 
 
