@@ -12,7 +12,7 @@ from sabueso.population import sql
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Table
+from sabueso.population.table import Role, Table
 from sabueso.screens.match.absent import asked_of
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
@@ -20,9 +20,23 @@ from sabueso.screens.proposal import (
     few_of,
     is_budget,
     states_of,
+    texts_without,
 )
 
-MOST_STATES = 8
+MOST_STATES, MOST_KINDS, NEVER = 8, 4, 0.9
+"""States of one column, columns of other kinds that are tried, and share of the rows of a kind that the other table does not
+name where that kind is none to be named."""
+SOME, SOME_OUT = 10, 0.025
+"""Rows of some hundreds that may lack theirs, and their share of them."""
+_NO_KINDS: tuple[Role, ...] = (
+    "id",
+    "document",
+    "text",
+    "party",
+    "currency",
+    "preparer",
+    "approver",
+)
 
 
 def proposed_unnamed(population: Population) -> Iterator[Proposal]:
@@ -42,17 +56,24 @@ def proposed_unnamed(population: Population) -> Iterator[Proposal]:
 
 def _of(population: Population, other: Table, column: str, key: str) -> Iterator[Proposal]:
     table = population.table
-    for state in (None, *states_of(table)):
+    states = states_of(table)
+    kinds = [name for name in texts_without(table, _NO_KINDS) if name not in states][:MOST_KINDS]
+    for state in (None, *states, *kinds):
         counts = _counted(population, other, column, key, state)
         if state is not None and not 2 <= len(counts) <= MOST_STATES:
             continue
         kept = {
             value: (n, unnamed)
             for value, (n, unnamed) in counts.items()
-            if n >= LEAST_OF_RULE and unnamed <= few_of(n) and (state is None or value is not None)
+            if n >= LEAST_OF_RULE and unnamed <= _few(n) and (state is None or value is not None)
         }
         n, unnamed = (sum(each[place] for each in kept.values()) for place in range(2))
         if not unnamed:
+            continue
+        # It is a matter of kinds where some of them hardly ever have one.
+        if state in kinds and not any(
+            m > NEVER * k for value, (k, m) in counts.items() if value not in kept
+        ):
             continue
         values = sorted(str(value) for value in kept) if state is not None else []
         where = None
@@ -66,6 +87,11 @@ def _of(population: Population, other: Table, column: str, key: str) -> Iterator
             f"{unnamed:,} of {n:,} rows{told} are not found there",
         )
         return
+
+
+def _few(n: int) -> int:
+    """How many rows may be named by nobody where nearly all are."""
+    return max(few_of(n), min(SOME, int(SOME_OUT * n)))
 
 
 def _counted(

@@ -115,7 +115,12 @@ def _linked(population: Population) -> Iterator[_Pair]:
                 told = f"{limit.name} of its {column}"
                 if own.name not in prices:
                     yield _Pair(own.name, named, told, column)
-                elif limit.name in other.roles.values():
+                # What is pledged for a loan is worth what was lent.
+                amounts = (own.name, limit.name) == (
+                    table.roles.get("amount"),
+                    other.roles.get("amount"),
+                )
+                if amounts or (own.name in prices and limit.name in other.roles.values()):
                     yield _Pair(own.name, named, told, column, least=True)
 
 
