@@ -317,6 +317,7 @@ SCREENS = [
     ("range", {"on": "cost", "least": "-5", "greatest": "900.5", "not_above": "hours"}),
     ("range", {"rising": "hours", "same": "account", "per": "who"}),
     ("range", {"on": "cost", "not_below": "hours", "unique": "account,who"}),
+    ("range", {"lowest": "cost", "per": "account", "chosen": "hours > 10"}),
     ("distance", {"measures": "cost,hours"}),
     ("relation", {"measures": "cost,hours", "by": "who"}),
     ("repeats", {"same": "who", "within": 20, "alpha": 1}),
