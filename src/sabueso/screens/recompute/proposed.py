@@ -20,7 +20,8 @@ from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_rates
 from sabueso.screens.recompute.running import proposed_meters, proposed_running
 from sabueso.screens.recompute.spans import proposed_spans
-from sabueso.screens.recompute.sums import Part, sums_by_kind, sums_of
+from sabueso.screens.recompute.sums import sums_of
+from sabueso.screens.recompute.sums_of_kinds import Part, sums_by_kind
 from sabueso.screens.recompute.ties import proposed_ties
 from sabueso.screens.recompute.told_there import proposed_told_there
 from sabueso.screens.recompute.waged import waged

@@ -3,26 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 import numpy as np
 import sqlglot.expressions as exp
 
 from sabueso.population import expressions, sql
-from sabueso.population.expressions import literal, quoted_name
+from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
-from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_OF_RULE, texts_without
+from sabueso.screens.proposal import LEAST_OF_RULE
 from sabueso.screens.recompute.named import numbers_there
 from sabueso.screens.recompute.products import wide
 from sabueso.stats.additive import HOLDS, relations
 
 MOST_COLUMNS, MOST_THERE, MOST_SUMS = 24, 6, 3
-MOST_KINDS_OF, MOST_KINDS = 8, 4
-"""Columns of texts that may tell kinds of rows apart, and kinds of one."""
 MOST_SEEN = 2_000
 """Rows that are looked at for a relation."""
 FILLED = 0.5
@@ -82,54 +79,20 @@ class Sum:
 def sums_of(population: Population, amount: Column) -> Iterator[Sum]:
     """What nearly every row of a table has as the sum or difference of two others or more, the independent of them; then
     of its own and of those of the row that it names: what is paid of a claim, less the deductible of its policy."""
-    own = _candidates(population.table, amount)
+    own = candidates(population.table, amount)
     told: set[str] = set()
     if len(own) >= 3:
-        for found in _among(population, amount, own):
+        for found in among(population, amount, own):
             told.add(found.whole)
             yield found
     there = _there(population, amount)
     if len(own) >= 2 and there:
-        for found in _among(population, amount, own | there):
+        for found in among(population, amount, own | there):
             if found.whole not in told:
                 yield found
 
 
-class Part(NamedTuple):
-    """A sum that rows of a kind have: the condition of these, how the kind is told, and the sum."""
-
-    where: str
-    kind: str
-    sum: Sum
-
-
-def sums_by_kind(population: Population, amount: Column) -> list[Part]:
-    """What the amount is the sum of in rows of one kind, and is otherwise in those of another: of what is bought with the
-    commission, of what is sold less it. By the first column of few kinds of which at least two have one."""
-    table = population.table
-    if population.where or len(_candidates(table, amount)) < 3:
-        return []
-    names = texts_without(table, ("id", "document", "text", "currency"))[:MOST_KINDS_OF]
-    coded = first_coded(population, names, MOST_SEEN) if names else {}
-    for name, found in coded.items():
-        sizes = np.bincount(found.codes[found.codes >= 0], minlength=len(found.values))
-        kinds = sorted(v for v, n in zip(found.values, sizes, strict=True) if n >= LEAST_OF_RULE)
-        if len(kinds) < 2 or len(found.values) > MOST_KINDS:
-            continue
-        parts = []
-        for value in kinds:
-            where = f"{quoted_name(name)} = {literal(value)}"
-            rows = replace(population, where=where)
-            of_amount = (
-                s for s in _among(rows, amount, _candidates(table, amount)) if s.is_of(amount.name)
-            )
-            parts += [Part(where, f" where {name} is {value}", s) for s in list(of_amount)[:1]]
-        if len(parts) > 1:
-            return parts
-    return []
-
-
-def _among(population: Population, amount: Column, terms: Mapping[str, Term]) -> Iterator[Sum]:
+def among(population: Population, amount: Column, terms: Mapping[str, Term]) -> Iterator[Sum]:
     """What nearly every row has as a sum or difference of some numbers; where some are of another row, of such."""
     # All in units of the amount: dues of 12.5 beside wages with cents.
     names, table = list(terms), population.table
@@ -168,7 +131,8 @@ def _there(population: Population, amount: Column) -> dict[str, Term]:
     return dict(list(found.items())[:MOST_THERE])
 
 
-def _candidates(table: Table, amount: Column) -> dict[str, Term]:
+def candidates(table: Table, amount: Column) -> dict[str, Term]:
+    """Numbers of a row that may be added up to its amount, by their names."""
     # What was made of two columns is their sum by its making.
     made = {each.column.name for each in table.derived}
     made |= {amount.name} if {"debit", "credit"} <= table.roles.keys() else set()
