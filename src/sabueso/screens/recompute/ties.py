@@ -134,9 +134,9 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
     for role in roles:
         for mine, theirs in figures(population.table, other, role):
             by, other_on = [quoted_name(column)], [quoted_name(key)]
-            recorded, expected = _with_signs(population, other, mine, theirs)
-            sides = Sides(by, recorded, expected, other.name, other_on)
-            n, both, same = agreement(population, sides)
+            recorded, expected = f"sum({quoted_name(mine)})", f"sum({quoted_name(theirs)})"
+            plain = Sides(by, recorded, expected, other.name, other_on)
+            sides, (n, both, same) = _agreeing(population, other, plain, (mine, theirs))
             without = None
             if both >= LEAST_OF_RULE and both - same > FEW and same >= MOSTLY * both:
                 without = without_a_kind(population, sides, both - same)
@@ -152,8 +152,8 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             yield Proposal(
                 f"{called} by {column} of {population.table.name} and {against}",
                 settings_of(
-                    where=without.where if without else None, what="totals", by=by, equals=recorded,
-                    expect=expected, other=other.name, other_on=[] if by == other_on else other_on,
+                    where=without.where if without else None, what="totals", by=by, equals=sides.equals,
+                    expect=sides.expect, other=other.name, other_on=[] if by == other_on else other_on,
                     among=among,
                 ),
                 f"What {population.table.name} and {other.name} do not have alike.",
@@ -165,9 +165,26 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             break
 
 
-def _with_signs(population: Population, other: Table, mine: str, theirs: str) -> tuple[str, str]:
-    """Sums as they may be the same: what a bank books is below nothing where a bill is above it, and of what goes both
-    ways one table may tell the way by its sign, and the other in words."""
+def _agreeing(
+    population: Population, other: Table, plain: Sides, pair: tuple[str, str]
+) -> tuple[Sides, tuple[int, int, int]]:
+    """Sums as they stand, or, where these are not the same, with the signs of either by which they are; and what agrees."""
+    counts = agreement(population, plain)
+    turned = None
+    if counts[1] >= LEAST_OF_RULE and counts[2] < HOLDS * counts[1]:
+        turned = _with_signs(population, other, *pair)
+    if turned is None:
+        return plain, counts
+    way = replace(plain, equals=turned[0], expect=turned[1])
+    found = agreement(population, way)
+    return (way, found) if found[2] >= HOLDS * found[1] else (plain, counts)
+
+
+def _with_signs(
+    population: Population, other: Table, mine: str, theirs: str
+) -> tuple[str, str] | None:
+    """Sums that are not the same as they stand, as they may be: what a bank books is below nothing where a bill is above
+    it, and of what goes both ways one table may tell the way by its sign, and the other in words."""
     own, their = quoted_name(mine), quoted_name(theirs)
     beside = population.beside(other)
     here = signs_of(population, population.table.column(mine))
@@ -175,7 +192,7 @@ def _with_signs(population: Population, other: Table, mine: str, theirs: str) ->
     ways = [_way_of(signs) for signs in (here, there)]
     if 0 in ways and ways != [0, 0]:
         return f"abs(sum({own}))", f"abs(sum({their}))"
-    return f"sum({own})", f"{'-' if ways[0] != ways[1] else ''}sum({their})"
+    return None if ways[0] == ways[1] else (f"sum({own})", f"-sum({their})")
 
 
 def _way_of(signs: Signs) -> int:
