@@ -206,7 +206,29 @@ def test_what_is_far_later_than_all_others(populate, late, expected):
     first = date(2024, 1, 1)
     days = [*(i % 31 for i in range(300)), *late, -4]
     rows = [{"n": f"N{i}", "day": first, "paid": first + timedelta(days=d)} for i, d in enumerate(days)]  # fmt: skip
+    found = late_of(populate(rows, id="n", date="day"), ("day", "paid"), 3)
+    assert found == (None if expected is None else (*expected, True))
+
+
+@pytest.mark.parametrize(
+    ("late", "expected"),
+    [
+        # On the second or third working day, which is up to five days later: what ends there.
+        ([6, 7, 9], (4, 3, 6, False)),
+        ([], None),
+        # No more than a few are later, and what only becomes rare does not end.
+        ([6, 7, 8, 9], None),
+        ([3, 5, 5], (4, 2, 5, False)),
+    ],
+)
+def test_what_is_later_than_lags_that_end_sharply(populate, late, expected):
+    first = date(2024, 1, 1)
+    days = [*((2, 3, 4)[i % 3] for i in range(900)), *late]
+    rows = [{"n": f"N{i}", "day": first, "paid": first + timedelta(days=d)} for i, d in enumerate(days)]  # fmt: skip
     assert late_of(populate(rows, id="n", date="day"), ("day", "paid"), 3) == expected
+    slow = [d for d in range(1, 9) for _ in range(900 // 2**d)]
+    rows = [{"n": f"N{i}", "day": first, "paid": first + timedelta(days=d)} for i, d in enumerate(slow)]  # fmt: skip
+    assert late_of(populate(rows, id="n", date="day"), ("day", "paid"), 9) is None
 
 
 def _flagged(tmp_path, tables):

@@ -116,7 +116,7 @@ def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:
             for c in other.columns
             if _may_rate(c, apart)
         ]
-    far = named_numbers(population, 2, ("amount", "quantity", "id", "price"))
+    far = named_numbers(population, 2, ("amount", "quantity", "id"))
     found += [_Rate(number.sql, number.told) for number in far if number.links == 2]
     return found[:MOST_RATES]
 
