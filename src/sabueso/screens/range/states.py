@@ -47,11 +47,11 @@ def _of_state(population: Population, other: Table, column: str, state: str) -> 
     """The states of one column of another table that rows are not to name."""
     table = population.table
     named = ".".join(map(quoted_name, (column, state)))
-    there = _counted(population.beside(other), sql.column(state))
+    there = counted(population.beside(other), sql.column(state))
     whole = sum(there.values())
     if whole < LEAST_OF_RULE or not 2 <= len(there) <= MOST_STATES:
         return
-    here = _counted(population, expressions.scalar(named, table, "--column"))
+    here = counted(population, expressions.scalar(named, table, "--column"))
     n = sum(here.values())
     never = sorted(
         value
@@ -74,7 +74,7 @@ def _of_state(population: Population, other: Table, column: str, state: str) -> 
         )
 
 
-def _counted(population: Population, state: Tree) -> dict[str, int]:
+def counted(population: Population, state: Tree) -> dict[str, int]:
     """Rows by state, of those that have one."""
     rows = population.used(exp.select(exp.alias_(state, "state"))).subquery("r")
     at = sql.column("state", "r")

@@ -32,6 +32,7 @@ from sabueso.screens.range.resting import proposed_resting
 from sabueso.screens.range.result import Rules, with_sizes
 from sabueso.screens.range.rules_of import rules_of
 from sabueso.screens.range.same import proposed_same
+from sabueso.screens.range.seldom import proposed_seldom
 from sabueso.screens.range.settings import RangeSettings
 from sabueso.screens.range.states import proposed_states
 from sabueso.screens.range.terms import proposed_terms
@@ -85,6 +86,7 @@ class Range(Screen):
         yield from proposed_apart(population)
         yield from proposed_people(population)
         yield from proposed_best(population)
+        yield from proposed_seldom(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table

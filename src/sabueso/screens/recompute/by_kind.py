@@ -95,7 +95,7 @@ def proposed_by_kind(
     every = [*([amount] if asked is None else []), *further(table, amount, MOST_AMOUNTS)]
     amounts = [c for c in every if c.name not in made]
     kinds = _kinds(population)
-    bases = _bases(table, amount)
+    bases = [c for c in _bases(table, amount) if c.name not in made]
     if not (amounts and kinds and len(bases) > 1):
         return
     trees: dict[str, Tree] = {c.name: sql.column(c.name) for c in (*amounts, *bases)}

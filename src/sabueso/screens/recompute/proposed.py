@@ -55,11 +55,11 @@ def proposed_recomputations(
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is None:
         yield from _sums(population, _finest(table))
-    elif described is not None:
-        yield from proposed_running(population, amount)
-        yield from _sums(population, amount)
     if amount is None or described is None:
         return
+    yield from proposed_running(population, amount)
+    summed = list(_sums(population, amount))
+    yield from summed
     yield from _of_what_is_named(population, amount)
     yield from proposed_told_there(population, amount)
     yield from proposed_accrued(population, amount)
@@ -72,7 +72,7 @@ def proposed_recomputations(
     rated = [str(each.settings["on"]) for each in by_rate]
     by_multiple = list(proposed_one_rate(population, amount, found, rated))
     yield from by_multiple
-    known = [*rated, *(str(each.settings["on"]) for each in by_multiple)]
+    known = [*rated, *(str(each.settings["on"]) for each in (*by_multiple, *summed))]
     yield from proposed_by_kind(population, amount, found, known)
     if found is not None:
         yield Proposal(
