@@ -13,7 +13,8 @@ from sabueso.base.words import either
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Role, Table
+from sabueso.population.sql import Tree
+from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import Coded, first_of_both
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
@@ -61,13 +62,17 @@ def proposed_seldom(population: Population) -> Iterator[Proposal]:
     if not own:
         return
     also = {told: expressions.scalar(text, table, "--where") for told, text in there.items()}
-    _, seen = first_of_both(population, {}, own, MOST_SEEN, also)
+    amount = table.role("amount")
+    trees: dict[str, Tree] = {} if amount is None else {amount.name: sql.column(amount.name)}
+    numbers, seen = first_of_both(population, trees, own, MOST_SEEN, also)
     coded = {name: each for name, each in seen.items() if 2 <= len(each.values) <= MOST_KINDS}
     sqls = {name: there.get(name, quoted_name(name)) for name in coded}
     found = list(_pairs(coded, sqls, [name for name in own if name in coded]))
     for pair in sorted(found, key=lambda pair: -pair.times)[:MOST_PROPOSED]:
         yield from _as_proposed(population, pair)
-    yield from _signs(population, {name: each for name, each in coded.items() if name in own})
+    if amount is not None:
+        kinds = {name: each for name, each in coded.items() if name in own}
+        yield from _signs(population, amount, kinds, numbers[amount.name])
 
 
 def _named(population: Population) -> dict[str, str]:
@@ -129,25 +134,22 @@ def _as_proposed(population: Population, pair: _Pair) -> Iterator[Proposal]:
     )
 
 
-def _signs(population: Population, coded: Mapping[str, Coded]) -> Iterator[Proposal]:
+def _signs(
+    population: Population, amount: Column, coded: Mapping[str, Coded], seen: np.ndarray
+) -> Iterator[Proposal]:
     """Amounts of a kind that are nearly all above nothing, or below it, where those of another kind are not."""
     table = population.table
-    amount = table.role("amount")
-    if amount is None:
-        return
-    whole = signs_of(population, amount)
-    if min(whole.positive, whole.negative) < LEAST_OF_RULE:
-        return
     for name, kinds in coded.items():
-        each = {}
-        for value in sorted(kinds.values):
-            where = f"{quoted_name(name)} = {literal(value)}"
-            each[where, value] = signs_of(replace(population, where=where), amount)
-        ways = {key: _way(s.positive, s.negative) for key, s in each.items()}
+        ways = {
+            value: _way(int((own > 0).sum()), int((own < 0).sum()))
+            for code, value in enumerate(kinds.values)
+            for own in (seen[kinds.codes == code],)
+        }
         if not {1, -1} <= set(ways.values()):
             continue
-        for (where, value), signs in each.items():
-            way = ways[where, value]
+        for value, way in sorted(ways.items()):
+            where = f"{quoted_name(name)} = {literal(value)}"
+            signs = signs_of(replace(population, where=where), amount)
             out = signs.negative if way > 0 else signs.positive
             if way and 0 < out <= MOST:
                 side = "below" if way > 0 else "above"
