@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -189,10 +190,7 @@ def _counted(
 ) -> Proposal | None:
     table = population.table
     found = best_of(table, column, [quoted_name(per)], chosen.sql, highest=highest)
-    rows = Population(
-        population.engine, table, chosen.sql, tables=population.tables, known=population.known
-    )
-    n = rows.account(None).used
+    n = replace(population, where=chosen.sql).account(None).used
     _, out = count_broken(population, column.name, found.broken)
     if not 0 < out <= max(LISTED, OF_ALL * n) or out > (1 - BEST) * n:
         return None

@@ -128,7 +128,6 @@ def _tied(
     as_roles = pair == (table.roles[role], other.roles[role])
     # Of what not all have, such as refunds, nothing is looked for where there is none.
     rows = population if as_roles else _with_some(population, pair[0])
-    whole = _apart(rows, Sides([thing.sql], own, expected, other.name, [their.sql]))
     for mine, theirs in months:
         stated = mine.own or theirs.own
         if mine.is_text != theirs.is_text or not (stated or mine.is_text):
@@ -139,6 +138,7 @@ def _tied(
         if both < LEAST_OF_RULE or same < max(SAME * n, HOLDS * both):
             continue
         # What happened once has one sum, though some of it fell into the month after.
+        whole = _apart(rows, Sides([thing.sql], own, expected, other.name, [their.sql]))
         if whole is not None and n - same > TIMES * max(whole, 1):
             continue
         if rows is not population:
