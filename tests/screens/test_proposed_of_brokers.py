@@ -34,7 +34,9 @@ def traded(tmp_path_factory):
             rng.choice(clients),
             _settles(date(2025, 1, 1) + timedelta(days=n * 300 // 900), 1),
         )
-        worth = Decimal(f"{rng.lognormvariate(9, 1):.2f}")
+        shares, price = rng.choice((10, 50, 100, 200)), Decimal(f"{rng.lognormvariate(4.5, 0.7):.2f}")  # fmt: skip
+        # The worth is made by another rule, and the commission of it all the same.
+        worth = shares * price
         charge = max((worth * TIERS[client["tier"]]).quantize(CENT), LEAST)
         if n in (100, 350, 601):
             charge = max((worth * Decimal("0.011")).quantize(CENT), Decimal("31.00"))
@@ -52,7 +54,7 @@ def traded(tmp_path_factory):
         if late:
             wrong["settled"].add(f"T{n:04}")
         trades.append({
-            "trade": f"T{n:04}", "traded": day, "client": client["client"], "side": side, "worth": worth, "commission": charge,
+            "trade": f"T{n:04}", "traded": day, "client": client["client"], "side": side, "shares": shares, "price": price, "worth": worth, "commission": charge,
             "duty": fee, "net": net, "settled": _settles(day, 2 + 5 * late),
         })  # fmt: skip
         booked = net if n not in (9, 444) else net - 250

@@ -3,7 +3,7 @@ the plan of its seller, a tax by what is sold, a wage by grade. The kind stands 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 import numpy as np
@@ -85,17 +85,17 @@ class _Rates(NamedTuple):
 
 
 def proposed_by_kind(
-    population: Population, amount: Column, asked: Priced | None, made: Collection[str]
+    population: Population, amount: Column, asked: Priced | None, made: Mapping[str, str]
 ) -> Iterator[Proposal]:
-    """Amounts that are a multiple of another number by kind, of those that are not ``made`` by another rule, nor by the price
-    that is ``asked`` for already."""
+    """Amounts that are a multiple of another number by kind, of those that are not ``made`` by another rule, told by its SQL,
+    nor by the price that is ``asked`` for already."""
     table = population.table
     if population.account(None).used < LEAST_OF_RULE:
         return
     every = [*([amount] if asked is None else []), *further(table, amount, MOST_AMOUNTS)]
     amounts = [c for c in every if c.name not in made]
     kinds = _kinds(population)
-    bases = [c for c in _bases(table, amount) if c.name not in made]
+    bases = _bases(table, amount)
     if not (amounts and kinds and len(bases) > 1):
         return
     trees: dict[str, Tree] = {c.name: sql.column(c.name) for c in (*amounts, *bases)}
@@ -106,7 +106,8 @@ def proposed_by_kind(
         rates
         for own in amounts
         for of in bases
-        if own.name != of.name
+        # A gross is its net with the tax: that the net is a part of it is said by that.
+        if own.name != of.name and quoted_name(own.name) not in made.get(of.name, "")
         if (rates := _best(own, of, seen, few)) is not None
     ]
     found.sort(key=lambda r: (-r.holds, max(len(rate.text) for rate in r.rates.values())))

@@ -72,8 +72,9 @@ def proposed_recomputations(
     rated = [str(each.settings["on"]) for each in by_rate]
     by_multiple = list(proposed_one_rate(population, amount, found, rated))
     yield from by_multiple
-    known = [*rated, *(str(each.settings["on"]) for each in (*by_multiple, *summed))]
-    yield from proposed_by_kind(population, amount, found, known)
+    known = (each.settings for each in (*by_rate, *by_multiple, *summed))
+    made = {str(each["on"]): str(each.get("expect", "")) for each in known}
+    yield from proposed_by_kind(population, amount, found, made)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",
@@ -84,9 +85,9 @@ def proposed_recomputations(
     elif price is not None:
         # The wage before what is added to it and taken off.
         for own in further(table, amount, MOST_WAGES):
-            made = waged(population, price, own)
-            if made is not None and made.differing:
-                yield made.proposal(own.name, table.name, "what the hours make it")
+            wage = waged(population, price, own)
+            if wage is not None and wage.differing:
+                yield wage.proposal(own.name, table.name, "what the hours make it")
                 return
 
 
