@@ -201,7 +201,7 @@ class Population:
             if column.scale > _FINE:
                 return f"{told}; make a column with fewer, such as less = 'round({name}, 4)' under {where}, and give it the role"
             return (
-                f'{told}, and some are beyond; where these are slips, leave them out (--where "abs({name}) <= {most}"), or set them '
+                f'{told}, and some are beyond; where these are slips, leave them out (--where "{within_exact(column)}"), or set them '
                 f"aside by a rule; where they are numbers of something, read it as text by read.types; else make a column of larger units, "
                 f"such as thousands = 'cast({name} * 0.001 as decimal(38, 2))' under {where}, and give it the role"
             )
@@ -218,6 +218,11 @@ class Population:
 def most_exact(scale: int) -> int:
     """The largest whole amount that is counted in its last decimal, in 64 bits."""
     return int((2**63 - 1) // 10**scale)
+
+
+def within_exact(column: Column) -> str:
+    """The condition, as a user types it, of rows whose amount is counted so."""
+    return f"abs({expressions.quoted_name(column.name)}) <= {most_exact(column.scale)}"
 
 
 class TooLargeError(UserError):

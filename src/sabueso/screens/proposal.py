@@ -24,6 +24,8 @@ LEAST_OF_RULE = 30
 
 MOST_OUT, FEW, LISTED = 0.01, 3, 25
 """Share of the rows that may be the exception, how many may be however few rows there are, and how many however many."""
+SOME, SOME_OUT = 10, 0.025
+"""Rows of some hundreds that may be the exception, and their share of them."""
 
 
 @dataclass(frozen=True)
@@ -55,6 +57,11 @@ class Signs:
     def low(self) -> bool:
         """Whether most amounts are negative, so that the large ones are the low ones."""
         return self.negative > self.positive
+
+    def way(self, share: float) -> int:
+        """1 where amounts are above nothing, −1 where they are below it, by that share of those that are either; else 0."""
+        least = share * (self.positive + self.negative)
+        return 1 if self.positive >= least else -1 if self.negative >= least else 0
 
     def where(self, measure: Column) -> str | None:
         """The condition that leaves one sign, the commoner; None where all rows have it."""
@@ -101,6 +108,11 @@ def few_of(rows: int) -> int:
     """How many of some rows are the exception to what nearly all keep: one in a hundred, three of few, and no more than can be
     looked through."""
     return max(FEW, min(LISTED, int(MOST_OUT * rows)))
+
+
+def some_of(rows: int) -> int:
+    """How many of some hundreds may be, where one in a hundred is hardly any."""
+    return min(SOME, int(SOME_OUT * rows))
 
 
 def signs_of(population: Population, measure: Column) -> Signs:

@@ -15,10 +15,9 @@ from sabueso.base.plain import Json
 from sabueso.base.words import listed
 from sabueso.case.events import RuleOutcome
 from sabueso.case.linking import LEAST_SHARE, is_by_chance
-from sabueso.population.expressions import quoted_name
 from sabueso.population.links import Link
 from sabueso.population.pairs import Correlation
-from sabueso.population.population import Account, most_exact
+from sabueso.population.population import Account, within_exact
 from sabueso.population.survey import ColumnSurvey, MeasureSurvey, Wanted
 from sabueso.population.table import Column, Table
 from sabueso.report import numbers as num
@@ -156,8 +155,7 @@ def show_columns(
         console.print(Text(line))
     steps = [f"sabueso survey {table.name} {shell(amount.name)}"] if amount else []
     if amount and not suits:
-        within = f"abs({quoted_name(amount.name)}) <= {most_exact(amount.scale)}"
-        steps = [f"sabueso survey {table.name} --where {shell(within)}"]
+        steps = [f"sabueso survey {table.name} --where {shell(within_exact(amount))}"]
     good = [s for s in suits if s.verdict != "no" and s.ready]
     if good:
         first = next((s for s in good if s.verdict == "yes"), good[0])

@@ -126,8 +126,8 @@ def _told_by_both(population: Population, link: str, n: int, known: int) -> dict
 
 
 def _is_hardly_shared(population: Population, other: Table, name: str) -> bool:
-    """Whether a text, or a whole number, of another table is of a few of its rows each, as the card that an order was paid with: two rows have
-    the same by chance next to never."""
+    """Whether a text, or a whole number, of another table is of a few of its rows each, as the card that an order was paid
+    with: two rows have the same by chance next to never."""
     if other.column(name).scale:
         return False
     value = sql.column(name)

@@ -15,6 +15,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import Coded, first_of_both
 from sabueso.screens.match.absent import SURELY, USUAL, asked_of, linked_tables, met_keys
+from sabueso.screens.named_columns import numbers_there
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     LISTED,
@@ -26,6 +27,8 @@ from sabueso.screens.proposal import (
 
 MOST_SEEN, MOST_NUMBERS, MOST_TEXTS, MOST_KINDS = 5_000, 5, 6, 12
 """Rows by which it is judged, numbers of either table, columns that may tell kinds, and kinds of one."""
+FEW_OUT = 10
+"""Rows that may have another number where nine in ten have the same; where more have, ninety-nine in a hundred must."""
 
 
 def proposed_of_kinds_told(population: Population) -> Iterator[Proposal]:
@@ -38,22 +41,27 @@ def proposed_of_kinds_told(population: Population) -> Iterator[Proposal]:
     mine = _numbers(table)
     if not names or not mine:
         return
-    for other, link in linked_tables(table):
-        theirs = [c for c in _numbers(other) if c.name != table.links[link].key]
-        pairs = [(own, their) for own in mine for their in theirs if own.scale == their.scale]
-        if not pairs or is_budget(other):
-            continue
-        there = {c.name: ".".join(map(quoted_name, (link, c.name))) for c in theirs}
-        trees: dict[str, Tree] = {f"own {c.name}": sql.column(c.name) for c in mine}
-        trees |= {
-            f"their {n}": expressions.scalar(text, table, "--on") for n, text in there.items()
-        }
-        seen, coded = first_of_both(population, trees, names, MOST_SEEN)
-        for own, their in pairs:
-            values = seen[f"own {own.name}"], seen[f"their {their.name}"]
-            kind = _kind(coded, *values)
-            if kind is not None:
-                yield from _counted(population, other, link, own.name, their.name, kind)
+    there = {link: other for other, link in linked_tables(table) if not is_budget(other)}
+    theirs = [
+        each
+        for each in numbers_there(population)
+        if each.by in there
+        and each.column in _numbers(each.table)
+        and each.column.name != table.links[each.by].key
+    ]
+    if not theirs:
+        return
+    trees: dict[str, Tree] = {quoted_name(c.name): sql.column(c.name) for c in mine}
+    trees |= {each.sql: expressions.scalar(each.sql, table, "--on") for each in theirs}
+    seen, coded = first_of_both(population, trees, names, MOST_SEEN)
+    for link, other in there.items():
+        for own in mine:
+            for each in theirs:
+                if each.by != link or own.scale != each.column.scale:
+                    continue
+                kind = _kind(coded, seen[quoted_name(own.name)], seen[each.sql])
+                if kind is not None:
+                    yield from _counted(population, other, link, own.name, each.column.name, kind)
 
 
 def _numbers(table: Table) -> list[Column]:
@@ -91,7 +99,11 @@ def _counted(
     keys = {link: table.links[link].key, own: their}
     n, found = met_keys(replace(population, where=where), other, keys)
     out = n - found
-    if n < LEAST_OF_RULE or not 0 < out <= LISTED or found < (SURELY if out > 10 else USUAL) * n:
+    if (
+        n < LEAST_OF_RULE
+        or not 0 < out <= LISTED
+        or found < (SURELY if out > FEW_OUT else USUAL) * n
+    ):
         return
     yield Proposal(
         f"{own} of {table.name} other than in {other.name} where {name} is {value}",

@@ -19,6 +19,7 @@ from sabueso.screens.proposal import (
     Proposal,
     few_of,
     is_budget,
+    some_of,
     states_of,
     texts_without,
 )
@@ -26,8 +27,6 @@ from sabueso.screens.proposal import (
 MOST_STATES, MOST_KINDS, NEVER = 8, 4, 0.9
 """States of one column, columns of other kinds that are tried, and share of the rows of a kind that the other table does not
 name where that kind is none to be named."""
-SOME, SOME_OUT = 10, 0.025
-"""Rows of some hundreds that may lack theirs, and their share of them."""
 _NO_KINDS: tuple[Role, ...] = (
     "id",
     "document",
@@ -91,7 +90,7 @@ def _of(population: Population, other: Table, column: str, key: str) -> Iterator
 
 def _few(n: int) -> int:
     """How many rows may be named by nobody where nearly all are."""
-    return max(few_of(n), min(SOME, int(SOME_OUT * n)))
+    return max(few_of(n), some_of(n))
 
 
 def _counted(

@@ -15,6 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 from sabueso.screens.first_rows import Coded, first_of_both
+from sabueso.screens.named_columns import columns_there
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     LISTED,
@@ -83,20 +84,15 @@ def proposed_best(population: Population) -> Iterator[Proposal]:
     table = population.table
     if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
-    numbers = _numbers(table)
-    named = {
-        column: population.tables.get(link.table.name, link.table)
-        for column, link in sorted(table.links.items())
-        if link.table.name != table.name
-    }
+    numbers, links = _numbers(table), table.links
+    named = [by for by, link in sorted(links.items()) if link.table.name != table.name]
     if not numbers or not named:
         return
     texts = texts_without(table, ("id", "text"))
     there = {
-        f"{c.name} of its {by}": ".".join(map(quoted_name, (by, c.name)))
-        for by, other in named.items()
-        for c in other.columns
-        if c.type == "text" and not c.is_place and c.name != table.links[by].key
+        each.told: each.sql
+        for each in columns_there(population)
+        if each.column.type == "text" and each.column.name != links[each.by].key
     }
     trees = {c.name: sql.column(c.name) for c in numbers}
     also = {told: expressions.scalar(text, table, "--chosen") for told, text in there.items()}

@@ -21,6 +21,7 @@ from sabueso.screens.proposal import (
     Proposal,
     is_budget,
     settings_of,
+    some_of,
 )
 from sabueso.screens.range.days import days_from
 from sabueso.screens.range.late import Late, late_of
@@ -29,8 +30,6 @@ MOST_OUT = 0.01
 """Share of rows out of order up to which the order is the rule, and to be out of it the exception."""
 FEW_OUT = 3
 """Rows that may be out of order however few there are."""
-SOME, SOME_OUT = 10, 0.025
-"""Rows of some hundreds that may be, and their share of them."""
 LEAST_LATER = 20
 """How many rows are in order, days apart, for each that is out of it: equal days have none."""
 ENDED_OUT, ENDED_LATER, ENDED_ROWS = 0.05, 5, 20
@@ -65,8 +64,9 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         before, after, both = (
             int(row[f"{name}{place}"] or 0) for name in ("before", "after", "both")
         )
-        first, second, both_ways, *_ = pair
-        order, out = ((first, second), before) if before < after else ((second, first), after)
+        order, out = (pair.first, pair.second), before
+        if before >= after:
+            order, out = order[::-1], after
         ended = pair.ended and before > after
         times, share = (ENDED_LATER, ENDED_OUT) if ended else (LEAST_LATER, MOST_OUT)
         usual = times * out <= max(before, after) and out <= _few(both, share)
@@ -75,7 +75,7 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         if not (usual or (ended and pair.died and out <= LISTED)):
             continue
         # Of two tables that each name the other's rows, those are told whose day comes later.
-        if both_ways and order[1] == first:
+        if pair.both_ways and order[1] == pair.first:
             continue
         most = int(row[f"most{place}"]) if before < after else -int(row[f"least{place}"])
         late = late_of(population, order, _few(both)) if most >= LEAST_MOST else None
@@ -158,7 +158,7 @@ def _in_words(told: _Found) -> list[_Words]:
 
 def _few(rows: int, share: float = MOST_OUT) -> int:
     """How many rows are few enough to be the exception."""
-    return max(FEW_OUT, int(share * rows), min(SOME, int(SOME_OUT * rows)))
+    return max(FEW_OUT, int(share * rows), some_of(rows))
 
 
 _Order = tuple[str, str]

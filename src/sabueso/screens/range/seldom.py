@@ -14,12 +14,14 @@ from sabueso.population import expressions, sql
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Role, Table
+from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import Coded, first_of_both
+from sabueso.screens.named_columns import columns_there
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     LEAST_ROWS,
     Proposal,
+    Signs,
     is_budget,
     settings_of,
     signs_of,
@@ -77,14 +79,13 @@ def proposed_seldom(population: Population) -> Iterator[Proposal]:
 
 def _named(population: Population) -> dict[str, str]:
     """Texts of the rows that a row names, with their SQL."""
-    table, found = population.table, dict[str, str]()
-    for by, link in sorted(table.links.items()):
-        other: Table = population.tables.get(link.table.name, link.table)
-        if other.name == table.name:
-            continue
-        for name in texts_without(other, _NO_KIND):
-            if name != link.key and name not in other.links:
-                found[f"{name} of its {by}"] = ".".join(map(quoted_name, (by, name)))
+    links = population.table.links
+    found = {
+        each.told: each.sql
+        for each in columns_there(population)
+        if each.column.name in texts_without(each.table, _NO_KIND)
+        and each.column.name not in (links[each.by].key, *each.table.links)
+    }
     return dict(list(found.items())[:MOST_NAMED])
 
 
@@ -140,11 +141,7 @@ def _signs(
     """Amounts of a kind that are nearly all above nothing, or below it, where those of another kind are not."""
     table = population.table
     for name, kinds in coded.items():
-        ways = {
-            value: _way(int((own > 0).sum()), int((own < 0).sum()))
-            for code, value in enumerate(kinds.values)
-            for own in (seen[kinds.codes == code],)
-        }
+        ways = {value: _way(seen[kinds.codes == code]) for code, value in enumerate(kinds.values)}
         if not {1, -1} <= set(ways.values()):
             continue
         for value, way in sorted(ways.items()):
@@ -165,8 +162,7 @@ def _signs(
         return
 
 
-def _way(positive: int, negative: int) -> int:
-    n = positive + negative
-    if n < LEAST_OF_RULE:
-        return 0
-    return 1 if positive >= SIGNED * n else -1 if negative >= SIGNED * n else 0
+def _way(amounts: np.ndarray) -> int:
+    """Which sign nearly all of some amounts have, if they are many; else 0."""
+    signs = Signs(len(amounts), int((amounts > 0).sum()), int((amounts < 0).sum()))
+    return signs.way(SIGNED) if signs.positive + signs.negative >= LEAST_OF_RULE else 0

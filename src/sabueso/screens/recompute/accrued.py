@@ -15,9 +15,9 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.named_columns import numbers_there
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.amounts import further
-from sabueso.screens.recompute.named import numbers_there
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.stats.additive import HOLDS
 

@@ -1,11 +1,14 @@
-"""The amounts of two tables that may be the same, and those of a table beside its own."""
+"""The amounts of two tables that may be the same, how these are asked for, and those of a table beside its own."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
+from sabueso.base.plain import Values
 from sabueso.base.words import CalledSo
 from sabueso.population.table import Column, Role, Table
+from sabueso.screens.proposal import settings_of
+from sabueso.screens.recompute.totals import Sides
 
 _RATE = CalledSo(
     r"%|\brate\b|perc|\bpct\b|ratio\b|\btasa\b|porcen|prozent|zinssatz|steuersatz|\btaux\b|pourc|aliquota|tarief|stawka"
@@ -15,8 +18,24 @@ _HOURS = CalledSo(
 )
 FEW, LACKING = 20, 0.01
 """Groups that one table lacks, and their share, up to which they are differences as well."""
+NEED_NONE = 0.1
+"""Share of the rows with nothing of an amount from which it is one that not all rows need."""
 MOST_FURTHER = 4
 """Further amounts of a table that are compared."""
+
+
+def among_both(n: int, both: int) -> str | None:
+    """That groups which one side lacks are left out, where they are many, such as bills that are not paid yet."""
+    return "both" if n - both > max(FEW, LACKING * n) else None
+
+
+def tied_by(sides: Sides, among: str | None, where: str | None = None) -> Values:
+    """The settings of sums that are to tie."""
+    by, other_on = list(sides.by), list(sides.other_on)
+    return settings_of(
+        where=where, what="totals", by=by, equals=sides.equals, expect=sides.expect, other=sides.other,
+        other_on=[] if by == other_on else other_on, among=among,
+    )  # fmt: skip
 
 
 def figures(table: Table, other: Table, role: Role) -> Iterator[tuple[str, str]]:

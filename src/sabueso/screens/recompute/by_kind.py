@@ -15,9 +15,16 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import Coded, first_of_both
+from sabueso.screens.named_columns import columns_there
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.recompute.amounts import further
-from sabueso.screens.recompute.multiples import OneRate, floor_of, one_rate
+from sabueso.screens.recompute.multiples import (
+    OneRate,
+    at_least,
+    floor_of,
+    floor_told,
+    one_rate,
+)
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import HOLDS
 
@@ -41,12 +48,6 @@ class _Kind(NamedTuple):
     own: bool
     number: bool
 
-    @classmethod
-    def of(cls, column: Column, by: str = "") -> _Kind:
-        path = [by, column.name] if by else [column.name]
-        told = f"{column.name} of its {by}" if by else column.name
-        return cls(".".join(map(quoted_name, path)), told, not by, column.type == "number")
-
 
 class _Rates(NamedTuple):
     """The rates of an amount by kind: of what, by which kinds, as they are written, and the share of the rows that keep
@@ -67,21 +68,17 @@ class _Rates(NamedTuple):
             for value, rate in self.rates.items()
         )
         made = f"CASE {self.kind.sql} {each} END * {quoted_name(self.of.name)}"
-        return self._any.at_least(made)
-
-    @property
-    def _any(self) -> OneRate:
-        return next(iter(self.rates.values()))._replace(floor=self.floor)
+        return at_least(made, self.floor)
 
     @property
     def told(self) -> str:
-        return f"{self.of.name} times what it is by {self.kind.told}{self._any.told_floor}"
+        return f"{self.of.name} times what it is by {self.kind.told}{floor_told(self.floor)}"
 
     @property
     def named(self) -> str:
         """``0.12 for standard and 0.09 for premium``."""
         each = listed([f"{rate.text} for {value}" for value, rate in self.rates.items()])
-        return f"{each}{self._any.told_floor}"
+        return f"{each}{floor_told(self.floor)}"
 
 
 def proposed_by_kind(
@@ -140,27 +137,23 @@ def _bases(table: Table, amount: Column) -> list[Column]:
 
 
 def _kinds(population: Population) -> list[_Kind]:
-    """Columns of a row, and of the rows that it names, that may say of which kind it is."""
+    """Columns of a row, and of the rows that it names, that may say of which kind it is: texts, and whole numbers that may be
+    of a class."""
     table = population.table
-    found = list(map(_Kind.of, _telling(table)))
-    there = []
-    for by, link in sorted(table.links.items()):
-        other = population.tables.get(link.table.name, link.table)
-        if other.name != table.name:
-            there += [_Kind.of(each, by) for each in _telling(other) if each.name != link.key]
+    mine = [c for c in table.columns if not c.is_place and _may_tell(c, table)]
+    found = [_Kind(quoted_name(c.name), c.name, True, c.type == "number") for c in mine]
+    there = [
+        _Kind(each.sql, each.told, False, each.column.type == "number")
+        for each in columns_there(population)
+        if _may_tell(each.column, each.table) and each.column.name != table.links[each.by].key
+    ]
     return found + there[:MOST_NAMED]
 
 
-def _telling(table: Table) -> list[Column]:
-    """Texts, and whole numbers that may be of a class."""
+def _may_tell(column: Column, table: Table) -> bool:
     none = {table.roles.get(role) for role in (*_NO_KIND, "amount", "quantity", "price")}
-    return [
-        c
-        for c in table.columns
-        if (c.type == "text" or (c.type == "number" and c.scale == 0))
-        and not c.is_place
-        and c.name not in none
-    ]
+    is_kind = column.type == "text" or (column.type == "number" and column.scale == 0)
+    return is_kind and column.name not in none
 
 
 def _best(

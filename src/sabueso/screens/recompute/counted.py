@@ -12,8 +12,8 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
-from sabueso.screens.recompute.amounts import FEW, LACKING
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
+from sabueso.screens.recompute.amounts import among_both, tied_by
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
 
@@ -48,16 +48,13 @@ def proposed_counts(
         sides = Sides(by, "count(*)", f"sum({quoted_name(each.name)})", other.name, other_on)
         n, both, same = agreement(population, sides)
         # A row that nobody names has none, and may say so.
-        among = "both" if n - both > max(FEW, LACKING * n) else None
+        among = among_both(n, both)
         of = both if among else n
         if both < LEAST_OF_RULE or same < HOLDS * of or same == of:
             continue
         yield Proposal(
             f"rows by {column} of {population.table.name} and {each.name} of {other.name}",
-            settings_of(
-                what="totals", by=by, equals=sides.equals, expect=sides.expect, other=other.name,
-                other_on=[] if by == other_on else other_on, among=among,
-            ),
+            tied_by(sides, among),
             f"{other.name} says how many rows there are, and there are others.",
             f"both say the same of {same:,} of {of:,}",
         )  # fmt: skip

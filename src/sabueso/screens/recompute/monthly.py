@@ -16,8 +16,8 @@ from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.one_way import are_linked
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
-from sabueso.screens.recompute.amounts import FEW, LACKING, figures
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
+from sabueso.screens.recompute.amounts import NEED_NONE, among_both, figures, tied_by
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
 
@@ -25,8 +25,6 @@ MOST_SEEN, MOST_MONTHS = 2_000, 600
 ROLES: tuple[Role, ...] = ("amount", "quantity")
 TIMES = 3
 """How many times as many sums of a month may differ as of all months together: one that is wrong in a month is so in all."""
-NEED_NONE = 0.1
-"""Share of the rows with nothing of a number from which it is one that not all need."""
 SAME = 0.8
 """Share of the groups of both from which the sums of a month are the same: where fewer are, they are of another time."""
 
@@ -144,7 +142,7 @@ def _tied(
         if rows is not population:
             n, both, same = agreement(population, sides)
         # Months that a summary does not reach say nothing of it.
-        among = "both" if not as_roles and n - both > max(FEW, LACKING * n) else None
+        among = None if as_roles else among_both(n, both)
         if same == (both if among else n):
             continue
         called = role if as_roles else pair[0]
@@ -152,10 +150,7 @@ def _tied(
         against = other.name if theirs_alone else f"{pair[1]} of {other.name}"
         return Proposal(
             f"{called} by {thing.told} and {mine.name} of {table.name} and {against}",
-            settings_of(
-                what="totals", by=by, equals=own, expect=expected, other=other.name,
-                other_on=[] if by == other_on else other_on, among=among,
-            ),
+            tied_by(sides, among),
             f"What {table.name} and {other.name} do not have alike in a month.",
             f"both have the same for {same:,} of {both if among else n:,}"
             + (f"; {n - both:,} are in one of them alone" if among else ""),

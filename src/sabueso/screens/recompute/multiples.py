@@ -16,7 +16,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
-from sabueso.screens.recompute.amounts import further
+from sabueso.screens.recompute.amounts import NEED_NONE, further
 from sabueso.screens.recompute.made_of import MadeOf, both_of, products_of
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import HOLDS
@@ -30,8 +30,6 @@ RATE_DECIMALS = range(7)
 """Decimals of a multiple: a tax of 8.875 percent has five."""
 AS_GOOD = 0.002
 """Share of the rows by which one with fewer decimals may hold for less."""
-NEED_NONE = 0.1
-"""Share of the rows with nothing of an amount from which it is one that not all rows need."""
 MOST_RULES = 2
 """Multiples that are proposed of one table."""
 MOST_FACTORS = 7
@@ -112,13 +110,14 @@ class _Multiple(NamedTuple):
         nothing = np.nan_to_num(self.of.values(seen)) == 0
         apart = nothing & (np.nan_to_num(seen[quoted_name(self.own.name)]) != 0)
         times = "" if self.rate.text == "1" else f" * {self.rate.text}"
-        return self.rate.at_least(f"{f'nullif({of}, 0)' if apart.any() else of}{times}")
+        made = f"{f'nullif({of}, 0)' if apart.any() else of}{times}"
+        return at_least(made, self.rate.floor)
 
     @property
     def told(self) -> str:
         """``0.045 times Sum insured``."""
         told = self.of.told if self.rate.text == "1" else f"{self.rate.text} times {self.of.told}"
-        return f"{told}{self.rate.told_floor}"
+        return f"{told}{floor_told(self.rate.floor)}"
 
     def makes(self, other: _Multiple) -> bool:
         """Whether another multiple is of what this one makes, or of what it is made of; or the whole with this part."""
@@ -165,13 +164,15 @@ class OneRate(NamedTuple):
     holds: float
     floor: float | None = None
 
-    def at_least(self, expression: str) -> str:
-        """An expression that is not below the least."""
-        return expression if self.floor is None else f"greatest({expression}, {self.floor:.15g})"
 
-    @property
-    def told_floor(self) -> str:
-        return "" if self.floor is None else f", at least {self.floor:.15g}"
+def at_least(expression: str, floor: float | None) -> str:
+    """An expression that is not below the least, where there is such."""
+    return expression if floor is None else f"greatest({expression}, {floor:.15g})"
+
+
+def floor_told(floor: float | None) -> str:
+    """The least in words, after what it is the least of."""
+    return "" if floor is None else f", at least {floor:.15g}"
 
 
 def floor_of(own: np.ndarray) -> float | None:

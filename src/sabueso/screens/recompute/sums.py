@@ -14,8 +14,8 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
+from sabueso.screens.named_columns import numbers_there
 from sabueso.screens.proposal import LEAST_OF_RULE
-from sabueso.screens.recompute.named import numbers_there
 from sabueso.screens.recompute.products import wide
 from sabueso.stats.additive import HOLDS, relations
 

@@ -47,7 +47,8 @@ def sums_by_kind(population: Population, amount: Column) -> list[Part]:
             of_amount = (
                 s for s in among(rows, amount, candidates(table, amount)) if s.is_of(amount.name)
             )
-            parts += [Part(where, f" where {name} is {value}", s) for s in list(of_amount)[:1]]
+            first = next(of_amount, None)
+            parts += [] if first is None else [Part(where, f" where {name} is {value}", first)]
         if len(parts) > 1:
             return parts
     return []

@@ -16,13 +16,12 @@ from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     Proposal,
-    Signs,
     is_budget,
     settings_of,
     signs_of,
     texts_without,
 )
-from sabueso.screens.recompute.amounts import FEW, LACKING, figures
+from sabueso.screens.recompute.amounts import FEW, among_both, figures, tied_by
 from sabueso.screens.recompute.counted import proposed_counts
 from sabueso.screens.recompute.monthly import proposed_by_month
 from sabueso.screens.recompute.totals import Sides, agreement
@@ -30,8 +29,8 @@ from sabueso.stats.additive import HOLDS
 
 ROW_BY_ROW = 0.95
 """Share of the rows of a table that must be the only one of what they name to be the same as another's."""
-BOTH_WAYS = 0.05
-"""Share of the rows of either sign from which amounts go both ways."""
+ONE_WAY = 0.95
+"""Share of the rows of one sign below which amounts go both ways."""
 MOSTLY = 0.5
 """Share of the sums that are alike from which it is asked whether others would be without the rows of one kind."""
 LEFT = 0.2
@@ -143,7 +142,7 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             if without is not None:
                 n, both, same = without.counts
             # Of many that one side lacks, such as bills that are not paid yet, nothing is to be said but that.
-            among = "both" if n - both > max(FEW, LACKING * n) else None
+            among = among_both(n, both)
             if both < LEAST_OF_RULE or same < HOLDS * (both if among else n):
                 continue
             own = (population.table.roles[role], other.roles[role]) == (mine, theirs)
@@ -151,11 +150,7 @@ def _beside(population: Population, column: str, other: Table, key: str) -> Iter
             against = other.name if own else f"{theirs} of {other.name}"
             yield Proposal(
                 f"{called} by {column} of {population.table.name} and {against}",
-                settings_of(
-                    where=without.where if without else None, what="totals", by=by, equals=sides.equals,
-                    expect=sides.expect, other=other.name, other_on=[] if by == other_on else other_on,
-                    among=among,
-                ),
+                tied_by(sides, among, without.where if without else None),
                 f"What {population.table.name} and {other.name} do not have alike.",
                 f"both have the same for {same:,} of {both if among else n:,}"
                 + (f"; {n - both:,} are in one of them alone" if among else "")
@@ -189,17 +184,10 @@ def _with_signs(
     beside = population.beside(other)
     here = signs_of(population, population.table.column(mine))
     there = signs_of(beside, other.column(theirs))
-    ways = [_way_of(signs) for signs in (here, there)]
+    ways = [signs.way(ONE_WAY) for signs in (here, there)]
     if 0 in ways and ways != [0, 0]:
         return f"abs(sum({own}))", f"abs(sum({their}))"
     return None if ways[0] == ways[1] else (f"sum({own})", f"-sum({their})")
-
-
-def _way_of(signs: Signs) -> int:
-    """1 of amounts that are above nothing, −1 of those below it, 0 of both."""
-    if min(signs.positive, signs.negative) > BOTH_WAYS * (signs.positive + signs.negative):
-        return 0
-    return -1 if signs.low else 1
 
 
 class Without(NamedTuple):
