@@ -621,7 +621,7 @@ def test_what_is_charged_counted_or_bid(columns, roles):
 def test_what_somebody_pays_is_no_code():
     """Cents, in amounts large and small, beside the word for whoever pays."""
     paid = [f"{7 * i * i + 3}.{i % 90:02}" for i in range(30)]
-    for name in ("Patient Resp", "Employee Contribution", "Customer Share"):
+    for name in ("Patient Resp", "Employee Contribution", "Customer Share", "voucher"):
         assert not looks_like_code(name, paid)
         assert looks_like_code(name, [str(1000 + i) for i in range(30)])
         assert looks_like_code(name, [f"10{i:02}.10" for i in range(30)])

@@ -159,7 +159,7 @@ def test_rows_that_are_said_to_be_there_and_are_not(tendered):
     assert {item["amount"] for item in found} == {None}
     said = inside("why", found[0]["id"], cwd=case).stdout
     n = next(t["received"] for t in tenders if t["tender"] == found[0]["subject"]["tender"])
-    assert f"bids has {n + 1} rows where tenders has {n}: 1 above" in said
+    assert f"bids has {n + 1} rows where received of tenders is {n}: 1 above" in said
 
 
 def test_what_is_chosen_against_a_plain_look(tmp_path):

@@ -116,12 +116,19 @@ def candidates(
         else:
             found.append(Candidate(column.name, sql.column(column.name)))
     date = table.dated()
-    if date is not None and all(c.name != MONTH for c in table.columns):
+    if date is not None and subject_is_month(subject, date):
+        rest.append((MONTH, "the subject itself"))
+    elif date is not None and all(c.name != MONTH for c in table.columns):
         month = sql.period(sql.column(date.name), MONTH)
         if months_of_year:
             month = sql.call("RIGHT", month, sql.integer(2))
         found.append(Candidate(MONTH, month))
     return found, rest
+
+
+def subject_is_month(subject: Sequence[str], date: Column) -> bool:
+    """Whether a subject is told by the month of its rows' day."""
+    return not {MONTH, f"{MONTH}_of({expressions.quoted_name(date.name)})"}.isdisjoint(subject)
 
 
 def of_rows(

@@ -184,10 +184,11 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     return plain_tax and len(lengths) <= 2 and min(lengths, default=0) >= 6
 
 
+_PAID_WITH = frozenset(["voucher", "cheque", "check", "ticket", "bono", "buono", "gutschein"])
 _WHO = frozenset([*WORDS["party"].split(), *WORDS["preparer"].split(), "patients", "employees"])
 CENTS = re.compile(r"[^0-9]*([0-9][0-9.,' ]*)[.,][0-9]{2}[^0-9]*")
 """An amount with cents, and its whole units."""
-LEAST_CENTS = 8
+LEAST_CENTS, MANY_CENTS = 8, 25
 
 
 _NO_MONEY = re.compile(r"[0-9]{19,}")
@@ -209,14 +210,21 @@ def _are_long_numbers(values: Sequence[str]) -> bool:
 
 def _is_somebodys(words: Sequence[str], values: Sequence[str]) -> bool:
     """Whether somebody is named beside what he has to pay, or is paid: amounts with cents, large and small, under
-    ``Employee Contribution``."""
+    ``Employee Contribution``, or under the paper that is paid with: ``Voucher`` beside ``Cash``."""
+    whole = [found[1] for value in values if (found := CENTS.fullmatch(value))]
+    if len(values) < LEAST_CENTS or len(whole) < len(values):
+        return False
+    if len(words) == 1 and words[0] in _PAID_WITH:
+        # Numbers of a year, such as 2024.17, have few wholes; parts of a number few cents.
+        cents = {re.sub(r"[^0-9]", "", value)[-2:] for value in values}
+        some = min(len(values) // 4, MANY_CENTS)
+        return 2 * len(set(whole)) > len(values) and len(cents) > some
     rest = [word for word in words if word not in _WHO]
-    if not rest or len(rest) == len(words) or len(values) < LEAST_CENTS:
+    if not rest or len(rest) == len(words):
         return False
     if CODE_WORDS.search(" ".join(rest)) is not None or not CODE_NAMES.isdisjoint(rest):
         return False
-    whole = [found[1] for value in values if (found := CENTS.fullmatch(value))]
-    return len(whole) == len(values) and len({len(each) for each in whole}) > 1
+    return len({len(each) for each in whole}) > 1
 
 
 _NUMBERED = re.compile(

@@ -57,4 +57,9 @@ def further(table: Table, amount: Column, most: int = MOST_FURTHER) -> list[Colu
     taken = set(table.roles.values())
     alike = [c for c in table.columns if c.type == "number" and c.scale == amount.scale > 0]
     free = [c for c in alike if c.name not in taken]
-    return [c for c in free if not (_RATE.search(c.name) or _HOURS.search(c.name))][:most]
+    return [c for c in free if not is_no_amount(c.name)][:most]
+
+
+def is_no_amount(name: str) -> bool:
+    """Whether a number is called as rates or hours are."""
+    return bool(_RATE.search(name) or _HOURS.search(name))

@@ -24,6 +24,7 @@ from sabueso.screens.proposal import (
 from sabueso.screens.recompute.amounts import FEW, among_both, figures, tied_by
 from sabueso.screens.recompute.counted import proposed_counts
 from sabueso.screens.recompute.monthly import proposed_by_month
+from sabueso.screens.recompute.stated import proposed_stated
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
 
@@ -59,6 +60,7 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
         yield from proposed_counts(population, column, other, link.key)
     yield from _siblings(population)
     yield from proposed_by_month(population)
+    yield from proposed_stated(population)
 
 
 def _siblings(population: Population) -> Iterator[Proposal]:

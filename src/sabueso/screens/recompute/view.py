@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 
 from sabueso.base.plain import Cells
@@ -142,10 +143,14 @@ class RecomputeView(View[RecomputeGroup]):
     def _both(self, recorded: str, expected: str) -> str:
         """Which figure stands where another should, and what has or makes the other."""
         (g,) = self.finding.groups
-        other = self.finding.used["other"]
+        used = self.finding.used
+        other = used["other"]
         if g.what == "totals" and other:
-            rows = "" if self.finding.on else " row" if recorded == "1" else " rows"
-            return f"{self.finding.table} has {recorded}{rows} where {other} has {expected}"
+            sides = (
+                (self.finding.table, recorded, used["equals"]),
+                (other, expected, used["expect"]),
+            )
+            return " where ".join(_has(*side) for side in sides)
         if g.what == "product":
             return f"{recorded} is recorded where {g.expression} is {expected}"
         return f"{recorded} is recorded where {expected} is expected"
@@ -164,6 +169,16 @@ class RecomputeView(View[RecomputeGroup]):
         from sabueso.screens.recompute.figure import recompute_drawing
 
         return recompute_drawing(self.finding)
+
+
+def _has(table: str, value: str, figure: str | None) -> str:
+    """What the rows of a table come to: ``amount of payments is 1,200.00``, ``bids has 4 rows``."""
+    plain = re.fullmatch(r"-?sum\((\w+|\"[^\"]*\")\)", (figure or "").strip())
+    if plain and plain[0][0] != "-":
+        return f"{plain[1].strip(chr(34))} of {table} is {value}"
+    if figure == "count(*)":
+        return f"{table} has {value} {'row' if value == '1' else 'rows'}"
+    return f"{table} has {value}" + (f" ({figure})" if figure else "")
 
 
 def _figure(value: Decimal | str, scale: int) -> str:
