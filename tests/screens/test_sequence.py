@@ -6,6 +6,7 @@ import re
 from collections import Counter, defaultdict
 from datetime import date, timedelta
 from decimal import Decimal
+from itertools import combinations
 
 import numpy as np
 import pytest
@@ -21,7 +22,8 @@ from sabueso.stats.gaps import gap_probability
 
 
 def test_the_law_of_a_gap_holds_by_simulation():
-    """Numbers present independently: after one that is there a gap of g or more comes (1 - d)^g often."""
+    """Numbers present independently: after one that is there a gap of g or more comes as often as its law says, that of
+    every choice of what is missing; in short series too no gap is unlikely more often than it is said to be."""
     rng = np.random.default_rng(1)
     present = np.flatnonzero(rng.random(400_000) < 0.7)
     gaps = np.diff(present) - 1
@@ -30,7 +32,18 @@ def test_the_law_of_a_gap_holds_by_simulation():
         expected = gap_probability([g], len(present), span)[0]
         assert np.mean(gaps >= g) == pytest.approx(expected, rel=0.04)
         assert expected == pytest.approx(0.3**g, rel=0.02)
-    assert gap_probability([7], 93, 100)[0] == 0.0
+    chosen = [[1, *inner, 9] for inner in combinations(range(2, 9), 3)]
+    for g in range(1, 6):
+        often = np.mean([np.diff(numbers)[1] > g for numbers in chosen])
+        assert gap_probability([g], 5, 9)[0] == pytest.approx(often)
+    found = []
+    for there in rng.random((4_000, 12)) < 0.6:
+        numbers = np.flatnonzero(there)
+        if len(numbers) >= 6:
+            longest, span = np.diff(numbers).max() - 1, int(np.ptp(numbers)) + 1
+            p = gap_probability([max(longest, 1)], len(numbers), span)[0]
+            found.append(longest > 0 and p * (len(numbers) - 1) < 0.05)
+    assert len(found) > 2_000 and 0 < np.mean(found) <= 0.05
     with pytest.raises(ValueError, match="more numbers"):
         gap_probability([1], 11, 10)
 

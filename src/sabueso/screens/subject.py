@@ -16,6 +16,8 @@ from typing import Any, ClassVar
 from sabueso.base.plain import ByColumn
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
 
+OCCASION = "occasion"
+"""The key of what columns name together, in place of a number of a series."""
 OWN = " (sabueso)"
 """What a name of this program's ends in where a client's column has the plain one."""
 LABEL_ROLES = ("date", "party", "account", "text")
@@ -273,6 +275,7 @@ class NumberRange(Subject):
             name = f"cast({name} as text)"
         listed = ", ".join(map(literal, dict.fromkeys((self.first, self.last))))
         own = {self.column, *(n for n in self.named if n.endswith(OWN))}
+        own |= {OCCASION} - names.keys()
         groups = (equals(n, v, list(names)) for n, v in self.named.items() if n not in own)
         return _both(f"{name} in ({listed})", *groups)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -31,9 +32,13 @@ def sequence_drawing(finding: Finding[Series]) -> Drawing | None:
 
 def _lines(axes: Axes, finding: Finding[Series]) -> bool:
     each = str(finding.settings.get("each") or "")
-    chosen = sorted(finding.groups, key=lambda s: (bool(each) * -s.missing, -s.count))[:MOST_SERIES]
+    names = (finding.more and finding.more.occasions) or []
+    noun = each or ("occasion" if names else "")
+    chosen = sorted(finding.groups, key=lambda s: (bool(noun) * -s.missing, -s.count))[:MOST_SERIES]
 
     def _number(series: Series, text: str) -> float:
+        if names:
+            return float(names.index(text))
         return float(numbered(text, each)) if each else _digits(series, text)
 
     places = {(*s.group.values(), s.series): i for i, s in enumerate(chosen)}
@@ -46,7 +51,7 @@ def _lines(axes: Axes, finding: Finding[Series]) -> bool:
                 i
                 for key, i in places.items()
                 if key[:-1] == tuple(flag["group"].values())
-                and (each or _is_of(flag["before"], chosen[i].series))
+                and (noun or _is_of(flag["before"], chosen[i].series))
             ),
             None,
         )
@@ -65,18 +70,20 @@ def _lines(axes: Axes, finding: Finding[Series]) -> bool:
     axes.set_yticks(range(len(chosen)))
     axes.set_yticklabels(
         [
-            f"{num.group_name(s.group) + ' ' if s.group else ''}{'' if each else s.series}"
+            f"{num.group_name(s.group) + ' ' if s.group else ''}{'' if noun else s.series}"
             for s in chosen
         ]
     )
     axes.set_ylim(len(chosen) - 0.4, -0.6)
-    axes.xaxis.set_major_formatter(plain_number if not each else partial(_period, each))
+    axes.xaxis.set_major_formatter(
+        partial(_occasion, names) if names else partial(_period, each) if each else plain_number
+    )
     axes.margins(x=0.05)
-    axes.set_xlabel(f"{each}s" if each else f"numbers of {finding.used['of']}")
+    axes.set_xlabel(f"{noun}s" if noun else f"numbers of {finding.used['of']}")
     legend(
         axes,
-        [("there", SEA, "bar"), ("missing", AMBER, "band")]
-        + ([] if each else [("twice, out of order", PLUM, "band")]),
+        [("first to last", SEA, "bar"), ("missing", AMBER, "band")]
+        + ([] if noun else [("twice, out of order", PLUM, "band")]),
         above=True,
     )
     return True
@@ -84,6 +91,10 @@ def _lines(axes: Axes, finding: Finding[Series]) -> bool:
 
 def _period(each: str, value: float, _position: object = None) -> str:
     return named_period(int(value), each) if value == int(value) else ""
+
+
+def _occasion(names: Sequence[str], value: float, _position: object = None) -> str:
+    return names[int(value)] if value == int(value) and 0 <= value < len(names) else ""
 
 
 def _is_of(text: str, series: str) -> bool:

@@ -14,6 +14,7 @@ from sabueso.population.table import Column, money
 from sabueso.report import numbers as num
 from sabueso.screens.finding import Caution
 from sabueso.screens.grouping import UNITS
+from sabueso.screens.sequence.occasions import Occasions
 from sabueso.screens.sequence.result import SequenceTotals, Series
 from sabueso.screens.sequence.series import HEAD, NUMBER, TAIL, Numbers, Odd
 from sabueso.screens.sequence.settings import SequenceSettings
@@ -74,9 +75,17 @@ class Looking:
         self.more_gaps = many - len(gaps) if "gaps" in asked else 0
         self.more_off = sum(self._odd(self.numbers.key(row)).off for row in ordered) - len(off)
         self.totals = SequenceTotals(
-            len(kept), len(rest), sum(int(row["rows"]) for row in rest), len(other)
+            len(kept),
+            len(rest),
+            sum(int(row["rows"]) for row in rest),
+            len(other),
+            self._occasions(),
         )
         self.cautions = self._cautions(dated)
+
+    def _occasions(self) -> list[str] | None:
+        periods = self.numbers.periods
+        return list(periods.names) if isinstance(periods, Occasions) else None
 
     def _odd(self, key: tuple[Any, ...]) -> Odd:
         return self.odd.get(key, Odd())
@@ -241,7 +250,7 @@ class Looking:
         return f"{row[HEAD]}{number:0{width}d}{row[TAIL]}"
 
     def _cautions(self, dated: bool) -> list[Caution]:
-        noun, found = self.settings.each or "number", []
+        noun, found = self.settings.noun, []
         if self.explained:
             text = (
                 f"{num.many(self.explained, 'missing number stands', 'missing numbers stand')} on lines of the files "

@@ -46,7 +46,7 @@ def proposed_periods(screen: Screen, population: Population) -> Iterator[Proposa
     owners = [*owners_of(table), *again][:MOST_OWNERS]
     for each in units:
         for owner in owners:
-            if not _nearly_all(numbers[each], whose[owner].codes):
+            if not nearly_all(numbers[each], whose[owner].codes):
                 continue
             settings = SequenceSettings(each=each, by=[quoted_name(owner)])
             found = screen.run(population, settings)
@@ -60,8 +60,9 @@ def proposed_periods(screen: Screen, population: Population) -> Iterator[Proposa
                 return
 
 
-def _nearly_all(numbers: np.ndarray, codes: np.ndarray) -> bool:
-    """Whether nearly every number from the first to the last of each has a row, and hardly more than one."""
+def nearly_all(numbers: np.ndarray, codes: np.ndarray, least: int = LEAST_PERIODS) -> bool:
+    """Whether nearly every number from the first to the last of each that has ``least`` has a row, and hardly more than
+    one."""
     known = (codes >= 0) & ~np.isnan(numbers)
     if not known.any():
         return False
@@ -72,7 +73,7 @@ def _nearly_all(numbers: np.ndarray, codes: np.ndarray) -> bool:
     first = np.flatnonzero(np.diff(who, prepend=-1))
     last = np.append(first[1:], len(who)) - 1
     sizes = last - first + 1
-    long = sizes >= LEAST_PERIODS
+    long = sizes >= least
     there = int(sizes[long].sum())
     spans = int((number[last] - number[first] + 1)[long].sum())
     of_these = int(np.add.reduceat(rows, first)[long].sum())

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from sabueso.base.plain import ByColumn
+from sabueso.base.plain import ADDED, ByColumn
 
 
 @dataclass(frozen=True)
@@ -29,9 +29,10 @@ class Series:
 @dataclass(frozen=True)
 class SequenceTotals:
     """Of all series together, those too short to look at among them; ``other_form`` are numbers that are
-    written as hardly any other of their group."""
+    written as hardly any other of their group, ``occasions`` those looked for in place of numbers, in their order."""
 
     series: int
     series_not_looked_at: int
     rows_not_looked_at: int
     other_form: int
+    occasions: list[str] | None = field(default=None, metadata=ADDED)

@@ -17,6 +17,7 @@ from sabueso.population.table import Column
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.last_digits import apart, has_digits, last_digits, length
 from sabueso.screens.sequence.each import Periods
+from sabueso.screens.sequence.occasions import Occasions
 
 NUMBERS, BESIDE = "_numbers", "_beside"
 HEAD, TAIL, NUMBER, SHORT, LONG = "head", "tail", "number", "short", "long"
@@ -41,7 +42,7 @@ class Numbers:
         grouping: Grouping,
         date: Column | None,
         measure: Column | None,
-        periods: Periods | None = None,
+        periods: Periods | Occasions | None = None,
     ) -> None:
         self._population, self._grouping, self._date = population, grouping, date
         self.periods = periods
@@ -336,7 +337,7 @@ class Numbers:
         return {label: row[name] for label, name in pairs}
 
     def spellings(self, row: Cells, number: int, short: int, long: int) -> tuple[str, str]:
-        """The first and the last text of a number; of a month its name."""
+        """The first and the last text of a number; of a month or an occasion its name."""
         if self.periods is not None:
             return self.periods.named(number), self.periods.named(number)
         return spellings(row, number, short, long)

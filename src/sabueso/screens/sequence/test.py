@@ -22,6 +22,8 @@ from sabueso.screens.proposal import Proposal
 from sabueso.screens.sequence.each import Periods
 from sabueso.screens.sequence.looking import Looking
 from sabueso.screens.sequence.monthly import proposed_periods
+from sabueso.screens.sequence.occasions import Occasions
+from sabueso.screens.sequence.of_occasions import proposed_occasions
 from sabueso.screens.sequence.proposed import proposed_sequences
 from sabueso.screens.sequence.result import SequenceTotals, Series
 from sabueso.screens.sequence.series import Numbers
@@ -39,7 +41,7 @@ class Sequence(Screen):
     """Gaps, repeats, order and form of numbers."""
 
     name = "sequence"
-    summary = "numbers of a series that are missing, there twice, out of order or in another form; months without a row"
+    summary = "numbers of a series that are missing, there twice, out of order or in another form; months or occasions without a row"
     reference = "none: counting; a gap of an incomplete series by the law of independent presence"
     settings = SequenceSettings
     group = Series
@@ -51,6 +53,7 @@ class Sequence(Screen):
         "sabueso try sequence journal --of asiento --by year --find gaps,form",
         "sabueso try sequence payments --of pago --days 3 --out numbers.png",
         "sabueso try sequence payroll --each month --by empleado",
+        "sabueso try sequence payroll --occasions mes --by empleado",
     )
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
@@ -67,7 +70,8 @@ class Sequence(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         yield from proposed_sequences(self, population)
-        yield from proposed_periods(self, population)
+        periods = list(proposed_periods(self, population))
+        yield from periods or proposed_occasions(self, population)
 
     def run(self, population: Population, settings: SequenceSettings) -> Finding[Series]:
         # A number that a review set aside is not missing.
@@ -75,13 +79,13 @@ class Sequence(Screen):
         table = population.table
         grouping = Grouping.of(settings.by, table)
         date, measure = table.dated(), table.role("amount")
-        if settings.each is None:
-            given, periods = settings.of or _default(table), None
+        periods = _periods(population, settings)
+        if periods is None:
+            given = settings.of or _default(table)
             label, tree = expressions.label(given, table), expressions.scalar(given, table, "--of")
         else:
-            periods = Periods.of(settings.each, settings.of, table)
-            label = own_name(settings.each, {c.name for c in table.columns})
-            given, tree = settings.each, periods.number()
+            label = own_name(settings.noun, {c.name for c in table.columns})
+            given, tree = settings.each or ", ".join(settings.occasions), periods.number()
         numbers = Numbers(population, tree, grouping, date, measure, periods)
         looking = Looking(numbers, settings, label, measure, damaged_words(table))
         with numbers.ready(settings.days):
@@ -106,6 +110,15 @@ class Sequence(Screen):
             scale=measure.scale if measure is not None else 2,
             more=looking.totals,
         )
+
+
+def _periods(population: Population, settings: SequenceSettings) -> Periods | Occasions | None:
+    """What is looked for in place of numbers."""
+    if settings.each is not None:
+        return Periods.of(settings.each, settings.of, population.table)
+    if settings.occasions:
+        return Occasions.of(settings.occasions, settings.of, population)
+    return None
 
 
 def _numbered(table: Table) -> Column | None:

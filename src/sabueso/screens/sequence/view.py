@@ -25,8 +25,9 @@ class SequenceView(View[Series]):
 
     @property
     def each(self) -> str:
-        """Month or quarter, where these are looked for in place of numbers."""
-        return str(self.finding.settings.get("each") or "")
+        """Month, quarter or occasion, where these are looked for in place of numbers."""
+        settings = self.finding.settings
+        return str(settings.get("each") or ("occasion" if settings.get("occasions") else ""))
 
     @property
     def conforming(self) -> str:  # type: ignore[override]
@@ -34,6 +35,8 @@ class SequenceView(View[Series]):
         return f"{self.subjects[1]} that are missing independently of one another"
 
     def headline(self) -> str:
+        if self.finding.settings.get("occasions"):
+            return f"occasions of {self.finding.used['of']} without a row{self.by()}"
         if self.each:
             return f"{self.each}s without a row{self.by()}"
         return f"numbers of {self.finding.used['of']}{self.by()}"
