@@ -33,7 +33,7 @@ SEVERAL = 3
 _NONE: tuple[Role, ...] = ("id", "document", "amount", "debit", "credit", "price")
 
 
-class _Far(NamedTuple):
+class Far(NamedTuple):
     """How many rows are far above, the least of them, the greatest of all others, and how many have some."""
 
     rows: int
@@ -49,7 +49,7 @@ def proposed_far(population: Population) -> Iterator[Proposal]:
     if table.dated() is None or is_budget(table) or population.account(None).used < LEAST_ROWS:
         return
     for column in _columns(population, table):
-        found = _far(population, column)
+        found = far_above(population, sql.column(column.name))
         if found is not None:
             yield Proposal(
                 f"{column.name} of {table.name} far above all others",
@@ -97,10 +97,9 @@ def _may_be(values: np.ndarray, amounts: np.ndarray | None, *, whole: bool) -> b
     return bool(abs(np.corrcoef(*sides)[0, 1]) < ALIKE)
 
 
-def _far(population: Population, column: Column) -> _Far | None:
+def far_above(population: Population, value: Tree) -> Far | None:
     """Those that stand apart at the upper end, no more than a few; None where nothing does."""
-    value = sql.column(column.name)
-    some = exp.GT(this=value, expression=sql.integer(0))
+    some = exp.GT(this=value.copy(), expression=sql.integer(0))
     own = population.used(exp.select(exp.alias_(value.copy(), "v"))).where(some)
     select = exp.select(exp.alias_(sql.count(), "n")).from_(own.subquery("s"))
     n = int(population.query(select).to_pylist()[0]["n"])
@@ -122,7 +121,7 @@ def _far(population: Population, column: Column) -> _Far | None:
     for rows in apart:
         first, rest = greatest[rows - 1], greatest[rows]
         if float(first) > fence and float(first) >= times * float(rest):
-            return _Far(rows, first, rest, n)
+            return Far(rows, first, rest, n)
     return None
 
 

@@ -34,6 +34,7 @@ from sabueso.screens.range.rules_of import rules_of
 from sabueso.screens.range.same import proposed_same
 from sabueso.screens.range.seldom import proposed_seldom
 from sabueso.screens.range.settings import RangeSettings
+from sabueso.screens.range.shares import proposed_shares
 from sabueso.screens.range.states import proposed_states
 from sabueso.screens.range.terms import proposed_terms
 from sabueso.screens.range.unique import proposed_unique
@@ -75,6 +76,7 @@ class Range(Screen):
         yield from proposed_terms(population)
         yield from proposed_caps(population)
         yield from proposed_far(population)
+        yield from proposed_shares(population)
         yield from proposed_readings(population)
         yield from proposed_overdrawn(population)
         yield from proposed_same(population)

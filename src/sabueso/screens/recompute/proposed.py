@@ -24,6 +24,7 @@ from sabueso.screens.recompute.sums import sums_of
 from sabueso.screens.recompute.sums_of_kinds import Part, sums_by_kind
 from sabueso.screens.recompute.ties import proposed_ties
 from sabueso.screens.recompute.told_there import proposed_told_there
+from sabueso.screens.recompute.up_to import proposed_up_to
 from sabueso.screens.recompute.waged import waged
 
 if TYPE_CHECKING:
@@ -47,6 +48,7 @@ def proposed_recomputations(
         )
     yield from proposed_ties(population)
     yield from proposed_daily(population)
+    yield from proposed_up_to(population)
     population = one_way(population)
     table = population.table
     yield from proposed_spans(population)

@@ -28,6 +28,7 @@ from sabueso.screens.settings import Settings, listed
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
+AT = {"both": "", "above": "at most ", "below": "at least "}
 What = Literal["product", "balance", "totals", "instalments"]
 OF_LOANS = (
     "principal",
@@ -69,6 +70,10 @@ class RecomputeSettings(Settings):
     )
     among: Literal["all", "both"] = Field(
         "all", description="of totals, all groups, or those that both tables have"
+    )
+    side: Literal["both", "above", "below"] = Field(
+        "both",
+        description="of totals, what counts: any difference, or only what is above, or below, what it should be",
     )
     balance: str | None = Field(None, description="of a balance, its column")
     per: list[str] = Field(
@@ -192,12 +197,12 @@ class Recompute(Screen):
             settings.by, equals, settings.expect, settings.other, settings.other_on,
             both=settings.among == "both",
         )  # fmt: skip
-        found = totals(population, sides, measure, settings.tolerance)
+        found = totals(population, sides, measure, settings.tolerance, settings.side)
         other = f" of {settings.other}" if settings.other else ""
         group = RecomputeGroup(
             group={},
             what="totals",
-            expression=f"{equals} is {settings.expect}{other}, by {', '.join(settings.by)}"
+            expression=f"{equals} is {AT[settings.side]}{settings.expect}{other}, by {', '.join(settings.by)}"
             + (" that both have" if settings.among == "both" else ""),
             checked=found.checked,
             not_checked=0,

@@ -146,10 +146,14 @@ def _held(kind: pa.DataType) -> str:
 
 
 def totals(
-    population: Population, sides: Sides, measure: Column | None, tolerance: Decimal | None
+    population: Population,
+    sides: Sides,
+    measure: Column | None,
+    tolerance: Decimal | None,
+    side: str = "both",
 ) -> Tied:
-    """Groups in which the two figures differ by more than a tolerance. A group that one side lacks is
-    compared with nothing there, which is 0.
+    """Groups in which the two figures differ by more than a tolerance, or of which the one recorded is above, or below,
+    the other by more. A group that one side lacks is compared with nothing there, which is 0.
 
     Raises
     ------
@@ -159,7 +163,11 @@ def totals(
     compared = _compared(population, sides)
     own, inner, kind = compared.own, compared.select, compared.kind
     size = exp.Abs(this=sql.column("difference", "d"))
-    far = exp.GT(this=size, expression=sql.cast(sql.number(tolerance or Decimal(0)), kind))
+    away = {
+        "above": sql.column("difference", "d"),
+        "below": exp.Neg(this=sql.column("difference", "d")),
+    }.get(side, size)
+    far = exp.GT(this=away, expression=sql.cast(sql.number(tolerance or Decimal(0)), kind))
     counted = exp.select(
         exp.alias_(sql.count(), "n"),
         exp.alias_(sql.only(sql.count(), far), "differing"),

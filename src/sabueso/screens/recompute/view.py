@@ -41,7 +41,7 @@ class RecomputeView(View[RecomputeGroup]):
         (g,) = self.finding.groups
         scale = self.finding.scale
         told = (
-            f"{num.count(g.checked)} checked, {num.count(g.differing)} differ, by "
+            f"{num.count(g.checked)} checked, {num.count(g.differing)} {self._so(g.differing)}, by "
             f"{_figure(g.difference_total, scale)} in all"
         )
         found: list[Block] = [Line(told)]
@@ -53,6 +53,12 @@ class RecomputeView(View[RecomputeGroup]):
         if g.schedule is not None:
             found += [Gap(), self._schedule(g, whole=whole)]
         return [*found, Gap(), *self.flagged()]
+
+    def _so(self, many: int) -> str:
+        side = self.finding.used["side"]
+        if side == "both":
+            return num.verb(many, "differs", "differ")
+        return f"{num.verb(many, 'is', 'are')} {side} it"
 
     def _solved(self, g: RecomputeGroup) -> list[str]:
         scale, said = self.finding.scale, []
@@ -107,7 +113,7 @@ class RecomputeView(View[RecomputeGroup]):
         finding = self.finding
         (g,) = finding.groups
         if not len(finding.flags):
-            return [Line("nothing differs")]
+            return [Line(f"nothing {self._so(1)}")]
         scale = finding.scale
         if g.what == "instalments":
             return [Line(f"▲ {self.reason(flag)}") for flag in finding.flags.rows(MOST_FLAGS)]
@@ -151,6 +157,8 @@ class RecomputeView(View[RecomputeGroup]):
                 (other, expected, used["expect"]),
             )
             return " where ".join(_has(*side) for side in sides)
+        if g.what == "totals" and used["side"] != "both":
+            return f"{used['equals']} is {recorded} where {used['expect']} is {expected}"
         if g.what == "product":
             return f"{recorded} is recorded where {g.expression} is {expected}"
         return f"{recorded} is recorded where {expected} is expected"
