@@ -7,6 +7,7 @@ from collections import Counter, defaultdict
 from datetime import date, timedelta
 from decimal import Decimal
 from itertools import pairwise
+from math import comb
 
 import numpy as np
 from hypothesis import given
@@ -96,8 +97,9 @@ def test_everything_that_is_named(populate, rows, by_place, least, incomplete, d
         if not group["complete"]:
             loose.append(len(numbers) - 1)
         for a, b in holes:
-            p = (1 - len(numbers) / (span - (b - a - 1))) ** (b - a - 1)
-            gaps.append((key, a, b, None if group["complete"] else max(p, 0)))
+            inside = len(numbers) - 2
+            p = comb(span - 2 - (b - a - 1), inside) / comb(span - 2, inside)
+            gaps.append((key, a, b, None if group["complete"] else p))
         odd = _odd_days(numbers, own, days)
         back = sum(
             max(r["day"] for r in own[a]) > min(r["day"] for r in own[b]) + timedelta(days)
