@@ -97,7 +97,9 @@ def test_the_least_probable_silence(payees, least_days, least_before):
             before = sum(1 + d % 3 for d in days[:i])
             gap = days[i] - days[i - 1]
             if gap >= least_days and before >= least_before:
-                p = min((1 - gap / (days[i] - days[0])) ** before * before, 1)
+                p = min((1 - gap / (days[-1] - days[0])) ** (len(days) - 2) * (len(days) - 1), 1)
+                if (1 - gap / (days[i] - days[0])) ** (i - 1) >= 0.05:
+                    p = 1
                 if p < least:
                     least, where = p, i
         if where < 0:

@@ -83,7 +83,9 @@ def test_a_sum_above_what_it_may_be_is_told_with_both(funded):
         key=lambda item: item["subject"]["grant"],
     )
     said = " ".join(inside("why", found["id"], cwd=case).stdout.split())
-    assert "sum(amount) is " in said and ' where max("grant".award) is ' in said and " above." in said
+    assert (
+        "sum(amount) is " in said and ' where max("grant".award) is ' in said and " above." in said
+    )
 
 
 def test_a_share_far_above_all_others_is_asked_for(funded):

@@ -228,3 +228,20 @@ def test_a_line_that_fits_exactly_is_measured_as_of_few(
     monkeypatch.setattr(many_rows, "MANY", 500)
     found = screened(populate(rows, id="id"), "relation", measures=["a", "b"])
     assert found["groups"][0]["r"] == 1 and not found["cautions"] and not found["flags"]
+
+
+@pytest.mark.parametrize(("power", "said"), [(0.0, False), (1.0, True), (-1.0, True)])
+def test_it_is_said_where_residuals_spread_with_x(populate: Any, power: float, said: bool) -> None:
+    """Against Spearman's rho of the residuals of an independent line."""
+    from scipy.stats import linregress, spearmanr
+
+    rng = np.random.default_rng(3)
+    x = rng.uniform(1, 20, 400).round(2)
+    y = (50 + 4 * x + rng.normal(0, 1, 400) * x**power).round(2)
+    rows = [{"id": f"R{i}", "a": Decimal(f"{a:.2f}"), "b": Decimal(f"{b:.2f}")} for i, (a, b) in enumerate(zip(x, y, strict=True))]  # fmt: skip
+    found = screened(populate(rows, id="id"), "relation", measures=["a", "b"])
+    line = linregress(x, y)
+    rho = spearmanr(x, np.abs(y - line.intercept - line.slope * x))
+    group = found["groups"][0]
+    assert group["spread_rho"] == pytest.approx(rho.statistic) and group["spread_p"] == pytest.approx(rho.pvalue)  # fmt: skip
+    assert ("uneven_spread" in {c["code"] for c in found["cautions"]}) == said

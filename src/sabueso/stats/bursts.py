@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import gammainc
+from scipy.special import betainc
 
 from sabueso.stats.parts import by_parts
 
@@ -40,7 +40,9 @@ def bursts(
 
     The rate is that of the days outside of the window, or of the 90 days on either side where these have
     more: a season is no burst. Rows that come several a day count as so many fewer (their mean number on
-    a row's day, outside of the window). p is the Poisson tail times the windows that this is the fullest of.
+    a row's day, outside of the window). p is that of as many of all rows but the first, each as likely in the window as its
+    days are of all (the binomial law, given the rows), times the windows that this is the fullest of: a bound of the law of
+    the scan statistic (Naus, J. I. 1965, Journal of the American Statistical Association 60, 532-538).
     Where no row lies outside, m days with rows within the window out of a whole period: m (width/period)^(m - 1),
     that all of them fall within so many days of the first.
 
@@ -127,6 +129,22 @@ def _judged(
     squares = (squared[i] - squared[a]) + (squared[b] - squared[j])
     clump = np.maximum(squares / outside, 1.0)
     found.first[some], found.count[some], found.expected[some] = first, most, rate * width
-    tail = gammainc(most / clump, rate * width / clump)
+    tail = _tail(most, outside, clump, width / (width + span))
+    local = _tail(most, beside, clump, width / (width + about))
+    tail = np.where(about >= LOCAL, np.maximum(tail, local), tail)
     found.p[some] = np.minimum(tail * days[some], 1.0)
     return found
+
+
+def _tail(
+    inside: NDArray[np.int64],
+    outside: NDArray[np.int64],
+    clump: NDArray[np.float64],
+    share: NDArray[np.float64],
+) -> NDArray[np.float64]:
+    """P that of as many rows, the first in the window, as many of the others lie there, each with a chance: of so many
+    fewer as come several a day."""
+    others = inside / clump - 1.0
+    some = others > 0
+    tail = betainc(np.where(some, others, 1.0), outside / clump + 1.0, share)
+    return np.where(some, tail, 1.0)

@@ -9,6 +9,9 @@ from numpy.typing import NDArray
 
 from sabueso.stats.parts import by_parts
 
+BEFORE = 0.05
+"""The chance of a gap at the rate of the days before it, below which it is unlikely."""
+
 
 @dataclass(frozen=True)
 class Silences:
@@ -31,8 +34,12 @@ def silences(
 ) -> Silences:
     """Judge each payee's gaps between days with rows, given sorted by payee and day.
 
-    Of k rows in T days up to the end of a gap of D days none fell into its days: at an even rate that has
-    the probability (1 - D/T)^k, times the k gaps that it is the least probable of.
+    Of n days with rows, S days from the first to the last, those between fall anywhere at an even rate: that one gap has D
+    days or more has the probability (1 - D/S)^(n - 2), given n and S, times the n - 1 gaps that it is the longest of (a
+    bound of the law of the longest spacing: Fisher, R. A. 1929, Tests of significance in harmonic analysis, Proceedings of
+    the Royal Society A 125, 54-59). A gap that is not unlikely by the days before it has the probability 1, that whoever
+    is paid more often with time has none: of k days with rows in T days up to its end (1 - D/T)^(k - 1) is to be below
+    ``BEFORE``.
 
     Parameters
     ----------
@@ -49,7 +56,7 @@ def silences(
     >>> day = np.array([0, 10, 20, 30, 40, 440])
     >>> found = silences(np.array([0]), day, np.ones(6, dtype=int), least_days=90, least_before=5)
     >>> int(found.days[0]), float(found.p[0].round(6))
-    (400, 3.1e-05)
+    (400, 0.000342)
     """
 
     def judge(own: NDArray[np.int64], part: slice) -> Silences:
@@ -78,13 +85,17 @@ def _judged(
     payee = np.cumsum(payee)
     total = np.cumsum(rows)
     before = total - rows - (total[starts] - rows[starts])[payee]
+    ends = np.append(starts[1:], n) - 1
+    days, span = (ends - starts + 1)[payee], (day[ends] - day[starts])[payee]
     gap = np.diff(day, prepend=day[:1])
     gap[starts] = 0
-    length = day - day[starts][payee]
     looked = (gap >= least_days) & (before >= least_before)
     p = np.full(n, np.inf)
-    share = gap[looked] / np.maximum(length[looked], 1)
-    p[looked] = np.minimum((1 - share) ** before[looked] * before[looked], 1.0)
+    share = gap[looked] / np.maximum(span[looked], 1)
+    p[looked] = np.minimum((1 - share) ** (days[looked] - 2) * (days[looked] - 1), 1.0)
+    place, so_far = np.arange(n) - starts[payee], day - day[starts][payee]
+    usual = (1 - gap / np.maximum(so_far, 1)) ** np.maximum(place - 1, 0) >= BEFORE
+    p[looked & usual] = 1.0
     found = _none(g)
     least = np.minimum.reduceat(p, starts)
     for k in np.flatnonzero(np.isfinite(least)):

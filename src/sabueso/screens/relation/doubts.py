@@ -19,6 +19,8 @@ MOVED = 0.2
 """A change of r that one subject alone must not make."""
 BENT_P, BENT_SHARE = 0.01, 0.05
 SIGNIFICANT = 0.05
+UNEVEN, UNEVEN_P = 0.3, 0.001
+"""Rank correlation of the size of residuals with x, and its p, from which they spread unevenly."""
 
 
 def relation_cautions(
@@ -41,6 +43,13 @@ def is_bent(g: RelationGroup) -> bool:
     if g.bend_p is None or g.bend_share is None:
         return False
     return g.bend_p < BENT_P and g.bend_share >= BENT_SHARE
+
+
+def is_uneven(g: RelationGroup) -> bool:
+    """Whether residuals are larger, or smaller, with x."""
+    if g.spread_rho is None or g.spread_p is None:
+        return False
+    return abs(g.spread_rho) >= UNEVEN and g.spread_p < UNEVEN_P
 
 
 def rests_on_one(g: RelationGroup) -> bool:
@@ -98,6 +107,14 @@ def _of_group(g: RelationGroup) -> Iterator[Caution]:
             f"{r_text(g.r)}"
         )
         yield Caution("not_linear", text, figures)
+    if is_uneven(g):
+        size = "larger" if (g.spread_rho or 0) > 0 else "smaller"
+        text = (
+            f"residuals{where} are {size} where {g.measures[0]} is larger (rank "
+            f"correlation of their size with it {r_text(g.spread_rho)}, p {num.p_value(g.spread_p)}): the p of a "
+            f"residual supposes one spread for all, and where it is wide more are flagged than it says"
+        )
+        yield Caution("uneven_spread", text, figures | {"rho": g.spread_rho, "p": g.spread_p})
     if g.changes is not None:
         beside = (
             "cannot be correlated"

@@ -21,7 +21,7 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 from sabueso.screens.many_rows import ManyRows, double, many_rows
 from sabueso.screens.measured import Measured
-from sabueso.screens.relation.parts import MOST_MOVERS, Line, Movers, Part, even_points
+from sabueso.screens.relation.parts import MOST_MOVERS, Line, Movers, Part, even_points, spread_of
 from sabueso.stats import relation as rel
 from sabueso.stats.adjust import Method
 
@@ -183,6 +183,13 @@ def _found(
     sample = rows.sample()
     at = [sample.column(f"m{j}").to_numpy() for j in (0, 1)]
     z = sqrt(sums.sxx * sums.syy)
+    every_x, every_y = rows.streamed({f"m{j}": sql.column(f"m{j}", "b") for j in (0, 1)})
+    fitted = Line(
+        sums.slope,
+        means[1] - sums.slope * means[0],
+        sqrt(sums.squares / (n - 2) / sums.sxx),
+        sqrt(totals["hc3"] * sums.squares / sums.sxx) / n,
+    )
     part = Part(
         key={},
         n=n,
@@ -190,15 +197,9 @@ def _found(
         x=x,
         y=y,
         found=rel.correlation_of(n, sums.sxy / z),
-        ranks=rel.rank_correlation(
-            *rows.streamed({f"m{j}": sql.column(f"m{j}", "b") for j in (0, 1)})
-        ),
-        line=Line(
-            sums.slope,
-            means[1] - sums.slope * means[0],
-            sqrt(sums.squares / (n - 2) / sums.sxx),
-            sqrt(totals["hc3"] * sums.squares / sums.sxx) / n,
-        ),
+        ranks=rel.rank_correlation(every_x, every_y),
+        line=fitted,
+        spread=spread_of(every_x, every_y, fitted),
         influence=rel.influence(x - means[0], y - means[1], sums),
         robust=rel.theil_sen(at[0], at[1], settings.seed),
         bent=_bent(sums, totals),

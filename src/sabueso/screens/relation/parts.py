@@ -12,7 +12,7 @@ from sabueso.screens.relation.result import Changes, Rest
 from sabueso.stats import relation as rel
 
 Floats = np.ndarray
-LEAST, MOST_POINTS, MOST_MOVERS = 4, 400, 5
+LEAST, MOST_POINTS, MOST_MOVERS, SPREAD_LEAST = 4, 400, 5, 20
 PERIODS = ("year", "quarter", "month", "fiscal_year")
 
 
@@ -68,6 +68,8 @@ class Part:
     difference_p: float | None = None
     flagged: int = 0
     fitted_on: int | None = None
+    spread: rel.Correlation | None = None
+    """Rank correlation of the size of the residuals with x; None of few."""
 
     def named(self) -> list[int]:
         """Places of the subjects that are told by their names."""
@@ -111,7 +113,15 @@ def part_of(
         two_ways=list(rel.two_ways(x, y)) if steps else None,
         changes=_changes(x, y) if periods else None,
         chosen=chosen,
+        spread=spread_of(x, y, line),
     )
+
+
+def spread_of(x: Floats, y: Floats, line: Line | None) -> rel.Correlation | None:
+    """Whether residuals are larger where x is; None of few."""
+    if line is None or len(x) < SPREAD_LEAST:
+        return None
+    return rel.rank_correlation(x, np.abs(y - (line.intercept + line.slope * x)))
 
 
 def _movers(of: rel.Influence, r: float, n: int) -> Movers:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from sabueso.base.plain import ByColumn
+from sabueso.base.plain import ADDED, ByColumn
 
 
 @dataclass(frozen=True)
@@ -84,3 +84,5 @@ class RelationGroup:
     slope_movers: list[Mover] = field(default_factory=list)
     slope_mover_count: int = 0
     fitted_on: int | None = None
+    spread_rho: float | None = field(default=None, metadata=ADDED)
+    spread_p: float | None = field(default=None, metadata=ADDED)

@@ -344,6 +344,8 @@ def _described(
         r_two_ways=part.two_ways,
         points=part.points,
         fitted_on=part.fitted_on,
+        spread_rho=part.spread.r if part.spread else None,
+        spread_p=part.spread.p if part.spread else None,
     )
 
 
