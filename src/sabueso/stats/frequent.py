@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import gammainc
+from scipy.special import betainc, gammainc
 
 LEAST, MOST_SPREAD, TOP = 50, 2.0, 0.005
 """Subjects from which on it is asked; the variance of their counts, over the mean, up to which chance alone spreads them;
 and the share of the largest counts that is left out of both."""
+LEFT_OUT, ERRORS = 1.1, 2
+"""Times by which the variance is larger with the counts that are left out, and standard errors that are added to it."""
 
 
 def frequent(counts: NDArray[np.int64], of: int) -> tuple[NDArray[np.float64], float]:
@@ -24,15 +26,16 @@ def frequent(counts: NDArray[np.int64], of: int) -> tuple[NDArray[np.float64], f
     Returns
     -------
     p : array of float, shape (g,)
-        Upper tails of the Poisson law at the mean of all others; NaN where the counts are spread by more than chance,
-        or subjects are few.
+        Upper tails at the mean of all others of the Poisson law, or where counts are spread by more of the negative
+        binomial law of their variance (Greenwood, M. and Yule, G. U. 1920, Journal of the Royal Statistical Society 83,
+        255-279), its own error added; NaN where they are spread by much more than chance, or subjects are few.
     mean : float
         Rows that a subject has on average, the largest counts left out.
 
     Examples
     --------
     >>> p, mean = frequent(np.array([1] * 300 + [2] * 80 + [3] * 10 + [18]), 900)
-    >>> round(mean, 2), bool(p[-1] < 1e-15), bool(p[-2] > 0.01)
+    >>> round(mean, 2), bool(p[-1] < 1e-12), bool(p[-2] > 0.01)
     (0.53, True, True)
     >>> bool(np.isnan(frequent(np.arange(1, 200), 200)[0]).all())
     True
@@ -46,4 +49,8 @@ def frequent(counts: NDArray[np.int64], of: int) -> tuple[NDArray[np.float64], f
     if mean == 0 or float(usual.var()) > MOST_SPREAD * mean:
         return none, mean
     rest = (counts.sum() - counts) / (of - 1)
-    return gammainc(counts, np.maximum(rest, mean)), mean
+    rest = np.maximum(rest, mean)
+    spread = LEFT_OUT * (1 + ERRORS * np.sqrt(2 / of)) * float(usual.var()) / mean
+    if spread <= 1:
+        return gammainc(counts, rest), mean
+    return betainc(counts, rest / (spread - 1), (spread - 1) / spread), mean

@@ -62,6 +62,7 @@ class Often:
 
     p: np.ndarray
     mean: float
+    without: int = 0
 
 
 @dataclass(frozen=True)
@@ -102,9 +103,10 @@ class Judge:
         asked_of = np.concatenate([quiet.p, full.p, self._often.p])
         tested = np.flatnonzero(np.isfinite(asked_of))
         every = np.full(len(asked_of), np.nan)
-        every[tested] = adjust(asked_of[tested], asked.adjust)
+        # Those without rows were asked too whether they have many.
+        self.tested = len(tested) + (self._often.without if np.isfinite(self._often.p).any() else 0)
+        every[tested] = adjust(asked_of[tested], asked.adjust, self.tested)
         self._of_silence, self._of_burst, self._of_number = np.split(every, 3)
-        self.tested = len(tested)
 
     def flags(self, scale: int) -> list[Cells]:
         """Payees with a reason, those of least probability first, then by what was paid."""

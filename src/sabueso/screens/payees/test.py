@@ -203,7 +203,8 @@ def _often(population: Population, settings: PayeesSettings, found: PayeeDays) -
     if link is None:
         return Often(np.full(len(found.keys), np.nan), float("nan"))
     master = population.beside(link.table)
-    return Often(*frequent(found.count, master.account(None).used))
+    of = master.account(None).used
+    return Often(*frequent(found.count, of), without=max(of - len(found.keys), 0))
 
 
 def _top_row(
