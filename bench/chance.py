@@ -33,7 +33,6 @@ AWARD = "2024-03-04"
 ASKED: dict[str, tuple[str, Mapping[str, Any]]] = {
     "crosstab, kinds by people": ("crosstab", {"of": ["kind"], "by": ["who"]}),
     "crosstab, kinds by parties": ("crosstab", {"of": ["kind"], "by": ["party"]}),
-    "calendar, weekdays by people": ("calendar", {"by": ["who"]}),
     "event, 8 days around": ("event", {"at": AWARD, "side": "around", "per": ["party"]}),
     "event, 30 days before": (
         "event", {"at": AWARD, "side": "before", "window": 30, "per": ["party"]},
