@@ -15,7 +15,7 @@ from sabueso.population import expressions
 from sabueso.population.table import Column, Table, money
 from sabueso.screens.split.looking import Pieces
 from sabueso.stats.adjust import Method, adjust
-from sabueso.stats.bundles import Amounts
+from sabueso.stats.bundles import ORDERS, Amounts
 from sabueso.stats.hypergeometric import upper_tails
 from sabueso.stats.threshold import count_tail
 
@@ -108,7 +108,10 @@ def bundled(pieces: Pieces, within: int, seed: int, alpha: float) -> tuple[list[
 
     found = []
     for place, spans in seen.items():
-        mean, limit = float(expected[place]), int(whose.limits[place])
+        # The order that was seen is one of them: what no other has is not impossible for that (Phipson, B. and Smyth,
+        # G. K. 2010, Statistical Applications in Genetics and Molecular Biology 9, 39).
+        mean = (ORDERS * float(expected[place]) + len(spans)) / (ORDERS + 1)
+        limit = int(whose.limits[place])
         p = count_tail(len(spans), mean, mean)
         found.append(Bundled(pieces.keys[place], limit, whose, spans, mean, p))
     return found, float(expected.sum())
