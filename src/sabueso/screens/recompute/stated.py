@@ -97,9 +97,9 @@ def proposed_stated(population: Population) -> Iterator[Proposal]:
                 stated[mine] = _stated(population, mine, numbers)
             left = [each for each in stated[mine] if each.told not in told]
             for tie in _ties(there, their, left):
+                told.add(tie.stated.told)
                 proposal = _proposal(population, other, (mine, their), tie)
                 if proposal is not None:
-                    told.add(tie.stated.told)
                     yield proposal
 
 

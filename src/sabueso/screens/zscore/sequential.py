@@ -16,6 +16,8 @@ from sabueso.stats.sequential import SequentialTest, sequential_deviates
 
 LEAST_ROWS = 5
 GOOD_FROM = 25  # rows from which the published limits hold well
+A_STEP = 8
+"""Rows of a smaller group for each of its steps: of ten steps among twelve rows chance passes one of four groups."""
 
 
 def sequential_limits(
@@ -23,7 +25,7 @@ def sequential_limits(
 ) -> tuple[list[Tested], list[NotTested], list[SequentialTest]]:
     """Limits that leave out each group's outliers, the groups that cannot be tested, and the tests.
 
-    At most half of a group's rows are looked at as outliers.
+    At most half of a group's rows are looked at as outliers, of a small one an eighth, one at least.
     """
     ends = _extremes(worths, scale, most)
     tested, flat, tests = [], [], []
@@ -36,7 +38,7 @@ def sequential_limits(
             flat.append(NotTested(g.key, f"zero_spread: all {g.n:,} amounts are the same", g.n))
             continue
         low, high = ends[g.place]
-        test = sequential_deviates(g.n, g.total, g.squares, low, high, min(most, g.n // 2), alpha)
+        test = sequential_deviates(g.n, g.total, g.squares, low, high, _steps(g.n, most), alpha)
         least, greatest = test.bounds()
         tested.append(
             Tested(
@@ -49,6 +51,10 @@ def sequential_limits(
         )
         tests.append(test)
     return tested, flat, tests
+
+
+def _steps(n: int, most: int) -> int:
+    return min(most, n // 2 if n >= GOOD_FROM else max(1, n // A_STEP))
 
 
 def steps_of(test: SequentialTest, amount: Callable[[float], float | None]) -> list[Step]:
