@@ -35,7 +35,8 @@ from sabueso.stats.digits import fit_digits
 from sabueso.stats.distance import beta_limit, classical, squared_distances
 from sabueso.stats.distance_law import robust_tail
 from sabueso.stats.mcd import minimum_covariance_determinant
-from sabueso.stats.moments import deviate_p
+from sabueso.stats.moments import deviate_p, modified_p
+from sabueso.stats.seasonal import NORMAL
 
 SEED = 20
 
@@ -91,6 +92,20 @@ def deviates(runs: int = 200_000) -> None:
         z = (x - x.mean(axis=1, keepdims=True)) / x.std(axis=1, ddof=1, keepdims=True)
         p = deviate_p(z, n)
         print(f"| {n} | " + " | ".join(f"{(p < a).mean() / a:.2f}" for a in (0.05, 0.01, 0.001)) + " |", flush=True)  # fmt: skip
+    print(
+        "\nModified deviates of normal samples: share beyond a limit, over the p that is stated of it\n"
+    )
+    print("| n | 2.5 | 3.5 | 5 |")
+    print("|---:|---:|---:|---:|")
+    for n in (6, 12, 20, 50, 100, 500):
+        rng = np.random.default_rng([SEED, n, 1])
+        x = rng.standard_normal((runs * 20 // n, n))
+        off = np.abs(x - np.median(x, axis=1, keepdims=True))
+        z = NORMAL * off / np.median(off, axis=1, keepdims=True)
+        shares = ((z > at).mean() / modified_p(at, n) for at in (2.5, 3.5, 5.0))
+        print(
+            f"| {n} | " + " | ".join(f"{float(share):.2f}" for share in shares) + " |", flush=True
+        )
 
 
 def distance(

@@ -48,13 +48,17 @@ def ledgers(draw):
 
 
 def _silence(days, silent):
-    """The least probable gap of somebody: p, days, the day that ended it."""
+    """The least probable gap of somebody: p, days, the day that ended it; one that is usual for the days before has p 1."""
     least = None
     distinct = sorted(set(days))
+    span = (distinct[-1] - distinct[0]).days
     for last, back in pairwise(distinct):
         k, gap = sum(d <= last for d in days), (back - last).days
         if gap >= silent and k >= 5:
-            p = min(k * (1 - gap / (back - distinct[0]).days) ** k, 1.0)
+            before = distinct.index(back)
+            usual = (1 - gap / (back - distinct[0]).days) ** (before - 1) >= 0.05
+            p = min((len(distinct) - 1) * (1 - gap / span) ** (len(distinct) - 2), 1.0)
+            p = 1.0 if usual else p
             least = min(least or (p, gap, back), (p, gap, back), key=lambda found: found[0])
     return least
 
@@ -77,14 +81,22 @@ def _burst(days, width, period):
     if rest < 5:
         return None
     begin, end = min(days), max(days) + timedelta(days=1)
-    rate = rest / max((end - begin).days - width, 1)
+    others = max((end - begin).days - width, 1)
+    rate, around = rest / others, [(rest, others)]
     low, high = max(first - timedelta(days=90), begin), min(first + span + timedelta(days=90), end)
     about = (first - low).days + max((high - first - span).days, 0)
     if about >= 90:
-        rate = max(rate, sum(n for e, n in outside.items() if low <= e < high) / about)
+        beside = sum(n for e, n in outside.items() if low <= e < high)
+        rate = max(rate, beside / about)
+        around.append((beside, about))
     clump = max(sum(n * n for n in outside.values()) / rest, 1.0)
-    # A Poisson count that may be broken: the chance that a gamma of so many events comes within the window.
-    tail = stats.gamma.cdf(rate * width / clump, inside / clump)
+    # A binomial count that may be broken, of all but the row that the window begins with.
+    more = inside / clump - 1
+    tail = (
+        max(stats.beta.cdf(width / (width + of), more, n / clump + 1) for n, of in around)
+        if more > 0
+        else 1.0
+    )
     return min(tail * distinct, 1.0), first, inside, rate * width, False
 
 

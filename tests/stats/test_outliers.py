@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from known import definition
 from sabueso.stats.digit_change import compare_digits
 from sabueso.stats.medcouple import adjusted_fences, medcouple
+from sabueso.stats.moments import modified_p
 from sabueso.stats.sequential import sequential_deviates
 
 # Rosner, B. (1983), Technometrics 25, 165-172: the 54 values of its example, in hundredths.
@@ -131,3 +132,26 @@ def test_two_profiles_equal_scipy(pairs):
         one = scipy.stats.chi2_contingency(table, correction=False)
         assert change.z[i] ** 2 == pytest.approx(one.statistic, abs=1e-8)
         assert change.p[i] == pytest.approx(one.pvalue, abs=1e-9)
+
+
+@pytest.mark.parametrize(("n", "least"), [(6, 0.4), (12, 0.55), (30, 0.75), (200, 0.9)])
+def test_modified_deviates_of_normal_rows_are_no_rarer_than_stated(n, least):
+    """By simulation: Student's law with the degrees of freedom that the median absolute deviation is worth."""
+    x = np.random.default_rng(7).standard_normal((1_200_000 // n, n))
+    off = np.abs(x - np.median(x, axis=1, keepdims=True))
+    z = scipy.stats.norm.ppf(0.75) * off / np.median(off, axis=1, keepdims=True)
+    for limit in (2.5, 3.5):
+        stated = modified_p(limit, n)
+        assert stated == pytest.approx(2 * scipy.stats.t.sf(limit, 0.3675 * n), rel=1e-9)
+        assert least <= np.mean(z > limit) / stated <= 1.1
+
+
+@pytest.mark.parametrize("n", [5, 12, 20, 40])
+def test_small_groups_have_outliers_by_chance_as_often_as_stated(n):
+    rng, steps = np.random.default_rng(n), 10 if n >= 25 else max(1, n // 8)
+    found = 0
+    for values in (np.sort(rng.standard_normal((1_500, n))) * 1e6).astype(np.int64).tolist():
+        sums = sum(values), sum(v * v for v in values)
+        low, high = values[:steps], values[::-1][:steps]
+        found += sequential_deviates(n, *sums, low, high, steps).outliers > 0
+    assert 0.03 < found / 1_500 < 0.08

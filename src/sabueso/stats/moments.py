@@ -132,6 +132,29 @@ def deviate_p(z: ArrayLike, n: ArrayLike, *, two_sided: bool = True) -> NDArray[
     return np.asarray(p if two_sided else p / 2)
 
 
+EFFICIENCY = 0.3675
+"""Of the median absolute deviation beside the standard deviation of normal data."""
+
+
+def modified_p(z: ArrayLike, n: ArrayLike, *, two_sided: bool = True) -> NDArray[np.float64]:
+    """P that a modified deviate of a row of normal data lies as far, median and MAD being of the same n rows.
+
+    There is no closed law. The median absolute deviation tells sigma as well as the standard deviation of 0.3675 times as
+    many rows does (Hampel, F. R. 1974, Journal of the American Statistical Association 69, 383-393): that many are the
+    degrees of freedom of Student's t, which holds within a factor of two and a half, on the side of a larger p, from six rows on.
+
+    Examples
+    --------
+    >>> [float(f"{modified_p(3.5, n):.2g}") for n in (12, 50, 500)]
+    [0.021, 0.0025, 0.00058]
+    """
+    from scipy.special import stdtr
+
+    size = np.maximum(EFFICIENCY * np.asarray(n, dtype=np.float64), 1.0)
+    tail = stdtr(size, -np.abs(np.asarray(z, dtype=np.float64)))
+    return np.asarray(2 * tail if two_sided else tail)
+
+
 def two_sided_p(z: float) -> float:
     """P(|Z| > |z|) of a standard normal."""
     return erfc(abs(z) / sqrt(2))

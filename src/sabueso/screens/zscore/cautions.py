@@ -6,13 +6,14 @@ from collections.abc import Sequence
 from fractions import Fraction
 from typing import Protocol
 
-from scipy.special import ndtr
+import numpy as np
 
 from sabueso.report import numbers as num
 from sabueso.screens.cautions import few_percent
 from sabueso.screens.finding import Caution, NotTested
 from sabueso.screens.limits import table as lim
 from sabueso.screens.zscore.deviates import Tested
+from sabueso.screens.zscore.probability import beyond_p
 from sabueso.screens.zscore.result import DeviateResult
 from sabueso.screens.zscore.sequential import GOOD_FROM
 from sabueso.stats.moments import greatest_deviate, shape
@@ -111,7 +112,8 @@ def _not_normal(
         rows, beyond = (
             sum(v) for v in ((t.group.n for t, _ in skewed), (d.flagged for _, d in skewed))
         )
-        normal = 100 * float(ndtr(-float(limit))) * (2 if asked.side == "both" else 1)
+        n = np.array([t.group.n for t, _ in skewed], dtype=np.float64)
+        normal = 100 * float(np.average(beyond_p(n, asked.method, asked.side, limit), weights=n))
         share = (
             f"; {100 * beyond / rows:.2g}% of their rows are beyond the limit, where normal data have "
             f"{few_percent(normal)}: the shape alone may put them there, and p ranks and does not prove"

@@ -4,24 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from fractions import Fraction
-from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.special import ndtr
 
 from sabueso.screens.limits.scales import Scale
 from sabueso.screens.worths import Worths
 from sabueso.screens.zscore.deviates import (
     Tested,
 )
+from sabueso.screens.zscore.settings import ZScoreSettings
 from sabueso.stats.adjust import adjust
 from sabueso.stats.moments import (
     deviate_p,
+    modified_p,
 )
-
-if TYPE_CHECKING:
-    pass
-from sabueso.screens.zscore.settings import ZScoreSettings
 
 
 def p_of(
@@ -29,7 +25,7 @@ def p_of(
 ) -> np.ndarray:
     """p of deviates, of the groups at ``at``; NaN where no law holds.
 
-    The modified deviate has no exact law: the normal one is used where the middle of the group is
+    The modified deviate has no exact law: Student's is used where the middle of the group is
     normal, and none elsewhere. A test of one side has its p.
     """
     n = np.array([t.group.n for t in tested], dtype=np.float64)
@@ -37,8 +33,9 @@ def p_of(
     if settings.method == "plain":
         return deviate_p(strength, np.maximum(n, 3)[at], two_sided=both) if len(at) else strength
     normal = np.array([t.group.middle_normal for t in tested], dtype=bool)
-    tail = ndtr(-strength) * (2 if both else 1)
-    return np.where(normal[at], tail, np.nan) if len(at) else tail
+    if not len(at):
+        return strength
+    return np.where(normal[at], modified_p(strength, n[at], two_sided=both), np.nan)
 
 
 def by_chance(tested: Sequence[Tested], settings: ZScoreSettings, limit: Fraction) -> float | None:
@@ -52,10 +49,15 @@ def by_chance(tested: Sequence[Tested], settings: ZScoreSettings, limit: Fractio
         n = n[[bool(t.group.middle_normal) for t in tested]]
         if not len(n):
             return None
-        p = np.full(len(n), ndtr(-float(limit)) * (2 if settings.side == "both" else 1))
-    else:
-        p = deviate_p(float(limit), np.maximum(n, 3), two_sided=settings.side == "both")
-    return float((n * p).sum())
+    return float((n * beyond_p(n, settings.method, settings.side, limit)).sum())
+
+
+def beyond_p(n: np.ndarray, method: str, side: str, limit: Fraction) -> np.ndarray:
+    """P that a row of normal data is beyond the limit, in groups of so many."""
+    both = side == "both"
+    if method == "modified":
+        return modified_p(float(limit), n, two_sided=both)
+    return deviate_p(float(limit), np.maximum(n, 3), two_sided=both)
 
 
 def adjusted_p(
