@@ -10,8 +10,9 @@ from decimal import Decimal
 
 import pytest
 
-from conftest import inside
+from conftest import inside, populated
 from folders import asked_for, taken_in
+from sabueso.screens.recompute.stated import proposed_stated
 
 
 def _day(rng):
@@ -87,3 +88,12 @@ def test_both_figures_are_told_as_they_are_made(stated):
     said = " ".join(inside("why", found["id"], cwd=case).stdout.split())
     assert "(sum(closing) - sum(opening)) where amount of bank is" in said
     assert "75.00 above" in said and "All of its rows are of" not in said
+
+
+def test_figures_that_no_row_of_a_period_has_are_compared_with_nothing(tmp_path):
+    rows = [{"day": date(2025, m, 1), "amount": None} for m in range(1, 9)]
+    rows.append({"day": None, "amount": Decimal("3.10")})
+    moved = [{"day": date(2025, 1 + n % 8, 3), "amount": Decimal(n) / 4} for n in range(40)]
+    tables = {"sheet": rows, "moved": moved}
+    with populated(tmp_path, tables, amount="amount", date="day") as sheet:
+        assert not list(proposed_stated(sheet))

@@ -60,6 +60,14 @@ class _Figure(NamedTuple):
     values: Values
 
 
+class _Sums(NamedTuple):
+    """Figures of groups, and how many rows and groups there are."""
+
+    figures: list[_Figure]
+    rows: int
+    groups: int
+
+
 class _Tie(NamedTuple):
     """Two figures, in how many groups both are the same and something, and whether one has the other's sign."""
 
@@ -214,10 +222,8 @@ def _named_periods(population: Population) -> Iterator[_Key]:
 
 def _stated(population: Population, key: _Key, numbers: Sequence[Column]) -> list[_Figure]:
     """The numbers of rows of which each is the only one of its group; nothing where some are several."""
-    grouped, rows = _sums(population, key, numbers)
-    if len(grouped[0].values) < max(LEAST, rows):
-        return []
-    return grouped
+    found = _sums(population, key, numbers)
+    return found.figures if found.groups >= max(LEAST, found.rows) else []
 
 
 def _differences(stated: Sequence[_Figure]) -> list[_Figure]:
@@ -234,8 +240,8 @@ def _differences(stated: Sequence[_Figure]) -> list[_Figure]:
 
 def _sums(
     population: Population, key: _Key, numbers: Sequence[Column], kind: str | None = None
-) -> tuple[list[_Figure], int]:
-    """The sums of numbers by group, of all rows or of each kind of a column; and how many rows have them."""
+) -> _Sums:
+    """The sums of numbers by group, of all rows or of each kind of a column."""
     trees: list[Tree] = [
         sql.cast(expressions.scalar(by, population.table), "TEXT") for by in key.by
     ]
@@ -272,7 +278,9 @@ def _sums(
                 rest = {key: every[i][key] - value for key, value in one.items()}
                 but = f"coalesce({by}, '') <> {literal(of)}"
                 figures.append(_case(but, own, f"{name} where {kind} is not {of}", rest))
-    return figures, sum(int(row["n"]) for row in rows)
+    groups = {tuple(row[f"k{i}"] for i in range(many)) for row in rows}
+    known = sum(None not in group for group in groups)
+    return _Sums(figures, sum(int(row["n"]) for row in rows), known)
 
 
 def _case(where: str, number: str, told: str, values: Values) -> _Figure:
@@ -285,13 +293,13 @@ def _ties(there: Population, key: _Key, stated: Sequence[_Figure]) -> Iterator[_
     if not stated:
         return
     numbers = _numbers(there.table)
-    every, rows = _sums(there, key, numbers)
-    if not every or rows < SEVERAL * len(every[0].values):
+    every = _sums(there, key, numbers)
+    if every.rows < SEVERAL * every.groups:
         return
-    found = [every]
-    ties = _best(stated, every)
+    found = [every.figures]
+    ties = _best(stated, every.figures)
     if len(ties) < len(stated):
-        found += [_sums(there, key, numbers, name)[0] for name in _kinds_of(there)]
+        found += [_sums(there, key, numbers, name).figures for name in _kinds_of(there)]
     for of_kind in found[1:]:
         told = [tie.stated.told for tie in ties]
         ties += _best([each for each in stated if each.told not in told], of_kind)
