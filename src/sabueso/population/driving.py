@@ -116,7 +116,7 @@ def candidates(
         else:
             found.append(Candidate(column.name, sql.column(column.name)))
     date = table.dated()
-    if date is not None and subject_is_month(subject, date):
+    if date is not None and _is_month(subject, date):
         rest.append((MONTH, "the subject itself"))
     elif date is not None and all(c.name != MONTH for c in table.columns):
         month = sql.period(sql.column(date.name), MONTH)
@@ -126,7 +126,7 @@ def candidates(
     return found, rest
 
 
-def subject_is_month(subject: Sequence[str], date: Column) -> bool:
+def _is_month(subject: Sequence[str], date: Column) -> bool:
     """Whether a subject is told by the month of its rows' day."""
     return not {MONTH, f"{MONTH}_of({expressions.quoted_name(date.name)})"}.isdisjoint(subject)
 

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Column, Role, Table
 
 
 class There(NamedTuple):
@@ -18,6 +18,18 @@ class There(NamedTuple):
     told: str
     column: Column
     table: Table
+
+
+_NO_MEASURES: tuple[Role, ...] = ("id", "document", "price", "debit", "credit")
+"""Roles of numbers that are not how much there is of something."""
+
+
+def measures_of(table: Table) -> list[Column]:
+    """The numbers of a row that say how much: no price of one, no side of an entry, and nothing that names rows."""
+    none = {table.roles.get(role) for role in _NO_MEASURES}
+    return [
+        c for c in table.columns if c.type == "number" and not c.is_place and c.name not in none
+    ]
 
 
 def columns_there(population: Population) -> Iterator[There]:
@@ -34,3 +46,10 @@ def columns_there(population: Population) -> Iterator[There]:
 def numbers_there(population: Population) -> Iterator[There]:
     """The numbers among them."""
     return (there for there in columns_there(population) if there.column.type == "number")
+
+
+def measures_there(population: Population) -> Iterator[There]:
+    """The numbers among them that say how much."""
+    return (
+        there for there in numbers_there(population) if there.column in measures_of(there.table)
+    )

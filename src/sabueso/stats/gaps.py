@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import ArrayLike
-from scipy.special import gammaln
+
+from sabueso.stats.hypergeometric import log_choose
 
 
 def gap_probability(missing: ArrayLike, present: int, span: int) -> np.ndarray:
@@ -42,9 +43,5 @@ def gap_probability(missing: ArrayLike, present: int, span: int) -> np.ndarray:
     others, left = present - 2.0, span - 2.0 - length
     fits = left >= others
     left = np.where(fits, left, others)
-    logs = _log_choices(left, others) - _log_choices(np.asarray(span - 2.0), others)
+    logs = log_choose(left, others) - log_choose(span - 2.0, others)
     return np.where(fits, np.exp(np.minimum(logs, 0.0)), 0.0)
-
-
-def _log_choices(n: np.ndarray, k: float) -> np.ndarray:
-    return np.asarray(gammaln(n + 1) - gammaln(k + 1) - gammaln(n - k + 1))

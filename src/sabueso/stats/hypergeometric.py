@@ -56,7 +56,7 @@ def upper_tails(
     start = np.where(above, count, count - 1)
     inside = (start >= least) & (start <= most)
     k = np.where(inside, start, least)
-    ways = _log_choose(of, k) + _log_choose(population - of, n - k) - _log_choose(population, n)
+    ways = log_choose(of, k) + log_choose(population - of, n - k) - log_choose(population, n)
     term = np.where(inside, np.exp(ways), 0.0).ravel()
     total = term.copy()
     at, up, of_, n_ = (np.ravel(each) for each in (k, above, of, n))
@@ -82,5 +82,6 @@ SMALL = 1e-17
 """Share of a sum below which a term changes no digit of it."""
 
 
-def _log_choose(n: int | np.ndarray, k: np.ndarray | np.float64) -> np.ndarray:
+def log_choose(n: float | np.ndarray, k: float | np.ndarray) -> np.ndarray:
+    """The logarithm of how many choices of k out of n there are."""
     return np.asarray(gammaln(n + 1) - gammaln(k + 1) - gammaln(n - k + 1))

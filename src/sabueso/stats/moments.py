@@ -132,6 +132,17 @@ def deviate_p(z: ArrayLike, n: ArrayLike, *, two_sided: bool = True) -> NDArray[
     return np.asarray(p if two_sided else p / 2)
 
 
+def absolute_deviation(values: NDArray[np.float64]) -> float:
+    """The median absolute deviation from the median.
+
+    Examples
+    --------
+    >>> absolute_deviation(np.array([1.0, 2.0, 4.0, 9.0, 9.0]))
+    3.0
+    """
+    return float(np.median(np.abs(values - np.median(values))))
+
+
 EFFICIENCY = 0.3675
 """Of the median absolute deviation beside the standard deviation of normal data."""
 

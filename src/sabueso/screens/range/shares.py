@@ -13,18 +13,18 @@ import sqlglot.expressions as exp
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Role, Table
+from sabueso.population.table import Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.named_columns import There, numbers_there
+from sabueso.screens.named_columns import There, measures_of, measures_there
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.range.far import far_above
+from sabueso.stats.moments import absolute_deviation
 
 MOST_SEEN, MOST_NUMBERS, MOST_THERE = 5_000, 3, 8
 LEAST, CLOSER = 0.01, 0.8
 """How much the logarithm of the share deviates at least, below which one is a multiple of the other, and of how much those of
 the number do at most: a share tells more of it than its size."""
 PROPOSED = 2
-_NONE: tuple[Role, ...] = ("id", "document", "price", "debit", "credit")
 
 
 class _Share(NamedTuple):
@@ -67,8 +67,11 @@ def proposed_shares(population: Population) -> Iterator[Proposal]:
 
 def _shares(population: Population) -> Iterator[_Share]:
     table = population.table
-    own, there = _numbers(table), list(numbers_there(population))
-    there = [t for t in there if t.column.name not in map(t.table.roles.get, _NONE)][:MOST_THERE]
+    # The amount first.
+    own = sorted(measures_of(table), key=lambda c: c.name != table.roles.get("amount"))[
+        :MOST_NUMBERS
+    ]
+    there = list(measures_there(population))[:MOST_THERE]
     if not own or not there:
         return
     trees: dict[str, Tree] = {c.name: sql.column(c.name) for c in own}
@@ -81,21 +84,9 @@ def _shares(population: Population) -> Iterator[_Share]:
             if both.sum() < LEAST_ROWS:
                 continue
             logs = np.log(part[both])
-            spread = _deviation(logs - np.log(whole[both]))
-            if LEAST <= spread <= CLOSER * _deviation(logs):
+            spread = absolute_deviation(logs - np.log(whole[both]))
+            if LEAST <= spread <= CLOSER * absolute_deviation(logs):
                 yield _Share(number.name, other, spread)
-
-
-def _numbers(table: Table) -> list[Column]:
-    """The amount first."""
-    none = {table.roles.get(role) for role in _NONE}
-    found = [c for c in table.columns if c.type == "number" and not c.is_place]
-    found = [c for c in found if c.name not in none]
-    return sorted(found, key=lambda c: c.name != table.roles.get("amount"))[:MOST_NUMBERS]
-
-
-def _deviation(values: np.ndarray) -> float:
-    return float(np.median(np.abs(values - np.median(values))))
 
 
 def _between(rest: Decimal, first: Decimal) -> Decimal:

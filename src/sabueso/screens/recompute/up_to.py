@@ -14,7 +14,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role, Table
-from sabueso.screens.named_columns import There, numbers_there
+from sabueso.screens.named_columns import There, measures_of, measures_there
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     Proposal,
@@ -34,7 +34,6 @@ NEAR, NEARLY = 0.05, 0.75
 """Share of the sums of a period that are at least so much of what they keep to: of a loan hardly any year is."""
 MOST_THERE, MOST_OWN = 8, 2
 ROLES: tuple[Role, ...] = ("amount", "quantity")
-_NONE: tuple[Role, ...] = ("id", "document", "price", "debit", "credit")
 _PERIODS = ("", "year", "month")
 
 
@@ -53,8 +52,8 @@ def proposed_up_to(population: Population) -> Iterator[Proposal]:
     if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     there: dict[str, list[There]] = {}
-    for each in numbers_there(population):
-        if each.column.name not in map(each.table.roles.get, _NONE) and not is_budget(each.table):
+    for each in measures_there(population):
+        if not is_budget(each.table):
             there.setdefault(each.by, []).append(each)
     for number in _numbers(table):
         for by, limits in there.items():
@@ -64,11 +63,7 @@ def proposed_up_to(population: Population) -> Iterator[Proposal]:
 def _numbers(table: Table) -> list[Column]:
     """The amount and the quantity; without either the first numbers that are another thing than a price."""
     own = [c for role in ROLES if (c := table.role(role)) is not None]
-    none = {table.roles.get(role) for role in _NONE}
-    others = (
-        c for c in table.columns if c.type == "number" and not c.is_place and c.name not in none
-    )
-    return own or list(others)[:MOST_OWN]
+    return own or measures_of(table)[:MOST_OWN]
 
 
 def _of(

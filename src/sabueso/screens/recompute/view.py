@@ -181,8 +181,8 @@ class RecomputeView(View[RecomputeGroup]):
 
 def _has(table: str, value: str, figure: str | None) -> str:
     """What the rows of a table come to: ``amount of payments is 1,200.00``, ``bids has 4 rows``."""
-    plain = re.fullmatch(r"-?sum\((\w+|\"[^\"]*\")\)", (figure or "").strip())
-    if plain and plain[0][0] != "-":
+    plain = re.fullmatch(r"sum\((\w+|\"[^\"]*\")\)", (figure or "").strip())
+    if plain:
         return f"{plain[1].strip(chr(34))} of {table} is {value}"
     if figure == "count(*)":
         return f"{table} has {value} {'row' if value == '1' else 'rows'}"

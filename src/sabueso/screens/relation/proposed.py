@@ -15,8 +15,10 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.named_columns import measures_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.stats.additive import relations
+from sabueso.stats.moments import absolute_deviation
 
 if TYPE_CHECKING:
     from sabueso.screens.interface import Screen
@@ -74,10 +76,7 @@ def proposed_relations(screen: Screen, population: Population) -> Iterator[Propo
 
 def _numbers(table: Table) -> list[Column]:
     """Numbers that tell how much: no price, whose thing says it, and nothing that tells rows apart."""
-    none = {table.roles.get(role) for role in ("id", "document", "price", "debit", "credit")}
-    return [
-        c for c in table.columns if c.type == "number" and not c.is_place and c.name not in none
-    ][:MOST_NUMBERS]
+    return measures_of(table)[:MOST_NUMBERS]
 
 
 def _pairs(seen: dict[str, np.ndarray], summed: set[frozenset[str]]) -> list[_Pair]:
@@ -91,7 +90,7 @@ def _pairs(seen: dict[str, np.ndarray], summed: set[frozenset[str]]) -> list[_Pa
         large, small = sorted((one, two), key=lambda name: -float(np.median(seen[name][both])))
         logs = np.log(seen[large][both]), np.log(seen[small][both])
         proportion = logs[1] - logs[0]
-        spread, own = _deviation(proportion), min(map(_deviation, logs))
+        spread, own = absolute_deviation(proportion), min(map(absolute_deviation, logs))
         if spread < SPREAD[0] <= own:
             multiples.add(small)  # a tax tells no more than what it is a part of
         if frozenset((one, two)) in summed:
@@ -102,10 +101,6 @@ def _pairs(seen: dict[str, np.ndarray], summed: set[frozenset[str]]) -> list[_Pa
             found.append(_Pair(large, small, spread))
     apart = [pair for pair in found if multiples.isdisjoint((pair.large, pair.small))]
     return sorted(apart, key=lambda pair: pair.spread)
-
-
-def _deviation(values: np.ndarray) -> float:
-    return float(np.median(np.abs(values - np.median(values))))
 
 
 def _summed(numbers: list[Column], seen: dict[str, np.ndarray]) -> set[frozenset[str]]:

@@ -15,6 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import codes_of
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.stats.moments import absolute_deviation
 
 MOST_SEEN = 50_000
 """Rows, the first, by which it is judged what prices are of."""
@@ -105,7 +106,7 @@ def _of_one_thing(
     if seen.num_rows < LEAST_ROWS:
         return None
     log = np.log(seen.column("value").to_numpy(zero_copy_only=False).astype(float))
-    whole = float(np.median(np.abs(log - np.median(log))))
+    whole = absolute_deviation(log)
     best: tuple[float, tuple[Column, ...]] = (closer * whole, ())
     known = {c: codes_of(seen.column(f"t{place}")) for place, c in enumerate(columns)}
     for things in each:
