@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 SIZE = (8.4, 3.9)  # inches
+DOTS = 150  # an inch, of a figure that is made of dots
 LONGEST_LABEL, LONGEST_TITLE = 40, 110
 
 
@@ -63,7 +64,10 @@ def _drawn(
     import matplotlib
 
     matplotlib.use("Agg")
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.backends.backend_svg import FigureCanvasSVG
     from matplotlib.figure import Figure as NewFigure
+    from matplotlib.layout_engine import ConstrainedLayoutEngine
 
     style: Any = {
         "font.family": fonts,
@@ -81,7 +85,8 @@ def _drawn(
         "svg.hashsalt": "sabueso",
     }
     with matplotlib.rc_context(style):
-        figure = NewFigure(figsize=(SIZE[0], SIZE[1] * drawing.height), layout="constrained")
+        figure = NewFigure(figsize=(SIZE[0], SIZE[1] * drawing.height), dpi=DOTS)
+        (FigureCanvasSVG if form == "svg" else FigureCanvasAgg)(figure)
         if not drawing.draw(figure):
             return None, False
         _clean(figure)
@@ -92,7 +97,9 @@ def _drawn(
         metadata = {"Date": None} if form == "svg" else {}
         with warnings.catch_warnings(record=True) as told:
             warnings.filterwarnings("always", message="Glyph")
-            figure.savefig(buffer, format=form, dpi=150, metadata=metadata)
+            # By itself: a figure that has a layout is drawn once more, only to be laid out.
+            ConstrainedLayoutEngine().execute(figure)
+            figure.savefig(buffer, format=form, dpi=DOTS, metadata=metadata)
         return buffer.getvalue(), any("Glyph" in str(each.message) for each in told)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -12,12 +12,15 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 from sqlglot.dialects.duckdb import DuckDB
 
+from sabueso.population.engines.answers import Answers
+from sabueso.population.engines.few_rows import as_table, gives_few
 from sabueso.population.engines.interface import (
     EngineSettings,
     QueryError,
     base_length,
     column_text,
     derived_columns,
+    part_bytes,
     part_files,
     written,
 )
@@ -45,6 +48,8 @@ LEAN = "800MB"
 cost. For what does neither, all that the machine has is taken."""
 STREAMED = 100_000
 """Rows of a batch that is streamed."""
+ALONE_BYTES = 4_000_000
+"""On the disk, of the largest table that one thread is enough for: about the rows that a thread takes at once."""
 
 
 class EmbeddedEngine:
@@ -53,9 +58,12 @@ class EmbeddedEngine:
     renders = frozenset(_OWN)
 
     def __init__(self, settings: EngineSettings) -> None:
-        self._connection = duckdb.connect(":memory:")
+        # One thread is the cheapest for what has the rows of one; more are begun with the first table of many.
+        self._connection = duckdb.connect(":memory:", config={"threads": 1})
+        self._alone = not settings.threads
         self._directories: set[str] = set()
         self._resident = Resident()
+        self._answers = Answers()
         self._lean = not settings.memory
         # What does not fit into the memory goes to the disk, where no other user reads it.
         self._spill = TemporaryDirectory(prefix="sabueso-", ignore_cleanup_errors=True)
@@ -81,10 +89,14 @@ class EmbeddedEngine:
     def attach(self, table: Table) -> None:
         for part in table.parts:
             self._directories.update(file.rpartition("/")[0] for file in part_files(part))
+        if self._alone and sum(map(part_bytes, table.parts)) > ALONE_BYTES:
+            self._alone = False
+            self._connection.execute("RESET threads")
+        self._answers.attached(table)
         name = _name(table.name)
         if self._resident.forget(name):
-            self._execute(f"DROP TABLE {name}", rows=False)
-        self._execute(self.view(table), rows=False)
+            self._execute(f"DROP TABLE {name}")
+        self._execute(self.view(table))
         self._resident.attached(table, name)
 
     def view(self, table: Table) -> str:
@@ -107,11 +119,21 @@ class EmbeddedEngine:
     def query(self, tree: exp.Expr, **inputs: pa.Table) -> pa.Table:
         for name, data in inputs.items():
             self._connection.register(name, data)
+        statement = render(tree)
+        run = self._few if gives_few(tree, _OWN) else self._rows
+        if not inputs:
+            known = self._answers.known(statement)
+            return self._answered(statement, run) if known is None else known
         try:
-            return self._execute(render(tree))
+            return self._execute(statement, run)
         finally:
             for name in inputs:
                 self._connection.unregister(name)
+
+    def _answered(self, statement: str, run: Callable[[str], Any]) -> Any:
+        found = self._execute(statement, run)
+        self._answers.keep(statement, found)
+        return found
 
     def stream(self, tree: exp.Expr, **inputs: pa.Table) -> Iterator[pa.RecordBatch]:
         for name, data in inputs.items():
@@ -155,16 +177,15 @@ class EmbeddedEngine:
     def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
         for known, data in inputs.items():
             self._connection.register(known, data)
+        self._answers.staged(name)
         try:
-            self._execute(
-                f"CREATE OR REPLACE TEMP TABLE {_name(name)} AS {render(tree)}", rows=False
-            )
+            self._execute(f"CREATE OR REPLACE TEMP TABLE {_name(name)} AS {render(tree)}")
         finally:
             for known in inputs:
                 self._connection.unregister(known)
 
     def unstage(self, name: str) -> None:
-        self._execute(f"DROP TABLE IF EXISTS {_name(name)}", rows=False)
+        self._execute(f"DROP TABLE IF EXISTS {_name(name)}")
 
     def lock(self) -> None:
         allowed = ", ".join(_quoted(f"{folder}/") for folder in sorted(self._directories))
@@ -176,10 +197,10 @@ class EmbeddedEngine:
         self._connection.close()
         self._spill.cleanup()
 
-    def _execute(self, statement: str, *, rows: bool = True) -> Any:
+    def _execute(self, statement: str, run: Callable[[str], Any] | None = None) -> Any:
         for name in self._resident.due(statement):
             self._keep(name)
-        run = self._rows if rows else self._connection.execute
+        run = run or self._connection.execute
         try:
             try:
                 return run(statement)
@@ -193,6 +214,12 @@ class EmbeddedEngine:
 
     def _rows(self, statement: str) -> Any:
         return self._relation(statement).to_arrow_table()
+
+    def _few(self, statement: str) -> Any:
+        """What a statement of a few rows gives."""
+        found = self._connection.execute(statement)
+        table = as_table(found.description, found.fetchall())
+        return self._rows(statement) if table is None else table
 
     def _relation(self, statement: str) -> Any:
         """What a statement gives. A text is parsed once more, at a third of what a small statement takes, where it is not
