@@ -12,6 +12,7 @@ from sabueso.case.found_files import Found, Kind, found_files, key_of
 from sabueso.case.plan_parts import TableSection
 from sabueso.case.proposed_programme import Proposed as Screened
 from sabueso.case.renamed import kinds_held, kinds_of, renamed
+from sabueso.case.shared_codes import shared_codes
 from sabueso.case.table_names import free_name, named_after, named_after_sheet
 from sabueso.case.taken import TakeReport
 from sabueso.intake.formats.called import folded
@@ -24,7 +25,8 @@ from sabueso.population.table import HEADING
 class Proposed:
     """Files with the same columns, and the table that they may become; ``known`` where the case has
     it already, ``says_currency`` where the first of them says one. ``sheet`` is that of a workbook whose
-    longest sheet is another table, ``names`` the columns that later files call otherwise, with what the table calls them."""
+    longest sheet is another table, ``names`` the columns that later files call otherwise, with what the table calls them,
+    ``types`` the columns that are not read as their values alone would be."""
 
     table: str
     files: tuple[Path, ...]
@@ -33,6 +35,7 @@ class Proposed:
     says_currency: bool = False
     sheet: str = ""
     names: Mapping[str, str] = field(default_factory=dict)
+    types: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -93,6 +96,7 @@ class _Tables:
 
     def __init__(self, case: Case, read: Found) -> None:
         self._plan, self._read = case.plan.tables, read
+        self._types = shared_codes(read.layouts)
         held = {name: source for name in case.plan.tables for source in case.sources(name)[-1:]}
         self._held = {name: source.columns for name, source in held.items()}
         self._columns: dict[str, Sequence[str]] = {
@@ -128,7 +132,8 @@ class _Tables:
             beside = _beside(header, self._columns[wanted])
             self.alike += [Alike(name, wanted, beside)] if beside else []
         self._columns[name] = header
-        self._put(Proposed(name, files, header, False, says, kind.sheet))
+        types = self._types.get(kind, {})
+        self._put(Proposed(name, files, header, False, says, kind.sheet, types=types))
 
     def _put(self, new: Proposed) -> None:
         """Add files to a table, beside those that go there already."""

@@ -93,7 +93,11 @@ def intake_folder(
 
 def _said_of(proposed: Table) -> Values:
     """What a proposal says of how the files of its table are read."""
-    said = {"sheet": proposed.sheet, "names": dict(proposed.names)}
+    said = {
+        "sheet": proposed.sheet,
+        "names": dict(proposed.names),
+        "types": dict(proposed.types),
+    }
     return {name: value for name, value in said.items() if value}
 
 
@@ -132,6 +136,11 @@ def _answer(worked: Worked) -> Answer[Worked]:
                     "known": each.known,
                 }
                 for each in worked.proposal.tables
+            ],
+            "codes": [
+                {"table": each.table, "columns": sorted(each.types)}
+                for each in worked.proposal.tables
+                if each.types
             ],
             "renamed": [
                 {"table": each.table, "names": dict(each.names)}

@@ -43,6 +43,7 @@ def show_proposal(console: Console, proposal: Proposal) -> None:
         (f"{path.name}: {why}" for path, why in proposal.unread),
     )
     _show_renamed(console, proposal)
+    _show_codes(console, proposal)
     _show_alike(console, proposal)
 
 
@@ -57,6 +58,24 @@ def _show_renamed(console: Console, proposal: Proposal) -> None:
             f"tables.{each.table} in case.toml; files of other columns are taken in apart, with --as and another name"
             for each in proposal.tables
             if each.names
+        ),
+        AMBER,
+    )
+
+
+def _show_codes(console: Console, proposal: Proposal) -> None:
+    """Whole numbers that are read as texts, for they tell which row of another file is meant: that is assumed."""
+    named: dict[str, list[str]] = {}
+    for each in proposal.tables:
+        for column in each.types:
+            named.setdefault(column, []).append(each.table)
+    notes(
+        console,
+        "as codes",
+        (
+            f"{column} of {listed(tables)}: whole numbers by which rows of one name those of another; they are read as texts, "
+            "which stands as read.types in case.toml"
+            for column, tables in named.items()
         ),
         AMBER,
     )
@@ -142,6 +161,7 @@ def show_worked(console: Console, worked: Worked) -> None:
         )
         notes(console, "note", (f"{report.table}: {note}" for note in each_once))
     _show_renamed(console, worked.proposal)
+    _show_codes(console, worked.proposal)
     _show_links(console, worked)
     if worked.screens:
         flagged = sum(each.flagged for each in worked.screens)

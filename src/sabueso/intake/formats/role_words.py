@@ -144,7 +144,9 @@ MOVED = frozenset(
     ["payment", "payments", "receipt", "receipts", "refund", "refunds", "transfer", "collected", "instalment",
      "installment", "bonus", "disbursement", "disbursements", "remittance", "pago", "pagos", "cobro", "cobros", "zahlung",
      "zahlungen", "paiement", "paiements", "pagamento", "pagamenti", "betaling", "withdrawal", "deposit", "bill", "bills", "disbursed",
-     "contribution", "contributions", "drawdown"]
+     "contribution", "contributions", "drawdown", "remitted", "settled", "recovered", "lent", "cobrado", "pagado", "abonado", "recaudado", "ingresado",
+     "desembolsado", "recebido", "arrecadado", "encaisse", "percu", "verse", "regle", "paye", "incassato", "riscosso", "versato", "pagato", "bezahlt",
+     "gezahlt", "vereinnahmt", "kassiert", "eingenommen", "betaald", "ontvangen"]
 )  # fmt: skip
 """What moves money, and numbers its rows as well: with decimals it is their amount."""
 OF_ONE_UNIT = frozenset(

@@ -36,17 +36,19 @@ def proposed_dated(population: Population) -> Iterator[Proposal]:
     """Rows whose figure is not the one that another table has for their day and kind, where nearly all have that."""
     table = population.table
     day = table.dated()
-    if day is None or is_budget(table) or "amount" not in table.roles:
+    if day is None or is_budget(table) or table.roles.keys().isdisjoint(("amount", "price")):
         return
     numbers = [c for c in _numbers(table) if c.name not in _taken(table)]
     for name, other in sorted(population.tables.items()):
-        found = None if name == table.name or not numbers else _list_of(population, other, day)
+        found = None if name == table.name or not numbers else _list_of(population, other)
         kind = None if found is None else _same_kind(table, found.kind)
         if found is None or kind is None:
             continue
         chosen = f"{quoted_name(kind)} in ({', '.join(map(literal, found.kinds))})"
         rows = replace(population, where=chosen)
         unit = _unit(population, found)
+        if unit == "day" and found.day.type != day.type:
+            continue
         pair = {kind: found.kind.name}
         n, known = _met(rows, found, day, pair, unit)
         if known < LEAST_OF_RULE or known < SURELY * n:
@@ -67,12 +69,12 @@ def proposed_dated(population: Population) -> Iterator[Proposal]:
                 )  # fmt: skip
 
 
-def _list_of(population: Population, other: Table, day: Column) -> _List | None:
+def _list_of(population: Population, other: Table) -> _List | None:
     """A table as one with figures for days and kinds, each day and kind once; None where it is none."""
     own = other.dated()
     texts = [c for c in other.columns if c.type == "text" and not c.is_place]
     figures = _numbers(other)
-    if own is None or own.type != day.type or "amount" in other.roles:
+    if own is None or "amount" in other.roles:
         return None
     if len(texts) != 1 or not 0 < len(figures) <= MOST_FIGURES:
         return None

@@ -154,7 +154,6 @@ def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:
     if not trees:
         return []
     seen = first_numbers(population, trees, MOST_SEEN)
-    shuffled = np.random.default_rng(0).permutation(len(next(iter(seen.values()))))
     # What the row that is named tells itself is no more than a limit of it by the way.
     told = {
         (p.own, p.column)
@@ -167,23 +166,20 @@ def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:
             p,
             seen[quoted_name(p.own)],
             seen[p.limit],
-            shuffled,
             called=p.is_called(table.roles.get("amount")),
         )
         for p in pairs
     ]
 
 
-def _keeps(
-    pair: _Pair, own: np.ndarray, limit: np.ndarray, shuffled: np.ndarray, *, called: bool
-) -> bool:
+def _keeps(pair: _Pair, own: np.ndarray, limit: np.ndarray, *, called: bool) -> bool:
     """``called`` says that the limit is called one."""
     known = ~(np.isnan(own) | np.isnan(limit))
     if known.sum() < LEAST_OF_RULE or (limit[known] < 0).any() or (own[known] < 0).any():
         return False
     beyond = np.less if pair.least else np.greater
     out, alike = beyond(own, limit)[known].mean(), (own == limit)[known].mean()
-    chance = beyond(own, limit[shuffled])[known].mean()
+    chance = _by_chance(own[known], limit[known], least=pair.least)
     kept = chance >= BY_CHANCE or called
     if out > MOST_LISTED or not kept:
         return False
@@ -194,6 +190,14 @@ def _keeps(
         less = np.less(own, limit)[known].sum()
         return bool(less >= max(LEAST_OF_RULE, OFTEN_LESS * (out * known.sum())))
     return bool(alike >= MET or _stand_apart(own[known], limit[known]))
+
+
+def _by_chance(own: np.ndarray, limit: np.ndarray, *, least: bool) -> float:
+    """Share of the rows that would be beyond the limit of another, on average over all of them."""
+    limits = np.sort(limit)
+    if least:
+        return float(1 - np.searchsorted(limits, own, side="right").mean() / len(limits))
+    return float(np.searchsorted(limits, own).mean() / len(limits))
 
 
 def _stand_apart(own: np.ndarray, limit: np.ndarray) -> bool:

@@ -23,7 +23,7 @@ from sabueso.screens.proposal import (
     settings_of,
     some_of,
 )
-from sabueso.screens.range.days import days_from
+from sabueso.screens.range.days import days_from, order_of
 from sabueso.screens.range.late import Late, late_of
 
 MOST_OUT = 0.01
@@ -49,10 +49,11 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         return
     fields = []
     for place, pair in enumerate(pairs):
-        days, zero = days_from(pair.first, pair.second, table), sql.integer(0)
+        days = days_from(pair.first, pair.second, table)
+        lie = order_of(pair.first, pair.second, table)
         asked = {
-            "before": sql.only(sql.count(), exp.LT(this=days, expression=zero)),
-            "after": sql.only(sql.count(), exp.GT(this=days.copy(), expression=zero.copy())),
+            "before": sql.only(sql.count(), lie.before),
+            "after": sql.only(sql.count(), lie.after),
             "both": exp.Count(this=days.copy()),
             "least": exp.Min(this=days.copy()),
             "most": exp.Max(this=days.copy()),

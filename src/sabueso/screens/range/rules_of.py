@@ -19,7 +19,7 @@ from sabueso.screens.grouping import dated
 from sabueso.screens.range.apart import ends_of, overlap_of
 from sabueso.screens.range.best import best_of
 from sabueso.screens.range.columns import is_own, listed_column
-from sabueso.screens.range.days import days_from
+from sabueso.screens.range.days import days_from, order_of
 from sabueso.screens.range.nights import off_hours, spans_of
 from sabueso.screens.range.overdrawn import overdrawn
 from sabueso.screens.range.people import is_one, people_of
@@ -86,9 +86,9 @@ def _of_days(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
     """Days that follow one another."""
     for earlier, later in pairwise(settings.in_order):
         days = days_from(earlier, later, table)
-        before = exp.LT(this=days, expression=sql.integer(0))
-        gap = sql.cast(exp.Neg(this=exp.paren(days.copy())), "DOUBLE")
-        yield RowRule(f"{_bare(later)} not before {_bare(earlier)}", before, gap, "days")
+        order = order_of(earlier, later, table)
+        title = f"{_bare(later)} not before {_bare(earlier)}"
+        yield RowRule(title, order.before, order.by, order.size)
         if settings.most_days is not None:
             beyond_most = exp.GT(this=days.copy(), expression=sql.integer(settings.most_days))
             within = f"within {many(settings.most_days, 'day')} of"

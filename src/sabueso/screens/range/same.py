@@ -3,7 +3,7 @@ an item; and the rows that have another."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import combinations
 from typing import NamedTuple
@@ -162,7 +162,25 @@ def _told_by(population: Population, owners: Sequence[str], values: Sequence[str
                 called = coded[owner].values
                 pairs.append(_Told(name, (owner,), tuple(called[code] for code in general)))
                 break
-    return pairs
+    return [*pairs, *_owned(table, owners, named, codes, {pair[:2] for pair in pairs})]
+
+
+def _owned(
+    table: Table,
+    owners: Sequence[str],
+    named: Sequence[str],
+    codes: Mapping[str, np.ndarray],
+    told: Collection[tuple[str, tuple[str, ...]]],
+) -> Iterator[_Told]:
+    """Who owns a thing that they may have several of: the party, or another table's row, that a vehicle or a card is of."""
+    party = table.roles.get("party")
+    for name in owners:
+        if table.column(name).type != "text" or not (name == party or name in table.links):
+            continue
+        things = (each for each in named if each != name and (each, (name,)) not in told)
+        thing = next((each for each in things if _tells(codes[each], codes[name])), None)
+        if thing is not None:
+            yield _Told(name, (thing,))
 
 
 def _general(owner: np.ndarray, value: np.ndarray) -> list[int]:

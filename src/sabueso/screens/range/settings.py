@@ -37,7 +37,7 @@ class RangeSettings(Settings):
     )
     in_order: list[str] = Field(
         default_factory=list,
-        description="days, of linked tables too, none of which is before the one named before it",
+        description="days or moments, of linked tables too, none of which is before the one named before it",
     )
     most_days: int | None = Field(
         None, ge=0, description="days that each of --in-order is at most after the one before it"

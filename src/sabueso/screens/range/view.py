@@ -47,7 +47,7 @@ class RangeView(View[Rules]):
 def _told(flag: Cells, scale: int) -> str:
     """The rule that a row breaks; of days, by how many; of limits and readings, by how much; of values, how many are
     others; of what was chosen, how much better another is; of sums, how much is not there; of what is late, after how many days it is."""
-    days, by, others, above, below, short, after, over, again, worse = map(flag.get, SIZES)
+    days, by, others, above, below, short, after, over, again, worse, hours = map(flag.get, SIZES)
     rule = str(flag["rule"])
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
@@ -86,9 +86,22 @@ def _told(flag: Cells, scale: int) -> str:
         return rule.replace(" not below ", f" is {_size(below, scale)} below ")
     if above is not None:
         return rule.replace(" not above ", f" is {_size(above, scale)} above ")
-    return (
-        rule if not days else rule.replace(" not before ", f" is {num.many(days, 'day')} before ")
-    )
+    before = num.many(days, "day") if days else _time(hours) if hours else None
+    return rule if before is None else rule.replace(" not before ", f" is {before} before ")
+
+
+def _time(hours: float) -> str:
+    """Time by the clock."""
+    minutes = hours * 60
+    if minutes < 1:
+        return "less than a minute"
+    if minutes < MOST_MINUTES:
+        return num.many(int(minutes), "minute")
+    return f"{hours:,.3g} hours" if hours < MOST_HOURS else num.many(int(hours / 24), "day")
+
+
+MOST_HOURS, MOST_MINUTES = 48, 90
+"""Of times by the clock, those that are told in hours, and in minutes."""
 
 
 def _size(size: float, scale: int) -> str:

@@ -46,18 +46,29 @@ def figures(table: Table, other: Table, role: Role) -> Iterator[tuple[str, str]]
         return
     yield mine.name, theirs.name
     if role == "amount":
-        for each in further(other, theirs):
+        for each in _with_fewer(other, theirs):
             yield mine.name, each.name
-        for each in further(table, mine):
+        for each in _with_fewer(table, mine):
             yield each.name, theirs.name
 
 
 def further(table: Table, amount: Column, most: int = MOST_FURTHER) -> list[Column]:
     """Numbers with the decimals of the amount and no role, the first few; no rates or hours, whatever decimals they have."""
+    free = _free(table)
+    return [c for c in free if c.scale == amount.scale > 0 and not is_no_amount(c.name)][:most]
+
+
+def _with_fewer(table: Table, amount: Column) -> list[Column]:
+    """The same, and then those with fewer decimals, such as fees that are all whole."""
+    alike = further(table, amount)
+    fewer = [c for c in _free(table) if c.scale < amount.scale and not is_no_amount(c.name)]
+    return [*alike, *fewer][:MOST_FURTHER]
+
+
+def _free(table: Table) -> list[Column]:
     taken = set(table.roles.values())
-    alike = [c for c in table.columns if c.type == "number" and c.scale == amount.scale > 0]
-    free = [c for c in alike if c.name not in taken]
-    return [c for c in free if not is_no_amount(c.name)][:most]
+    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    return [c for c in numbers if c.name not in taken]
 
 
 def is_no_amount(name: str) -> bool:

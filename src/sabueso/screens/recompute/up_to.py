@@ -26,7 +26,7 @@ from sabueso.screens.proposal import (
 
 MOST_GROUPS, SEVERAL = 200_000, 1.5
 """Groups that are looked at, and rows that each has on average at least: of one alone it is asked as it is."""
-BY_CHANCE = 0.1
+BY_CHANCE = 0.18
 """Share of the groups that would be above it if each were beside another's number, from which that is what keeps them."""
 TIED = 0.9
 """Share of the groups that come to just that, from which they are asked whether they do."""
@@ -111,8 +111,9 @@ def _over(sums: _Sums, limit: np.ndarray, near: float) -> int | None:
         return None
     if (total[~above] >= NEARLY * most[~above]).mean() < near:
         return None
-    shuffled = np.random.default_rng(0).permutation(len(most))
-    return over if (total > most[shuffled]).mean() >= BY_CHANCE else None
+    # Each sum beside every number: what would be above another's, on average over all ways of mixing them.
+    others = np.searchsorted(np.sort(most), total).mean() / len(most)
+    return over if others >= BY_CHANCE else None
 
 
 def _sums(

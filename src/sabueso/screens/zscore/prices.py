@@ -4,6 +4,7 @@ one is, or by two, such as where a journey begins and ends."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from itertools import combinations
 
 import numpy as np
@@ -26,6 +27,10 @@ ONE_LEVEL = 0.2
 COVERED = 0.5
 """Share of the rows that are of things with rows enough."""
 MOST_COLUMNS, MOST_PAIRED = 8, 5
+CLOSE, MOST_MEASURES = 0.15, 6
+"""The same share for numbers that are neither, and how many columns of such are looked at."""
+FAR = 10
+"""Modified deviate from which such a number is far: of a thing that has nearly one, few rows tell how nearly."""
 
 
 def proposed_prices(population: Population, least: int) -> Iterator[Proposal]:
@@ -61,6 +66,26 @@ def proposed_counts(population: Population, least: int) -> Iterator[Proposal]:
             table, quantity, of, because, least,
             f"A quantity far from the others of its {' and '.join(c.name for c in of)}.",
         )  # fmt: skip
+
+
+def proposed_measures(population: Population, least: int) -> Iterator[Proposal]:
+    """Numbers that are nearly the same of one thing, and no amounts, prices or quantities, such as what a vehicle weighs
+    empty: far from the others of theirs."""
+    table = population.table
+    if is_budget(table) or population.account(None).used < LEAST_ROWS:
+        return
+    taken = {*table.roles.values(), *table.links}
+    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    things = [(c,) for c in _things(table)]
+    for value in [c for c in numbers if c.name not in taken][:MOST_MEASURES]:
+        found = _of_one_thing(population, value, things, least, CLOSE)
+        if found is not None and found[0]:
+            of, because = found
+            proposal = _proposal(
+                table, value, of, because, least,
+                f"A number far from the others of its {of[0].name}, which has nearly the same in all its rows.",
+            )  # fmt: skip
+            yield replace(proposal, settings={**proposal.settings, "limit": FAR}, tuned=False)
 
 
 def _proposal(

@@ -41,7 +41,7 @@ from sabueso.screens.zscore.deviates import (
     limits_of,
     testable,
 )
-from sabueso.screens.zscore.prices import proposed_counts, proposed_prices
+from sabueso.screens.zscore.prices import proposed_counts, proposed_measures, proposed_prices
 from sabueso.screens.zscore.probability import adjusted_p, by_chance, p_of
 from sabueso.screens.zscore.result import DeviateResult
 from sabueso.screens.zscore.sequential import sequential_limits, steps_of
@@ -116,6 +116,7 @@ class ZScore(Screen):
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         yield from proposed_prices(population, LEAST_PROPOSED)
         yield from proposed_counts(population, LEAST_PROPOSED)
+        yield from proposed_measures(population, LEAST_PROPOSED)
         roles: tuple[Role, ...] = ("party", "account")
         found = proposed_limits(population, described, roles, LEAST_PROPOSED, kinds=True)
         if found is None or described is None:
