@@ -17,6 +17,7 @@ from conftest import inside, inside_json
 from sabueso.intake.formats.called import folded, looks_like_code, role_of_master, worded
 from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.roles import guess_roles
+from sabueso.intake.formats.serial import are_serial
 from sabueso.population.table import Column
 
 HEADERS = {
@@ -692,3 +693,23 @@ def test_what_each_party_has_for_itself_is_no_account_of_the_ledger(tmp_path):
         assert report["roles"].get("account") == ({"bills": "Acct No"}.get(name))
         types = {c["name"]: c["type"] for c in report["files"][0]["columns"]}
         assert types["loyalty"] == "text"
+
+
+@pytest.mark.parametrize(
+    ("name", "numbers", "serial"),
+    [
+        ("Boletin", range(240_001, 240_041), True),
+        ("Beleg", [*range(1_200, 1_240), 1_250], True),
+        ("Beleg", [*range(1_200, 1_240), 1_239], False),  # twice
+        ("Beleg", [*range(1_200, 1_240), 1_290], False),  # with room for as many again
+        ("Beleg", range(240_001, 240_011), False),  # few
+        ("Age", range(40, 90), False),
+        ("Jahrgang", range(1960, 2010), False),
+        ("Population", range(1_000, 40_000, 700), False),
+        ("Amount", range(5_000, 5_040), False),
+    ],
+)
+def test_numbers_given_one_after_another_tell_rows_apart(name, numbers, serial):
+    texts = [str(number) for number in numbers]
+    assert are_serial(name, texts, len(texts)) is serial
+    assert not are_serial(name, texts, len(texts) + 1)  # a blank one

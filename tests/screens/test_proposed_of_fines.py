@@ -98,7 +98,7 @@ def test_each_wrong_row_is_asked_for_and_no_other(town, screen, rows):
 def test_numbers_that_name_rows_of_another_file_are_codes(town):
     case, _, _ = town
     plan = (case / "case.toml").read_text(encoding="utf-8")
-    assert plan.count('read = {types = {Boletin = "text"}}') == 3
+    assert plan.count('read = {types = {Boletin = "text"}}') == 2
 
 
 def test_what_is_told_of_moments_is_by_the_clock(town):

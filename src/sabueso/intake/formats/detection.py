@@ -42,6 +42,7 @@ from sabueso.intake.formats.own_accounts import leave_own_accounts
 from sabueso.intake.formats.people import beside_approver
 from sabueso.intake.formats.role_words import OF_EXCHANGE
 from sabueso.intake.formats.roles import guess_roles, may_have
+from sabueso.intake.formats.serial import settle_serial
 from sabueso.intake.formats.several_currencies import refuse_currencies, refuse_shown
 from sabueso.intake.formats.sides import both_filled, side_column
 from sabueso.intake.formats.stated import states_total
@@ -257,6 +258,7 @@ def _guessed(
     shares = {name for name, f in formats.items() if isinstance(f, NumberFormat) and f.unit == "%"}
     held = [column for column in columns if column.name not in shares]
     guessed = guess_roles(held, distinct, both_filled(layout.sample), formats)
+    settle_serial(guessed, given, layout, samples)
     guessed = {role: name for role, name in guessed.items() if role not in of_none}
     if "date" not in guessed and "date" not in given:
         begins = earlier_of_two(guessed.values(), layout.sample, formats)

@@ -126,6 +126,16 @@ def _settle_id(guess: Guess) -> None:
         # A list of those who make entries: each row is of one of them.
         guess.found["id"] = guess.found.pop("preparer")
         return
+    n, rows = guess.distinct.get(first.name, (0, 0)) if first is not None else (0, 0)
+    if first is not None and first.name == guess.found.get("document") and named is None:
+        # Papers without amounts, each of one row: they tell the rows apart.
+        if (
+            guess.found.keys().isdisjoint(("amount", "debit", "credit"))
+            and 0 < n == rows
+            and guess.is_on_most_rows(first.name)
+        ):
+            guess.found["id"] = guess.found.pop("document")
+        return
     if first is None or first.name in guess.taken or looks_like_date(first.name):
         return
     if named_otherwise("id", worded(first.name)):
@@ -135,7 +145,6 @@ def _settle_id(guess: Guess) -> None:
         its, of = guess.distinct.get(named, (0, 0))
         if its == of:
             return
-    n, rows = guess.distinct.get(first.name, (0, 0))
     if rows and n == rows and first.type == "text" and guess.is_on_most_rows(first.name):
         guess.found["id"] = first.name
 

@@ -110,9 +110,15 @@ def _alone(
     (row,) = population.query(select.from_(by_whom.subquery("w"))).to_pylist()
     if not row["more"]:
         return None
-    spans = exp.select(exp.alias_(exp.Count(this=exp.Distinct(expressions=[period.copy()])), "n"))
-    (span,) = population.query(population.used(spans)).to_pylist()
+    # What would be had each row been of any of them: pairs of one period, times how often two rows are of one.
+    each_day = sql.column("n", "d")
+    others = exp.paren(exp.Sub(this=each_day.copy(), expression=sql.integer(1)))
+    at_once = exp.Mul(this=each_day, expression=others)
+    periods = exp.select(exp.alias_(sql.count(), "n")).from_(rows.copy())
+    periods = periods.group_by(sql.column("period", "r"))
+    paired = exp.select(exp.alias_(exp.Sum(this=at_once), "pairs")).from_(periods.subquery("d"))
+    (all_,) = population.query(paired).to_pylist()
     rows_, more = int(row["n"]), int(row["more"])
-    expected = float(row["could"]) / max(int(span["n"]), 1)
+    expected = float(row["could"]) * float(all_["pairs"]) / max(rows_ * (rows_ - 1), 1)
     few = more <= max(FEW, (1 - ONCE) * rows_)
     return (rows_, more) if few and float(row["pairs"]) <= OF_CHANCE * expected else None

@@ -14,7 +14,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, LEAST_ROWS, Proposal, is_budget, settings_of
 
 MOST_SEEN, MOST_COLUMNS = 5_000, 10
 """Rows by which it is judged what may be looked at, and columns that are."""
@@ -43,13 +43,16 @@ class Far(NamedTuple):
 
 
 def proposed_far(population: Population) -> Iterator[Proposal]:
-    """Numbers of a row, but its amounts and prices, which limits on them look at."""
+    """Numbers of a row, but its amounts and prices, which limits on them look at; of rows too few for these the amount."""
     table = population.table
+    rows = population.account(None).used
     # Of a list of flats one is the largest, and nothing happened.
-    if table.dated() is None or is_budget(table) or population.account(None).used < LEAST_ROWS:
+    if table.dated() is None or is_budget(table) or rows < LEAST_OF_RULE:
         return
-    for column in _columns(population, table):
-        found = far_above(population, sql.column(column.name))
+    amount, few = table.role("amount"), rows < LEAST_ROWS
+    alone = [amount] if amount is not None and table.role("date") is not None else []
+    for column in alone if few else _columns(population, table):
+        found = far_above(population, sql.column(column.name), LEAST_OF_RULE if few else LEAST_ROWS)
         if found is not None:
             yield Proposal(
                 f"{column.name} of {table.name} far above all others",
@@ -97,8 +100,9 @@ def _may_be(values: np.ndarray, amounts: np.ndarray | None, *, whole: bool) -> b
     return bool(abs(np.corrcoef(*sides)[0, 1]) < ALIKE)
 
 
-def far_above(population: Population, value: Tree) -> Far | None:
-    """Those that stand apart at the upper end, no more than a few; None where nothing does."""
+def far_above(population: Population, value: Tree, least: int = LEAST_ROWS) -> Far | None:
+    """Those that stand apart at the upper end, no more than a few; None where nothing does, or fewer than ``least`` have
+    some."""
     some = exp.GT(this=value.copy(), expression=sql.integer(0))
     own = population.used(exp.select(exp.alias_(value.copy(), "v"))).where(some)
     select = exp.select(exp.alias_(sql.count(), "n")).from_(own.subquery("s"))
@@ -112,7 +116,7 @@ def far_above(population: Population, value: Tree) -> Far | None:
         for rows in range(min(few, len(greatest) - 1), 0, -1)
         if float(greatest[rows - 1]) >= TIMES * float(greatest[rows])
     ]
-    if n < LEAST_ROWS or not apart:
+    if n < least or not apart:
         return None
     # The quartiles of all rows are worth their time only where something is apart.
     quartiles = sql.quantiles(sql.column("v", "s"), ["0.25", "0.5", "0.75"])

@@ -148,7 +148,8 @@ def _keys(population: Population) -> tuple[tuple[str, ...], tuple[int, int]] | N
     if len(names) < 2:
         return None
     codes = first_codes(population, names, MOST_SEEN)
-    names = [name for name in names if _comes_again(codes[name])][:MOST_COLUMNS]
+    named = population.table.links
+    names = [n for n in names if _comes_again(codes[n], named=n in named)][:MOST_COLUMNS]
     for size in (2, 3):
         found: list[tuple[tuple[int, int], tuple[str, ...]]] = []
         for chosen in combinations(names, size):
@@ -161,9 +162,12 @@ def _keys(population: Population) -> tuple[tuple[str, ...], tuple[int, int]] | N
     return None
 
 
-def _comes_again(codes: np.ndarray) -> bool:
+def _comes_again(codes: np.ndarray, *, named: bool) -> bool:
+    """Whether several rows have the same; of what rows name it is enough that some do, as a sale that is taken back."""
     known = codes[codes >= 0]
-    return len(known) >= LEAST_OF_RULE and known.max() + 1 <= COMES_AGAIN * len(known)
+    distinct = known.max() + 1 if len(known) else 0
+    often = distinct <= COMES_AGAIN * len(known) or (named and len(known) - distinct >= BY_CHANCE)
+    return len(known) >= LEAST_OF_RULE and often
 
 
 def _by_chance(codes: Sequence[np.ndarray]) -> tuple[int, int] | None:

@@ -24,6 +24,7 @@ from sabueso.screens.recompute.sums import sums_of
 from sabueso.screens.recompute.sums_of_kinds import Part, sums_by_kind
 from sabueso.screens.recompute.ties import proposed_ties
 from sabueso.screens.recompute.told_there import proposed_told_there
+from sabueso.screens.recompute.two_part import proposed_two_part
 from sabueso.screens.recompute.up_to import proposed_up_to
 from sabueso.screens.recompute.waged import waged
 
@@ -64,6 +65,7 @@ def proposed_recomputations(
     yield from summed
     yield from _of_what_is_named(population, amount)
     yield from proposed_told_there(population, amount)
+    yield from proposed_two_part(population, amount)
     yield from proposed_accrued(population, amount)
     found = None
     if price is not None:

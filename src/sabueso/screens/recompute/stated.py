@@ -158,12 +158,10 @@ def _coded(population: Population) -> dict[str, set[str]]:
     """The values of columns of few texts, and of those of the rows that are named."""
     table = population.table
     names = texts_without(table, ("id", "document", "text", "currency"))
-    if population.account(None).used >= LEAST_OF_RULE:
-        names = [name for name in names if name not in table.links]
     also = {
         there.sql: expressions.scalar(there.sql, table)
         for there in columns_there(population)
-        if there.column.type == "text"
+        if there.column.type == "text" and there.column.name != table.links[there.by].key
     }
     seen = first_coded(population, names, MOST_SEEN, also) if names or also else {}
     return {

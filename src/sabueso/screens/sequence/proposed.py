@@ -11,7 +11,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_coded, numbers_by_head
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, few_of, settings_of
 from sabueso.screens.sequence.looking import COMMON
 from sabueso.screens.sequence.settings import SequenceSettings
 
@@ -48,13 +48,19 @@ def _of_rows(screen: Screen, population: Population, column: Column) -> Iterator
     many = [series for series in found.groups if series.count >= LEAST_OF_RULE]
     if sum(series.count for series in many) < COMMON * found.population.used:
         return
+    if sum(series.out_of_order or 0 for series in many) > few_of(found.population.used):
+        # Given to what happens later too, such as what is taken back of a sale.
+        settings = SequenceSettings(of=settings.of, find=["gaps", "repeats", "form"])
+        found = screen.run(population, settings)
+        many = [series for series in found.groups if series.count >= LEAST_OF_RULE]
     numbers, missing = sum(s.numbers for s in many), sum(s.missing for s in many)
     span = numbers + missing
     if missing > MOST_MISSING * span or not len(found.flags):
         return
+    ordered = "order" in settings.find
     yield Proposal(
         f"numbers of {table.name}",
-        settings_of(of=settings.of),
+        settings_of(of=settings.of, find=None if ordered else list(settings.find)),
         "Numbers that are missing, or were used twice.",
         f"{numbers:,} of {span:,} numbers of {column.name} are there",
     )

@@ -1,0 +1,52 @@
+"""Numbers that were given to rows one after another, whatever their column is called."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from sabueso.intake.formats.called import looks_like_date, looks_like_measure, worded
+from sabueso.intake.formats.guessing import named_otherwise
+from sabueso.intake.interface import Layout
+from sabueso.population.table import Role
+
+LEAST, ROOM = 20, 1.5
+"""Rows that there must be, and how many times as many numbers from the least to the greatest of theirs, at most."""
+LEAST_NUMBER = 1_000
+"""Smaller ones may count, or say an age."""
+_WHOLE, _YEAR = re.compile(r"[1-9][0-9]{3,11}"), re.compile(r"(?:19|20)[0-9]{2}")
+
+
+def settle_serial(
+    guessed: dict[Role, str],
+    given: Mapping[str, str],
+    layout: Layout,
+    samples: Mapping[str, Sequence[str]],
+) -> None:
+    """The first column of a file, where nothing is called as what tells its rows apart and its numbers are serial."""
+    first = next(iter(layout.header), "")
+    taken = {*guessed.values(), *given.values()}
+    if "id" in guessed or "id" in given or first in taken:
+        return
+    if are_serial(first, samples.get(first, ()), layout.sample.num_rows):
+        guessed["id"] = first
+
+
+def are_serial(name: str, texts: Sequence[str], rows: int) -> bool:
+    """Whether a column has another whole number in each row, nearly one after another, and is not called as what is
+    counted or dated.
+
+    Parameters
+    ----------
+    texts : sequence of str
+        Its texts in so many ``rows``, those that are blank left out.
+    """
+    if looks_like_measure(name) or looks_like_date(name) or named_otherwise("id", worded(name)):
+        return False
+    if not LEAST <= rows == len(texts) or not all(map(_WHOLE.fullmatch, texts)):
+        return False
+    if all(map(_YEAR.fullmatch, texts)):
+        return False
+    numbers = sorted(map(int, texts))
+    apart = len(set(numbers)) == rows
+    return apart and numbers[0] >= LEAST_NUMBER and numbers[-1] - numbers[0] < ROOM * rows
