@@ -10,8 +10,9 @@ from sabueso.intake.formats.guessing import named_otherwise
 from sabueso.intake.interface import Layout
 from sabueso.population.table import Role
 
-LEAST, ROOM = 20, 1.5
-"""Rows that there must be, and how many times as many numbers from the least to the greatest of theirs, at most."""
+LEAST, ROOM, APART = 20, 1.5, 0.025
+"""Rows that there must be, how many times as many numbers from the least to the greatest of theirs, at most, and the share of
+them at either end that may lie apart, as one that was keyed in later."""
 LEAST_NUMBER = 1_000
 """Smaller ones may count, or say an age."""
 _WHOLE, _YEAR = re.compile(r"[1-9][0-9]{3,11}"), re.compile(r"(?:19|20)[0-9]{2}")
@@ -48,5 +49,6 @@ def are_serial(name: str, texts: Sequence[str], rows: int) -> bool:
     if all(map(_YEAR.fullmatch, texts)):
         return False
     numbers = sorted(map(int, texts))
-    apart = len(set(numbers)) == rows
-    return apart and numbers[0] >= LEAST_NUMBER and numbers[-1] - numbers[0] < ROOM * rows
+    few = int(APART * rows)
+    span = numbers[-1 - few] - numbers[few]
+    return len(set(numbers)) == rows and numbers[0] >= LEAST_NUMBER and span < ROOM * rows

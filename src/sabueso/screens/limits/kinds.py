@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from sabueso.population import sql
+from sabueso.population import expressions, sql
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Role
+from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_of_both
+from sabueso.screens.named_columns import There, columns_there
 from sabueso.screens.proposal import LEAST_ROWS, texts_without
 
 MOST_SEEN, MOST_COLUMNS, MOST_KINDS = 20_000, 12, 60
@@ -57,6 +58,37 @@ def kinds_of_amounts(
     }
     pair = max(pairs, key=lambda names: pairs[names], default=best)
     return list(pair if pairs.get(pair, 0) >= shares[best] + ADDS else best)
+
+
+def kind_there(population: Population, measure: Column, least: int) -> There | None:
+    """The text of what rows name that says most of an amount, where their own say nothing: the tariff of an account."""
+    texts = {
+        there.sql: there
+        for there in columns_there(population)
+        if there.column.type == "text" and there.column.name not in _taken(there.table)
+    }
+    if not texts:
+        return None
+    table = population.table
+    trees = {text: expressions.scalar(text, table, "--by") for text in texts}
+    amounts = {"amount": sql.column(measure.name)}
+    numbers, coded = first_of_both(population, amounts, [], MOST_SEEN, trees)
+    amount = numbers["amount"]
+    known = ~np.isnan(amount) & (amount != 0)
+    if known.sum() < LEAST_ROWS:
+        return None
+    size = np.log(np.abs(amount[known]))
+    shares = {
+        text: _explained(each.codes[known] + 1, size, least)
+        for text, each in coded.items()
+        if 2 <= len(each.values) <= MOST_KINDS
+    }
+    best = max(shares, key=lambda text: shares[text], default=None)
+    return texts[best] if best is not None and shares[best] >= SAYS else None
+
+
+def _taken(table: Table) -> set[str | None]:
+    return {table.roles.get(role) for role in _NONE}
 
 
 def _explained(codes: np.ndarray, size: np.ndarray, least: int) -> float:

@@ -189,16 +189,18 @@ def _own_pairs(table: Table) -> Iterator[_Pair]:
 
 
 def _linked_pairs(population: Population) -> Iterator[_Pair]:
-    """The day of a row with those of the rows that it names, but when a payee was known, which is asked of each."""
+    """The day of a row with those of the rows that it names, but since when a payee was known, which is asked of each."""
     table = population.table
     when, party = table.dated(), table.role("party")
     for column, link in sorted(table.links.items()):
         other = population.tables.get(link.table.name, link.table)
         of_payee = party is not None and column == party.name and "amount" in table.roles
-        if when is None or of_payee or other.name == table.name or _is_told(table, column):
+        if when is None or other.name == table.name or _is_told(table, column):
             continue
         back = any(each.table.name == table.name for each in other.links.values())
         for day in _days(other):
+            if of_payee and not CLOSED.search(day):
+                continue
             named = ".".join(map(quoted_name, (column, day)))
             yield _Pair(named, quoted_name(when.name), back, CLOSED.search(day), DIED.search(day))
 

@@ -43,15 +43,19 @@ class Priced:
 
 
 def priced(
-    population: Population, quantity: Column, price: Column, amount: Column
+    population: Population, quantity: Column | None, price: Column, amount: Column
 ) -> Priced | None:
-    """The way that holds for nearly all rows, the plainest of equally good ones; None where none does."""
+    """The way that holds for nearly all rows, the plainest of equally good ones; None where none does, or where of one alone it
+    is the price itself."""
     table = population.table
     taken = {*table.roles.values(), amount.name}
     numbers = [c.name for c in table.columns if c.type == "number" and c.name not in taken]
-    product = f"{quoted_name(quantity.name)} * {quoted_name(price.name)}"
-    called = f"{quantity.name} times {price.name}"
-    best = held(population, amount, None, called)
+    one = quoted_name(price.name)
+    if quantity is None:
+        product, best = one, held(population, amount, one, price.name)
+    else:
+        product = f"{quoted_name(quantity.name)} * {one}"
+        best = held(population, amount, None, f"{quantity.name} times {price.name}")
     for pattern, sign, word in ((DISCOUNT, "-", "less"), (TAX, "+", "with")):
         before, told = best.expression or product, best.told
         for name in [n for n in numbers if pattern.search(n)][:MOST_OF_EACH]:
@@ -65,7 +69,7 @@ def priced(
                 found = held(population, amount, way, f"{told} {word} {name}")
                 if 2 * found.differing < best.differing:
                     best = found
-    return best if is_rule(best) else None
+    return best if is_rule(best) and best.expression != one else None
 
 
 def is_rule(found: Priced) -> bool:

@@ -69,7 +69,7 @@ def proposed_recomputations(
     yield from proposed_accrued(population, amount)
     found = None
     if price is not None:
-        found = None if quantity is None else priced(population, quantity, price, amount)
+        found = priced(population, quantity, price, amount)
         found = found or waged(population, price, amount)
     by_rate = list(proposed_rates(population, amount, found))
     yield from by_rate
@@ -83,7 +83,9 @@ def proposed_recomputations(
         yield Proposal(
             f"{found.told} of {table.name}",
             settings_of(what="product", expect=found.expression),
-            "Amounts that are not their quantity times their price.",
+            "Amounts that are not their quantity times their price."
+            if quantity is not None
+            else "Amounts that are not what their price comes to.",
             found.because,
         )
     elif price is not None:

@@ -29,6 +29,7 @@ from sabueso.screens.limits.aiming import solved_limit
 from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
 from sabueso.screens.limits.every import every_deviate
 from sabueso.screens.limits.histogram import histogram
+from sabueso.screens.limits.kinds import kind_there
 from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
@@ -122,7 +123,12 @@ class ZScore(Screen):
         if found is None or described is None:
             return
         by, settings = found
-        because = f"groups of {LEAST_PROPOSED} rows and more by {listed(by)}"
+        called = list(by)
+        measure = population.table.measure(None)
+        if not by and (there := kind_there(population, measure, LEAST_PROPOSED)) is not None:
+            by, called = [there.sql], [there.told]
+            settings = {**settings, "by": by}
+        because = f"groups of {LEAST_PROPOSED} rows and more by {listed(called)}"
         if not by:
             named = [column.name for role in roles if (column := population.table.role(role))]
             few = f"too few of {either(named)} have {LEAST_PROPOSED} rows and more"
@@ -134,6 +140,8 @@ class ZScore(Screen):
             )
         name, of = (
             (f"unlike the {listed(by)}'s others", f"the others of its {listed(by)}")
+            if by and called == by
+            else (f"unlike others of the {listed(called)}", f"the others of the {listed(called)}")
             if by
             else ("far from the rest", "all others")
         )
