@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
-from sabueso.base.errors import UserError
-from sabueso.base.plain import Values
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table, money
@@ -31,6 +29,7 @@ from sabueso.screens.repeats.search import Search
 from sabueso.screens.repeats.usual import unusual
 from sabueso.screens.repeats.view import RepeatsView
 from sabueso.screens.settings import Settings, listed_once
+from sabueso.screens.trying import flags_by
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -97,15 +96,8 @@ class Repeats(Screen):
             yield Suit(self.name, "yes", f"by {party.name} and amount, close in {date.name}")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
-        def clusters(settings: Values) -> int:
-            own = {name: value for name, value in settings.items() if name != "where"}
-            rows = replace(population, where=settings.get("where") or population.where)
-            try:
-                return len(self.run(rows, self.settings.from_plan(own, self.name)).flags)
-            except UserError:  # said where it is tried
-                return 0
-
         if described is not None and described.n >= LEAST_OF_RULE:
+            clusters = partial(flags_by, self, population)
             yield from unusual(population, proposed_repeats(population, described.n), clusters)
 
     def run(self, population: Population, settings: RepeatsSettings) -> Finding[RepeatGroup]:

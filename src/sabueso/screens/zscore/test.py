@@ -33,6 +33,7 @@ from sabueso.screens.limits.kinds import kind_there
 from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
+from sabueso.screens.trying import flags_by
 from sabueso.screens.worths import Worths
 from sabueso.screens.zscore.cautions import cautions_of, shape_words
 from sabueso.screens.zscore.deviates import (
@@ -117,7 +118,9 @@ class ZScore(Screen):
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         yield from proposed_prices(population, LEAST_PROPOSED)
         yield from proposed_counts(population, LEAST_PROPOSED)
-        yield from proposed_measures(population, LEAST_PROPOSED)
+        for proposal in proposed_measures(population, LEAST_PROPOSED):
+            if flags_by(self, population, proposal.settings):
+                yield proposal
         roles: tuple[Role, ...] = ("party", "account")
         found = proposed_limits(population, described, roles, LEAST_PROPOSED, kinds=True)
         if found is None or described is None:
