@@ -4,11 +4,13 @@ again; prices less a discount; work after somebody left; amounts beside others o
 from __future__ import annotations
 
 import random
+import re
 from datetime import date, timedelta
 from decimal import Decimal
 
 import pytest
 
+from conftest import inside_json
 from folders import asked_for, taken_in
 
 ZONES = {f"Z{n}": Decimal(310 + 170 * n) / 50 for n in range(8)}
@@ -54,7 +56,7 @@ def asked(tmp_path_factory):
     rng = random.Random(3)
     tables = {"shipments": _parcels(rng), "tickets": _tickets(rng), **_hours(rng)}
     case, screens = taken_in(tmp_path_factory.mktemp("parcels"), tables)
-    return screens, asked_for(case)
+    return screens, asked_for(case), case
 
 
 @pytest.mark.parametrize(
@@ -69,13 +71,23 @@ def test_each_wrong_row_is_asked_for_and_no_other(asked, screen, rows):
 
 
 def test_of_amounts_that_come_again_and_again_repeats_are_the_same_in_more(asked):
-    screens, found = asked
+    screens, found, _ = asked
     assert "repeats of shipments" not in screens
     (repeated,) = found["repeats of shipments of one Weight kg"]
     assert repeated["subject"]["first"] in ("700334", "701201")
 
 
 def test_amounts_are_beside_others_of_the_kind_of_what_they_name(asked):
-    _, found = asked
+    found = asked[1]
     (far,) = found["sheets unlike others of the Rank of its Staff"]
     assert far["subject"] == {"Sheet": "S0167"}
+
+
+def test_what_a_row_was_held_against_is_told_where_its_peers_are_others(asked):
+    case, found = asked[2], asked[1]
+    (far,) = found["sheets unlike others of the Rank of its Staff"]
+    first = inside_json("why", far["id"], cwd=case)["sentences"][0]
+    assert re.fullmatch(
+        r"[\d,.]+ is above [\d,.]+, the limit of the \d+ rows of Staff\.Rank (Tutor|Reader), whose median is [\d,.]+\.",
+        first,
+    )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
@@ -95,7 +95,7 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
             history=_history(opened, finding, item, measure),
             beside=[] if columns else marks_beside(case, opened, item, behind),
             among=among_entities(population, contribution, item.subject),
-            reasons=_reasons(found_by, item),
+            reasons=_reasons(found_by, item, {peer.column for peer in peers}),
             foremost=carrying,
             asked=bool(columns),
         )
@@ -114,12 +114,15 @@ def _flag(finding: Finding[Any], item: AuditException) -> Cells:
     return next((f for f in finding.flags.rows() if f.get("id") == item.id), {})
 
 
-def _reasons(findings: Sequence[Finding[Any]], item: AuditException) -> tuple[str, ...]:
-    """What each test that marked it says of it, where it has something to say beyond its figures."""
+def _reasons(
+    findings: Sequence[Finding[Any]], item: AuditException, peers: Collection[str]
+) -> tuple[str, ...]:
+    """What each test that marked it says of it, where it has something to say beyond its figures and its ``peers``."""
     told = (
-        find_screen(finding.test).view(finding).reason(flag)
+        view.reason(flag)
         for finding in findings
         if (flag := _flag(finding, item))
+        and not (view := find_screen(finding.test).view(finding)).is_told_by_peers(peers)
     )
     return tuple(dict.fromkeys(filter(None, told)))[:MOST_REASONS]
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import asdict, is_dataclass
 from decimal import Decimal
 from typing import Any, Generic, TypeVar
@@ -79,6 +79,10 @@ class View(Generic[R]):
         """Why one of the flags is one, in a sentence with its figures; empty where the table of the
         flags tells all that there is."""
         return ""
+
+    def is_told_by_peers(self, columns: Collection[str]) -> bool:
+        """Whether what is told of a row's peers by these columns says all that the test does."""
+        return False
 
     def figures(self, group: Any) -> dict[str, float | None]:
         """Figures of a group that are compared with and without the rows set aside."""

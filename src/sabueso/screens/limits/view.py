@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any, TypeVar
 
 from sabueso.base.plain import Cells
+from sabueso.base.words import listed
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.screens.finding import Finding
@@ -14,6 +15,12 @@ from sabueso.screens.view import MARKS, MOST_FLAGS, View, and_more, cell_text, m
 
 MOST_GROUPS, MOST_PRINTED, MOST_CONTEXT = 10, 60, 3
 G = TypeVar("G", bound=LimitGroup)
+
+
+def _median(group: Any) -> float | None:
+    """The median of a group's amounts, on their own scale."""
+    amounts = getattr(group, "with_flags", None)
+    return None if amounts is None else float(amounts.median)
 
 
 class LimitView(View[G]):
@@ -46,6 +53,26 @@ class LimitView(View[G]):
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
         return [*self.limits(whole=whole), *self.flagged()]
+
+    def is_told_by_peers(self, columns: Collection[str]) -> bool:
+        return set(self.finding.by) <= set(columns)
+
+    def reason(self, flag: Cells) -> str:
+        """The limit that a row is beyond, and the median of those that it was held against."""
+        of = flag.get("group") or {}
+        group = next((g for g in self.finding.groups if g.group == of), None)
+        above = flag.get("direction") == "high"
+        limit = getattr(group, "high" if above else "low", None)
+        value, median = flag.get("amount"), _median(group)
+        if group is None or limit is None or value is None or not of:
+            return ""
+        scale = self.finding.scale
+        whose = "" if median is None else f", whose median is {num.number(median, scale)}"
+        named = listed([f"{name} {num.shown(each)}".replace('"', "") for name, each in of.items()])
+        return (
+            f"{num.amount(value, scale)} is {'above' if above else 'below'} {num.number(float(limit), scale)}, the limit of the "
+            f"{num.many(group.n, 'row')} of {named}{whose}."
+        )
 
     def limits(self, *, whole: bool = False) -> list[Block]:
         """The groups and their limits."""
