@@ -6,29 +6,26 @@ another file has a column that is called the same and holds such numbers, they t
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from itertools import permutations
 from typing import NamedTuple
 
 from sabueso.base.errors import UserError
 from sabueso.case.found_files import Kind
-from sabueso.intake.formats.called import folded, looks_like_date, looks_like_measure, worded
+from sabueso.intake.formats.called import folded
 from sabueso.intake.formats.detection import Prior, detect
-from sabueso.intake.formats.guessing import named_otherwise
 from sabueso.intake.formats.numbers import NumberFormat
+from sabueso.intake.formats.serial import may_be_codes
 from sabueso.intake.interface import Layout
+from sabueso.intake.readers.cells import SAMPLE_ROWS
 from sabueso.intake.settings import ReadSettings
 
 LEAST = 5
 """Rows of a file of things that are named, and rows that name some."""
 KNOWN = 0.9
 """Share of the numbers that must be among those of a file of which all rows are seen."""
-SEEN = 500
-"""Rows of a sample from which there may be more."""
 LEAST_DIGITS = 3
 """Digits of numbers that are held to be of one series where not all rows are seen."""
-_WHOLE, _YEAR = re.compile(r"[0-9]{1,12}"), re.compile(r"(?:19|20)[0-9]{2}")
 
 
 class _Numbers(NamedTuple):
@@ -60,13 +57,9 @@ def shared_codes(layouts: Mapping[Kind, Layout]) -> dict[Kind, dict[str, str]]:
 
 
 def _numbers(kind: Kind, layout: Layout, name: str, place: int) -> _Numbers | None:
-    if looks_like_measure(name) or looks_like_date(name) or named_otherwise("id", worded(name)):
-        return None
     every = [(value or "").strip() for value in layout.sample.column(name).to_pylist()]
     values = [value for value in every if value]
-    if len(values) < LEAST or not all(map(_WHOLE.fullmatch, values)):
-        return None
-    if all(map(_YEAR.fullmatch, values)):
+    if len(values) < LEAST or not may_be_codes(name, values):
         return None
     is_list = place == 0 and len(set(values)) == len(every)
     return _Numbers(kind, name, values, is_list)
@@ -75,9 +68,7 @@ def _numbers(kind: Kind, layout: Layout, name: str, place: int) -> _Numbers | No
 def _names(many: _Numbers, of: _Numbers) -> bool:
     """Whether numbers are those of a list's rows: found among them where all are seen, else as long as they are."""
     numbers, known = set(many.values), set(of.values)
-    if many.is_list and len(many.values) < SEEN and len(of.values) < SEEN and not numbers & known:
-        return False
-    if len(of.values) < SEEN:
+    if len(of.values) < SAMPLE_ROWS:
         # Rows that are numbered from one on name nothing by it, in either file.
         counted = many.is_list and numbers <= set(map(str, range(len(numbers) + 1)))
         return not counted and len(numbers & known) >= KNOWN * len(numbers)

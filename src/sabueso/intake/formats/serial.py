@@ -15,7 +15,7 @@ LEAST, ROOM, APART = 20, 1.5, 0.025
 them at either end that may lie apart, as one that was keyed in later."""
 LEAST_NUMBER = 1_000
 """Smaller ones may count, or say an age."""
-_WHOLE, _YEAR = re.compile(r"[1-9][0-9]{3,11}"), re.compile(r"(?:19|20)[0-9]{2}")
+_WHOLE, _YEAR = re.compile(r"[0-9]{1,12}"), re.compile(r"(?:19|20)[0-9]{2}")
 
 
 def settle_serial(
@@ -33,6 +33,13 @@ def settle_serial(
         guessed["id"] = first
 
 
+def may_be_codes(name: str, texts: Sequence[str]) -> bool:
+    """Whether texts are whole numbers, not all of them years, in a column that is not called as what is counted or dated."""
+    if looks_like_measure(name) or looks_like_date(name) or named_otherwise("id", worded(name)):
+        return False
+    return all(map(_WHOLE.fullmatch, texts)) and not all(map(_YEAR.fullmatch, texts))
+
+
 def are_serial(name: str, texts: Sequence[str], rows: int) -> bool:
     """Whether a column has another whole number in each row, nearly one after another, and is not called as what is
     counted or dated.
@@ -42,11 +49,9 @@ def are_serial(name: str, texts: Sequence[str], rows: int) -> bool:
     texts : sequence of str
         Its texts in so many ``rows``, those that are blank left out.
     """
-    if looks_like_measure(name) or looks_like_date(name) or named_otherwise("id", worded(name)):
+    if not LEAST <= rows == len(texts) or not may_be_codes(name, texts):
         return False
-    if not LEAST <= rows == len(texts) or not all(map(_WHOLE.fullmatch, texts)):
-        return False
-    if all(map(_YEAR.fullmatch, texts)):
+    if any(text.startswith("0") for text in texts):
         return False
     numbers = sorted(map(int, texts))
     few = int(APART * rows)

@@ -18,7 +18,7 @@ from sabueso.intake.formats.above import currency_above, scale_notes, year_above
 from sabueso.intake.formats.headings import headings_of
 from sabueso.intake.formats.page_heads import page_heads, with_page_heads
 from sabueso.intake.interface import Batch, Layout
-from sabueso.intake.readers.cells import alone_above, column_names, counted, name_notes
+from sabueso.intake.readers.cells import SAMPLE_ROWS, alone_above, column_names, counted, name_notes
 from sabueso.intake.readers.decoding import decoded, utf8
 from sabueso.intake.readers.delimited_blocks import (
     Delimited,
@@ -29,7 +29,6 @@ from sabueso.intake.readers.delimited_blocks import (
 )
 from sabueso.intake.readers.delimited_header import (
     DELIMITERS,
-    SAMPLE_ROWS,
     detect_delimiter,
     first_records,
     header_of,

@@ -12,7 +12,7 @@ from pathlib import Path
 from sabueso.base.errors import UserError
 from sabueso.intake.formats.header import LOOKED_AT, find_header, joined_names
 from sabueso.intake.interface import Assumed
-from sabueso.intake.readers.cells import said_above
+from sabueso.intake.readers.cells import SAMPLE_ROWS, said_above
 from sabueso.intake.readers.records import (
     Splitter,
     record_lines,
@@ -20,7 +20,6 @@ from sabueso.intake.readers.records import (
 from sabueso.intake.settings import ReadSettings
 
 csv.field_size_limit(2**31 - 1)  # a long text is no error
-SAMPLE_ROWS = 500
 DELIMITERS = {";": "semicolon", ",": "comma", "\t": "tab", "|": "bar"}
 
 

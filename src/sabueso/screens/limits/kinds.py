@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
 import numpy as np
 
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population
+from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_of_both
 from sabueso.screens.named_columns import There, columns_there
@@ -30,20 +33,13 @@ def kinds_of_amounts(
     names = texts_without(population.table, _NONE)[:MOST_COLUMNS]
     if not names:
         return []
-    amounts = {"amount": sql.column(measure.name)}
     asked = dict.fromkeys([*names, *([beside] if beside else [])])
-    numbers, coded = first_of_both(population, amounts, list(asked), MOST_SEEN)
-    amount = numbers["amount"]
-    known = ~np.isnan(amount) & (amount != 0)
-    if known.sum() < LEAST_ROWS:
+    seen = _seen(population, measure, list(asked))
+    if seen is None:
         return []
-    size = np.log(np.abs(amount[known]))
-    codes = {
-        name: each.codes[known] + 1
-        for name, each in coded.items()
-        if name in names and 2 <= len(each.distinct) <= MOST_KINDS
-    }
-    told = _explained(coded[beside].codes[known] + 1, size, least) if beside else 0.0
+    size, coded = seen
+    codes = {name: own for name, (own, few) in coded.items() if name in names and few}
+    told = _explained(coded[beside][0], size, least) if beside else 0.0
     shares: dict[tuple[str, ...], float] = {
         (name,): _explained(own, size, least) for name, own in codes.items()
     }
@@ -71,20 +67,34 @@ def kind_there(population: Population, measure: Column, least: int) -> There | N
         return None
     table = population.table
     trees = {text: expressions.scalar(text, table, "--by") for text in texts}
+    seen = _seen(population, measure, [], trees)
+    if seen is None:
+        return None
+    size, coded = seen
+    shares = {text: _explained(own, size, least) for text, (own, few) in coded.items() if few}
+    best = max(shares, key=lambda text: shares[text], default=None)
+    return texts[best] if best is not None and shares[best] >= SAYS else None
+
+
+def _seen(
+    population: Population,
+    measure: Column,
+    names: Sequence[str],
+    also: Mapping[str, Tree] | None = None,
+) -> tuple[np.ndarray, dict[str, tuple[np.ndarray, bool]]] | None:
+    """The logarithms of the amounts of some rows, and of each text its codes in these and whether it tells a few kinds; None
+    where too few rows have an amount."""
     amounts = {"amount": sql.column(measure.name)}
-    numbers, coded = first_of_both(population, amounts, [], MOST_SEEN, trees)
+    numbers, coded = first_of_both(population, amounts, names, MOST_SEEN, also)
     amount = numbers["amount"]
     known = ~np.isnan(amount) & (amount != 0)
     if known.sum() < LEAST_ROWS:
         return None
-    size = np.log(np.abs(amount[known]))
-    shares = {
-        text: _explained(each.codes[known] + 1, size, least)
-        for text, each in coded.items()
-        if 2 <= len(each.values) <= MOST_KINDS
+    codes = {
+        name: (each.codes[known] + 1, 2 <= len(each.distinct) <= MOST_KINDS)
+        for name, each in coded.items()
     }
-    best = max(shares, key=lambda text: shares[text], default=None)
-    return texts[best] if best is not None and shares[best] >= SAYS else None
+    return np.log(np.abs(amount[known])), codes
 
 
 def _taken(table: Table) -> set[str | None]:

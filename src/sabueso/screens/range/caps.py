@@ -17,6 +17,7 @@ from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.stats.mixing import share_above
 
 MOST_SEEN = 5_000
 """Rows that are looked at before anything is counted in all."""
@@ -179,7 +180,8 @@ def _keeps(pair: _Pair, own: np.ndarray, limit: np.ndarray, *, called: bool) -> 
         return False
     beyond = np.less if pair.least else np.greater
     out, alike = beyond(own, limit)[known].mean(), (own == limit)[known].mean()
-    chance = _by_chance(own[known], limit[known], least=pair.least)
+    sides = (limit[known], own[known]) if pair.least else (own[known], limit[known])
+    chance = share_above(*sides)
     kept = chance >= BY_CHANCE or called
     if out > MOST_LISTED or not kept:
         return False
@@ -190,14 +192,6 @@ def _keeps(pair: _Pair, own: np.ndarray, limit: np.ndarray, *, called: bool) -> 
         less = np.less(own, limit)[known].sum()
         return bool(less >= max(LEAST_OF_RULE, OFTEN_LESS * (out * known.sum())))
     return bool(alike >= MET or _stand_apart(own[known], limit[known]))
-
-
-def _by_chance(own: np.ndarray, limit: np.ndarray, *, least: bool) -> float:
-    """Share of the rows that would be beyond the limit of another, on average over all of them."""
-    limits = np.sort(limit)
-    if least:
-        return float(1 - np.searchsorted(limits, own, side="right").mean() / len(limits))
-    return float(np.searchsorted(limits, own).mean() / len(limits))
 
 
 def _stand_apart(own: np.ndarray, limit: np.ndarray) -> bool:

@@ -22,10 +22,7 @@ def days_from(earlier: str, later: str, table: Table) -> Tree:
     UserError
         If one is no date.
     """
-
-    return expressions.scalar(
-        f"days({_named(later, table)}, {_named(earlier, table)})", table, OPTION
-    )
+    return _between("days", earlier, later, table)
 
 
 class Order(NamedTuple):
@@ -47,10 +44,8 @@ def order_of(earlier: str, later: str, table: Table) -> Order:
         If one is no date.
     """
     zero = sql.integer(0)
-    between, size = days_from(earlier, later, table), "days"
-    if _is_moment(earlier, table) and _is_moment(later, table):
-        hours = f"hours({_named(later, table)}, {_named(earlier, table)})"
-        between, size = expressions.scalar(hours, table, OPTION), "hours"
+    size = "hours" if all(_is_moment(each, table) for each in (earlier, later)) else "days"
+    between = _between(size, earlier, later, table)
     return Order(
         exp.LT(this=between, expression=zero),
         sql.cast(exp.Neg(this=exp.paren(between.copy())), "DOUBLE"),
@@ -60,6 +55,11 @@ def order_of(earlier: str, later: str, table: Table) -> Order:
 
 
 OPTION = "--in-order"
+
+
+def _between(unit: str, earlier: str, later: str, table: Table) -> Tree:
+    named = ", ".join(_named(each, table) for each in (later, earlier))
+    return expressions.scalar(f"{unit}({named})", table, OPTION)
 
 
 def _named(text: str, table: Table) -> str:

@@ -43,8 +43,8 @@ class Rules:
 
 
 def with_sizes(kept: pa.Table, sizes: list[str]) -> pa.Table:
-    """How much a row is out of its rule, under the name of what is counted: ``days``, and ``hours`` of moments; ``by``, less than nothing where a
-    reading is below the one before it, and not above the one after; ``others``, which have another value; ``above`` its
+    """How much a row is out of its rule, under the name of what is counted: ``days``, and ``hours`` of moments; ``by``, less than
+    nothing where a reading is below the one before it, and not above the one after; ``others``, which have another value; ``above`` its
     limit, or ``below`` it; what is ``short`` after it; the days ``after`` another, all of them; the days by which it goes ``over`` an earlier one;
     the rows before it that are the same ``again``; by how much it is ``worse`` than the best one."""
     scores = kept.column("score").to_pylist()

@@ -23,6 +23,7 @@ from sabueso.screens.proposal import (
     settings_of,
     some_of,
 )
+from sabueso.stats.mixing import share_above
 
 MOST_GROUPS, SEVERAL = 200_000, 1.5
 """Groups that are looked at, and rows that each has on average at least: of one alone it is asked as it is."""
@@ -111,9 +112,7 @@ def _over(sums: _Sums, limit: np.ndarray, near: float) -> int | None:
         return None
     if (total[~above] >= NEARLY * most[~above]).mean() < near:
         return None
-    # Each sum beside every number: what would be above another's, on average over all ways of mixing them.
-    others = np.searchsorted(np.sort(most), total).mean() / len(most)
-    return over if others >= BY_CHANCE else None
+    return over if share_above(total, most) >= BY_CHANCE else None
 
 
 def _sums(

@@ -17,8 +17,8 @@ from sabueso.screens.proposal import LISTED, Proposal
 MOST_USUAL, MOST_SEEN, MOST_TRIED = 0.02, 5_000, 2
 """Clusters for each row from which they are usual; rows by which it is judged what tells them apart, and columns that are
 tried."""
-FEW = 2.0
-"""Rows of one value on the median from which a column tells hardly any row from another."""
+TWICE = 2
+"""Rows that some value of a column must have: what is another in each row is the same in no repeat either."""
 _NONE: tuple[Role, ...] = (
     "id", "document", "amount", "debit", "credit", "date", "entered", "party", "preparer", "approver", "currency",
 )  # fmt: skip
@@ -80,8 +80,7 @@ def _telling(population: Population) -> list[str]:
     several = {}
     for name, own in codes.items():
         known = own[own >= 0]
-        # What is another in each row is the same in no repeat either.
-        if len(known) and np.bincount(known).max() >= FEW and len(known) >= len(own) / 2:
+        if len(known) and np.bincount(known).max() >= TWICE and len(known) >= len(own) / 2:
             several[name] = len(np.unique(known))
     return sorted(several, key=lambda name: -several[name])[:MOST_TRIED]
 

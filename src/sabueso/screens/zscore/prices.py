@@ -4,7 +4,6 @@ one is, or by two, such as where a journey begins and ends."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from itertools import combinations
 
 import numpy as np
@@ -81,15 +80,20 @@ def proposed_measures(population: Population, least: int) -> Iterator[Proposal]:
         found = _of_one_thing(population, value, things, least, CLOSE)
         if found is not None and found[0]:
             of, because = found
-            proposal = _proposal(
+            yield _proposal(
                 table, value, of, because, least,
-                f"A number far from the others of its {of[0].name}, which has nearly the same in all its rows.",
+                f"A number far from the others of its {of[0].name}, which has nearly the same in all its rows.", FAR,
             )  # fmt: skip
-            yield replace(proposal, settings={**proposal.settings, "limit": FAR}, tuned=False)
 
 
 def _proposal(
-    table: Table, value: Column, of: tuple[Column, ...], because: str, least: int, purpose: str
+    table: Table,
+    value: Column,
+    of: tuple[Column, ...],
+    because: str,
+    least: int,
+    purpose: str,
+    limit: int | None = None,
 ) -> Proposal:
     name, things = quoted_name(value.name), " and ".join(c.name for c in of)
     unlike = f"unlike the {things}'s others" if of else "far from the rest"
@@ -97,11 +101,11 @@ def _proposal(
         f"{value.name} of {table.name} {unlike}",
         settings_of(
             on=value.name, by=[quoted_name(c.name) for c in of], method="modified",
-            min_group=least, scale="log", where=f"{name} > 0",
+            min_group=least, scale="log", where=f"{name} > 0", limit=limit,
         ),
         purpose,
         because,
-        tuned=True,
+        tuned=limit is None,
     )  # fmt: skip
 
 

@@ -126,12 +126,13 @@ class ZScore(Screen):
         if found is None or described is None:
             return
         by, settings = found
-        called = list(by)
         measure = population.table.measure(None)
-        if not by and (there := kind_there(population, measure, LEAST_PROPOSED)) is not None:
-            by, called = [there.sql], [there.told]
+        there = None if by else kind_there(population, measure, LEAST_PROPOSED)
+        if there is not None:
+            by = [there.sql]
             settings = {**settings, "by": by}
-        because = f"groups of {LEAST_PROPOSED} rows and more by {listed(called)}"
+        called = listed(by) if there is None else there.told
+        because = f"groups of {LEAST_PROPOSED} rows and more by {called}"
         if not by:
             named = [column.name for role in roles if (column := population.table.role(role))]
             few = f"too few of {either(named)} have {LEAST_PROPOSED} rows and more"
@@ -141,13 +142,12 @@ class ZScore(Screen):
             because += (
                 f"; {shape_words(described.skewness, described.kurtosis or 0)}: on the log scale"
             )
-        name, of = (
-            (f"unlike the {listed(by)}'s others", f"the others of its {listed(by)}")
-            if by and called == by
-            else (f"unlike others of the {listed(called)}", f"the others of the {listed(called)}")
-            if by
-            else ("far from the rest", "all others")
-        )
+        if not by:
+            name, of = "far from the rest", "all others"
+        elif there is None:
+            name, of = f"unlike the {listed(by)}'s others", f"the others of its {listed(by)}"
+        else:
+            name, of = f"unlike others of the {there.told}", f"the others of the {there.told}"
         yield Proposal(
             f"{population.table.name} {name}",
             {"method": "modified", "min_group": LEAST_PROPOSED, **settings},
