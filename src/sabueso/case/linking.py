@@ -32,9 +32,12 @@ def is_by_chance(link: Link) -> bool:
     """
     if not link.counted:
         return False
-    words = {word.rstrip("s") for word in worded(link.column.partition(".")[2])} - _OF_ANY
-    others = {word.rstrip("s") for word in worded(link.other)} - _OF_ANY
-    return words.isdisjoint(others - {""})
+    return _stems(link.column.partition(".")[2]).isdisjoint(_stems(link.other))
+
+
+def _stems(name: str) -> set[str]:
+    """The words of a name that say what is numbered, the plural of one as the one."""
+    return {word.rstrip("s") for word in worded(name)} - _OF_ANY - {""}
 
 
 def is_kept(link: Link) -> bool:
@@ -86,15 +89,18 @@ def _roles_told(case: Case, added: Sequence[Link]) -> dict[str, dict[str, str]]:
 
 def new_links(case: Case, found: Sequence[Link]) -> list[Link]:
     """The links that hold for nearly all rows and that the plan lacks: one of a column, the best. What tells the rows
-    of a table apart comes before another's column of the same numbers: a bill's order is one of the orders."""
+    of a table apart comes before another's column of the same numbers: a bill's order is one of the orders; then the table
+    that is called as the column is, and one without days: a delivery's member is one of the members, and no settlement."""
 
-    def is_of_others(link: Link) -> bool:
+    def later(link: Link) -> tuple[bool, bool, bool]:
         other, _, key = link.other.partition(".")
         section = case.plan.tables.get(other)
-        return section is None or section.roles.get("id") != key
+        roles = {} if section is None else section.roles
+        named = not _stems(link.column.partition(".")[2]).isdisjoint(_stems(other))
+        return roles.get("id") != key, not named, "date" in roles
 
     added: list[Link] = []
-    for link in sorted(found, key=is_of_others):
+    for link in sorted(found, key=later):
         table, _, column = link.column.partition(".")
         known = {
             *case.plan.tables[table].links,

@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Values
 from sabueso.population.population import Population
 
 if TYPE_CHECKING:
+    from sabueso.screens.finding import Finding
     from sabueso.screens.interface import Screen
 
 
-def flags_by(screen: Screen, population: Population, settings: Values) -> int:
-    """Flags of a test by some settings, those that choose its rows among them; none where it cannot run, which is said where
-    it is tried."""
+def tried(screen: Screen, population: Population, settings: Values) -> Finding[Any] | None:
+    """What a test finds by some settings, those that choose its rows among them; None where it cannot run, which is said
+    where it is tried."""
     own = {name: value for name, value in settings.items() if name != "where"}
     rows = replace(population, where=settings.get("where") or population.where)
     try:
-        return len(screen.run(rows, screen.settings.from_plan(own, screen.name)).flags)
+        return screen.run(rows, screen.settings.from_plan(own, screen.name))
     except UserError:
-        return 0
+        return None
+
+
+def flags_by(screen: Screen, population: Population, settings: Values) -> int:
+    """How many flags that has."""
+    finding = tried(screen, population, settings)
+    return 0 if finding is None else len(finding.flags)

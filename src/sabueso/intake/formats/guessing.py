@@ -247,6 +247,7 @@ def alike_parties(matched: set[str]) -> set[str]:
     return matched.union(*(words for words in OF_PAYEES if words & matched))
 
 
+_MEASURED = (QUANTITIES | MONEY) - set(WORDS["id"].split())
 _STYLED = frozenset(["razon", "razao", "raison", "ragione"])
 
 
@@ -312,8 +313,8 @@ def named_otherwise(role: Role, words: Sequence[str]) -> bool:
     if role == "party":
         # Whoever holds the card, and not whom it pays; and a customer's order is no customer.
         return {"card", "member"} <= parts or _is_of_papers(words)
-    if role == "id" and parts & OF_PERSONS:
-        return True
+    if role == "id" and (parts & OF_PERSONS or (parts & _MEASURED and parts.isdisjoint(NUMBERS))):
+        return True  # what was paid, or weighed, is no payment's number
     if role in ("document", "id"):
         return not parts.isdisjoint(KINDS) and parts.isdisjoint(NUMBER_WORDS)
     if role == "text":

@@ -62,7 +62,7 @@ NO_AMOUNT = frozenset(
     ["unit", "unitario", "unitaire", "unitaria", "each", "center", "centre", "centro", "stelle", "code", "number", "rate",
      "percent", "pct", "percentage", "count", "days", "hours", "hrs", "grade", "group", "year", "age", "element", "weight", "kg", "kgs",
      "tons", "tonnes", "lbs", "qty", "quantity", "units", "pieces", "pcs", "area", "m2", "sqm", "score", "points", "volume",
-     "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids",
+     "miles", "km", "mileage", "litres", "liters", "gallons", "kwh", "minutes", "distance", "gewicht", "menge", "poids", "peso",
      "stunden", "tage", "heures", "jours", "horas", "dias", "old", "new", "previous", "prior", "limit", "average", "avg", "mean", "median", "durchschnitt", "promedio", "moyenne", "running", "cumulative", "cumulated", "cumul", "ytd",
      "acumulado", "kumuliert", "lectura", "reading", "readings", "meter", "ablesung", "zahlerstand", "releve", "lettura", "leitura", "odometer", "kilometraje", "kilometrage"]
 )  # fmt: skip

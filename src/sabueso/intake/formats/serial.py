@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from itertools import pairwise
 
 from sabueso.intake.formats.called import looks_like_date, looks_like_measure, worded
 from sabueso.intake.formats.guessing import named_otherwise
@@ -13,8 +14,9 @@ from sabueso.population.table import Role
 LEAST, ROOM, APART = 20, 1.5, 0.025
 """Rows that there must be, how many times as many numbers from the least to the greatest of theirs, at most, and the share of
 them at either end that may lie apart, as one that was keyed in later."""
-LEAST_NUMBER = 1_000
-"""Smaller ones may count, or say an age."""
+LEAST_NUMBER, LEAST_COUNTED, IN_TURN = 1_000, 100, 0.95
+"""Smaller ones may count, or say an age; unless they count so many rows from 1 on, such a share of them each one more than the
+row before."""
 _WHOLE, _YEAR = re.compile(r"[0-9]{1,12}"), re.compile(r"(?:19|20)[0-9]{2}")
 
 
@@ -53,7 +55,16 @@ def are_serial(name: str, texts: Sequence[str], rows: int) -> bool:
         return False
     if any(text.startswith("0") for text in texts):
         return False
+    if _count_up(list(map(int, texts))):
+        return True
     numbers = sorted(map(int, texts))
     few = int(APART * rows)
     span = numbers[-1 - few] - numbers[few]
     return len(set(numbers)) == rows and numbers[0] >= LEAST_NUMBER and span < ROOM * rows
+
+
+def _count_up(numbers: Sequence[int]) -> bool:
+    """Whether numbers of rows count these from 1 on, as tickets of a season do."""
+    if len(numbers) < LEAST_COUNTED or numbers[0] != 1 or len(set(numbers)) < len(numbers):
+        return False
+    return sum(b == a + 1 for a, b in pairwise(numbers)) >= IN_TURN * (len(numbers) - 1)

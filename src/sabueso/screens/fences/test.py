@@ -30,7 +30,7 @@ from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.aiming import solved_limit
 from sabueso.screens.limits.effects import Effect, FlaggedSums, effects_of, without_flagged
 from sabueso.screens.limits.histogram import ends_of, histogram
-from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
+from sabueso.screens.limits.proposing import of_one_sign, proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Ordered, Scale
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import MeasureSettings
@@ -144,6 +144,7 @@ class Fences(Screen):
             yield Suit(self.name, "yes", f"interquartile range {float(described.iqr):,.2f}")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        described = of_one_sign(population, described)
         found = proposed_limits(population, described, ("account",), LEAST_PROPOSED)
         # Without a party deviates by account are proposed: the same amounts in the same groups.
         if found is None or described is None or not described.iqr:

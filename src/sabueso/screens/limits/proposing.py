@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from sabueso.base.plain import ByColumn, Values
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
+from sabueso.population.survey import survey_measure
 from sabueso.population.table import Role
 from sabueso.screens.interface import Screen
 from sabueso.screens.limits.kinds import kinds_of_amounts
@@ -25,6 +26,9 @@ from sabueso.screens.proposal import (
 SEVERAL, LEAST_SEVERAL, MOST_SEVERAL = 0.1, 10, 20
 """Share of a group's rows beyond its own limit, and rows, from which these are no outliers of it; and
 how many such groups are left out of a proposal, where most rows are of others."""
+
+BOTH_WAYS = 0.2
+"""Share of the rows without the sign that most have from which those are described by themselves."""
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -63,6 +67,20 @@ def proposed_limits(
     }  # fmt: skip
     where = signs.where(measure)
     return by, settings if where is None else {**settings, "where": where}
+
+
+def of_one_sign(population: Population, described: Description | None) -> Description | None:
+    """The amounts as they are described, or only those of the sign that most have, where many have the other: of what is
+    paid in and paid out one side has a shape of its own."""
+    measure = population.table.role("amount")
+    if described is None or measure is None:
+        return described
+    signs = signs_of(population, measure)
+    where, left = signs.where(measure), max(signs.positive, signs.negative)
+    if where is None or left > (1 - BOTH_WAYS) * signs.rows:
+        return described
+    found = survey_measure(replace(population, where=where), None)
+    return described if isinstance(found, str) else found.groups[0][1]
 
 
 def tuned_limit(

@@ -26,6 +26,9 @@ the largest lie apart by chance."""
 FENCE, STEEP_FENCE, STEEP = 1.5, 2.0, 0.15
 """Quartile distances beyond the upper quartile that it is too, on the scale of logarithms where the quartiles lie as unevenly
 about the median as this: there is a long upper end."""
+NEAR_TIMES, EVEN_FENCE, GAP = 1.15, 3.0, 1.5
+"""The same where both quartiles lie as far from the median: by how many times, how many quartile distances beyond the upper
+quartile, and how many above all others."""
 ALIKE = 0.6
 """Correlation of the logarithms with those of the amounts from which a number is large with them."""
 SEVERAL = 3
@@ -114,25 +117,34 @@ def far_above(population: Population, value: Tree, least: int = LEAST_ROWS) -> F
     apart = [
         rows
         for rows in range(min(few, len(greatest) - 1), 0, -1)
-        if float(greatest[rows - 1]) >= TIMES * float(greatest[rows])
+        if float(greatest[rows - 1]) >= NEAR_TIMES * float(greatest[rows])
     ]
     if n < least or not apart:
         return None
     # The quartiles of all rows are worth their time only where something is apart.
     quartiles = sql.quantiles(sql.column("v", "s"), ["0.25", "0.5", "0.75"])
     asked = exp.select(exp.alias_(quartiles, "q")).from_(own.subquery("s"))
-    fence, times = _fence(*(float(q) for q in population.query(asked).to_pylist()[0]["q"]))
+    low, middle, high = (float(q) for q in population.query(asked).to_pylist()[0]["q"])
+    fence, times = _fence(low, middle, high)
     for rows in apart:
         first, rest = greatest[rows - 1], greatest[rows]
         if float(first) > fence and float(first) >= times * float(rest):
             return Far(rows, first, rest, n)
+        gap, spread = float(first - rest), high - low
+        if _is_even(low, middle, high) and gap >= GAP * spread and float(first) > high + EVEN_FENCE * spread:  # fmt: skip
+            return Far(rows, first, rest, n)
     return None
+
+
+def _is_even(low: float, middle: float, high: float) -> bool:
+    """Whether both quartiles lie about as far from the median."""
+    spread = high - low
+    return spread > 0 and (high + low - 2 * middle) / spread <= STEEP
 
 
 def _fence(low: float, middle: float, high: float) -> tuple[float, float]:
     """The fence beyond the upper quartile (Tukey, J. W. 1977, Exploratory Data Analysis, Addison-Wesley), of the logarithms
     where numbers have a long upper end; and how many times all others is far above them."""
-    spread = high - low
-    if spread > 0 and (high + low - 2 * middle) / spread <= STEEP:
-        return high + FENCE * spread, TIMES
+    if _is_even(low, middle, high):
+        return high + FENCE * (high - low), TIMES
     return float(high * (high / low) ** STEEP_FENCE), STEEP_TIMES

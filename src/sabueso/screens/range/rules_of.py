@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
 from itertools import pairwise
 
 import sqlglot.expressions as exp
@@ -66,9 +67,7 @@ def _of_values(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
         yield RowRule(f"{column.name} required", empty, _none())
     if settings.column:
         tree, name, kind = listed_column(settings.column, table)
-        if kind != "text":
-            raise UserError(f"column {name!r} holds {kind}; a list of values needs text")
-        allowed = exp.In(this=tree, expressions=[sql.text(v) for v in settings.allowed])
+        allowed = exp.In(this=tree, expressions=_values(name, kind, settings.allowed))
         shown = ", ".join(settings.allowed[:4]) + (" …" if len(settings.allowed) > 4 else "")
         yield RowRule(f"{name} one of {shown}", exp.Not(this=allowed), _none())
     if settings.unique:
@@ -80,6 +79,23 @@ def _of_values(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
             else f"{names} together of one row each"
         )
         yield RowRule(title, found.broken, sql.cast(found.before, "DOUBLE"), "again", found.first)
+
+
+def _values(name: str, kind: str, allowed: Sequence[str]) -> list[Tree]:
+    """The values that a column may have, texts or numbers."""
+    if kind == "text":
+        return [sql.text(value) for value in allowed]
+    if kind != "number":
+        raise UserError(f"column {name!r} holds {kind}; a list of values needs text or numbers")
+    try:
+        numbers = [Decimal(value) for value in allowed]
+    except InvalidOperation:
+        numbers = [Decimal("NaN")]
+    if not all(number.is_finite() for number in numbers):
+        raise UserError(
+            f"column {name!r} holds numbers; expected numbers in the list of values, not {listed_words(allowed)}"
+        )
+    return [sql.number(number) for number in numbers]
 
 
 def _of_days(table: Table, settings: RangeSettings) -> Iterator[RowRule]:

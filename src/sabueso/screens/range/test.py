@@ -23,6 +23,7 @@ from sabueso.screens.range.discounts import proposed_discounts
 from sabueso.screens.range.far import proposed_far
 from sabueso.screens.range.kinds_lacking import proposed_of_kinds
 from sabueso.screens.range.nights import proposed_nights
+from sabueso.screens.range.odd_number import proposed_odd_numbers
 from sabueso.screens.range.orders import proposed_orders
 from sabueso.screens.range.overdrawn import proposed_overdrawn
 from sabueso.screens.range.people import proposed_people
@@ -89,6 +90,7 @@ class Range(Screen):
         yield from proposed_people(population)
         yield from proposed_best(population)
         yield from proposed_seldom(population)
+        yield from proposed_odd_numbers(population)
 
     def run(self, population: Population, settings: RangeSettings) -> Finding[Rules]:
         table = population.table

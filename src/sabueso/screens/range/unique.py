@@ -26,7 +26,8 @@ from sabueso.screens.range.broken import count_broken
 FIRST_FILE, FIRST_LINE = "first_file", "first_line"
 MOST_SEEN = 20_000
 """Rows that are looked at before anything is counted in all."""
-MOST_COLUMNS = 8
+MOST_COLUMNS, LEAST_ALIKE = 8, 3
+"""Columns that are tried, and in how many, at least, rows must be alike to be the same thing."""
 BY_CHANCE, TIMES = 20, 5
 """Rows that would come again if one of the columns said nothing of the others, from which it is a rule that none does; and how
 many times as many as there are."""
@@ -78,6 +79,7 @@ def proposed_unique(population: Population) -> Iterator[Proposal]:
     if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     yield from _ids(population)
+    yield from _copies(population)
     found = _keys(population)
     if found is None:
         return
@@ -114,6 +116,36 @@ def _ids(population: Population) -> Iterator[Proposal]:
             settings_of(unique=keys),
             "What tells one row from all others, and is there again.",
             f"{out:,} of {n:,} rows have what one before them has",
+        )
+
+
+def _copies(population: Population) -> Iterator[Proposal]:
+    """Rows without amounts that are another in all but what tells them apart: of amounts the repeats are looked for."""
+    table = population.table
+    if "amount" in table.roles or "id" not in table.roles:
+        return
+    own = table.roles["id"]
+    names = [c.name for c in table.columns if c.name != own and not c.is_place]
+    codes = first_codes(population, names, MOST_SEEN) if len(names) >= LEAST_ALIKE else {}
+    full = [n for n in codes if len(codes[n]) and (codes[n] >= 0).mean() >= COMES_AGAIN]
+    several = sorted(full, key=lambda name: -int(codes[name].max()))
+    if len(several) < LEAST_ALIKE:
+        return
+    known = np.logical_and.reduce([codes[name] >= 0 for name in several])
+    if known.sum() < LEAST_OF_RULE:
+        return
+    each = [codes[name][known].astype(np.int64) for name in several]
+    every = _repeated(each)
+    # The fewest columns that tell the rows apart as well as all of them do.
+    fewest = next(n for n in range(1, len(each) + 1) if _repeated(each[:n]) == every)
+    keys = [quoted_name(name) for name in several[: max(fewest, LEAST_ALIKE)]]
+    n, out = count_broken(population, several[0], again(table, keys).broken)
+    if 0 < out <= few_of(n):
+        yield Proposal(
+            f"rows of {table.name} that are alike but for their {own}",
+            settings_of(unique=keys),
+            "The same thing recorded twice.",
+            f"{out:,} of {n:,} rows have all that one before them has",
         )
 
 

@@ -71,6 +71,11 @@ def _free(table: Table) -> list[Column]:
     return [c for c in numbers if c.name not in taken]
 
 
+def is_rate(name: str) -> bool:
+    """Whether a number is called as rates are."""
+    return bool(_RATE.search(name))
+
+
 def is_no_amount(name: str) -> bool:
     """Whether a number is called as rates or hours are."""
-    return bool(_RATE.search(name) or _HOURS.search(name))
+    return is_rate(name) or bool(_HOURS.search(name))

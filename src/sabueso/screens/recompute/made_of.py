@@ -14,11 +14,13 @@ from sabueso.screens.proposal import DISCOUNT
 
 SOME_HAVE = 10
 """Rows that must have something of a second amount."""
+MOST_PERCENTS = 2
+"""Columns of hundredths that are tried."""
 
 
 class MadeOf(NamedTuple):
-    """What an amount may be a multiple of: one number, two with a sign, or the product of two less a discount in
-    hundredths."""
+    """What an amount may be a multiple of: one number, two with a sign, one less hundredths of it, or the product of two less
+    a discount in hundredths."""
 
     names: tuple[str, ...]
     sign: str = ""
@@ -32,6 +34,11 @@ class MadeOf(NamedTuple):
         """Whether it is a product."""
         return self.sign == "*"
 
+    @property
+    def less(self) -> bool:
+        """Whether it is one number less hundredths of it."""
+        return self.sign == "%"
+
     def is_made_by(self, name: str) -> bool:
         """Whether a column is among its numbers, but for a tax that is a part of what is left without it."""
         return name in self.names and not (self.sign == "-" and self.names[1] == name)
@@ -42,6 +49,8 @@ class MadeOf(NamedTuple):
         if self.times:
             less = "".join(f" less {name} per cent" for name in self.names[2:])
             return f"{' times '.join(self.names[:2])}{less}"
+        if self.less:
+            return " less ".join(self.names) + ("" if "%" in self.names[1] else " per cent")
         word = {"+": " and ", "-": " less "}.get(self.sign, "")
         return f"({word.join(self.names)})" if self.sign else self.names[0]
 
@@ -55,6 +64,8 @@ class MadeOf(NamedTuple):
             )
             return f"{' * '.join(map(quoted_name, self.names[:2]))}{less}"
         one, two = map(quoted_name, self.names)
+        if self.less:
+            return f"{one} * (1 - coalesce({two}, 0) / 100)"
         if np.isnan(seen[two]).any():
             two = f"coalesce({two}, 0)"
         return f"({one} {self.sign} {two})"
@@ -65,6 +76,8 @@ class MadeOf(NamedTuple):
         if self.times:
             less = (1 - np.nan_to_num(percent) / 100 for percent in rest[1:])
             return np.prod([one, rest[0], *less], axis=0)
+        if self.less:
+            return one * (1 - np.nan_to_num(rest[0]) / 100)
         return one + sum(np.nan_to_num(two) * (-1 if self.sign == "-" else 1) for two in rest)
 
 
@@ -86,3 +99,12 @@ def products_of(numbers: list[Column]) -> Iterator[MadeOf]:
         yield MadeOf(pair, "*")
         if discounts:
             yield MadeOf((*pair, *discounts), "*")
+
+
+def less_percent_of(numbers: list[Column], factors: list[Column]) -> Iterator[MadeOf]:
+    """Numbers less hundredths of them that stand in the row: what was weighed without its impurities, a list price less a
+    discount."""
+    for percent in [c for c in factors if "%" in c.name or DISCOUNT.search(c.name)][:MOST_PERCENTS]:
+        for number in numbers:
+            if number.name != percent.name:
+                yield MadeOf((number.name, percent.name), "%")

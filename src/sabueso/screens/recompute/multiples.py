@@ -16,16 +16,16 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
-from sabueso.screens.recompute.amounts import NEED_NONE, further
-from sabueso.screens.recompute.made_of import MadeOf, both_of, products_of
+from sabueso.screens.recompute.amounts import NEED_NONE
+from sabueso.screens.recompute.made_of import MadeOf, both_of, less_percent_of, products_of
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import HOLDS
 
-MOST_SEEN, MOST_BASES, MOST_AMOUNTS = 2_000, 10, 8
-"""Rows in which a multiple is looked for before it is counted in all, numbers that it may be of, and further amounts that may
-be one."""
-DIFFERENT = 20
-"""Different numbers of which an amount must be one multiple."""
+MOST_SEEN, MOST_BASES = 2_000, 10
+"""Rows in which a multiple is looked for before it is counted in all, and numbers that it may be of."""
+DIFFERENT, LEAST_DIFFERENT, MOST_ALIKE = 20, 5, 0.5
+"""Different numbers of which an amount must be one multiple: of a few, such as days, where no more rows than such a share have
+the same one."""
 RATE_DECIMALS = range(7)
 """Decimals of a multiple: a tax of 8.875 percent has five."""
 AS_GOOD = 0.002
@@ -45,20 +45,22 @@ MOST_WAYS = 6
 
 
 def proposed_one_rate(
-    population: Population, amount: Column, asked: Priced | None, rated: Collection[str] = ()
+    population: Population,
+    amounts: list[Column],
+    asked: Priced | None = None,
+    rated: Collection[str] = (),
 ) -> Iterator[Proposal]:
     """Amounts of a row that are one and the same multiple of another of its numbers, such as of the kilometres that were
     driven or of the net, or of two of them times one another: the first that nearly all rows with both keep. Of the
     quantity, whose price is ``asked`` for already, the multiple would be that price; what ``rated`` are is known too."""
     table = population.table
-    amounts = [amount, *further(table, amount, MOST_AMOUNTS)]
     taken = set(table.roles.values()) - {table.roles.get("quantity")}
     numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
     others = [c for c in numbers if c.name not in taken and c not in amounts]
     bases = [*amounts, *others][:MOST_BASES]
     factors = [c for c in numbers if c.name not in taken - {table.roles.get("price")}]
-    factors = [c for c in factors if c.name != amount.name][:MOST_FACTORS]
-    if len(bases) < 2 or population.account(None).used < LEAST_OF_RULE:
+    factors = [c for c in factors if c not in amounts[:1]][:MOST_FACTORS]
+    if not amounts or len(bases) < 2 or population.account(None).used < LEAST_OF_RULE:
         return
     every = {quoted_name(c.name): sql.column(c.name) for c in (*bases, *factors)}
     seen = first_numbers(population, every, MOST_SEEN)
@@ -66,10 +68,11 @@ def proposed_one_rate(
 
     def told_otherwise(own: Column, of: MadeOf) -> bool:
         # Of the quantity it would be the price.
-        priced = asked is not None and own is amount
+        priced = asked is not None and own is amounts[0]
         return (own.name in rated and of.times) or (priced and (of.times or of.names == quantity))
 
-    made_of = [*map(MadeOf.of, bases), *both_of(amounts, seen), *products_of(factors)]
+    less = less_percent_of(bases, factors)
+    made_of = [*map(MadeOf.of, bases), *both_of(amounts, seen), *products_of(factors), *less]
     exact: list[_Multiple] = []
     left, told_of = MOST_WAYS, 0
     for way in _multiples(amounts, made_of, seen, told_otherwise):
@@ -78,17 +81,18 @@ def proposed_one_rate(
             continue
         left -= 1
         own, expression = way.own, way.expression(seen)
-        # Rows that need none are no part of this: a fee for being late.
-        none = float((np.nan_to_num(seen[quoted_name(own.name)]) == 0).mean())
+        # Rows that need none are no part of this, a fee for being late; where there is nothing that it is of, it is nothing.
+        some = np.nan_to_num(way.of.values(seen)) != 0
+        none = float((np.nan_to_num(seen[quoted_name(own.name)])[some] == 0).mean())
         where = f"{quoted_name(own.name)} <> 0" if none > NEED_NONE else None
         rows = replace(population, where=where)
         found = held(rows, own, expression, way.told)
         if is_rule(found) and found.differing:
             by = "these make" if way.of.times else "the rate makes"
             made = found.proposal(own.name, table.name, f"what {by} it")
-            some = " that have some" if where or expression.startswith("nullif") else ""
+            which = " that have some" if where or expression.startswith("nullif") else ""
             settings = settings_of(where=where, **made.settings)
-            yield replace(made, settings=settings, because=f"{found.because}{some}")
+            yield replace(made, settings=settings, because=f"{found.because}{which}")
             told_of += 1
         if is_rule(found):
             exact.append(way)
@@ -126,6 +130,10 @@ class _Multiple(NamedTuple):
         # What was claimed is the rate, and what was paid of it is not always all.
         if (self.of, self.rate.text) == (other.of, other.rate.text) and other.rate.holds < CLEAN:
             return True
+        if other.of.times or other.of.less:
+            return (
+                self.own == other.own
+            )  # what it is of, or what is made of it, may be made of others in turn
         return self.own.name in (other.own.name, *other.of.names) or other.own.name in self.of.names
 
 
@@ -144,7 +152,7 @@ def _multiples(
             if of.is_made_by(own.name) or told(own, of):
                 continue
             values, base = seen[quoted_name(own.name)], of.values(seen)
-            rate = one_rate(values, base, own.scale, once=of.times)
+            rate = one_rate(values, base, own.scale, once=of.times or of.less)
             if rate is None and not of.sign and (floor := floor_of(values)) is not None:
                 rate = one_rate(values, base, own.scale, floor=floor)
             if rate is not None:
@@ -200,7 +208,7 @@ def one_rate(
     ``different`` numbers; with a ``floor`` it is told by the rows above that, and the others have that."""
     known = ~(np.isnan(own) | np.isnan(of)) & (of != 0) & (own != 0)
     above = known if floor is None else known & (own > floor)
-    if above.sum() < least or np.unique(of[above]).size < different:
+    if above.sum() < least or not _vary(of[above], different):
         return None
     # Of the largest rounding tells the least.
     large = above & (np.abs(of) >= np.median(np.abs(of[above])))
@@ -215,3 +223,12 @@ def one_rate(
     if abs(rate) == 1.0 and not once:
         return None
     return OneRate(format(Decimal(str(rate)).normalize(), "f"), holds, floor)
+
+
+def _vary(numbers: np.ndarray, different: int) -> bool:
+    """Whether numbers are different enough that one multiple of them is a rate, and no amount that is always the same."""
+    kinds, each = np.unique(numbers, return_counts=True)
+    few = min(different, LEAST_DIFFERENT)
+    return kinds.size >= different or (
+        kinds.size >= few and each.max() <= MOST_ALIKE * len(numbers)
+    )

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
+from sabueso.screens.named_columns import measures_of
 from sabueso.screens.one_way import one_way
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
@@ -31,6 +32,8 @@ from sabueso.screens.recompute.waged import waged
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
+MOST_AMOUNTS, MOST_MEASURES = 8, 8
+"""Further amounts that may be a multiple of another number, and numbers of a table without amounts."""
 MOST_WAGES = 4
 """Further amounts that may be a rate times hours where the table's own is none."""
 
@@ -58,6 +61,7 @@ def proposed_recomputations(
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is None:
         yield from _sums(population, _finest(table))
+        yield from proposed_one_rate(population, measures_of(table)[:MOST_MEASURES])
     if amount is None or described is None:
         return
     yield from proposed_running(population, amount)
@@ -74,7 +78,8 @@ def proposed_recomputations(
     by_rate = list(proposed_rates(population, amount, found))
     yield from by_rate
     rated = [str(each.settings["on"]) for each in by_rate]
-    by_multiple = list(proposed_one_rate(population, amount, found, rated))
+    amounts = [amount, *further(table, amount, MOST_AMOUNTS)]
+    by_multiple = list(proposed_one_rate(population, amounts, found, rated))
     yield from by_multiple
     known = (each.settings for each in (*by_rate, *by_multiple, *summed))
     made = {str(each["on"]): str(each.get("expect", "")) for each in known}

@@ -25,6 +25,8 @@ from sabueso.stats.additive import HOLDS
 
 MOST_SEEN = 2_000
 """Rows in which a rate is looked for before it is counted in all."""
+MOSTLY = 0.5
+"""Share of the rows that a way must hold for at least where the others have the most, or the least, that there may be."""
 MOST_RATES, MOST_COUNTS, MOST_AMOUNTS = 12, 3, 8
 """Numbers that are tried as a rate, whole numbers of a row that it may be of, such as days, and further amounts."""
 SOME = 0.2
@@ -84,9 +86,10 @@ def proposed_rates(
     amounts += [c for c in counts if _words(c) & _words(amount)][:MOST_COUNTS]
     bases += [c for c in counts if c not in amounts][:MOST_COUNTS]
     seen = _seen(population, bases, rates)
+    numbers = {quoted_name(c.name): c.name for c in bases} | {r.expression: r.told for r in rates}
     made: set[str] = set()
     for rate in rates:
-        found = _made_by(population, amounts, bases, rate, seen, taken)
+        found = _made_by(population, amounts, bases, rate, seen, taken, numbers)
         if found is not None and found[0] not in made:
             own, way = found
             made.add(own)
@@ -140,6 +143,7 @@ def _made_by(
     rate: _Rate,
     seen: Mapping[str, np.ndarray],
     taken: Priced | None,
+    numbers: Mapping[str, str],
 ) -> tuple[str, Priced] | None:
     """The amount that nearly all rows have by this rate, and the way: of the plainest way that holds, the one that
     holds for the most."""
@@ -155,19 +159,61 @@ def _made_by(
     level = not (_NAMED.search(rate.told) or TAX.search(rate.told))
     if level and _mostly_one(value):
         return None
+    # With the most that there may be where none holds without, or for so many more.
+    nearly: list[tuple[float, _Way, Column, Column]] = []
     for way in WAYS:
         factor = way.factor(value)
         shares = [
-            _share(seen[quoted_name(own.name)], seen[quoted_name(of.name)], factor, own.scale)
+            _share(seen[quoted_name(own.name)], seen[quoted_name(of.name)] * factor, seen[quoted_name(of.name)], own.scale)
             for own, of in pairs
-        ]
-        if shares and max(shares) >= HOLDS:
-            own, of = pairs[shares.index(max(shares))]
-            expression = way.sql.format(of=quoted_name(of.name), rate=rate.expression)
-            told = way.told.format(of=of.name, rate=rate.told)
+        ]  # fmt: skip
+        best = max(shares, default=0.0)
+        if best >= MOSTLY:
+            nearly.append((best, way, *pairs[shares.index(best)]))
+        if best >= HOLDS:
+            nearly = nearly[-1:]
+            break
+    for share, way, own, of in nearly:
+        expression = way.sql.format(of=quoted_name(of.name), rate=rate.expression)
+        told = way.told.format(of=of.name, rate=rate.told)
+        made = seen[quoted_name(of.name)] * way.factor(value)
+        bound = _bound(seen, own, of, made, share) if share < 1 else None
+        if bound is not None:
+            limited = f"{bound.word}({expression}, {bound.sql})"
+            found = held(population, own, limited, f"{told}, {bound.told} {numbers[bound.sql]}")
+            if is_rule(found):
+                return own.name, found
+        if share >= HOLDS:
             found = held(population, own, expression, told)
             return (own.name, found) if is_rule(found) else None
     return None
+
+
+class _Bound(NamedTuple):
+    """A number that nothing is above, or below: which function of SQL keeps it, and which number it is."""
+
+    word: str
+    told: str
+    sql: str
+
+
+def _bound(
+    seen: Mapping[str, np.ndarray], own: Column, of: Column, made: np.ndarray, share: float
+) -> _Bound | None:
+    """The number that most of the rows have that are not made so, where it is less than they would be, or more."""
+    value, base = seen[quoted_name(own.name)], seen[quoted_name(of.name)]
+    best, found = max(HOLDS, 1 - (1 - share) / 2), None
+    for name, bound in seen.items():
+        if name in (quoted_name(own.name), quoted_name(of.name)):
+            continue
+        for word, told, kept in (
+            ("least", "at most", np.minimum(made, bound)),
+            ("greatest", "at least", np.maximum(made, bound)),
+        ):
+            held_for = _share(value, np.where(np.isnan(bound), made, kept), base, own.scale)
+            if held_for > best:
+                best, found = held_for, _Bound(word, told, name)
+    return found
 
 
 def _is_in(of: Column, way: Priced, roles: Mapping[str, str]) -> bool:
@@ -181,9 +227,8 @@ def _mostly_one(value: np.ndarray) -> bool:
     return not len(known) or int(np.unique(known, return_counts=True)[1].max()) > ONE * len(known)
 
 
-def _share(own: np.ndarray, of: np.ndarray, factor: np.ndarray, scale: int) -> float:
-    """Of the rows seen, the share whose amount is made so, if most of them tell anything by it."""
-    made = of * factor
+def _share(own: np.ndarray, made: np.ndarray, of: np.ndarray, scale: int) -> float:
+    """Of the rows seen, the share whose amount is ``made`` so of another, if most of them tell anything by it."""
     known = ~(np.isnan(own) | np.isnan(made))
     if known.sum() < LEAST_OF_RULE:
         return 0.0

@@ -42,6 +42,11 @@ _OF_DAYS = (
 _OF_TIMES = (
     _Way("hours({later}, {earlier})", "the hours from {earlier} to {later}"),
     _Way("hours({later}, {earlier}) * 60", "the minutes from {earlier} to {later}"),
+    _Way(
+        "ceil(hours({later}, {earlier}))",
+        "the hours from {earlier} to {later}, each begun one counted",
+    ),
+    _Way("floor(hours({later}, {earlier}))", "the whole hours from {earlier} to {later}"),
 )
 
 

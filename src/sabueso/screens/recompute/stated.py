@@ -18,9 +18,10 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.named_columns import columns_there
+from sabueso.screens.named_columns import columns_there, measures_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, texts_without
-from sabueso.screens.recompute.amounts import further, is_no_amount, tied_by
+from sabueso.screens.recompute.amounts import further, is_no_amount, is_rate, tied_by
+from sabueso.screens.recompute.siblings import happened, named_by_both
 from sabueso.screens.recompute.totals import Sides, agreement
 
 MOST_STATED = 2_000
@@ -32,6 +33,7 @@ SEVERAL = 3
 MOST_FIGURES, MOST_COLUMNS, MOST_KINDS, MOST_THINGS, MOST_SEEN = 6, 4, 6, 60, 20_000
 SHARED = 0.8
 """Share of the things of which a table states figures that the other's rows are of."""
+THING = "named by both"
 _UNITS = {"month": r"\d{4}-\d{2}", "quarter": r"\d{4}-Q\d", "year": r"\d{4}"}
 
 
@@ -94,15 +96,14 @@ def proposed_stated(population: Population) -> Iterator[Proposal]:
         return
     stated: dict[_Key, list[_Figure]] = {}
     for name, other in sorted(population.tables.items()):
-        if name == table.name or is_budget(other) or not _numbers(other):
+        if name == table.name or is_budget(other) or not _summable(other):
             continue
         there = population.beside(other)
-        if there.account(None).used < SEVERAL * population.account(None).used:
-            continue
         told: set[str] = set()
         for mine, their in _keys_of_both(population, there):
             if mine not in stated:
-                stated[mine] = _stated(population, mine, numbers)
+                summed = _summable(table) if mine.kind == THING else numbers
+                stated[mine] = _stated(population, mine, summed)
             left = [each for each in stated[mine] if each.told not in told]
             for tie in _ties(there, their, left):
                 told.add(tie.stated.told)
@@ -121,10 +122,26 @@ def _numbers(table: Table) -> list[Column]:
     ][:MOST_FIGURES]
 
 
+def _summable(table: Table) -> list[Column]:
+    """Numbers that may be what the rows of another come to: of each thing the kilograms too."""
+    return [c for c in measures_of(table) if not is_rate(c.name)][:MOST_FIGURES]
+
+
 def _keys_of_both(population: Population, there: Population) -> Iterator[tuple[_Key, _Key]]:
-    """What tells the rows of a table apart, beside what tells groups of another: what those rows name, or a period."""
+    """What tells the rows of a table apart, beside what tells groups of another: what both name, what those rows name, or a
+    period."""
     table, other = population.table, there.table
     rows = population.account(None).used
+    for column, also, named in named_by_both(table, other):
+        third = population.tables.get(named.name, named)
+        # What happened once is compared from either side.
+        if rows >= LEAST_OF_RULE and not happened(population, other, third):
+            yield (
+                _Key(THING, (quoted_name(column),), column),
+                _Key(THING, (quoted_name(also),), also),
+            )
+    if there.account(None).used < SEVERAL * rows:
+        return
     for column, link in sorted(other.links.items()):
         # Of many that are named the sums are compared from the other side.
         if link.table.name == table.name and rows < LEAST_OF_RULE:
@@ -290,25 +307,30 @@ def _ties(there: Population, key: _Key, stated: Sequence[_Figure]) -> Iterator[_
     one has beyond another."""
     if not stated:
         return
-    numbers = _numbers(there.table)
+    things = key.kind == THING
+    numbers = _summable(there.table) if things else _numbers(there.table)
     every = _sums(there, key, numbers)
-    if every.rows < SEVERAL * every.groups:
+    if not things and every.rows < SEVERAL * every.groups:
         return
+    least = LEAST_OF_RULE if things else LEAST
     found = [every.figures]
-    ties = _best(stated, every.figures)
+    ties = _best(stated, every.figures, least)
     if len(ties) < len(stated):
         found += [_sums(there, key, numbers, name).figures for name in _kinds_of(there)]
     for of_kind in found[1:]:
         told = [tie.stated.told for tie in ties]
-        ties += _best([each for each in stated if each.told not in told], of_kind)
+        ties += _best([each for each in stated if each.told not in told], of_kind, least)
     less = _differences(stated)
-    yield from ties or (t for sums in found for t in _best(less, sums, signs=(1,))[:1])
+    yield from ties or (t for sums in found for t in _best(less, sums, least, signs=(1,))[:1])
 
 
 def _best(
-    stated: Sequence[_Figure], found: Sequence[_Figure], signs: Sequence[int] = (1, -1)
+    stated: Sequence[_Figure],
+    found: Sequence[_Figure],
+    least: int,
+    signs: Sequence[int] = (1, -1),
 ) -> list[_Tie]:
-    """For each that is stated the figure that is the same in most groups, where it is in enough."""
+    """For each that is stated the figure that is the same in most groups, where it is in enough: ``least`` of them."""
     best = []
     for mine in stated:
         ties = (_tie(mine, their, sign) for their in found for sign in signs)
@@ -316,7 +338,7 @@ def _best(
         if first is None:
             continue
         both = len(mine.values.keys() & first.found.values.keys())
-        if first.same >= max(LEAST, HELD * both):
+        if first.same >= max(least, HELD * both):
             best.append(first)
     return best
 

@@ -22,6 +22,8 @@ from sabueso.stats.additive import HOLDS, relations
 MOST_COLUMNS, MOST_THERE, MOST_SUMS = 24, 6, 3
 MOST_SEEN = 2_000
 """Rows that are looked at for a relation."""
+BY_CHANCE = 0.01
+"""That so many rows would be nothing as well if it had nothing to do with what their parts come to, from which they may be."""
 FILLED = 0.5
 """Share of the rows in which a number is something, from which those are looked at in which it is."""
 
@@ -200,7 +202,10 @@ def _never_below(
             told = {of.whole: sign, **{name: -sign * each for name, each in told.items()}}
         made = of.told_of(whole)
         counts = made.counts(told)
-        floored = made.nothing_left(told)
+        floored, usual = made.nothing_left(told)
+        # Of what is nothing in most rows anyway, those that are wrong are hardly ever something.
+        if usual**floored > BY_CHANCE:
+            continue
         if floored > 1 and 2 * floored > counts["rows"] - counts["holding"]:
             holding = counts["holding"] + floored
             return made, told, {**row, "rows": counts["rows"], "holding": holding}
@@ -224,11 +229,15 @@ class _Made:
     def told_of(self, whole: str) -> _Made:
         return _Made(self._population, whole, self.blank, self._kind, self.terms)
 
-    def nothing_left(self, parts: Mapping[str, int]) -> int:
-        """Rows whose whole is nothing where its parts come to less."""
+    def nothing_left(self, parts: Mapping[str, int]) -> tuple[int, float]:
+        """Rows whose whole is nothing where its parts come to less, and in which share of those that hold it is nothing."""
         none = exp.EQ(this=self._term(self.whole), expression=sql.integer(0))
         less = exp.GT(this=self._beyond(parts), expression=sql.integer(0))
-        return self._counted({"n": exp.and_(none, less)})["n"]
+        same = exp.EQ(this=self._beyond(parts), expression=sql.integer(0))
+        found = self._counted(
+            {"n": exp.and_(none, less), "same": same, "usual": exp.and_(none.copy(), same.copy())}
+        )
+        return found["n"], found["usual"] / max(found["same"], 1)
 
     def _term(self, name: str, *, blank: bool = False) -> Tree:
         own = expressions.scalar(self.terms[name].sql, self._population.table, "--expect")

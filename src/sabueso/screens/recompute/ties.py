@@ -11,7 +11,7 @@ import numpy as np
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
-from sabueso.screens.first_rows import AGAIN, first_coded
+from sabueso.screens.first_rows import first_coded
 from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
@@ -24,6 +24,7 @@ from sabueso.screens.proposal import (
 from sabueso.screens.recompute.amounts import FEW, among_both, figures, tied_by
 from sabueso.screens.recompute.counted import proposed_counts
 from sabueso.screens.recompute.monthly import proposed_by_month
+from sabueso.screens.recompute.siblings import happened, named_by_both
 from sabueso.screens.recompute.stated import proposed_stated
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
@@ -70,27 +71,10 @@ def _siblings(population: Population) -> Iterator[Proposal]:
     for name, other in sorted(population.tables.items()):
         if name <= table.name or is_budget(other) or are_linked(table, other):
             continue
-        for column, link in sorted(table.links.items()):
-            third = population.tables.get(link.table.name, link.table)
-            if in_three(population, third) or not _happened(population, other, third):
-                continue
-            for theirs, their in sorted(other.links.items()):
-                if (their.table.name, their.key) == (link.table.name, link.key):
-                    yield from _beside(population, column, other, theirs)
-
-
-def _happened(population: Population, other: Table, third: Table) -> bool:
-    """Whether rows of two tables name what happened once, such as a shipment or a stay, and no person or thing that comes
-    again and again."""
-    if third.dated() is not None:
-        return True
-    if all(c.type not in ("date", "timestamp") for c in third.columns):
-        return False
-    rows = [
-        p.account(None).used
-        for p in (population, population.beside(other), population.beside(third))
-    ]
-    return min(rows[:2]) <= AGAIN * rows[2]
+        for column, theirs, named in named_by_both(table, other):
+            third = population.tables.get(named.name, named)
+            if not in_three(population, third) and happened(population, other, third):
+                yield from _beside(population, column, other, theirs)
 
 
 def in_three(population: Population, orders: Table) -> bool:

@@ -15,7 +15,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_coded, first_codes
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of, texts_without
 
 MOST_OF_SEVERAL = 0.05
 MOST_SEEN, SEVERAL, MOST_WORDS = 20_000, 5, 12
@@ -28,6 +28,8 @@ MANY_MAKERS = 30
 """How many as active as one another those who prepare rows are worth, from which rows of each are looked at apart."""
 MOST_USUAL = 0.02
 """Share of the rows that come again on their day, above which that is no exception."""
+MANY_TEXTS = 50
+"""Different texts that a column must have by which rows that name nobody are told apart."""
 ONCE = 0.95
 """Share of rows that are the only one of what they name, from which each is to have one."""
 
@@ -155,25 +157,41 @@ def _bought(table: Table, party: Column) -> list[str]:
 
 
 def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal]:
-    """Rows without a party that name a row of another table, as receipts name their loan."""
+    """Rows without a party that name a row of another table, as receipts name their loan, or have a text that hardly any two of
+    a day have, such as a plate."""
     table = population.table
-    for column, link in sorted(table.links.items()):
-        if link.table.name != table.name and link.table.dated() is not None:
-            # One paper is looked for at any distance: of a bill that is paid in parts they are alike.
-            if _are_usual(
-                population, column, None if column == table.roles.get("document") else date
-            ):
-                return
-            each, rows = _each_of(population, column)
-            once = each >= ONCE * rows > 0
-            yield Proposal(
-                f"repeats of {table.name}",
-                settings_of(same=[quoted_name(column)], within=WHENEVER if once else None),
-                "The same thing recorded twice.",
-                f"{column}, amount and {date.name} are there; habits and reversals are taken out"
-                + (f"; nearly each {column} has one row alone" if once else ""),
-            )
-            return
+    named = [
+        column
+        for column, link in sorted(table.links.items())
+        if link.table.name != table.name and link.table.dated() is not None
+    ]
+    for column in [*named[:1], *([] if named else _many_texts(population))]:
+        # One paper is looked for at any distance: of a bill that is paid in parts they are alike.
+        if _are_usual(population, column, None if column == table.roles.get("document") else date):
+            continue
+        each, rows = _each_of(population, column)
+        once = each >= ONCE * rows > 0 and column in named
+        yield Proposal(
+            f"repeats of {table.name}",
+            settings_of(same=[quoted_name(column)], within=WHENEVER if once else None),
+            "The same thing recorded twice.",
+            f"{column}, amount and {date.name} are there; habits and reversals are taken out"
+            + (f"; nearly each {column} has one row alone" if once else ""),
+        )
+        return
+
+
+def _many_texts(population: Population) -> list[str]:
+    """The column of texts, or of what is named, that tells rows apart the most, where some have the same."""
+    table = population.table
+    names = [*texts_without(table, ("id", "document", "preparer", "approver", "currency"))]
+    coded = first_coded(population, names, MOST_SEEN) if names else {}
+    several = {
+        name: len(each.values)
+        for name, each in coded.items()
+        if MANY_TEXTS <= len(each.values) < (each.codes >= 0).sum() == len(each.codes)
+    }
+    return sorted(several, key=lambda name: -several[name])[:1]
 
 
 def _are_usual(population: Population, column: str, date: Column | None) -> bool:

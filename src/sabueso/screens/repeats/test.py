@@ -10,6 +10,7 @@ import numpy as np
 import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
+from sabueso.base.plain import Values
 from sabueso.population import sql
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table, money
@@ -26,10 +27,10 @@ from sabueso.screens.repeats.proposed import proposed_repeats
 from sabueso.screens.repeats.result import RepeatGroup
 from sabueso.screens.repeats.rhythm import steps_of
 from sabueso.screens.repeats.search import Search
-from sabueso.screens.repeats.usual import unusual
+from sabueso.screens.repeats.usual import Clusters, unusual
 from sabueso.screens.repeats.view import RepeatsView
 from sabueso.screens.settings import Settings, listed_once
-from sabueso.screens.trying import flags_by
+from sabueso.screens.trying import tried
 
 if TYPE_CHECKING:
     from sabueso.stats.description import Description
@@ -97,8 +98,12 @@ class Repeats(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         if described is not None and described.n >= LEAST_OF_RULE:
-            clusters = partial(flags_by, self, population)
-            yield from unusual(population, proposed_repeats(population, described.n), clusters)
+            asked = proposed_repeats(population, described.n)
+            yield from unusual(population, asked, partial(self._clusters, population))
+
+    def _clusters(self, population: Population, settings: Values) -> Clusters:
+        finding = tried(self, population, settings)
+        return Clusters.none() if finding is None else Clusters.of(finding.groups[0])
 
     def run(self, population: Population, settings: RepeatsSettings) -> Finding[RepeatGroup]:
         table = population.table

@@ -2,32 +2,71 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
+from itertools import accumulate
+from typing import NamedTuple
 
 import numpy as np
 
 from sabueso.base.plain import Values
+from sabueso.population import expressions
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
-from sabueso.screens.first_rows import first_codes
+from sabueso.screens.first_rows import first_coded
 from sabueso.screens.proposal import LISTED, Proposal
+from sabueso.screens.repeats.result import RepeatGroup
 
-MOST_USUAL, MOST_SEEN, MOST_TRIED = 0.02, 5_000, 2
+MOST_USUAL, MOST_SEEN, MOST_TRIED = 0.02, 20_000, 2
 """Clusters for each row from which they are usual; rows by which it is judged what tells them apart, and columns that are
 tried."""
+LEAST_LOOKED_AT, NEARLY = 40, 2.0
+"""Clusters that must be looked at for it to be asked whether those found are no more than chance makes in all; and how many times
+as many as that may be found where another column is the same as well."""
+LEAST_AROUND, DAYS_AROUND, TIMES = 10, 29, 3
+"""Clusters from which it is asked whether they are of one day, the days that rows lie apart by on either side as a rule, and how
+many times as many as each of those would have that day must have."""
 TWICE = 2
 """Rows that some value of a column must have: what is another in each row is the same in no repeat either."""
 _NONE: tuple[Role, ...] = (
-    "id", "document", "amount", "debit", "credit", "date", "entered", "party", "preparer", "approver", "currency",
+    "id", "document", "amount", "debit", "credit", "date", "entered", "party", "approver", "currency",
 )  # fmt: skip
 
 
+class Clusters(NamedTuple):
+    """How many clusters of rows alike were looked at, how many of these are findings, and how many pairs chance would make."""
+
+    looked_at: int
+    flagged: int
+    expected: float
+
+    @classmethod
+    def of(cls, group: RepeatGroup) -> Clusters:
+        return cls(group.looked_at, group.flagged, group.expected_clusters or 0.0)
+
+    @classmethod
+    def none(cls) -> Clusters:
+        """Of what cannot be looked for."""
+        return cls(0, 0, 0.0)
+
+    @property
+    def are_chance(self) -> bool:
+        """Whether no more are findings than chance would make: each is unlikely by itself, and one of very many."""
+        return self.looked_at >= LEAST_LOOKED_AT and 0 < self.flagged <= self.expected
+
+    @property
+    def say_nothing(self) -> bool:
+        """Whether findings are about as many as chance would make, however few there are."""
+        return 0 < self.flagged <= NEARLY * self.expected
+
+
 def unusual(
-    population: Population, proposals: Iterator[Proposal], clusters: Callable[[Values], int]
+    population: Population,
+    proposals: Iterator[Proposal],
+    clusters: Callable[[Values], Clusters],
 ) -> Iterator[Proposal]:
-    """Proposals of repeats, those that are usual only where another column is the same as well.
+    """Proposals of repeats, those that are usual only where other columns are the same as well.
 
     Parameters
     ----------
@@ -37,30 +76,51 @@ def unusual(
     rows = population.account(None).used
     most = max(LISTED, int(MOST_USUAL * rows))
     for proposal in proposals:
-        settings = proposal.settings
-        name = _apart_by(population, settings, clusters, most)
-        if name is None:
+        found = clusters(proposal.settings) if _same(population.table, proposal.settings) else None
+        if found is None or not (found.flagged > most or found.are_chance):
             yield proposal
             continue
-        yield replace(
-            proposal,
-            name=f"{proposal.name} of one {name}",
-            settings=_with(population.table, settings, name),
-            because=f"{proposal.because}; without {name} so many repeat that it is usual",
-        )
+        names = _apart_by(population, proposal.settings, clusters, most)
+        if names:
+            told = " and ".join(names)
+            yield replace(
+                proposal,
+                name=f"{proposal.name} of one {told}",
+                settings=_on_one_day(_with(population.table, proposal.settings, names), clusters),
+                because=f"{proposal.because}; without {told} so many repeat that it is usual",
+            )
+        elif "party" in population.table.roles or not found.are_chance:
+            yield proposal
 
 
 def _apart_by(
-    population: Population, settings: Values, clusters: Callable[[Values], int], most: int
-) -> str | None:
-    """The column in which nearly all rows differ that repeat by some settings, where these are many: what was recorded twice
-    differs in none."""
-    if not _same(population.table, settings) or clusters(settings) <= most:
-        return None
-    table = population.table
-    return next(
-        (n for n in _telling(population) if clusters(_with(table, settings, n)) <= most), None
-    )
+    population: Population,
+    settings: Values,
+    clusters: Callable[[Values], Clusters],
+    most: int,
+) -> Sequence[str]:
+    """The columns in which nearly all rows differ that repeat by some settings, where these are many, or no more than chance
+    makes: what was recorded twice differs in none."""
+    telling = _telling(population, settings)
+    # Who recorded it comes last: the same bill may be entered by two.
+    last = [name for name in telling if name == population.table.roles.get("preparer")]
+    first = [name for name in telling if name not in last][:MOST_TRIED]
+    tries = [[name] for name in first]
+    tries += [each for each in accumulate([n] for n in (*first, *last)) if len(each) > 1]
+    for names in tries:
+        found = clusters(_with(population.table, settings, names))
+        if found.flagged <= most and not (found.are_chance or found.say_nothing):
+            return names
+    return ()
+
+
+def _on_one_day(settings: Values, clusters: Callable[[Values], Clusters]) -> Values:
+    """The settings, of one day alone where far more repeat on that than the days around it would have each."""
+    if "within" in settings:
+        return settings
+    every, narrow = clusters(settings).flagged, {**settings, "within": 0}
+    on_day = clusters(narrow).flagged if every >= LEAST_AROUND else 0
+    return narrow if on_day * DAYS_AROUND >= TIMES * every > 0 else settings
 
 
 def _same(table: Table, settings: Values) -> list[str]:
@@ -69,20 +129,32 @@ def _same(table: Table, settings: Values) -> list[str]:
     return list(settings.get("same") or ([quoted_name(party)] if party else []))
 
 
-def _with(table: Table, settings: Values, name: str) -> Values:
-    return {**settings, "same": [*_same(table, settings), quoted_name(name)]}
+def _with(table: Table, settings: Values, names: Sequence[str]) -> Values:
+    return {**settings, "same": [*_same(table, settings), *map(quoted_name, names)]}
 
 
-def _telling(population: Population) -> list[str]:
-    """Columns that tell rows apart the most, and are no amounts: a weight, what was bought, where it went."""
-    names = list(_candidates(population.table))
-    codes = first_codes(population, names, MOST_SEEN) if names else {}
-    several = {}
-    for name, own in codes.items():
+def _telling(population: Population, settings: Values) -> list[str]:
+    """Columns that tell rows apart that are alike by some settings, and are no amounts, those first that tell the most: a
+    weight, what was bought, where it went."""
+    table = population.table
+    same = _same(table, settings)
+    names = [name for name in _candidates(table) if quoted_name(name) not in same]
+    alike = [*same, quoted_name(settings.get("on") or table.roles["amount"])]
+    trees = {text: expressions.scalar(text, table) for text in alike}
+    codes = first_coded(population, names, MOST_SEEN, trees) if names else {}
+    if not codes:
+        return []
+    order = np.lexsort([codes[text].codes for text in alike])
+    keys = np.array([codes[text].codes[order] for text in alike])
+    again = np.all((keys[:, 1:] == keys[:, :-1]) & (keys[:, 1:] >= 0), axis=0)
+    differ = {}
+    for name in names:
+        own = codes[name].codes
         known = own[own >= 0]
         if len(known) and np.bincount(known).max() >= TWICE and len(known) >= len(own) / 2:
-            several[name] = len(np.unique(known))
-    return sorted(several, key=lambda name: -several[name])[:MOST_TRIED]
+            beside = own[order]
+            differ[name] = int((again & (beside[1:] != beside[:-1])).sum())
+    return sorted((n for n in differ if differ[n]), key=lambda name: -differ[name])
 
 
 def _candidates(table: Table) -> Iterator[str]:

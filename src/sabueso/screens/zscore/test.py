@@ -30,7 +30,7 @@ from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
 from sabueso.screens.limits.every import every_deviate
 from sabueso.screens.limits.histogram import histogram
 from sabueso.screens.limits.kinds import kind_there
-from sabueso.screens.limits.proposing import proposed_limits, tuned_limit
+from sabueso.screens.limits.proposing import of_one_sign, proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.trying import flags_by
@@ -122,6 +122,7 @@ class ZScore(Screen):
             if flags_by(self, population, proposal.settings):
                 yield proposal
         roles: tuple[Role, ...] = ("party", "account")
+        described = of_one_sign(population, described)
         found = proposed_limits(population, described, roles, LEAST_PROPOSED, kinds=True)
         if found is None or described is None:
             return
