@@ -1,6 +1,7 @@
-"""Whole numbers by which the rows of one file name those of another: codes, whatever they are called.
+"""Numbers by which the rows of one file name those of another: codes, whatever they are called, such as the headings of a tariff
+(6109.10).
 
-By itself a column of whole numbers may count something. Where the first column of a file has another in each row, and
+By itself a column of numbers may count something. Where the first column of a file has another in each row, and
 another file has a column that is called the same and holds such numbers, they tell which row is meant.
 """
 
@@ -15,7 +16,7 @@ from sabueso.case.found_files import Kind
 from sabueso.intake.formats.called import folded
 from sabueso.intake.formats.detection import Prior, detect
 from sabueso.intake.formats.numbers import NumberFormat
-from sabueso.intake.formats.serial import may_be_codes
+from sabueso.intake.formats.serial import are_parted, may_be_codes
 from sabueso.intake.interface import Layout
 from sabueso.intake.readers.cells import SAMPLE_ROWS
 from sabueso.intake.settings import ReadSettings
@@ -59,7 +60,7 @@ def shared_codes(layouts: Mapping[Kind, Layout]) -> dict[Kind, dict[str, str]]:
 def _numbers(kind: Kind, layout: Layout, name: str, place: int) -> _Numbers | None:
     every = [(value or "").strip() for value in layout.sample.column(name).to_pylist()]
     values = [value for value in every if value]
-    if len(values) < LEAST or not may_be_codes(name, values):
+    if len(values) < LEAST or not (may_be_codes(name, values) or are_parted(name, values)):
         return None
     is_list = place == 0 and len(set(values)) == len(every)
     return _Numbers(kind, name, values, is_list)

@@ -18,6 +18,8 @@ LEAST_NUMBER, LEAST_COUNTED, IN_TURN = 1_000, 100, 0.95
 """Smaller ones may count, or say an age; unless they count so many rows from 1 on, such a share of them each one more than the
 row before."""
 _WHOLE, _YEAR = re.compile(r"[0-9]{1,12}"), re.compile(r"(?:19|20)[0-9]{2}")
+_PARTED = re.compile(r"([0-9]{2,8})(\.[0-9]{1,4})+")
+"""A code in parts, as those of a tariff or a plan are."""
 
 
 def settle_serial(
@@ -40,6 +42,21 @@ def may_be_codes(name: str, texts: Sequence[str]) -> bool:
     if looks_like_measure(name) or looks_like_date(name) or named_otherwise("id", worded(name)):
         return False
     return all(map(_WHOLE.fullmatch, texts)) and not all(map(_YEAR.fullmatch, texts))
+
+
+def are_parted(name: str, texts: Sequence[str]) -> bool:
+    """Whether texts are of parts with as many digits each, such as 6109.10, in a column that is not called as what is counted
+    or dated.
+
+    Examples
+    --------
+    >>> are_parted("Heading", ["6109.10", "8518.30"]), are_parted("Heading", ["6109.10", "851.3"])
+    (True, False)
+    """
+    if looks_like_measure(name) or looks_like_date(name) or named_otherwise("id", worded(name)):
+        return False
+    lengths = {tuple(map(len, text.split("."))) for text in texts if _PARTED.fullmatch(text)}
+    return len(lengths) == 1 and all(map(_PARTED.fullmatch, texts))
 
 
 def are_serial(name: str, texts: Sequence[str], rows: int) -> bool:

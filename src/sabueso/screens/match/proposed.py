@@ -15,6 +15,7 @@ from sabueso.screens.match.absent import proposed_absent
 from sabueso.screens.match.dated import proposed_dated
 from sabueso.screens.match.during import proposed_during
 from sabueso.screens.match.either import proposed_either
+from sabueso.screens.match.further import proposed_further
 from sabueso.screens.match.lists import proposed_lists
 from sabueso.screens.match.of_kinds import proposed_of_kinds_told
 from sabueso.screens.match.once import proposed_once
@@ -39,6 +40,7 @@ def proposed_matches(population: Population) -> Iterator[Proposal]:
     """What two tables must, or must not, have in common."""
     table = population.table
     yield from proposed_absent(population)
+    yield from proposed_further(population)
     yield from proposed_either(population)
     yield from proposed_two_ways(population)
     yield from proposed_of_kinds_told(population)

@@ -1,4 +1,5 @@
-"""What an amount may be a multiple of: a number, two added up or one less another, or two times one another."""
+"""What an amount may be a multiple of: a number, two or three added up or one less another, two times one another, or one by
+another."""
 
 from __future__ import annotations
 
@@ -14,13 +15,15 @@ from sabueso.screens.proposal import DISCOUNT
 
 SOME_HAVE = 10
 """Rows that must have something of a second amount."""
+MOST_OF_THREE = 6
+"""Amounts of which three may be added up."""
 MOST_PERCENTS = 2
 """Columns of hundredths that are tried."""
 
 
 class MadeOf(NamedTuple):
-    """What an amount may be a multiple of: one number, two with a sign, one less hundredths of it, or the product of two less
-    a discount in hundredths."""
+    """What an amount may be a multiple of: one number, two with a sign, three added up, one less hundredths of it or by
+    another, or the product of two less a discount in hundredths."""
 
     names: tuple[str, ...]
     sign: str = ""
@@ -33,6 +36,16 @@ class MadeOf(NamedTuple):
     def times(self) -> bool:
         """Whether it is a product."""
         return self.sign == "*"
+
+    @property
+    def by(self) -> bool:
+        """Whether it is one number by another: what was invoiced, at a rate of exchange."""
+        return self.sign == "/"
+
+    @property
+    def is_once(self) -> bool:
+        """Whether it tells something where it is taken once."""
+        return self.times or self.less or self.by
 
     @property
     def less(self) -> bool:
@@ -51,6 +64,8 @@ class MadeOf(NamedTuple):
             return f"{' times '.join(self.names[:2])}{less}"
         if self.less:
             return " less ".join(self.names) + ("" if "%" in self.names[1] else " per cent")
+        if self.by:
+            return " by ".join(self.names)
         word = {"+": " and ", "-": " less "}.get(self.sign, "")
         return f"({word.join(self.names)})" if self.sign else self.names[0]
 
@@ -63,12 +78,13 @@ class MadeOf(NamedTuple):
                 f" * (1 - coalesce({quoted_name(name)}, 0) / 100)" for name in self.names[2:]
             )
             return f"{' * '.join(map(quoted_name, self.names[:2]))}{less}"
-        one, two = map(quoted_name, self.names)
+        one, *rest = map(quoted_name, self.names)
         if self.less:
-            return f"{one} * (1 - coalesce({two}, 0) / 100)"
-        if np.isnan(seen[two]).any():
-            two = f"coalesce({two}, 0)"
-        return f"({one} {self.sign} {two})"
+            return f"{one} * (1 - coalesce({rest[0]}, 0) / 100)"
+        if self.by:
+            return f"{one} / nullif({rest[0]}, 0)"
+        rest = [f"coalesce({name}, 0)" if np.isnan(seen[name]).any() else name for name in rest]
+        return f"({f' {self.sign} '.join([one, *rest])})"
 
     def values(self, seen: Mapping[str, np.ndarray]) -> np.ndarray:
         """Of the rows seen."""
@@ -78,6 +94,8 @@ class MadeOf(NamedTuple):
             return np.prod([one, rest[0], *less], axis=0)
         if self.less:
             return one * (1 - np.nan_to_num(rest[0]) / 100)
+        if self.by:
+            return np.divide(one, rest[0], out=np.full(len(one), np.nan), where=rest[0] != 0)
         return one + sum(np.nan_to_num(two) * (-1 if self.sign == "-" else 1) for two in rest)
 
 
@@ -89,6 +107,8 @@ def both_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[M
         yield MadeOf((one, two), "-")
         if one < two:
             yield MadeOf((one, two), "+")
+    for three in combinations(some[:MOST_OF_THREE], 3):
+        yield MadeOf(three, "+")
 
 
 def products_of(numbers: list[Column]) -> Iterator[MadeOf]:
@@ -108,3 +128,11 @@ def less_percent_of(numbers: list[Column], factors: list[Column]) -> Iterator[Ma
         for number in numbers:
             if number.name != percent.name:
                 yield MadeOf((number.name, percent.name), "%")
+
+
+def quotients_of(amounts: list[Column], numbers: list[Column]) -> Iterator[MadeOf]:
+    """Amounts by another number of the row that is none: what was invoiced, at a rate of exchange."""
+    for amount in amounts:
+        for number in numbers:
+            if number not in amounts:
+                yield MadeOf((amount.name, number.name), "/")

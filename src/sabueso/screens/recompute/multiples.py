@@ -17,7 +17,13 @@ from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.recompute.amounts import NEED_NONE
-from sabueso.screens.recompute.made_of import MadeOf, both_of, less_percent_of, products_of
+from sabueso.screens.recompute.made_of import (
+    MadeOf,
+    both_of,
+    less_percent_of,
+    products_of,
+    quotients_of,
+)
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import HOLDS
 
@@ -30,7 +36,7 @@ RATE_DECIMALS = range(7)
 """Decimals of a multiple: a tax of 8.875 percent has five."""
 AS_GOOD = 0.002
 """Share of the rows by which one with fewer decimals may hold for less."""
-MOST_RULES = 2
+MOST_RULES = 3
 """Multiples that are proposed of one table."""
 MOST_FACTORS = 7
 """Numbers of which two may make an amount times one another."""
@@ -40,7 +46,7 @@ FLOORED, LEAST_FLOORED = 0.02, 10
 """Share of the amounts, and how many, that are the least of all, from which that is a minimum."""
 CLEAN = 0.98
 """Share of the rows from which a second amount is the same multiple by itself, and not by being mostly the first one."""
-MOST_WAYS = 6
+MOST_WAYS = 8
 """Multiples that are counted in all rows, those that hold for the most first."""
 
 
@@ -69,9 +75,13 @@ def proposed_one_rate(
     def told_otherwise(own: Column, of: MadeOf) -> bool:
         # Of the quantity it would be the price.
         priced = asked is not None and own is amounts[0]
+        if of.by and (
+            of.names[0] in rated or (asked is not None and of.names[0] == amounts[0].name)
+        ):
+            return True  # which is a product of the other two
         return (own.name in rated and of.times) or (priced and (of.times or of.names == quantity))
 
-    less = less_percent_of(bases, factors)
+    less = [*less_percent_of(bases, factors), *quotients_of(amounts, factors)]
     made_of = [*map(MadeOf.of, bases), *both_of(amounts, seen), *products_of(factors), *less]
     exact: list[_Multiple] = []
     left, told_of = MOST_WAYS, 0
@@ -88,7 +98,7 @@ def proposed_one_rate(
         rows = replace(population, where=where)
         found = held(rows, own, expression, way.told)
         if is_rule(found) and found.differing:
-            by = "these make" if way.of.times else "the rate makes"
+            by = "these make" if way.of.is_once else "the rate makes"
             made = found.proposal(own.name, table.name, f"what {by} it")
             which = " that have some" if where or expression.startswith("nullif") else ""
             settings = settings_of(where=where, **made.settings)
@@ -130,10 +140,10 @@ class _Multiple(NamedTuple):
         # What was claimed is the rate, and what was paid of it is not always all.
         if (self.of, self.rate.text) == (other.of, other.rate.text) and other.rate.holds < CLEAN:
             return True
-        if other.of.times or other.of.less:
-            return (
-                self.own == other.own
-            )  # what it is of, or what is made of it, may be made of others in turn
+        if other.of.is_once or self.of.is_once:
+            # What it is of, or what is made of it, may be made of others in turn.
+            same = {self.own.name, *self.of.names} == {other.own.name, *other.of.names}
+            return same or self.own == other.own
         return self.own.name in (other.own.name, *other.of.names) or other.own.name in self.of.names
 
 
@@ -152,7 +162,7 @@ def _multiples(
             if of.is_made_by(own.name) or told(own, of):
                 continue
             values, base = seen[quoted_name(own.name)], of.values(seen)
-            rate = one_rate(values, base, own.scale, once=of.times or of.less)
+            rate = one_rate(values, base, own.scale, once=of.is_once)
             if rate is None and not of.sign and (floor := floor_of(values)) is not None:
                 rate = one_rate(values, base, own.scale, floor=floor)
             if rate is not None:

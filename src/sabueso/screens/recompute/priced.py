@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
+from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, TAX, Proposal, settings_of
 from sabueso.screens.recompute.products import products
 from sabueso.stats.additive import HOLDS
@@ -49,7 +50,12 @@ def priced(
     is the price itself."""
     table = population.table
     taken = {*table.roles.values(), amount.name}
-    numbers = [c.name for c in table.columns if c.type == "number" and c.name not in taken]
+    numbers = {
+        c.name: quoted_name(c.name)
+        for c in table.columns
+        if c.type == "number" and c.name not in taken
+    }
+    numbers |= {each.told: each.sql for each in named_numbers(population, 2, ()) if each.links}
     one = quoted_name(price.name)
     if quantity is None:
         product, best = one, held(population, amount, one, price.name)
@@ -59,7 +65,7 @@ def priced(
     for pattern, sign, word in ((DISCOUNT, "-", "less"), (TAX, "+", "with")):
         before, told = best.expression or product, best.told
         for name in [n for n in numbers if pattern.search(n)][:MOST_OF_EACH]:
-            own = f"coalesce({quoted_name(name)}, 0)"
+            own = f"coalesce({numbers[name]}, 0)"
             ways = (
                 f"({before}) * (1 {sign} {own} / 100)",
                 f"({before}) * (1 {sign} {own})",
@@ -88,3 +94,14 @@ def held(population: Population, amount: Column, expression: str | None, told: s
     """How many rows a way of making amounts holds for."""
     found = products(population, amount, expression, None)
     return Priced(expression, told, found.checked, found.differing)
+
+
+def is_rather_by(
+    population: Population, amount: Column, of: Column, rate: str, found: Priced
+) -> bool:
+    """Whether what an amount seems to be, times a rate, is rather that amount by the rate: what was converted is rounded
+    itself, and so nearly never gives the amount back to the cent."""
+    if not found.differing or not of.scale:
+        return False
+    by = held(population, of, f"{quoted_name(amount.name)} / nullif({rate}, 0)", "")
+    return is_rule(by) and by.differing < found.differing

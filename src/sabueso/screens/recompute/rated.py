@@ -19,7 +19,7 @@ from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, TAX, Proposal
 from sabueso.screens.recompute.amounts import further
-from sabueso.screens.recompute.priced import Priced, held, is_rule
+from sabueso.screens.recompute.priced import Priced, held, is_rather_by, is_rule
 from sabueso.screens.recompute.ties import in_three
 from sabueso.stats.additive import HOLDS
 
@@ -50,9 +50,10 @@ class _Way(NamedTuple):
     factor: Callable[[np.ndarray], np.ndarray]
 
 
+_TIMES = _Way("{of} * {rate}", "{of} times {rate}", lambda rate: rate)
 WAYS = (
     _Way("{of} * {rate} / 100", "{rate} percent of {of}", lambda rate: rate / 100),
-    _Way("{of} * {rate}", "{of} times {rate}", lambda rate: rate),
+    _TIMES,
     _Way("{of} * (1 + {rate} / 100)", "{of} with {rate} percent", lambda rate: 1 + rate / 100),
     _Way("{of} * (1 - {rate} / 100)", "{of} less {rate} percent", lambda rate: 1 - rate / 100),
     _Way("{of} * (1 + {rate})", "{of} with {rate} of it", lambda rate: 1 + rate),
@@ -185,7 +186,8 @@ def _made_by(
                 return own.name, found
         if share >= HOLDS:
             found = held(population, own, expression, told)
-            return (own.name, found) if is_rule(found) else None
+            plain = way is _TIMES and is_rather_by(population, own, of, rate.expression, found)
+            return (own.name, found) if is_rule(found) and not plain else None
     return None
 
 

@@ -16,7 +16,7 @@ from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.period_names import names_period
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.named_columns import columns_there, measures_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, texts_without
@@ -33,7 +33,9 @@ SEVERAL = 3
 MOST_FIGURES, MOST_COLUMNS, MOST_KINDS, MOST_THINGS, MOST_SEEN = 6, 4, 6, 60, 20_000
 SHARED = 0.8
 """Share of the things of which a table states figures that the other's rows are of."""
-THING = "named by both"
+THING, NEARLY = "named by both", 0.97
+"""The kind of keys that are rows which both tables name; and how many of the rows that state something of such are the only one
+of their group, at least."""
 _UNITS = {"month": r"\d{4}-\d{2}", "quarter": r"\d{4}-Q\d", "year": r"\d{4}"}
 
 
@@ -43,6 +45,11 @@ class _Key(NamedTuple):
     kind: str
     by: tuple[str, ...]
     told: str
+
+    @property
+    def of_things(self) -> bool:
+        """Whether it is rows that both tables name, or a period of each."""
+        return self.kind.endswith(THING)
 
     def of(self, thing: _Key) -> _Key:
         """A period of each of some things."""
@@ -102,10 +109,16 @@ def proposed_stated(population: Population) -> Iterator[Proposal]:
         told: set[str] = set()
         for mine, their in _keys_of_both(population, there):
             if mine not in stated:
-                summed = _summable(table) if mine.kind == THING else numbers
+                summed = _summable(table) if mine.of_things else numbers
                 stated[mine] = _stated(population, mine, summed)
             left = [each for each in stated[mine] if each.told not in told]
             for tie in _ties(there, their, left):
+                if (
+                    mine.kind.startswith("month")
+                    and mine.of_things
+                    and _are_roles(table, other, tie)
+                ):
+                    continue  # which are compared by month
                 told.add(tie.stated.told)
                 proposal = _proposal(population, other, (mine, their), tie)
                 if proposal is not None:
@@ -127,22 +140,30 @@ def _summable(table: Table) -> list[Column]:
     return [c for c in measures_of(table) if not is_rate(c.name)][:MOST_FIGURES]
 
 
+def _are_roles(table: Table, other: Table, tie: _Tie) -> bool:
+    """Whether both figures are the amounts of the tables, or the quantities, of all rows and of months."""
+    roles: tuple[Role, ...] = ("amount", "quantity")
+    both = (tie.stated.told, tie.found.told)
+    return any((table.roles.get(role), other.roles.get(role)) == both for role in roles)
+
+
 def _keys_of_both(population: Population, there: Population) -> Iterator[tuple[_Key, _Key]]:
     """What tells the rows of a table apart, beside what tells groups of another: what both name, what those rows name, or a
     period."""
     table, other = population.table, there.table
     rows = population.account(None).used
+    things: list[tuple[_Key, _Key]] = []
     for column, also, named in named_by_both(table, other):
         third = population.tables.get(named.name, named)
         # What happened once is compared from either side.
         if rows >= LEAST_OF_RULE and not happened(population, other, third):
-            yield (
-                _Key(THING, (quoted_name(column),), column),
-                _Key(THING, (quoted_name(also),), also),
-            )
-    if there.account(None).used < SEVERAL * rows:
+            mine = _Key(THING, (quoted_name(column),), column)
+            things.append((mine, _Key(THING, (quoted_name(also),), also)))
+    yield from things
+    few = there.account(None).used < SEVERAL * rows
+    if few and not things:
         return
-    for column, link in sorted(other.links.items()):
+    for column, link in () if few else sorted(other.links.items()):
         # Of many that are named the sums are compared from the other side.
         if link.table.name == table.name and rows < LEAST_OF_RULE:
             by = quoted_name(link.key)
@@ -151,10 +172,10 @@ def _keys_of_both(population: Population, there: Population) -> Iterator[tuple[_
     for their in _periods(there, stated=False):
         theirs.setdefault(their.kind, []).append(their)
     periods = list(_periods(population, stated=True))
-    for mine in periods:
+    for mine in () if few else periods:
         for their in theirs.get(mine.kind, []):
             yield mine, their
-    things = _things(population, there) if theirs and periods else []
+    things += _things(population, there) if theirs and periods and not few else []
     for (thing, their_thing), mine in product(things, periods):
         for their in theirs.get(mine.kind, []):
             yield mine.of(thing), their.of(their_thing)
@@ -238,7 +259,8 @@ def _named_periods(population: Population) -> Iterator[_Key]:
 def _stated(population: Population, key: _Key, numbers: Sequence[Column]) -> list[_Figure]:
     """The numbers of rows of which each is the only one of its group; nothing where some are several."""
     found = _sums(population, key, numbers)
-    return found.figures if found.groups >= max(LEAST, found.rows) else []
+    alone = NEARLY * found.rows if key.of_things else found.rows
+    return found.figures if found.groups >= max(LEAST, alone) else []
 
 
 def _differences(stated: Sequence[_Figure]) -> list[_Figure]:
@@ -307,7 +329,7 @@ def _ties(there: Population, key: _Key, stated: Sequence[_Figure]) -> Iterator[_
     one has beyond another."""
     if not stated:
         return
-    things = key.kind == THING
+    things = key.of_things
     numbers = _summable(there.table) if things else _numbers(there.table)
     every = _sums(there, key, numbers)
     if not things and every.rows < SEVERAL * every.groups:

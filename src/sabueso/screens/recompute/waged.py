@@ -14,7 +14,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, TAX
-from sabueso.screens.recompute.priced import Priced, held, is_rule
+from sabueso.screens.recompute.priced import Priced, held, is_rather_by, is_rule
 from sabueso.stats.additive import HOLDS
 
 TIMES = (0.5, 1.0, 1.25, 1.5, 1.75, 2.0, 2.5, 3.0)
@@ -89,6 +89,11 @@ def _told(
     if added:
         ways = [f"{way} + coalesce({quoted_name(added)}, 0)" for way in ways]
     found = min((held(population, amount, way, told) for way in ways), key=lambda p: p.differing)
+    (first, times), *more = parts
+    if not (more or added) and times == 1:
+        of = population.table.column(first)
+        if is_rather_by(population, amount, of, rate, found):
+            return None
     return found if is_rule(found) else None
 
 
