@@ -96,7 +96,7 @@ def places(tmp_path_factory):
         ),
         ("Ore of biglietti is the hours from Ingresso to Uscita, each begun one counted", ["hours"]),
         ("amount by Ingresso and Parcheggio of biglietti and versamenti", ["day"]),
-        ("Azeite kg of entregas is 0.01 times Peso pago times Rendimento %", ["101"]),
+        ("Azeite kg of entregas is Rendimento % percent of Peso pago", ["101"]),
         ("Peso pago of entregas is Peso liquido less Impurezas %", ["201"]),
         ("rows of entregas that are alike but for their Talao", ["401"]),
         ("Azeite kg of liquidacoes and Azeite kg of entregas by Socio", ["11"]),

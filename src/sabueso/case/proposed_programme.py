@@ -134,6 +134,11 @@ def _tried(
         of = f"the {capacity:,} that can be reviewed"
         reason = f"it flags {len(finding.flags):,}, more than {'' if most == capacity else f'{COUNTED} times '}{of}"
         return replace(made, refused=reason)
+    if len(finding.flags) > max(LEAST_OF_ONE, proposal.share * finding.looked_at):
+        reason = (
+            f"it flags {len(finding.flags):,} of {finding.looked_at:,}: so many are no exceptions"
+        )
+        return replace(made, refused=reason)
     known = any(
         s.name == proposal.name or (s.test, s.table, s.settings) == (test, table, settings)
         for s in case.plan.screens

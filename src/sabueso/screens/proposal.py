@@ -33,7 +33,8 @@ class Proposal:
     """A screen as the plan would have it: what it is for, and what in these rows speaks for it.
 
     ``tuned`` says whether its limit is to be set by what it flags, ``alike`` which other table has the same amounts, one
-    row for one, and ``knows`` of which column it tells what each row should have.
+    row for one, ``knows`` of which column it tells what each row should have, and ``share`` of how many of its subjects it
+    may flag at most, but for five of few: more are no exceptions.
     """
 
     name: str
@@ -43,6 +44,7 @@ class Proposal:
     tuned: bool = False
     alike: str = ""
     knows: str = ""
+    share: float = 1.0
 
 
 @dataclass(frozen=True)

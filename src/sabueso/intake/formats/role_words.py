@@ -201,6 +201,11 @@ HELD = frozenset(
      "nome", "customer", "cliente", "client", "kunde", "party"]
 )  # fmt: skip
 """Words of what may be at either end: an account, or whoever holds it."""
+OF_AN_END = frozenset(
+    ["until", "till", "expires", "expiry", "expiration", "expire", "bis", "ablauf", "gultig", "hasta", "caduca", "caducidad",
+     "scadenza", "fino", "jusqu", "jusquau", "expire", "echeance", "ate", "validade", "tot", "geldig"]
+)  # fmt: skip
+"""Words of a day until which something holds, and on which no row happened."""
 OF_ENDS: tuple[Role, ...] = ("account", "party", "text")
 """Roles that an end of a transfer may have been taken for."""
 OF_SOME_HOURS = frozenset(

@@ -23,6 +23,7 @@ from sabueso.intake.formats.role_words import (
     NAMES,
     NO_AMOUNT,
     NUMBERS,
+    OF_AN_END,
     OF_EACH,
     OF_ENDS,
     OF_ONE_UNIT,
@@ -318,6 +319,7 @@ def _settle_date(guess: Guess) -> None:
         if c.type in ("date", "timestamp")
         and c.name not in guess.taken
         and may_be_its_day(c.name)
+        and OF_AN_END.isdisjoint(worded(c.name))
         and 2 * guess.distinct.get(c.name, (0, 0))[1] >= filled  # most rows have no day of leaving
     ]
     if len(dates) > 1:

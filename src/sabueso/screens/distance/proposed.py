@@ -104,6 +104,8 @@ LEAST_ENTITIES, MOST_PEERS, LEAST_EXPLAINED, MOST_MEASURES = 30, 15, 0.2, 5
 LEAST_PREPARERS, SUBJECTS_OF_ONE = 15, 5
 """Those who prepare are fewer than parties; and there are to be so many of them for each measure."""
 EQUAL_SHARES = 1e-9
+MOST_UNLIKE = 0.03
+"""Share of the entities that may be unlike others: of more the measures hang together otherwise than by their correlations."""
 LEAST_ROWS_OF_ONE = 2
 """Rows of an entity, on average, from which its means are more than its rows."""
 
@@ -138,6 +140,7 @@ def proposed_entities(population: Population, measures: Sequence[Column]) -> Ite
         settings_of(measures=figures, per=[party.name], by=None if peers is None else [peers.text]),
         f"Whoever is ordinary in each of {', '.join(m.name for m in chosen)} and not in all of them together.",
         f"{entities:,} of {party.name} by the means of {', '.join(m.name for m in chosen)} together{among}",
+        share=MOST_UNLIKE,
     )  # fmt: skip
 
 

@@ -9,9 +9,12 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
+from sabueso.screens.first_rows import first_codes
 from sabueso.screens.proposal import Proposal, is_budget, settings_of
 
 PERCENT, PRICE_PERCENT = "20", "10"
+AGAIN, MOST_SEEN = 1.5, 20_000
+"""Rows that each must have on average for its years to be compared, by so many of the first rows."""
 COVERED = 0.9
 """Share of a budget's accounts that a table has, from which the two are compared."""
 
@@ -22,6 +25,8 @@ def proposed_periods(population: Population, years: Sequence[int]) -> Iterator[P
     account = table.role("account") or table.role("party")
     if account is None or "amount" not in table.roles or is_budget(table):
         return
+    if not _come_again(population, account):
+        return  # a list of those who were taken on in some years
     if len(years) >= 2:
         base, current = years[-2:]
         quantity = table.role("quantity")
@@ -70,6 +75,13 @@ def proposed_periods(population: Population, years: Sequence[int]) -> Iterator[P
             f"{budget.name} has the same {account.name}; small differences, a twentieth of all together, are left out",
             tuned=True,
         )  # fmt: skip
+
+
+def _come_again(population: Population, account: Column) -> bool:
+    """Whether accounts, or parties, have several rows each on average."""
+    codes = first_codes(population, [account.name], MOST_SEEN)[account.name]
+    known = codes[codes >= 0]
+    return bool(len(known)) and len(known) >= AGAIN * (int(known.max()) + 1)
 
 
 def proposed_months(population: Population) -> Iterator[Proposal]:

@@ -26,6 +26,8 @@ from sabueso.screens.range.broken import count_broken
 FIRST_FILE, FIRST_LINE = "first_file", "first_line"
 MOST_SEEN = 20_000
 """Rows that are looked at before anything is counted in all."""
+MANY_TEXTS = 50
+"""Different texts that a column must have by which repeats are told."""
 MOST_COLUMNS, LEAST_ALIKE = 8, 3
 """Columns that are tried, and in how many, at least, rows must be alike to be the same thing."""
 BY_CHANCE, TIMES = 20, 5
@@ -120,14 +122,17 @@ def _ids(population: Population) -> Iterator[Proposal]:
 
 
 def _copies(population: Population) -> Iterator[Proposal]:
-    """Rows without amounts that are another in all but what tells them apart: of amounts the repeats are looked for."""
+    """Rows that are another in all but what tells them apart: of amounts and parties the repeats are looked for."""
     table = population.table
-    if "amount" in table.roles or "id" not in table.roles:
+    if {"amount", "party"} <= table.roles.keys() or "id" not in table.roles:
         return
     own = table.roles["id"]
     names = [c.name for c in table.columns if c.name != own and not c.is_place]
     codes = first_codes(population, names, MOST_SEEN) if len(names) >= LEAST_ALIKE else {}
     full = [n for n in codes if len(codes[n]) and (codes[n] >= 0).mean() >= COMES_AGAIN]
+    texts = [n for n in full if table.column(n).type == "text"]
+    if "amount" in table.roles and any(codes[n].max() >= MANY_TEXTS for n in texts):
+        return  # rows of one such text and amount are looked at by repeats
     several = sorted(full, key=lambda name: -int(codes[name].max()))
     if len(several) < LEAST_ALIKE:
         return

@@ -4,6 +4,7 @@ the plan of its seller, a tax by what is sold, a wage by grade. The kind stands 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -36,6 +37,8 @@ MOST_AMOUNTS, MOST_BASES, MOST_NAMED = 8, 12, 10
 """Further amounts that may be made so, numbers that they may be of, and columns of kinds of the rows that are named."""
 COVERED = 0.95
 """Share of the rows seen whose kind must have a rate."""
+MOST_DIFFERING, FEW_DIFFERING = 0.03, 10
+"""Share of the rows that may have another amount than their kind makes it, and how many however few there are."""
 MOST_PROPOSED = 2
 _NO_KIND: tuple[Role, ...] = ("id", "document", "text")
 
@@ -115,7 +118,7 @@ def proposed_by_kind(
         if told & {rates.own.name, rates.of.name}:
             continue
         way = held(population, rates.own, rates.expression, rates.told)
-        if not is_rule(way):
+        if not is_rule(way) or not _are_exceptions(population, rates):
             continue
         told.add(rates.own.name)
         if way.differing and proposed < MOST_PROPOSED:
@@ -126,6 +129,14 @@ def proposed_by_kind(
                 f"Rows whose {rates.own.name} is not what the rate of their kind makes it.",
                 f"{way.because}: {rates.of.name} times {rates.named}",
             )
+
+
+def _are_exceptions(population: Population, rates: _Rates) -> bool:
+    """Whether hardly any of the rows with something of the amount have another: of more it holds where nothing else happens to
+    tell it, such as a month without absences."""
+    some = replace(population, where=f"{quoted_name(rates.own.name)} <> 0")
+    way = held(some, rates.own, rates.expression, rates.told)
+    return way.differing <= max(FEW_DIFFERING, MOST_DIFFERING * way.checked)
 
 
 def _bases(table: Table, amount: Column) -> list[Column]:

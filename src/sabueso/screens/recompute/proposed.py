@@ -13,6 +13,7 @@ from sabueso.screens.one_way import one_way
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
 from sabueso.screens.recompute.amounts import further
+from sabueso.screens.recompute.at_counts import proposed_at_counts
 from sabueso.screens.recompute.by_kind import proposed_by_kind
 from sabueso.screens.recompute.daily import proposed_daily
 from sabueso.screens.recompute.equal import proposed_equal
@@ -60,8 +61,12 @@ def proposed_recomputations(
     yield from proposed_equal(population)
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is None:
-        yield from _sums(population, _finest(table))
-        yield from proposed_one_rate(population, measures_of(table)[:MOST_MEASURES])
+        finest = _finest(table)
+        yield from _sums(population, finest)
+        by_rate = [] if finest is None else list(proposed_rates(population, finest, None))
+        yield from by_rate
+        rated = [str(each.settings["on"]) for each in by_rate]
+        yield from proposed_one_rate(population, measures_of(table)[:MOST_MEASURES], None, rated)
     if amount is None or described is None:
         return
     yield from proposed_running(population, amount)
@@ -78,10 +83,13 @@ def proposed_recomputations(
     by_rate = list(proposed_rates(population, amount, found))
     yield from by_rate
     rated = [str(each.settings["on"]) for each in by_rate]
+    at_counts = list(proposed_at_counts(population, amount, rated))
+    yield from at_counts
+    rated += [str(each.settings["on"]) for each in at_counts]
     amounts = [amount, *further(table, amount, MOST_AMOUNTS)]
     by_multiple = list(proposed_one_rate(population, amounts, found, rated))
     yield from by_multiple
-    known = (each.settings for each in (*by_rate, *by_multiple, *summed))
+    known = (each.settings for each in (*by_rate, *at_counts, *by_multiple, *summed))
     made = {str(each["on"]): str(each.get("expect", "")) for each in known}
     yield from proposed_by_kind(population, amount, found, made)
     if found is not None:

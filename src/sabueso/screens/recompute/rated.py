@@ -17,14 +17,17 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_numbers import named_numbers
-from sabueso.screens.proposal import LEAST_OF_RULE, TAX, Proposal
+from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, TAX, Proposal
 from sabueso.screens.recompute.amounts import further
+from sabueso.screens.recompute.made_of import both_of
 from sabueso.screens.recompute.priced import Priced, held, is_rather_by, is_rule
 from sabueso.screens.recompute.ties import in_three
 from sabueso.stats.additive import HOLDS
 
 MOST_SEEN = 2_000
 """Rows in which a rate is looked for before it is counted in all."""
+MOST_OF_TWO = 5
+"""Amounts of which one less another may be what a rate is of."""
 MOSTLY = 0.5
 """Share of the rows that a way must hold for at least where the others have the most, or the least, that there may be."""
 MOST_RATES, MOST_COUNTS, MOST_AMOUNTS = 12, 3, 8
@@ -91,6 +94,7 @@ def proposed_rates(
     made: set[str] = set()
     for rate in rates:
         found = _made_by(population, amounts, bases, rate, seen, taken, numbers)
+        found = found or _of_two(population, amounts, rate, seen)
         if found is not None and found[0] not in made:
             own, way = found
             made.add(own)
@@ -188,6 +192,29 @@ def _made_by(
             found = held(population, own, expression, told)
             plain = way is _TIMES and is_rather_by(population, own, of, rate.expression, found)
             return (own.name, found) if is_rule(found) and not plain else None
+    return None
+
+
+def _of_two(
+    population: Population, amounts: list[Column], rate: _Rate, seen: Mapping[str, np.ndarray]
+) -> tuple[str, Priced] | None:
+    """The amount that is what is called a rate of one amount less, or with, another: a discount after what is kept back."""
+    if not (_NAMED.search(rate.told) or TAX.search(rate.told) or DISCOUNT.search(rate.told)):
+        return None
+    value, few = seen[rate.expression], amounts[:MOST_OF_TWO]
+    for of in both_of(few, seen):
+        if len(of.names) > 2:
+            continue
+        base = of.values(seen)
+        for way in WAYS[:2]:
+            for own in few:
+                made = base * way.factor(value)
+                if own.name in of.names or _share(seen[quoted_name(own.name)], made, base, own.scale) < HOLDS:  # fmt: skip
+                    continue
+                expression = way.sql.format(of=of.expression(seen), rate=rate.expression)
+                found = held(population, own, expression, way.told.format(of=of.told, rate=rate.told))  # fmt: skip
+                if is_rule(found):
+                    return own.name, found
     return None
 
 

@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
@@ -22,6 +24,9 @@ MOST_MISSING = 0.02
 """Share of the numbers from the first to the last that are missing, up to which that is the exception."""
 MOST_SEEN, DENSE = 20_000, 0.5
 """Rows by which it is judged whether papers have a series, and share of its numbers that these have."""
+OFTEN, HARDLY = 0.1, 0.02
+"""Share of the steps from one number to the next at which the rows' day falls, from which and up to which it is none, or one, that
+they go by."""
 _NUMBERED = re.compile(r"(\D*)([0-9]{2,12})")
 
 
@@ -48,8 +53,9 @@ def _of_rows(screen: Screen, population: Population, column: Column) -> Iterator
     many = [series for series in found.groups if series.count >= LEAST_OF_RULE]
     if sum(series.count for series in many) < COMMON * found.population.used:
         return
-    if sum(series.out_of_order or 0 for series in many) > few_of(found.population.used):
-        # Given to what happens later too, such as what is taken back of a sale.
+    out = sum(series.out_of_order or 0 for series in many)
+    if out > few_of(found.population.used) or (out and _go_by_another(population, column)):
+        # Given to what happens later too, such as what is taken back of a sale; or by another day than the row's.
         settings = SequenceSettings(of=settings.of, find=["gaps", "repeats", "form"])
         found = screen.run(population, settings)
         many = [series for series in found.groups if series.count >= LEAST_OF_RULE]
@@ -64,6 +70,26 @@ def _of_rows(screen: Screen, population: Population, column: Column) -> Iterator
         "Numbers that are missing, or were used twice.",
         f"{numbers:,} of {span:,} numbers of {column.name} are there",
     )
+
+
+def _go_by_another(population: Population, column: Column) -> bool:
+    """Whether numbers go by another of the rows' days than the one that they are dated by: what was prescribed long before it
+    was sold is numbered as it was sold."""
+    table, date = population.table, population.table.dated()
+    days = [c.name for c in table.columns if c.type in ("date", "timestamp")]
+    if date is None or len(days) < 2:
+        return False
+    seen = first_coded(population, [column.name, *days], MOST_SEEN)
+    ids = np.array(seen[column.name].values, dtype=object)[seen[column.name].codes]
+    order = np.lexsort((ids.astype(str), np.char.str_len(ids.astype(str))))
+    falls = {}
+    for name in days:
+        ranks = np.argsort(np.argsort(np.array(seen[name].values, dtype=str)))
+        codes = seen[name].codes[order]
+        steps = np.diff(ranks[codes[codes >= 0]])
+        falls[name] = float((steps < 0).mean()) if len(steps) else 1.0
+    own = falls.pop(date.name)
+    return own > OFTEN and min(falls.values()) < HARDLY
 
 
 def _of_papers(screen: Screen, population: Population, column: Column) -> Iterator[Proposal]:
