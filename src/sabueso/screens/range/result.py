@@ -8,6 +8,8 @@ import pyarrow as pa
 
 from sabueso.base.plain import ByColumn
 
+HAS = "has"
+"""What a row has that is not among the values of a list."""
 SIZES = {
     "days": "int64",
     "by": "float64",

@@ -26,6 +26,7 @@ from sabueso.screens.range.overdrawn import overdrawn
 from sabueso.screens.range.people import is_one, people_of
 from sabueso.screens.range.readings import falls
 from sabueso.screens.range.resting import off_days
+from sabueso.screens.range.result import HAS
 from sabueso.screens.range.same import others
 from sabueso.screens.range.settings import RangeSettings
 from sabueso.screens.range.unique import again
@@ -69,7 +70,13 @@ def _of_values(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
         tree, name, kind = listed_column(settings.column, table)
         allowed = exp.In(this=tree, expressions=_values(name, kind, settings.allowed))
         shown = ", ".join(settings.allowed[:4]) + (" …" if len(settings.allowed) > 4 else "")
-        yield RowRule(f"{name} one of {shown}", exp.Not(this=allowed), _none())
+        title = (
+            f"{name} one of {shown}"
+            if len(settings.allowed) > 1
+            else f"{name} no other than {shown}"
+        )
+        has = {HAS: sql.cast(tree.copy(), "TEXT")}
+        yield RowRule(title, exp.Not(this=allowed), _none(), beside=has)
     if settings.unique:
         found = again(table, settings.unique)
         names = listed_words([_bare(expressions.label(text, table)) for text in settings.unique])

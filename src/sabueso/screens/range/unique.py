@@ -26,7 +26,7 @@ from sabueso.screens.range.broken import count_broken
 FIRST_FILE, FIRST_LINE = "first_file", "first_line"
 MOST_SEEN = 20_000
 """Rows that are looked at before anything is counted in all."""
-MANY_TEXTS = 50
+MANY_TEXTS = 20
 """Different texts that a column must have by which repeats are told."""
 MOST_COLUMNS, LEAST_ALIKE = 8, 3
 """Columns that are tried, and in how many, at least, rows must be alike to be the same thing."""

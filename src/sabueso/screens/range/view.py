@@ -8,7 +8,7 @@ from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Gap, Line, Marked, Table
 from sabueso.screens.limits.view import rows_table
-from sabueso.screens.range.result import SIZES, Rules
+from sabueso.screens.range.result import HAS, SIZES, Rules
 from sabueso.screens.view import MOST_FLAGS, View
 
 
@@ -49,6 +49,9 @@ def _told(flag: Cells, scale: int) -> str:
     others; of what was chosen, how much better another is; of sums, how much is not there; of what is late, after how many days it is."""
     days, by, others, above, below, short, after, over, again, worse, hours = map(flag.get, SIZES)
     rule = str(flag["rule"])
+    if flag.get(HAS) is not None:
+        column, word, listed = re.split(r" (one of|no other than) ", rule, maxsplit=1)
+        return f"{column} is {flag[HAS]}, and {'none of' if word == 'one of' else 'not'} {listed}"
     if others is not None:
         column, _, whose = rule.rpartition(" the same for each ")
         have = "has" if others == 1 else "have"

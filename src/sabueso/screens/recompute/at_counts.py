@@ -16,6 +16,7 @@ from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.amounts import further
 from sabueso.screens.recompute.multiples import one_rate
 from sabueso.screens.recompute.priced import held, is_rule
+from sabueso.screens.recompute.rated import mostly_one
 from sabueso.screens.recompute.ties import in_three
 
 MOST_SEEN, MOST_AMOUNTS, MOST_COUNTS, MOST_THERE = 2_000, 8, 3, 6
@@ -37,6 +38,7 @@ def proposed_at_counts(
     trees: dict[str, Tree] = {quoted_name(c.name): sql.column(c.name) for c in every}
     trees |= {each.sql: expressions.scalar(each.sql, table, "--expect") for each in there}
     seen = first_numbers(population, trees, MOST_SEEN)
+    there = [each for each in there if not mostly_one(seen[each.sql])]
     for own in own_numbers:
         for of, number in ((of, number) for of in counts for number in there if of != own):
             base = seen[quoted_name(of.name)] * seen[number.sql]

@@ -162,7 +162,7 @@ def _made_by(
     ]
     value = seen[rate.expression]
     level = not (_NAMED.search(rate.told) or TAX.search(rate.told))
-    if level and _mostly_one(value):
+    if level and mostly_one(value):
         return None
     # With the most that there may be where none holds without, or for so many more.
     nearly: list[tuple[float, _Way, Column, Column]] = []
@@ -250,7 +250,7 @@ def _is_in(of: Column, way: Priced, roles: Mapping[str, str]) -> bool:
     return of.name == roles.get("quantity") or quoted_name(of.name) in (way.expression or "")
 
 
-def _mostly_one(value: np.ndarray) -> bool:
+def mostly_one(value: np.ndarray) -> bool:
     """Whether nearly all rows have one number, of which something is a multiple by the way."""
     known = value[~np.isnan(value)]
     return not len(known) or int(np.unique(known, return_counts=True)[1].max()) > ONE * len(known)

@@ -8,6 +8,7 @@ from decimal import Decimal
 from sabueso.base.plain import Cells
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Sheet, Table
+from sabueso.screens.recompute.products import LEAST_SCALE
 from sabueso.screens.recompute.result import RecomputeGroup
 from sabueso.screens.view import MOST_FLAGS, View, and_more, more_flags
 
@@ -190,7 +191,9 @@ def _has(table: str, value: str, figure: str | None) -> str:
 
 
 def _figure(value: Decimal | str, scale: int) -> str:
-    """An amount with the decimals that it has beyond those of its column."""
+    """An amount with the decimals that it has beyond those of its column; with no more than these where it has as many as are
+    computed, as what is divided has."""
     exact = Decimal(value)
-    places = max(scale, -int(exact.normalize().as_tuple().exponent))
+    own = -int(exact.normalize().as_tuple().exponent)
+    places = scale if own >= LEAST_SCALE else max(scale, own)
     return num.amount(round(exact, places), places)

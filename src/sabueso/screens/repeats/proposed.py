@@ -28,7 +28,7 @@ MANY_MAKERS = 30
 """How many as active as one another those who prepare rows are worth, from which rows of each are looked at apart."""
 MOST_USUAL = 0.02
 """Share of the rows that come again on their day, above which that is no exception."""
-MANY_TEXTS = 50
+MANY_TEXTS = 20
 """Different texts that a column must have by which rows that name nobody are told apart."""
 ONCE = 0.95
 """Share of rows that are the only one of what they name, from which each is to have one."""
