@@ -15,6 +15,7 @@ from sabueso.intake.formats import clocks, dates
 from sabueso.intake.formats.dates import DATE_FORMS, DateFormat
 from sabueso.intake.formats.deciding import decide
 from sabueso.intake.formats.hints import Hints
+from sabueso.intake.formats.numbers import NumberFormat
 
 DAYS = {
     "%d/%m/%Y": "%d/%m/%Y", "%m/%d/%Y": "%m/%d/%Y", "%d.%m.%Y": "%d.%m.%Y", "%d-%m-%y": "%d-%m-%y",
@@ -121,6 +122,22 @@ def test_numbers_of_days_are_those_of_a_spreadsheet(days):
     texts = [str((day - date(1899, 12, 30)).days) for day in days]
     found = decide(texts, Hints(dated=True))
     assert found.form == "serial" and found.read(pa.array(texts)).to_pylist() == days
+
+
+@pytest.mark.parametrize(
+    ("numbers", "day_of", "days"),
+    [
+        (range(45_000, 45_400, 7), True, True),  # days of 2023 and 2024
+        (range(12_000, 62_000, 900), True, False),  # what meters stand at, by day
+        (range(12_000, 68_000, 900), False, False),
+        (range(30_000, 44_000, 300), True, False),
+        (range(30_000, 44_000, 300), False, True),  # days on which people were born
+        ([*range(45_000, 45_040), 812], True, False),
+    ],
+)
+def test_what_a_meter_stands_at_is_no_day(numbers, day_of, days):
+    found = decide([str(number) for number in numbers], Hints(dated=True, measure=True, day_of=day_of))  # fmt: skip
+    assert isinstance(found, DateFormat if days else NumberFormat)
 
 
 @given(

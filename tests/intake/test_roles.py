@@ -696,6 +696,25 @@ def test_what_each_party_has_for_itself_is_no_account_of_the_ledger(tmp_path):
 
 
 @pytest.mark.parametrize(
+    ("header", "roles"),
+    [
+        ("Talao,Data,Socio,Peso bruto,Tara,Peso liquido,Peso pago", {"quantity": "Peso bruto", "party": "Socio"}),
+        ("Liquidacao,Data,Socio,Azeite kg,Preco kg,Adiantamentos,A pagar", {"amount": "A pagar", "price": "Preco kg"}),
+        ("Rechnung,Rechnungsdatum,Leistung,Einbehalt,Auszahlung", {"amount": "Auszahlung"}),
+        ("Biglietto,Ingresso,Importo,Cassiere", {"preparer": "Cassiere", "amount": "Importo"}),
+    ],
+)  # fmt: skip
+def test_weights_are_weighed_and_what_is_paid_out_is_the_amount(tmp_path, header, roles):
+    names = header.split(",")
+    text = {"Socio", "Cassiere", "Rechnung"}
+    rows = [",".join(f"2024-03-{1 + n % 28:02}" if name in ("Data", "Rechnungsdatum", "Ingresso") else f"X{n}" if name in text else f"{1000 + 37 * n + k}.50" if name not in ("Talao", "Biglietto") else str(n + 1) for k, name in enumerate(names)) for n in range(40)]  # fmt: skip
+    inside("open", "case", cwd=tmp_path)
+    (tmp_path / "t.csv").write_text("\n".join([header, *rows]) + "\n", encoding="utf-8")
+    found = inside_json("intake", "../t.csv", "--as", "t", cwd=tmp_path / "case")["roles"]
+    assert roles.items() <= found.items() and found.get("id") != "Peso pago"
+
+
+@pytest.mark.parametrize(
     ("name", "numbers", "serial"),
     [
         ("Boletin", range(240_001, 240_041), True),
@@ -708,6 +727,10 @@ def test_what_each_party_has_for_itself_is_no_account_of_the_ledger(tmp_path):
         ("Jahrgang", range(1960, 2010), False),
         ("Population", range(1_000, 40_000, 700), False),
         ("Amount", range(5_000, 5_040), False),
+        ("Talao", range(1, 121), True),  # counted from the first on
+        ("Talao", range(1, 61), False),
+        ("Talao", [*range(1, 60), *range(1, 62)], False),
+        ("Hours", range(1, 121), False),
     ],
 )
 def test_numbers_given_one_after_another_tell_rows_apart(name, numbers, serial):

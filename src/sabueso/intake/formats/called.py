@@ -265,6 +265,22 @@ def looks_like_date(name: str) -> bool:
     return any(part in words for part in worded(name))
 
 
+_DAYS = frozenset(["day", "dia", "tag", "jour", "giorno", "dag", "month", "mes", "mois", "monat"])
+
+
+def names_a_day_of(name: str) -> bool:
+    """Whether a header names a day, or a month, beside other words and no date: of the day, as against the night.
+
+    Examples
+    --------
+    >>> [names_a_day_of(name) for name in ("Day opening", "Day", "Posting date", "Date of day")]
+    [True, False, False, False]
+    """
+    words = worded(name)
+    named = set(words) & set(WORDS["date"].split())
+    return len(words) > 1 and bool(named) and named <= _DAYS
+
+
 _MOMENTS = frozenset(
     [
         "created",

@@ -287,6 +287,26 @@ def decide_date(
     return replace(best[0], assumed=len(orders) > 1 and not dates)
 
 
+_WHOLE = re.compile(r"[0-9]{1,9}")
+_SURELY = 0.98
+"""Share of whole numbers that must be day numbers of a spreadsheet for these to be some."""
+_EVER, _LATELY, _SPAN = (10_959, 58_500), (36_526, 51_544), 15 * 365
+"""Between which days, by such numbers, nearly all are (1930 and 2060); and where a header says less (2000 and 2041), with how many
+days between them."""
+
+
+def may_be_day_numbers(values: Sequence[str], *, day_of: bool) -> bool:
+    """Whether whole numbers are rather days, as a spreadsheet numbers them, than what a meter stands at: next to all are of
+    some decades, and of some years where the header may say of what they are (``day_of``)."""
+    numbers = sorted(int(v) for v in values if _WHOLE.fullmatch(v))
+    if not numbers:
+        return True
+    few = int(len(numbers) * (0 if day_of else (1 - _SURELY) / 2))
+    low, high = numbers[few], numbers[-1 - few]
+    first, last = _LATELY if day_of else _EVER
+    return first <= low and high <= last and (high - low <= _SPAN or not day_of)
+
+
 LEAST_NAMELESS, YEARS_OF_NAMELESS = 30, 10
 """Texts of a column without a name from which they may be days, and years that these may be of."""
 _PLACED = re.compile(r"column [0-9]+")

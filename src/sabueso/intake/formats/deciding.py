@@ -19,6 +19,7 @@ from sabueso.intake.formats.days import (
     decide_date,
     form_of_order,
     is_rather_a_code,
+    may_be_day_numbers,
     yearless,
 )
 from sabueso.intake.formats.hints import TOLERATED, Hints
@@ -96,6 +97,8 @@ def _decide(values: Sequence[str], hints: Hints) -> Format:
             months = DOTTED_MONTHS
         enough = least if kind is None else 1
         date = decide_date(values, hints.dates, enough, dated, moment, months)
+        if kind is None and date is not None and date.form == "serial":
+            date = date if may_be_day_numbers(values, day_of=hints.day_of) else None
         if date is not None and not is_rather_a_code(date, values, hints):
             return date
         if hints.begins and (found := yearless(values, hints.dates, dated=dated)) is not None:

@@ -17,6 +17,7 @@ from sabueso.intake.formats.called import (
     looks_like_date,
     looks_like_measure,
     looks_like_moment,
+    names_a_day_of,
     says_whether,
     worded,
 )
@@ -236,6 +237,7 @@ def _hints(name: str, values: list[str], settings: ReadSettings, prior: Prior) -
         dates=settings.dates,
         code=role in CODE_ROLES or (role is None and looks_like_code(name, values)),
         dated=looks_like_date(name) or are_nameless_days(name, values),
+        day_of=names_a_day_of(name),
         moment=looks_like_moment(name),
         measure=looks_like_measure(name),
         period=names_period(name),

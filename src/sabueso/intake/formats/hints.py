@@ -22,6 +22,8 @@ class Hints:
         The column holds identifiers: digits stay text.
     dated : bool
         The header names a date: five digits are the day number of a spreadsheet.
+    day_of : bool
+        The header names a day or a month beside other words: it may say of what a number is (``Day kWh``).
     begins : str
         The month that days without a year begin with, as 2025-01; nothing where that is not known.
     moment : bool
@@ -39,6 +41,7 @@ class Hints:
     dates: str | None = None
     code: bool = False
     dated: bool = False
+    day_of: bool = False
     begins: str = ""
     moment: bool = False
     measure: bool = False

@@ -17,6 +17,7 @@ from sabueso.screens.recompute.at_counts import proposed_at_counts
 from sabueso.screens.recompute.by_kind import proposed_by_kind
 from sabueso.screens.recompute.daily import proposed_daily
 from sabueso.screens.recompute.equal import proposed_equal
+from sabueso.screens.recompute.listed import proposed_listed
 from sabueso.screens.recompute.multiples import proposed_one_rate
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_rates
@@ -76,6 +77,7 @@ def proposed_recomputations(
     yield from proposed_told_there(population, amount)
     yield from proposed_two_part(population, amount)
     yield from proposed_accrued(population, amount)
+    yield from proposed_listed(population)
     found = None
     if price is not None:
         found = priced(population, quantity, price, amount)

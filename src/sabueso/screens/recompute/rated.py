@@ -82,8 +82,9 @@ def proposed_rates(
     rates = _rates(population, amounts)
     if not rates or population.account(None).used < LEAST_OF_RULE:
         return
-    quantity = table.role("quantity")
-    bases = [*amounts, *([quantity] if quantity is not None else [])]
+    # Of what is sold one by one the price is what others are a rate of.
+    beside = table.role("quantity") or table.role("price")
+    bases = [*amounts, *([beside] if beside is not None else [])]
     counts = [c for c in table.columns if c.type == "number" and c.scale == 0 and not c.is_place]
     counts = [c for c in counts if c.name not in table.roles.values()]
     # Whole amounts are called as the others are: by their currency, for one.
@@ -159,6 +160,8 @@ def _made_by(
         for of in bases
         if own.name != of.name
         and not (taken is not None and rate.told == roles.get("price") and _is_in(of, taken, roles))
+        # What it is by its price is known.
+        and not (taken is not None and of.name == roles.get("price") and own is amounts[0])
     ]
     value = seen[rate.expression]
     level = not (_NAMED.search(rate.told) or TAX.search(rate.told))
@@ -181,6 +184,7 @@ def _made_by(
     for share, way, own, of in nearly:
         expression = way.sql.format(of=quoted_name(of.name), rate=rate.expression)
         told = way.told.format(of=of.name, rate=rate.told)
+        told = told.removesuffix(" percent") if told.endswith("% percent") else told
         made = seen[quoted_name(of.name)] * way.factor(value)
         bound = _bound(seen, own, of, made, share) if share < 1 else None
         if bound is not None:

@@ -1,11 +1,10 @@
-"""Amounts of two parts that are told by what a row names, or by what that names in turn: a standing charge, and a rate for each
-unit that was used."""
+"""Amounts of two parts, or three, that are told by what a row names, or by what that names in turn: a standing charge, and a rate
+for each unit that was used, by day and by night."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from itertools import permutations, product
-from typing import NamedTuple
+from itertools import combinations, product
 
 import numpy as np
 
@@ -20,20 +19,19 @@ from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.screens.recompute.told_there import Way, are_several, ways
 from sabueso.stats.additive import HOLDS
 
-MOST_SEEN, MOST_THERE, MOST_OWN = 5_000, 6, 4
+MOST_SEEN, MOST_THERE, MOST_OWN = 5_000, 6, 8
 """Rows by which it is judged, numbers there, and numbers of a row that are tried as how much was used."""
+FIRST, MOST_OF_THREE = 100, 4
+"""Rows by which parts are judged before the others, and numbers there up to which three are tried."""
 DIFFERENT = 10
 """Different amounts that there must be."""
 HALF_A_CENT = 0.5000001
 """What an amount may be off, in its last decimal, where it was rounded."""
 
 
-class _Parts(NamedTuple):
-    """The names of a number there, of another there, and of the number of a row which that is for each of."""
-
-    fixed: str
-    rate: str
-    used: str
+_Part = tuple[str, str | None]
+"""A number there, and the number of the row which that is for each of; none where it is once."""
+_Parts = tuple[_Part, ...]
 
 
 def proposed_two_part(population: Population, amount: Column) -> Iterator[Proposal]:
@@ -71,25 +69,53 @@ def _parts(
     there: Mapping[str, np.ndarray],
     used: Mapping[str, np.ndarray],
 ) -> _Parts | None:
-    """The parts that nearly all amounts are made of; no part of them is nothing throughout."""
-    for (fixed, rate), name in product(permutations(there, 2), used):
-        of_units = there[rate] * used[name]
-        made = there[fixed] + of_units
-        known = ~(np.isnan(amounts) | np.isnan(made))
-        if known.sum() < LEAST_OF_RULE or np.unique(amounts[known]).size < DIFFERENT:
+    """The parts that nearly all amounts are made of, the fewest first; no part of them is nothing throughout."""
+    for parts in _ways(list(there), list(used)):
+        if not _are_made(amounts, scale, there, used, parts, FIRST):
             continue
-        if not (there[fixed][known].any() and of_units[known].any()):
-            continue
-        off = np.abs(amounts[known] - made[known]) * 10**scale
-        if (off <= HALF_A_CENT).mean() >= HOLDS:
-            return _Parts(fixed, rate, name)
+        if _are_made(amounts, scale, there, used, parts, len(amounts)):
+            return parts
     return None
 
 
+def _ways(there: list[str], used: list[str]) -> Iterator[_Parts]:
+    """Numbers there, each once or for each of another number of the row, one of them at least."""
+    for many in (2, 3) if len(there) <= MOST_OF_THREE else (2,):
+        for names in combinations(there, many):
+            for each in product([None, *used], repeat=many):
+                some = [name for name in each if name is not None]
+                if some and len(set(some)) == len(some):
+                    yield tuple(zip(names, each, strict=True))
+
+
+def _are_made(
+    amounts: np.ndarray,
+    scale: int,
+    there: Mapping[str, np.ndarray],
+    used: Mapping[str, np.ndarray],
+    parts: _Parts,
+    rows: int,
+) -> bool:
+    each = [there[name][:rows] * (1 if of is None else used[of][:rows]) for name, of in parts]
+    own, made = amounts[:rows], np.sum(each, axis=0)
+    known = ~(np.isnan(own) | np.isnan(made))
+    if known.sum() < LEAST_OF_RULE or np.unique(own[known]).size < DIFFERENT:
+        return False
+    if not all(part[known].any() for part in each):
+        return False
+    off = np.abs(own[known] - made[known]) * 10**scale
+    return bool((off <= HALF_A_CENT).mean() >= HOLDS)
+
+
 def _expression(parts: _Parts, named: Mapping[str, str]) -> str:
-    return f"{named[parts.fixed]} + {quoted_name(parts.used)} * {named[parts.rate]}"
+    return " + ".join(
+        named[name] if of is None else f"{quoted_name(of)} * {named[name]}" for name, of in parts
+    )
 
 
 def _told(parts: _Parts, way: Way) -> str:
     """``Standing charge of the Tariff of its Account and Volume times its Rate``."""
-    return f"{parts.fixed} of {way.told} and {parts.used} times its {parts.rate}"
+    (first, of), *rest = parts
+    begun = f"{first} of {way.told}" if of is None else f"{of} times {first} of {way.told}"
+    more = (f"its {name}" if each is None else f"{each} times its {name}" for name, each in rest)
+    return " and ".join((begun, *more))
