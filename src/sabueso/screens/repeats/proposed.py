@@ -184,7 +184,7 @@ def _of_what_is_named(population: Population, date: Column) -> Iterator[Proposal
 def _many_texts(population: Population) -> list[str]:
     """The column of texts, or of what is named, that tells rows apart the most, where some have the same."""
     table = population.table
-    names = [*texts_without(table, ("id", "document", "preparer", "approver", "currency"))]
+    names = texts_without(table, ("id", "document", "text", "preparer", "approver", "currency"))
     coded = first_coded(population, names, MOST_SEEN) if names else {}
     several = {
         name: len(each.values)

@@ -21,9 +21,9 @@ from sabueso.screens.repeats.result import RepeatGroup
 MOST_USUAL, MOST_SEEN, MOST_TRIED = 0.02, 20_000, 2
 """Clusters for each row from which they are usual; rows by which it is judged what tells them apart, and columns that are
 tried."""
-LEAST_LOOKED_AT, NEARLY = 40, 2.0
-"""Clusters that must be looked at for it to be asked whether those found are no more than chance makes in all; and how many times
-as many as that may be found where another column is the same as well."""
+LEAST_LOOKED_AT, NEARLY = 30, 2.0
+"""Clusters that must be looked at for it to be asked whether those found are about as many as chance makes in all, and up to how
+many times as many are that."""
 LEAST_AROUND, DAYS_AROUND, TIMES = 10, 29, 3
 """Clusters from which it is asked whether they are of one day, the days that rows lie apart by on either side as a rule, and how
 many times as many as each of those would have that day must have."""
@@ -51,14 +51,14 @@ class Clusters(NamedTuple):
         return cls(0, 0, 0.0)
 
     @property
-    def are_chance(self) -> bool:
-        """Whether no more are findings than chance would make: each is unlikely by itself, and one of very many."""
-        return self.looked_at >= LEAST_LOOKED_AT and 0 < self.flagged <= self.expected
-
-    @property
     def say_nothing(self) -> bool:
         """Whether findings are about as many as chance would make, however few there are."""
         return 0 < self.flagged <= NEARLY * self.expected
+
+    @property
+    def are_chance(self) -> bool:
+        """Whether that holds for many that were looked at: each is unlikely by itself, and one of very many."""
+        return self.looked_at >= LEAST_LOOKED_AT and self.say_nothing
 
 
 def unusual(
@@ -109,7 +109,7 @@ def _apart_by(
     tries += [each for each in accumulate([n] for n in (*first, *last)) if len(each) > 1]
     for names in tries:
         found = clusters(_with(population.table, settings, names))
-        if found.flagged <= most and not (found.are_chance or found.say_nothing):
+        if found.flagged <= most and not found.say_nothing:
             return names
     return ()
 
