@@ -35,7 +35,7 @@ WORDS: dict[Role, str] = {
         "単価 单价 單價 단가 السعر מחיר ราคา unit unitario unitaire unitaria einzelpreis stuckpreis stundensatz stundenlohn uurloon timlon timelon"
     ),
     "date": (
-        "date fecha posting posted traded executed occurred transacted day dia booked month mes datum data buchungstag buchungsdatum tag valuta monat "
+        "date fecha posting posted traded executed occurred transacted day dia booked gebucht geboekt month mes datum data buchungstag buchungsdatum tag valuta monat "
         "giorno jour dag dato tarih paivamaara kelte tanggal tarikh ngay дата день ημερομηνια 日付 取引日 計上日 年月日 日期 "
         "날짜 일자 거래일 التاريخ תאריך วันที่ dt emissao emision"
     ),

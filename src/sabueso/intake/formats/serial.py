@@ -18,7 +18,7 @@ LEAST_NUMBER, LEAST_COUNTED, IN_TURN = 1_000, 100, 0.95
 """Smaller ones may count, or say an age; unless they count so many rows from 1 on, such a share of them each one more than the
 row before."""
 _WHOLE, _YEAR = re.compile(r"[0-9]{1,12}"), re.compile(r"(?:19|20)[0-9]{2}")
-_PARTED = re.compile(r"([0-9]{2,8})(\.[0-9]{1,4})+")
+_PARTED = re.compile(r"([0-9]{1,8})(\.[0-9]{1,4})+")
 """A code in parts, as those of a tariff or a plan are."""
 
 

@@ -31,6 +31,8 @@ LEAST, HELD, FEW = 6, 0.75, 2
 SEVERAL = 3
 """Rows of the other table that a sum has on average at least."""
 MOST_FIGURES, MOST_COLUMNS, MOST_KINDS, MOST_THINGS, MOST_SEEN = 6, 4, 6, 60, 20_000
+MOSTLY, MOST_DAYS, BLANK = 0.5, 2, "blank"
+"""Share of the rows without a day from which it is told whether they have it, and how many such are tried."""
 SHARED = 0.8
 """Share of the things of which a table states figures that the other's rows are of."""
 THING, NEARLY = "named by both", 0.97
@@ -282,7 +284,8 @@ def _sums(
     trees: list[Tree] = [
         sql.cast(expressions.scalar(by, population.table), "TEXT") for by in key.by
     ]
-    trees += [] if kind is None else [sql.column(kind)]
+    blank = kind is not None and population.table.column(kind).type != "text"
+    trees += [] if kind is None else [_blank(kind) if blank else sql.column(kind)]
     fields = {f"k{i}": tree for i, tree in enumerate(trees)}
     fields |= {f"s{i}": exp.Sum(this=sql.column(c.name)) for i, c in enumerate(numbers)}
     select = exp.select(*(exp.alias_(t, n) for n, t in {**fields, "n": sql.count()}.items()))
@@ -307,6 +310,11 @@ def _sums(
         own = quoted_name(name)
         if kind is None:
             figures.append(_Figure(f"sum({own})", name, found))
+        elif blank:
+            if of == BLANK:
+                by = f"{quoted_name(kind)} is null"
+                one = {key: found.get(key, Decimal(0)) for key in every[i]}
+                figures.append(_case(by, own, f"{name} where {kind} is blank", one))
         elif of is not None:
             by = quoted_name(kind)
             one = {key: found.get(key, Decimal(0)) for key in every[i]}
@@ -318,6 +326,12 @@ def _sums(
     groups = {tuple(row[f"k{i}"] for i in range(many)) for row in rows}
     known = sum(None not in group for group in groups)
     return _Sums(figures, sum(int(row["n"]) for row in rows), known)
+
+
+def _blank(name: str) -> Tree:
+    """Whether a row has a day, as text."""
+    missing = sql.is_missing(sql.column(name))
+    return exp.Case().when(missing, sql.text(BLANK)).else_(sql.text("there"))
 
 
 def _case(where: str, number: str, told: str, values: Values) -> _Figure:
@@ -375,7 +389,21 @@ def _kinds_of(population: Population) -> list[str]:
     names = texts_without(population.table, ("id", "document", "party", "text"))
     coded = first_coded(population, names, MOST_SEEN) if names else {}
     few = [name for name, found in coded.items() if 1 < len(found.values) <= MOST_KINDS]
-    return few[:MOST_COLUMNS]
+    return [*few[:MOST_COLUMNS], *_seldom_dated(population)]
+
+
+def _seldom_dated(population: Population) -> list[str]:
+    """Days that most rows have none of, such as when something was cancelled."""
+    table = population.table
+    taken = set(table.roles.values())
+    days = [
+        c.name for c in table.columns if c.type in ("date", "timestamp") and c.name not in taken
+    ]
+    seen = first_coded(population, days, MOST_SEEN) if days else {}
+    blank = {
+        name: float((found.codes < 0).mean()) for name, found in seen.items() if len(found.codes)
+    }
+    return [name for name, share in blank.items() if MOSTLY <= share < 1][:MOST_DAYS]
 
 
 def _proposal(

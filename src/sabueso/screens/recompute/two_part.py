@@ -37,7 +37,8 @@ _Parts = tuple[_Part, ...]
 def proposed_two_part(population: Population, amount: Column) -> Iterator[Proposal]:
     """The first amount of a row that is one number there and another times a number of the row."""
     table = population.table
-    own = [amount, *further(table, amount)]
+    price = None if "quantity" in table.roles else table.role("price")
+    own = [amount, *([price] if price is not None else []), *further(table, amount)]
     none = {each.name for each in own} | {table.roles.get(r) for r in ("id", "document")}
     numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
     used = [c for c in numbers if c.name not in none][:MOST_OWN]

@@ -31,6 +31,8 @@ BY_CHANCE = 0.18
 """Share of the groups that would be above it if each were beside another's number, from which that is what keeps them."""
 TIED = 0.9
 """Share of the groups that come to just that, from which they are asked whether they do."""
+MOSTLY_TIED = 0.5
+"""The same from which the sums of a period are not asked."""
 NEAR, NEARLY = 0.05, 0.75
 """Share of the sums of a period that are at least so much of what they keep to: of a loan hardly any year is."""
 MOST_THERE, MOST_OWN = 8, 2
@@ -78,6 +80,9 @@ def _of(
         if sums is None:
             continue
         for name, limit in sums.limits.items():
+            if not period and _are_tied(sums, limit):
+                left.pop(name)  # whether they come to just that is asked elsewhere, and once
+                continue
             over = _over(sums, limit, near=NEAR if period else 0.0)
             if over is None:
                 continue
@@ -94,6 +99,12 @@ def _of(
                 f"{over:,} of {n:,} are above",
             )  # fmt: skip
             return
+
+
+def _are_tied(sums: _Sums, limit: np.ndarray) -> bool:
+    """Whether most sums are just the number that they may come to."""
+    known = (limit > 0) & (sums.total > 0)
+    return bool(known.any()) and (sums.total == limit)[known].mean() >= MOSTLY_TIED
 
 
 def _over(sums: _Sums, limit: np.ndarray, near: float) -> int | None:
