@@ -3,61 +3,38 @@ another table's rows come to in it."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
-from itertools import permutations, product
+from itertools import permutations
 from typing import NamedTuple
 
 import sqlglot.expressions as exp
 
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import literal, quoted_name
-from sabueso.population.period_names import names_period
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.named_columns import columns_there, measures_of
+from sabueso.screens.named_columns import measures_of
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, texts_without
 from sabueso.screens.recompute.amounts import further, is_no_amount, is_rate, tied_by
-from sabueso.screens.recompute.siblings import happened, named_by_both
+from sabueso.screens.recompute.keys_of_both import (
+    MOST_SEEN,
+    MOST_STATED,
+    SEVERAL,
+    Key,
+    keys_of_both,
+)
 from sabueso.screens.recompute.totals import Sides, agreement
 
-MOST_STATED = 2_000
-"""Rows of a table of which each states what a period came to."""
 LEAST, HELD, FEW = 6, 0.75, 2
 """Sums that must be the same, each of several rows, and their share; groups of one side alone that are differences."""
-SEVERAL = 3
-"""Rows of the other table that a sum has on average at least."""
-MOST_FIGURES, MOST_COLUMNS, MOST_KINDS, MOST_THINGS, MOST_SEEN = 6, 4, 6, 60, 20_000
+MOST_FIGURES, MOST_COLUMNS, MOST_KINDS = 6, 4, 6
 MOSTLY, MOST_DAYS, BLANK = 0.5, 2, "blank"
 """Share of the rows without a day from which it is told whether they have it, and how many such are tried."""
-SHARED = 0.8
-"""Share of the things of which a table states figures that the other's rows are of."""
-THING, NEARLY = "named by both", 0.97
-"""The kind of keys that are rows which both tables name; and how many of the rows that state something of such are the only one
-of their group, at least."""
-_UNITS = {"month": r"\d{4}-\d{2}", "quarter": r"\d{4}-Q\d", "year": r"\d{4}"}
-
-
-class _Key(NamedTuple):
-    """What tells groups of rows: of what kind (two keys of one kind may be the same), its SQL, and its name."""
-
-    kind: str
-    by: tuple[str, ...]
-    told: str
-
-    @property
-    def of_things(self) -> bool:
-        """Whether it is rows that both tables name, or a period of each."""
-        return self.kind.endswith(THING)
-
-    def of(self, thing: _Key) -> _Key:
-        """A period of each of some things."""
-        return _Key(
-            f"{self.kind} of {thing.kind}", (*thing.by, *self.by), f"{thing.told} and {self.told}"
-        )
+NEARLY = 0.97
+"""How many of the rows that state something of what both tables name are the only one of their group, at least."""
 
 
 Values = dict[tuple[str, ...], Decimal]
@@ -103,13 +80,13 @@ def proposed_stated(population: Population) -> Iterator[Proposal]:
     numbers = _numbers(table)
     if not numbers or is_budget(table) or not LEAST <= population.account(None).used <= MOST_STATED:
         return
-    stated: dict[_Key, list[_Figure]] = {}
+    stated: dict[Key, list[_Figure]] = {}
     for name, other in sorted(population.tables.items()):
         if name == table.name or is_budget(other) or not _summable(other):
             continue
         there = population.beside(other)
         told: set[str] = set()
-        for mine, their in _keys_of_both(population, there):
+        for mine, their in keys_of_both(population, there):
             if mine not in stated:
                 summed = _summable(table) if mine.of_things else numbers
                 stated[mine] = _stated(population, mine, summed)
@@ -149,116 +126,7 @@ def _are_roles(table: Table, other: Table, tie: _Tie) -> bool:
     return any((table.roles.get(role), other.roles.get(role)) == both for role in roles)
 
 
-def _keys_of_both(population: Population, there: Population) -> Iterator[tuple[_Key, _Key]]:
-    """What tells the rows of a table apart, beside what tells groups of another: what both name, what those rows name, or a
-    period."""
-    table, other = population.table, there.table
-    rows = population.account(None).used
-    things: list[tuple[_Key, _Key]] = []
-    for column, also, named in named_by_both(table, other):
-        third = population.tables.get(named.name, named)
-        # What happened once is compared from either side.
-        if rows >= LEAST_OF_RULE and not happened(population, other, third):
-            mine = _Key(THING, (quoted_name(column),), column)
-            things.append((mine, _Key(THING, (quoted_name(also),), also)))
-    yield from things
-    few = there.account(None).used < SEVERAL * rows
-    if few and not things:
-        return
-    for column, link in () if few else sorted(other.links.items()):
-        # Of many that are named the sums are compared from the other side.
-        if link.table.name == table.name and rows < LEAST_OF_RULE:
-            by = quoted_name(link.key)
-            yield _Key("named", (by,), link.key), _Key("named", (quoted_name(column),), column)
-    theirs: dict[str, list[_Key]] = {}
-    for their in _periods(there, stated=False):
-        theirs.setdefault(their.kind, []).append(their)
-    periods = list(_periods(population, stated=True))
-    for mine in () if few else periods:
-        for their in theirs.get(mine.kind, []):
-            yield mine, their
-    things += _things(population, there) if theirs and periods and not few else []
-    for (thing, their_thing), mine in product(things, periods):
-        for their in theirs.get(mine.kind, []):
-            yield mine.of(thing), their.of(their_thing)
-
-
-def _things(population: Population, there: Population) -> list[tuple[_Key, _Key]]:
-    """Columns of few texts, such as departments, that rows of both have, or one of them has and what the other's name."""
-    mine, theirs = _coded(population), _coded(there)
-    found = []
-    for (by, own), (by_there, other) in product(mine.items(), theirs.items()):
-        if len(own & other) >= SHARED * len(own):
-            told = by.replace('"', "")
-            found.append((_Key(told, (by,), told), _Key(told, (by_there,), told)))
-    return found[:MOST_COLUMNS]
-
-
-def _coded(population: Population) -> dict[str, set[str]]:
-    """The values of columns of few texts, and of those of the rows that are named."""
-    table = population.table
-    names = texts_without(table, ("id", "document", "text", "currency"))
-    also = {
-        there.sql: expressions.scalar(there.sql, table)
-        for there in columns_there(population)
-        if there.column.type == "text" and there.column.name != table.links[there.by].key
-    }
-    seen = first_coded(population, names, MOST_SEEN, also) if names or also else {}
-    return {
-        quoted_name(name) if name in names else name: set(coded.values)
-        for name, coded in seen.items()
-        if 1 < len(coded.values) <= MOST_THINGS
-    }
-
-
-def _periods(population: Population, *, stated: bool) -> Iterator[_Key]:
-    """The periods of rows: those that they state, and those of their days."""
-    table, date = population.table, population.table.dated()
-    yield from _named_periods(population)
-    days = [c for c in table.columns if c.type in ("date", "timestamp")]
-    days.sort(key=lambda c: date is None or c.name != date.name)
-    for column in days:
-        name = quoted_name(column.name)
-        own = date is not None and column.name == date.name
-        for unit in _UNITS:
-            by = expressions.period_text(unit, table) if own else f"{unit}_of({name})"
-            yield _Key(unit, (by,), unit)
-        if not stated:
-            yield _Key("month code", (f"year({name}) * 100 + month({name})",), "month")
-            yield _Key("year code", (f"year({name})",), "year")
-            yield _Key("year and month", (f"year({name})", f"month({name})"), "month")
-
-
-def _named_periods(population: Population) -> Iterator[_Key]:
-    columns = [c for c in population.table.columns if names_period(c.name) and not c.is_place]
-    seen = first_coded(population, [c.name for c in columns], MOST_STATED) if columns else {}
-    alone = {}
-    for column in columns:
-        values, name = seen[column.name].values, quoted_name(column.name)
-        if column.type == "text":
-            for unit, form in _UNITS.items():
-                if values and all(re.fullmatch(form, value) for value in values):
-                    yield _Key(unit, (name,), column.name)
-            if values and all(re.fullmatch(r"(0\d|1[0-2])[/.-]\d{4}", value) for value in values):
-                by = f"right({name}, 4) || '-' || left({name}, 2)"
-                yield _Key("month", (by,), column.name)
-        elif column.type == "number" and column.scale == 0:
-            whole = {int(value) for value in values}
-            if whole and all(
-                1 <= each % 100 <= 12 and 1900 <= each // 100 <= 2100 for each in whole
-            ):
-                yield _Key("month code", (name,), column.name)
-            elif whole and min(whole) >= 1900 and max(whole) <= 2100:
-                alone["year"] = column
-                yield _Key("year code", (name,), column.name)
-            elif whole and min(whole) >= 1 and max(whole) <= 12:
-                alone["month"] = column
-    if len(alone) == 2:
-        names = tuple(alone[each].name for each in ("year", "month"))
-        yield _Key("year and month", tuple(map(quoted_name, names)), " and ".join(names))
-
-
-def _stated(population: Population, key: _Key, numbers: Sequence[Column]) -> list[_Figure]:
+def _stated(population: Population, key: Key, numbers: Sequence[Column]) -> list[_Figure]:
     """The numbers of rows of which each is the only one of its group; nothing where some are several."""
     found = _sums(population, key, numbers)
     alone = NEARLY * found.rows if key.of_things else found.rows
@@ -278,7 +146,7 @@ def _differences(stated: Sequence[_Figure]) -> list[_Figure]:
 
 
 def _sums(
-    population: Population, key: _Key, numbers: Sequence[Column], kind: str | None = None
+    population: Population, key: Key, numbers: Sequence[Column], kind: str | None = None
 ) -> _Sums:
     """The sums of numbers by group, of all rows or of each kind of a column."""
     trees: list[Tree] = [
@@ -338,7 +206,7 @@ def _case(where: str, number: str, told: str, values: Values) -> _Figure:
     return _Figure(f"sum(case when {where} then {number} else 0 end)", told, values)
 
 
-def _ties(there: Population, key: _Key, stated: Sequence[_Figure]) -> Iterator[_Tie]:
+def _ties(there: Population, key: Key, stated: Sequence[_Figure]) -> Iterator[_Tie]:
     """For each figure that is stated the sum that it is: of all rows, else of those of one kind. Where none is any, what
     one has beyond another."""
     if not stated:
@@ -407,7 +275,7 @@ def _seldom_dated(population: Population) -> list[str]:
 
 
 def _proposal(
-    population: Population, other: Table, keys: tuple[_Key, _Key], tie: _Tie
+    population: Population, other: Table, keys: tuple[Key, Key], tie: _Tie
 ) -> Proposal | None:
     """The screen, if some differ."""
     table, (mine, their), found = population.table, keys, tie.found
