@@ -36,6 +36,8 @@ def _customs(rng):
             "MRN": f"24XX{n:05}", "Accepted": date(2024, 1, 2) + timedelta(days=n // 3), "Heading": heading, "Pieces": pieces,
             "Invoice value": invoiced, "Rate": rate, "Customs value": value, "Freight": freight, "Duty": due, "VAT": tax,
         })  # fmt: skip
+    for n, row in enumerate(declared):
+        row["Released"] = row["Accepted"] + timedelta(days=190 if n == 400 else 1 + n % 9)
     declared[100]["Customs value"] -= 700
     declared[200]["Duty"] += 30
     declared[300]["VAT"] -= 25
@@ -53,7 +55,11 @@ def _workshop(rng):
             cost = (count * price * (100 - van["Discount %"]) / 100).quantize(CENT)
             lines.append({"Line": f"L{len(lines):04}", "Job": f"J{n:04}", "Part": f"T{rng.randrange(900)}", "Quantity": count, "Unit price": price, "Amount": cost})  # fmt: skip
     lines[50]["Amount"] = (lines[50]["Quantity"] * lines[50]["Unit price"]).quantize(CENT)
-    return {"vans": vans, "jobs": orders, "job_lines": lines}
+    for n, line in enumerate(lines):
+        line["Activity"] = f"{1 + n % 4}.{1 + n % 6:02}"
+    lines[33]["Activity"] = "9.99"
+    budget = [{"Activity": f"{a}.{b:02}", "Budget": Decimal(5000 * a + b)} for a in range(1, 5) for b in range(1, 7)]  # fmt: skip
+    return {"vans": vans, "jobs": orders, "job_lines": lines, "budget": budget}
 
 
 def _stipends(rng):
@@ -95,6 +101,8 @@ def asked(tmp_path_factory):
         ("VAT of declarations is 0.2 times (Customs value and Freight and Duty)", ["24XX00100", "24XX00200", "24XX00300"]),
         ("Pieces of declarations out of proportion to Invoice value by Heading", ["24XX00077"]),
         ("Quantity times Unit price less Discount % of the Plate of its Job of job_lines", ["L0050"]),
+        ("Released of declarations long after Accepted", ["24XX00400"]),
+        ("Activity of job_lines not in budget", ["9.99"]),
         ("Account of payments other than in students", ["S730"]),
         ("Meals of bills and Meals served of sheets by School and month", ["2024-03"]),
     ],

@@ -46,14 +46,16 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
     if not counts or is_budget(table):
         return
     for other, link in linked_tables(table):
-        if is_budget(other):
+        planned = is_budget(other)
+        # What a budget foresees is not all that there is, but whose lines it numbers.
+        if planned and other.roles.get("id") != table.links[link].key:
             continue
         n, known = met_keys(population, other, {link: table.links[link].key})
         if n == 0 or known < USUAL * n:
             continue
         # What pays a bill says what the bill does, and not the bill what pays it.
         back = link in named_by_others(population, table)
-        told = {} if back else _told_by_both(population, link, n, known)
+        told = {} if back or planned else _told_by_both(population, link, n, known)
         keys = {link: table.links[link].key, **told}
         rows, found = met_keys(population, other, keys) if told else (n, known)
         other_than = bool(told) and rows - found > n - known

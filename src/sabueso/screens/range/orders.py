@@ -80,6 +80,8 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
             continue
         most = int(row[f"most{place}"]) if before < after else -int(row[f"least{place}"])
         late = late_of(population, order, _few(both)) if most >= LEAST_MOST else None
+        if late is not None and _is_late_there(population, order[1], _few(both)):
+            late = None  # which is told once, of the row that is late
         if out or late is not None:
             found.append(_Found(order, out, max(before, after), both, late, ended))
     for each in _each_once(found):
@@ -93,6 +95,24 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
             " ".join(w.purpose for w in words),
             "; ".join(w.because for w in words),
         )
+
+
+def _is_late_there(population: Population, later: str, few: int) -> bool:
+    """Whether a day of what is named is long after another of its own, in some rows."""
+    table = population.table
+    for column, link in sorted(table.links.items()):
+        own = quoted_name(column) + "."
+        other = population.tables.get(link.table.name, link.table)
+        if other.name == table.name or not later.startswith(own):
+            continue
+        named, there = later.removeprefix(own), population.beside(other)
+        days = [quoted_name(c.name) for c in other.columns if c.type in ("date", "timestamp")]
+        return any(
+            late_of(there, (day, named), few) is not None
+            for day in days[:MOST_DAYS]
+            if day != named
+        )
+    return False
 
 
 class _Found(NamedTuple):
