@@ -9,6 +9,8 @@ import numpy as np
 
 HOLDS = 0.9
 """Share of rows that must keep a relation."""
+NEAR = 0.5 * 1.000001
+"""Units of its last decimal by which an amount may be off where it was rounded: half of one, and what floats make of it."""
 LEAST_ROWS = 30
 """Rows of fewer than which nothing is said."""
 TRIALS, ENOUGH = 60, 8
@@ -139,4 +141,16 @@ def _kernel(rows: np.ndarray) -> list[tuple[int, ...]]:
         made.append(own)
         if best is not None:
             found.append(best)
+    return found
+
+
+def same_but_rounded(own: np.ndarray, made: np.ndarray, scale: int) -> np.ndarray:
+    """Which amounts, of so many decimals, are what they are made of, rounded; not where either is no number.
+
+    Examples
+    --------
+    >>> same_but_rounded(np.array([1.24, 1.26]), np.array([1.235, 1.25]), 2).tolist()
+    [True, False]
+    """
+    found: np.ndarray = np.abs(own - made) <= NEAR * 10.0**-scale
     return found

@@ -203,7 +203,7 @@ HELD = frozenset(
 """Words of what may be at either end: an account, or whoever holds it."""
 OF_AN_END = frozenset(
     ["until", "till", "expires", "expiry", "expiration", "expire", "bis", "ablauf", "gultig", "hasta", "caduca", "caducidad",
-     "scadenza", "fino", "jusqu", "jusquau", "expire", "echeance", "ate", "validade", "tot", "geldig"]
+     "scadenza", "fino", "jusqu", "jusquau", "echeance", "ate", "validade", "tot", "geldig"]
 )  # fmt: skip
 """Words of a day until which something holds, and on which no row happened."""
 OF_ENDS: tuple[Role, ...] = ("account", "party", "text")

@@ -86,15 +86,23 @@ def proposed_unique(population: Population) -> Iterator[Proposal]:
     if found is None:
         return
     names, (chance, seen) = found
+    yield from _again_in(
+        population, names, f"{listed(names)} of {table.name} in two rows", "What comes once, and is there again.",
+        f"what one before them has; of {seen:,} that were looked at {chance:,} would if one of these columns had nothing to do "
+        "with the others",
+    )  # fmt: skip
+
+
+def _again_in(
+    population: Population, names: Sequence[str], called: str, purpose: str, has: str
+) -> Iterator[Proposal]:
+    """The screen of columns that some rows have together as one before them has, if these are few; ``has`` says what such a
+    row has."""
     keys = [quoted_name(name) for name in names]
-    n, out = count_broken(population, names[0], again(table, keys).broken)
+    n, out = count_broken(population, names[0], again(population.table, keys).broken)
     if 0 < out <= few_of(n):
         yield Proposal(
-            f"{listed(names)} of {table.name} in two rows",
-            settings_of(unique=keys),
-            "What comes once, and is there again.",
-            f"{out:,} of {n:,} rows have what one before them has; of {seen:,} that were looked at "
-            f"{chance:,} would if one of these columns had nothing to do with the others",
+            called, settings_of(unique=keys), purpose, f"{out:,} of {n:,} rows have {has}"
         )
 
 
@@ -143,15 +151,10 @@ def _copies(population: Population) -> Iterator[Proposal]:
     every = _repeated(each)
     # The fewest columns that tell the rows apart as well as all of them do.
     fewest = next(n for n in range(1, len(each) + 1) if _repeated(each[:n]) == every)
-    keys = [quoted_name(name) for name in several[: max(fewest, LEAST_ALIKE)]]
-    n, out = count_broken(population, several[0], again(table, keys).broken)
-    if 0 < out <= few_of(n):
-        yield Proposal(
-            f"rows of {table.name} that are alike but for their {own}",
-            settings_of(unique=keys),
-            "The same thing recorded twice.",
-            f"{out:,} of {n:,} rows have all that one before them has",
-        )
+    yield from _again_in(
+        population, several[: max(fewest, LEAST_ALIKE)], f"rows of {table.name} that are alike but for their {own}",
+        "The same thing recorded twice.", "all that one before them has",
+    )  # fmt: skip
 
 
 def _is_series(population: Population, column: Column) -> bool:

@@ -19,7 +19,7 @@ from sabueso.screens.named_columns import numbers_there
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.amounts import further
 from sabueso.screens.recompute.priced import held, is_rule
-from sabueso.stats.additive import HOLDS
+from sabueso.stats.additive import HOLDS, same_but_rounded
 
 MOST_SEEN = 500
 MOST_BASES, MOST_RATES, MOST_DATES, MOST_COUNTS = 8, 4, 3, 3
@@ -105,8 +105,7 @@ def _share(own: np.ndarray, made: np.ndarray, scale: int) -> float:
         return 0.0
     if np.unique(made[known]).size < DIFFERENT:
         return 0.0
-    half = 0.5 * 10.0**-scale
-    return float((np.abs(own - made)[known] <= half * 1.000001).mean())
+    return float(same_but_rounded(own, made, scale)[known].mean())
 
 
 def _bases(population: Population, amounts: list[Column]) -> list[_Term]:

@@ -15,9 +15,10 @@ from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_columns import numbers_there
 from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.amounts import further
+from sabueso.screens.recompute.made_of import less_hundredths
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.screens.recompute.ties import in_three
-from sabueso.stats.additive import HOLDS
+from sabueso.stats.additive import HOLDS, same_but_rounded
 
 MOST_SEEN, MOST_DISCOUNTS, MOST_THERE, SOME = 2_000, 2, 6, 10
 """Rows in which it is looked for before it is counted in all, columns that are tried, and rows that must have a discount."""
@@ -47,7 +48,7 @@ def proposed_listed(population: Population) -> Iterator[Proposal]:
             made = seen[number.sql] * (1 - percent / 100)
             if not _are_made(seen[quoted_name(mine.name)], made, percent, mine.scale):
                 continue
-            expression = f"{number.sql} * (1 - coalesce({quoted_name(less.name)}, 0) / 100)"
+            expression = number.sql + less_hundredths(less.name)
             word = "" if "%" in less.name else " per cent"
             found = held(population, mine, expression, f"{number.told} less {less.name}{word}")
             if is_rule(found):
@@ -64,5 +65,5 @@ def _are_made(own: np.ndarray, made: np.ndarray, percent: np.ndarray, scale: int
     some = known & (percent != 0)
     if known.sum() < LEAST_OF_RULE or some.sum() < SOME:
         return False
-    same = np.abs(own - made) <= 0.5 * 10.0**-scale * 1.000001
+    same = same_but_rounded(own, made, scale)
     return bool(min(same[known].mean(), same[some].mean()) >= HOLDS)

@@ -74,13 +74,11 @@ class MadeOf(NamedTuple):
         if not self.sign:
             return quoted_name(self.names[0])
         if self.times:
-            less = "".join(
-                f" * (1 - coalesce({quoted_name(name)}, 0) / 100)" for name in self.names[2:]
-            )
+            less = "".join(map(less_hundredths, self.names[2:]))
             return f"{' * '.join(map(quoted_name, self.names[:2]))}{less}"
         one, *rest = map(quoted_name, self.names)
         if self.less:
-            return f"{one} * (1 - coalesce({rest[0]}, 0) / 100)"
+            return one + less_hundredths(self.names[1])
         if self.by:
             return f"{one} / nullif({rest[0]}, 0)"
         rest = [f"coalesce({name}, 0)" if np.isnan(seen[name]).any() else name for name in rest]
@@ -99,15 +97,28 @@ class MadeOf(NamedTuple):
         return one + sum(np.nan_to_num(two) * (-1 if self.sign == "-" else 1) for two in rest)
 
 
+def less_hundredths(name: str) -> str:
+    """What takes hundredths off that stand in a row, none where they are blank, as SQL behind what they are taken off."""
+    return f" * (1 - coalesce({quoted_name(name)}, 0) / 100)"
+
+
+def _some(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> list[str]:
+    """Amounts of which some rows have something."""
+    has = {c.name: (np.nan_to_num(seen[quoted_name(c.name)]) != 0).sum() for c in amounts}
+    return [c.name for c in amounts if has[c.name] >= SOME_HAVE]
+
+
 def both_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[MadeOf]:
     """Amounts with, or less, another that some rows have, as a discount before tax."""
-    has = {c.name: (np.nan_to_num(seen[quoted_name(c.name)]) != 0).sum() for c in amounts}
-    some = [c.name for c in amounts if has[c.name] >= SOME_HAVE]
-    for one, two in permutations(some, 2):
+    for one, two in permutations(_some(amounts, seen), 2):
         yield MadeOf((one, two), "-")
         if one < two:
             yield MadeOf((one, two), "+")
-    for three in combinations(some[:MOST_OF_THREE], 3):
+
+
+def three_of(amounts: list[Column], seen: Mapping[str, np.ndarray]) -> Iterator[MadeOf]:
+    """Three amounts added up, as a tax is of all of them."""
+    for three in combinations(_some(amounts, seen)[:MOST_OF_THREE], 3):
         yield MadeOf(three, "+")
 
 

@@ -23,9 +23,10 @@ from sabueso.screens.recompute.made_of import (
     less_percent_of,
     products_of,
     quotients_of,
+    three_of,
 )
 from sabueso.screens.recompute.priced import Priced, held, is_rule
-from sabueso.stats.additive import HOLDS
+from sabueso.stats.additive import HOLDS, same_but_rounded
 
 MOST_SEEN, MOST_BASES = 2_000, 10
 """Rows in which a multiple is looked for before it is counted in all, and numbers that it may be of."""
@@ -82,7 +83,13 @@ def proposed_one_rate(
         return (own.name in rated and of.times) or (priced and (of.times or of.names == quantity))
 
     less = [*less_percent_of(bases, factors), *quotients_of(amounts, factors)]
-    made_of = [*map(MadeOf.of, bases), *both_of(amounts, seen), *products_of(factors), *less]
+    made_of = [
+        *map(MadeOf.of, bases),
+        *both_of(amounts, seen),
+        *three_of(amounts, seen),
+        *products_of(factors),
+        *less,
+    ]
     exact: list[_Multiple] = []
     left, told_of = MOST_WAYS, 0
     for way in _multiples(amounts, made_of, seen, told_otherwise):
@@ -223,10 +230,10 @@ def one_rate(
         return None
     # Of the largest rounding tells the least.
     large = above & (np.abs(of) >= np.median(np.abs(of[above])))
-    near, half = float(np.median(own[large] / of[large])), 0.5 * 10.0**-scale
+    near = float(np.median(own[large] / of[large]))
     rates = [rate for decimals in RATE_DECIMALS if (rate := round(near, decimals))]
     made = (of * rate if floor is None else np.maximum(of * rate, floor) for rate in rates)
-    same = [float((np.abs(own - each)[known] <= half * 1.000001).mean()) for each in made]
+    same = [float(same_but_rounded(own, each, scale)[known].mean()) for each in made]
     most = max(same, default=0.0)
     if most < HOLDS:
         return None

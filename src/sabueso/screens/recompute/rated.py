@@ -22,7 +22,7 @@ from sabueso.screens.recompute.amounts import further
 from sabueso.screens.recompute.made_of import both_of
 from sabueso.screens.recompute.priced import Priced, held, is_rather_by, is_rule
 from sabueso.screens.recompute.ties import in_three
-from sabueso.stats.additive import HOLDS
+from sabueso.stats.additive import HOLDS, same_but_rounded
 
 MOST_SEEN = 2_000
 """Rows in which a rate is looked for before it is counted in all."""
@@ -207,8 +207,6 @@ def _of_two(
         return None
     value, few = seen[rate.expression], amounts[:MOST_OF_TWO]
     for of in both_of(few, seen):
-        if len(of.names) > 2:
-            continue
         base = of.values(seen)
         for way in WAYS[:2]:
             for own in few:
@@ -265,8 +263,7 @@ def _share(own: np.ndarray, made: np.ndarray, of: np.ndarray, scale: int) -> flo
     known = ~(np.isnan(own) | np.isnan(made))
     if known.sum() < LEAST_OF_RULE:
         return 0.0
-    half = 0.5 * 10.0**-scale
-    same = np.abs(own - made) <= half * 1.000001
+    same = same_but_rounded(own, made, scale)
     # A rate of nothing, or of the whole, says nothing of how an amount is made.
-    tells = known & ~(same & ((own == 0) | (np.abs(own - of) <= half)))
+    tells = known & ~(same & ((own == 0) | (np.abs(own - of) <= 0.5 * 10.0**-scale)))
     return float(same[tells].mean()) if tells[known].mean() >= SOME else 0.0

@@ -17,7 +17,7 @@ from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.priced import held, is_rule
-from sabueso.stats.additive import HOLDS
+from sabueso.stats.additive import HOLDS, same_but_rounded
 
 MOST_SEEN = 2_000
 MOST_TIMES, MOST_NUMBERS, MOST_FREE = 4, 8, 8
@@ -137,5 +137,4 @@ def _share(own: np.ndarray, made: np.ndarray, scale: int) -> float:
     known = ~(np.isnan(own) | np.isnan(made))
     if known.sum() < LEAST_OF_RULE or np.unique(own[known]).size < DIFFERENT:
         return 0.0
-    half = 0.5 * 10.0**-scale
-    return float((np.abs(own - made)[known] <= half * 1.000001).mean())
+    return float(same_but_rounded(own, made, scale)[known].mean())

@@ -80,13 +80,13 @@ def unusual(
         if found is None or not (found.flagged > most or found.are_chance):
             yield proposal
             continue
-        names = _apart_by(population, proposal.settings, clusters, most)
+        names, left = _apart_by(population, proposal.settings, clusters, most)
         if names:
-            told = " and ".join(names)
+            told, settings = " and ".join(names), _with(population.table, proposal.settings, names)
             yield replace(
                 proposal,
                 name=f"{proposal.name} of one {told}",
-                settings=_on_one_day(_with(population.table, proposal.settings, names), clusters),
+                settings=_on_one_day(settings, clusters, left),
                 because=f"{proposal.because}; without {told} so many repeat that it is usual",
             )
         elif "party" in population.table.roles or not found.are_chance:
@@ -98,9 +98,9 @@ def _apart_by(
     settings: Values,
     clusters: Callable[[Values], Clusters],
     most: int,
-) -> Sequence[str]:
+) -> tuple[Sequence[str], int]:
     """The columns in which nearly all rows differ that repeat by some settings, where these are many, or no more than chance
-    makes: what was recorded twice differs in none."""
+    makes: what was recorded twice differs in none; and how many are found where they are the same."""
     telling = _telling(population, settings)
     # Who recorded it comes last: the same bill may be entered by two.
     last = [name for name in telling if name == population.table.roles.get("preparer")]
@@ -110,15 +110,16 @@ def _apart_by(
     for names in tries:
         found = clusters(_with(population.table, settings, names))
         if found.flagged <= most and not found.say_nothing:
-            return names
-    return ()
+            return names, found.flagged
+    return (), 0
 
 
-def _on_one_day(settings: Values, clusters: Callable[[Values], Clusters]) -> Values:
-    """The settings, of one day alone where far more repeat on that than the days around it would have each."""
+def _on_one_day(settings: Values, clusters: Callable[[Values], Clusters], every: int) -> Values:
+    """The settings, by which so many repeat, of one day alone where far more do so on that than the days around it would have
+    each."""
     if "within" in settings:
         return settings
-    every, narrow = clusters(settings).flagged, {**settings, "within": 0}
+    narrow = {**settings, "within": 0}
     on_day = clusters(narrow).flagged if every >= LEAST_AROUND else 0
     return narrow if on_day * DAYS_AROUND >= TIMES * every > 0 else settings
 
