@@ -279,6 +279,10 @@ def test_help_and_what_it_loads(marisma):
         "pandas",
         "numpy.f2py.crackfortran",
         "numpy.testing._private",
+        "sabueso.population.survey",
+        "sabueso.screens.limits.proposing",
+        "sabueso.screens.digits.proposed",
+        "sabueso.screens.repeats.proposed",
     )
 
     def loaded(*lines: Sequence[str]) -> set[str]:
@@ -303,8 +307,14 @@ def test_help_and_what_it_loads(marisma):
     assert loaded(["queue"]) == {"pydantic", "rich"}
     spared = {"matplotlib", "pandas", "sqlalchemy", "scipy.stats", "pyarrow.compute"}
     spared |= {"numpy.f2py.crackfortran", "numpy.testing._private"}
+    # What proposes screens, and what describes tables, is not needed to run one.
+    spared |= {"sabueso.population.survey", "sabueso.screens.limits.proposing"}
+    spared |= {"sabueso.screens.digits.proposed", "sabueso.screens.repeats.proposed"}
     for test in ("zscore", "digits"):
         assert not spared & loaded(["try", test, "payments"]), test
+    for test in ("fences", "top", "repeats"):
+        slow = {"scipy", "sabueso.population.survey", "sabueso.screens.repeats.proposed"}
+        assert not slow & loaded(["try", test, "payments"]), test
 
 
 def completed(line: str, cwd: Path, tmp_path: Path) -> list[str]:

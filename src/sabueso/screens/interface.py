@@ -67,7 +67,11 @@ class Screen:
         return ()
 
     def proposes(self, population: Population, described: Description | None) -> Iterable[Proposal]:
-        """Screens that suit a table, with settings taken from its rows; nothing where none does."""
+        """Screens that suit a table, with settings taken from its rows; nothing where none does.
+
+        Modules that only this needs are imported here, so that a single run of the test is not kept
+        waiting for them.
+        """
         return ()
 
     def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy.special import gammaln
 
 
 def upper_tail(count: int, population: int, marked: int, drawn: int) -> float:
@@ -84,4 +83,6 @@ SMALL = 1e-17
 
 def log_choose(n: float | np.ndarray, k: float | np.ndarray) -> np.ndarray:
     """The logarithm of how many choices of k out of n there are."""
+    from scipy.special import gammaln  # loaded slowly, and by few of those who load this module
+
     return np.asarray(gammaln(n + 1) - gammaln(k + 1) - gammaln(n - k + 1))

@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import sqrt
 
-from scipy.special import stdtrit
-
 
 @dataclass(frozen=True)
 class Step:
@@ -76,6 +74,8 @@ def sequential_deviates(
     ----------
     Rosner, B. (1983), Technometrics 25, 165-172.
     """
+    from scipy.special import stdtrit  # loaded slowly, and by this method of deviates alone
+
     if most < 1 or n - most < 2:
         raise ValueError(f"{most} outliers cannot be looked for among {n} values")
     if min(len(low), len(high)) < min(most, n):

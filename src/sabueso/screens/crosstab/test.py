@@ -20,7 +20,6 @@ from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
 from sabueso.screens.cells import few_others, with_too_few
 from sabueso.screens.crosstab.counts import Counts, counts_of
-from sabueso.screens.crosstab.proposed import compared_of, proposed_crosstabs
 from sabueso.screens.crosstab.result import CrossCell, CrossGroup
 from sabueso.screens.crosstab.view import CrosstabView
 from sabueso.screens.finding import Caution, Finding, Flags
@@ -82,6 +81,8 @@ class Crosstab(Screen):
     )
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        from sabueso.screens.crosstab.proposed import compared_of
+
         compared = compared_of(population)
         if compared is None:
             yield Suit(self.name, "no", "the table names no preparer: say with --by whose kinds")
@@ -99,6 +100,8 @@ class Crosstab(Screen):
             )  # fmt: skip
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.crosstab.proposed import proposed_crosstabs
+
         yield from proposed_crosstabs(self, population)
 
     def run(self, population: Population, settings: CrosstabSettings) -> Finding[CrossGroup]:

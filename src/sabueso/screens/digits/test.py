@@ -30,7 +30,6 @@ from sabueso.screens.digits.described import described_groups
 from sabueso.screens.digits.detail import changed_classes, repeated_amounts, who_is_behind
 from sabueso.screens.digits.doubts import digit_cautions
 from sabueso.screens.digits.flags import change_flags, flagged_classes
-from sabueso.screens.digits.proposed import proposed_digits
 from sabueso.screens.digits.result import DigitChange, DigitGroup, DigitMore
 from sabueso.screens.digits.settings import DigitsSettings
 from sabueso.screens.digits.suitability import STAGED, distinct_amounts, distinct_differences
@@ -89,6 +88,8 @@ class Digits(Screen):
             yield Suit(self.name, "yes", f"{n:,} amounts over several orders of magnitude")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.digits.proposed import proposed_digits
+
         if described is not None:
 
             def run(chosen: Population, digits: str) -> Finding[DigitGroup]:

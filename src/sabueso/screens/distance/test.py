@@ -20,7 +20,6 @@ from sabueso.screens.distance.doubts import cautions_of
 from sabueso.screens.distance.fitted import Result, distances, transformed
 from sabueso.screens.distance.flagging import aimed, flagged_of
 from sabueso.screens.distance.many import distances_of_many
-from sabueso.screens.distance.proposed import proposed_entities, proposed_measures
 from sabueso.screens.distance.result import DistanceGroup
 from sabueso.screens.distance.view import DistanceView
 from sabueso.screens.finding import Finding, NotTested
@@ -109,6 +108,8 @@ class Distance(Screen):
     )
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        from sabueso.screens.distance.proposed import proposed_measures
+
         table = population.table
         measures = proposed_measures(population)
         names = ",".join(c.name for c in measures)
@@ -140,6 +141,8 @@ class Distance(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.distance.proposed import proposed_entities, proposed_measures
+
         if described is not None:
             yield from proposed_entities(population, proposed_measures(population))
 

@@ -30,7 +30,6 @@ from sabueso.screens.limits import table as lim
 from sabueso.screens.limits.aiming import solved_limit
 from sabueso.screens.limits.effects import Effect, FlaggedSums, effects_of, without_flagged
 from sabueso.screens.limits.histogram import ends_of, histogram
-from sabueso.screens.limits.proposing import of_one_sign, proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Ordered, Scale
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import MeasureSettings
@@ -144,6 +143,8 @@ class Fences(Screen):
             yield Suit(self.name, "yes", f"interquartile range {float(described.iqr):,.2f}")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.limits.proposing import of_one_sign, proposed_limits
+
         described = of_one_sign(population, described)
         found = proposed_limits(population, described, ("account",), LEAST_PROPOSED)
         # Without a party deviates by account are proposed: the same amounts in the same groups.
@@ -163,6 +164,8 @@ class Fences(Screen):
         )
 
     def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
+        from sabueso.screens.limits.proposing import tuned_limit
+
         beyond = settings.get("beyond", "inner")
         return tuned_limit(self, population, settings, capacity, beyond)
 

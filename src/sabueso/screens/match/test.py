@@ -22,7 +22,6 @@ from sabueso.screens.match.during import days_of, undated, without_day
 from sabueso.screens.match.flagging import cluster_of, flags_of, in_periods, together
 from sabueso.screens.match.keys import Keys, keys_of, missing_key, says_nothing
 from sabueso.screens.match.pairing import beyond_of, pairs_of
-from sabueso.screens.match.proposed import proposed_matches
 from sabueso.screens.match.result import Compared, MatchGroup
 from sabueso.screens.match.three_way import Sides, Tolerance, compare
 from sabueso.screens.match.view import MatchView
@@ -150,6 +149,8 @@ class Match(Screen):
             yield Suit(self.name, "yes", f"{party.name} among {link.table.name}", options)
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.match.proposed import proposed_matches
+
         yield from proposed_matches(population)
 
     def run(self, population: Population, settings: MatchSettings) -> Finding[MatchGroup]:

@@ -26,7 +26,6 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.payees.days import payee_days
 from sabueso.screens.payees.numbered import Numbered, numbered
 from sabueso.screens.payees.paid_once import subject, with_their_rows
-from sabueso.screens.payees.proposed import proposed_payees
 from sabueso.screens.payees.reasons import RETURNED, Beside, Judge, Often, PayeeDays
 from sabueso.screens.payees.result import Bands, CrossCell, PayeeGroup
 from sabueso.screens.payees.view import PayeesView
@@ -110,6 +109,8 @@ class Payees(Screen):
             yield Suit(self.name, "yes", f"{party.name} over time")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.payees.proposed import proposed_payees
+
         if described is not None and described.n >= LEAST_OF_RULE:
             yield from proposed_payees(population)
 

@@ -32,7 +32,6 @@ from sabueso.screens.periods.judging import (
 )
 from sabueso.screens.periods.lines import at_pace, flags_of, line_of, parts_of, rates_of, with_band
 from sabueso.screens.periods.moves import moves_of
-from sabueso.screens.periods.proposed import proposed_months, proposed_periods
 from sabueso.screens.periods.result import Comparison
 from sabueso.screens.periods.spans import (
     Axis,
@@ -218,6 +217,8 @@ class Periods(Screen):
         return Suit(self.name, "yes", f"{named[0]} says what period a row is of", options)
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.periods.proposed import proposed_months, proposed_periods
+
         date = population.table.dated()
         if described is None:
             return

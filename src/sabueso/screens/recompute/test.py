@@ -19,7 +19,6 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.recompute.loans import Loan, loan_of, terms_named
 from sabueso.screens.recompute.products import balances, products
-from sabueso.screens.recompute.proposed import loans_of, proposed_recomputations
 from sabueso.screens.recompute.result import RecomputeGroup
 from sabueso.screens.recompute.totals import Sides, measure_of, totals
 from sabueso.screens.recompute.view import RecomputeView
@@ -141,6 +140,8 @@ class Recompute(Screen):
         return (str(other),) if other else ()
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        from sabueso.screens.recompute.proposed import loans_of
+
         table = population.table
         named = loans_of(table)
         if table.role("quantity") is not None and table.role("price") is not None:
@@ -154,6 +155,8 @@ class Recompute(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.recompute.proposed import proposed_recomputations
+
         yield from proposed_recomputations(population, described)
 
     def run(self, population: Population, settings: RecomputeSettings) -> Finding[RecomputeGroup]:

@@ -19,7 +19,6 @@ from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
-from sabueso.screens.distance.proposed import proposed_measures
 from sabueso.screens.finding import Finding, Flags, NotTested
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
@@ -34,7 +33,6 @@ from sabueso.screens.proposal import Proposal
 from sabueso.screens.relation.doubts import relation_cautions
 from sabueso.screens.relation.many import relation_of_many
 from sabueso.screens.relation.parts import LEAST, PERIODS, Part, part_of
-from sabueso.screens.relation.proposed import proposed_relations
 from sabueso.screens.relation.result import Influential, Mover, RelationGroup, Rest
 from sabueso.screens.relation.view import RelationView
 from sabueso.screens.settings import Settings, listed, listed_once
@@ -105,6 +103,8 @@ class Relation(Screen):
     )
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
+        from sabueso.screens.distance.proposed import proposed_measures
+
         measures = [c.name for c in proposed_measures(population)]
         party = population.table.role("party")
         if len(measures) >= 2:
@@ -124,6 +124,8 @@ class Relation(Screen):
             yield Suit(self.name, "no", f"{num.many(len(measures), 'measure')}: two are needed")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.relation.proposed import proposed_relations
+
         yield from proposed_relations(self, population)
 
     def run(self, population: Population, settings: RelationSettings) -> Finding[RelationGroup]:

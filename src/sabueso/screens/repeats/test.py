@@ -23,7 +23,6 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.repeats.flagging import flags_of
 from sabueso.screens.repeats.judging import Frequencies, judged, with_those_beyond, without_rhythm
-from sabueso.screens.repeats.proposed import proposed_repeats
 from sabueso.screens.repeats.result import RepeatGroup
 from sabueso.screens.repeats.rhythm import steps_of
 from sabueso.screens.repeats.search import Search
@@ -97,6 +96,8 @@ class Repeats(Screen):
             yield Suit(self.name, "yes", f"by {party.name} and amount, close in {date.name}")
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.repeats.proposed import proposed_repeats
+
         if described is not None and described.n >= LEAST_OF_RULE:
             asked = proposed_repeats(population, described.n)
             yield from unusual(population, asked, partial(self._clusters, population))

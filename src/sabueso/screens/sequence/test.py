@@ -21,10 +21,7 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.sequence.each import Periods
 from sabueso.screens.sequence.looking import Looking
-from sabueso.screens.sequence.monthly import proposed_periods
 from sabueso.screens.sequence.occasions import Occasions
-from sabueso.screens.sequence.of_occasions import proposed_occasions
-from sabueso.screens.sequence.proposed import proposed_sequences
 from sabueso.screens.sequence.result import SequenceTotals, Series
 from sabueso.screens.sequence.series import Numbers
 from sabueso.screens.sequence.settings import SequenceSettings
@@ -69,6 +66,10 @@ class Sequence(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.sequence.monthly import proposed_periods
+        from sabueso.screens.sequence.of_occasions import proposed_occasions
+        from sabueso.screens.sequence.proposed import proposed_sequences
+
         yield from proposed_sequences(self, population)
         periods = list(proposed_periods(self, population))
         yield from periods or proposed_occasions(self, population)

@@ -35,7 +35,6 @@ from sabueso.screens.split.looking import (
     edges_of,
     excess_of,
 )
-from sabueso.screens.split.proposed import proposed_limits
 from sabueso.screens.split.result import Band, Bin, SplitGroup
 from sabueso.screens.split.view import SplitView
 from sabueso.screens.subject import Selected, Subject
@@ -125,6 +124,8 @@ class Split(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.split.proposed import proposed_limits
+
         if described is not None:
 
             def flagged(limit: str) -> list[dict[str, Any]]:

@@ -30,7 +30,6 @@ from sabueso.screens.limits.effects import Effect, FlaggedSums, without_flagged
 from sabueso.screens.limits.every import every_deviate
 from sabueso.screens.limits.histogram import histogram
 from sabueso.screens.limits.kinds import kind_there
-from sabueso.screens.limits.proposing import of_one_sign, proposed_limits, tuned_limit
 from sabueso.screens.limits.scales import WORTH, Scale
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.trying import flags_by
@@ -43,7 +42,6 @@ from sabueso.screens.zscore.deviates import (
     limits_of,
     testable,
 )
-from sabueso.screens.zscore.prices import proposed_counts, proposed_measures, proposed_prices
 from sabueso.screens.zscore.probability import adjusted_p, by_chance, p_of
 from sabueso.screens.zscore.result import DeviateResult
 from sabueso.screens.zscore.sequential import sequential_limits, steps_of
@@ -116,6 +114,13 @@ class ZScore(Screen):
             )
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
+        from sabueso.screens.limits.proposing import of_one_sign, proposed_limits
+        from sabueso.screens.zscore.prices import (
+            proposed_counts,
+            proposed_measures,
+            proposed_prices,
+        )
+
         yield from proposed_prices(population, LEAST_PROPOSED)
         yield from proposed_counts(population, LEAST_PROPOSED)
         for proposal in proposed_measures(population, LEAST_PROPOSED):
@@ -158,6 +163,8 @@ class ZScore(Screen):
         )
 
     def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
+        from sabueso.screens.limits.proposing import tuned_limit
+
         return tuned_limit(self, population, settings, capacity, "limit")
 
     def every_row(
