@@ -32,6 +32,7 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.intake.take import intake_engine
 from sabueso.population import sql
 from sabueso.population.engines import Engine, QueryError
+from sabueso.population.figures import figures
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
 
@@ -147,7 +148,7 @@ def _report(
     numbers = [c for c in columns if c.type == "number"]
     try:
         engine.attach(Table("_attached", "", whole, (Part(whole, (path,), base),)))
-        row = engine.query(_figures(numbers, roles)).to_pylist()[0]
+        row = figures(_figures(numbers, roles), _attached, engine.query)
         currencies = _currencies(roles, own, engine)
     except QueryError as error:
         raise UserError(f"{path}: cannot be attached: {error}") from None
@@ -199,7 +200,11 @@ def _roles(path: Path, columns: Sequence[Column], of_none: Collection[str]) -> d
     return roles
 
 
-def _figures(numbers: Sequence[Column], roles: dict[str, str]) -> exp.Select:
+def _attached(select: exp.Select) -> exp.Select:
+    return select.from_("_attached")
+
+
+def _figures(numbers: Sequence[Column], roles: dict[str, str]) -> list[Tree]:
     """Rows, sums, first and last date."""
     fields: list[Tree] = [exp.alias_(sql.count(), "n")]
     fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(numbers)]
@@ -207,7 +212,7 @@ def _figures(numbers: Sequence[Column], roles: dict[str, str]) -> exp.Select:
     if date is not None:
         for figure, which in ((exp.Min, "first"), (exp.Max, "last")):
             fields.append(exp.alias_(sql.cast(figure(this=sql.column(date)), "VARCHAR"), which))
-    return exp.select(*fields).from_("_attached")
+    return fields
 
 
 def _currencies(roles: dict[str, str], own: str, engine: Engine) -> list[str]:

@@ -76,9 +76,7 @@ def may_not_count(reading: Reading) -> list[Assumed]:
         return []
     values = _values(reading, amount)
     found = []
-    for name in reading.formats:
-        if name not in sample.column_names:
-            continue
+    for name in reading.seen():
         texts = [(text or "").strip() for text in plain(sample.column(name)).to_pylist()]
         kinds = Counter(filter(None, texts))
         if 0 < len(kinds) <= MOST_KINDS:

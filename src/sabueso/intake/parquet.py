@@ -19,6 +19,7 @@ from sabueso.intake.formats.deciding import Format
 from sabueso.intake.interface import Layout
 from sabueso.population import sql
 from sabueso.population.engines import Engine, QueryError
+from sabueso.population.figures import figures
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Table
 
@@ -144,7 +145,7 @@ def _sums_agree(
     fields: list[Tree] = [exp.alias_(sql.count(), "n")]
     fields += [exp.alias_(exp.Sum(this=sql.column(c.name)), f"s{i}") for i, c in enumerate(columns)]
     try:
-        row = engine.query(exp.select(*fields).from_("_written")).to_pylist()[0]
+        row = figures(fields, lambda select: select.from_("_written"), engine.query)
     except QueryError as error:
         raise UserError(f"{path}: what was written cannot be read back: {error}") from None
     sums = {c.name: row[f"s{i}"] or Decimal(0) for i, c in enumerate(columns)}

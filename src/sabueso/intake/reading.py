@@ -95,6 +95,11 @@ class Reading:
     minus: frozenset[str] = frozenset()
     tally: Tally = field(default_factory=Tally)
 
+    def seen(self) -> dict[str, Format]:
+        """The formats of the columns that the first lines have."""
+        names = set(self.layout.sample.column_names)
+        return {name: each for name, each in self.formats.items() if name in names}
+
     @classmethod
     def of(
         cls,

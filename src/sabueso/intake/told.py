@@ -101,11 +101,9 @@ def notes_of(reading: Reading) -> list[str]:
 def _days_in_two_ways(reading: Reading) -> list[str]:
     """What is said of days that stand year first beside others of one column."""
     sample, found = reading.layout.sample, list[str]()
-    for name, f in reading.formats.items():
+    for name, f in reading.seen().items():
         both = isinstance(f, DateFormat) and f.beside
-        if name not in sample.column_names or not (
-            both or (f.type == "text" and looks_like_date(name))
-        ):
+        if not both and (f.type != "text" or not looks_like_date(name)):
             continue
         texts = texts_of(sample, name)
         seen = beside_known(texts, Hints(dated=True))
@@ -154,8 +152,8 @@ _CUT = re.compile(r"[+-]?\d(?:[.,]\d+)?[eE]\+\d{1,3}")
 def _cut_short(reading: Reading) -> list[str]:
     """What is said of long numbers, such as those of accounts, that were written with an exponent."""
     sample, found = reading.layout.sample, list[str]()
-    for name, f in reading.formats.items():
-        if f.type != "text" or name not in sample.column_names:
+    for name, f in reading.seen().items():
+        if f.type != "text":
             continue
         texts = texts_of(sample, name)
         cut = [t for t in texts if _CUT.fullmatch(t)]
@@ -184,12 +182,12 @@ def _of_balances(reading: Reading) -> list[Assumed]:
 
 def _of_no_year(reading: Reading) -> list[str]:
     """What is said of days without a year: which is theirs, or that nobody said it."""
-    sample, found = reading.layout.sample, list[str]()
+    sample, found, seen = reading.layout.sample, list[str](), reading.seen()
     for name, f in reading.formats.items():
         if isinstance(f, DateFormat) and f.begins and reading.settings.year is None:
             text = f"{name}: days without a year are the nearest to the dates above the header, from {f.begins} on"
             found.append(Assumed(text, "read.year"))
-        elif f.type != "date" and name in sample.column_names:
+        elif f.type != "date" and name in seen:
             texts = texts_of(sample, name)
             dated = looks_like_date(name)
             if len(texts) < LEAST_DAYS or are_periods(name, texts):

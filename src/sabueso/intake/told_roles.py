@@ -189,9 +189,9 @@ def _no_day(reading: Reading) -> list[Assumed]:
     """What is said of columns that are called as days are and are none, or of which some can only be of the other
     order of day and month."""
     found = []
-    for name, f in reading.formats.items():
+    for name, f in reading.seen().items():
         dated = looks_like_date(name) or not _DAYS.isdisjoint(worded(name))
-        if name not in reading.layout.sample.column_names or not dated:
+        if not dated:
             continue
         texts = texts_of(reading.layout.sample, name)
         if isinstance(f, DateFormat):
@@ -238,10 +238,10 @@ _MONEY = frozenset(" ".join(WORDS[role] for role in ("amount", "debit", "credit"
 def _no_number(reading: Reading) -> list[Assumed]:
     """What is said of columns that are called as amounts are, and whose figures could not be read as numbers."""
     found = []
-    for name, f in reading.formats.items():
+    for name, f in reading.seen().items():
         if f.type != "text" or name in reading.roles.values() or _MONEY.isdisjoint(worded(name)):
             continue
-        if looks_like_code(name) or name not in reading.layout.sample.column_names:
+        if looks_like_code(name):
             continue
         if not BY.isdisjoint(worded(name)):
             continue  # who received it, and not how much

@@ -17,6 +17,7 @@ from sabueso.base.exact import exactly
 from sabueso.population import expressions, sql
 from sabueso.population.accounting import Account, Reason, counted
 from sabueso.population.engines import Engine, QueryError
+from sabueso.population.figures import figures
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 
@@ -109,6 +110,10 @@ class Population:
         every = each.group_by(value.copy()).subquery("v")
         kept = exp.select(value.copy(), sql.column("n")).from_(every)
         return kept.where(sql.both(of_values), copy=False) if of_values else kept
+
+    def figures(self, fields: Sequence[Tree]) -> dict[str, Any]:
+        """What some aggregates of the rows used are, by their aliases."""
+        return figures(fields, self.used, self.query)
 
     def source(self) -> exp.Table:
         return exp.Table(this=exp.to_identifier(self.table.name, quoted=True))

@@ -111,7 +111,7 @@ class MeasureSurvey:
 
 
 def survey_columns(population: Population) -> list[ColumnSurvey]:
-    """Every column of a table, counted in one pass; the most frequent values of those that repeat."""
+    """Every column of a table, counted; the most frequent values of those that repeat."""
     table = population.table
     columns = [c for c in table.columns if c.name not in (FILE_COLUMN, LINE_COLUMN)]
     fields: list[Tree] = [exp.alias_(sql.count(), "n")]
@@ -124,7 +124,7 @@ def survey_columns(population: Population) -> list[ColumnSurvey]:
             exp.alias_(exp.Min(this=value.copy()), f"least{i}"),
             exp.alias_(exp.Max(this=value.copy()), f"greatest{i}"),
         ]
-    row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
+    row = population.figures(fields)
     roles = {column: role for role, column in table.roles.items()}
     found = []
     for i, c in enumerate(columns):

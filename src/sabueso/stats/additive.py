@@ -116,9 +116,9 @@ def _kernel(rows: np.ndarray) -> list[tuple[int, ...]]:
             continue
         work[[at, at + below[0]]] = work[[at + below[0], at]]
         work[at] = work[at] * pow(int(work[at, j]), -1, PRIME) % PRIME
-        for i in range(n):
-            if i != at and work[i, j]:
-                work[i] = (work[i] - work[i, j] * work[at] % PRIME) % PRIME
+        factors = work[:, j].copy()
+        factors[at] = 0
+        work = (work - factors[:, np.newaxis] * work[at] % PRIME) % PRIME
         pivots.append(j)
     found: list[tuple[int, ...]] = []
     made: list[np.ndarray] = []

@@ -238,6 +238,8 @@ def decide_date(
     fitting: list[tuple[int, DateFormat]] = []
     times = Counter(values)  # dates repeat: each is read once
     probe = list(times)[:60]
+    if not any(any(map(str.isdigit, text)) for text in probe):
+        return None  # no form is without figures
     for form, (pattern, _, order, _) in DATE_FORMS.items():
         if form in YEARLESS or (dates and order and order != dates and order != "year first"):
             continue

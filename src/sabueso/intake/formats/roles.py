@@ -292,10 +292,11 @@ def _settle_ends(guess: Guess) -> None:
     free = {name for name in texts if name not in guess.taken}
     free |= {found[role] for role in OF_ENDS if role in found}
     ends = {name: set(worded(name)) for name in texts if name in free}
-    for giver, words in ends.items():
+    givers = {name: words for name, words in ends.items() if not words.isdisjoint(GIVERS)}
+    for giver, words in givers.items():
         for taker, others in ends.items():
             alike = words - GIVERS == others - TAKERS and not (words - GIVERS).isdisjoint(HELD)
-            if "amount" not in found or not alike or words.isdisjoint(GIVERS):
+            if "amount" not in found or not alike:
                 continue
             # Another party, or account of the ledger, stands where it is.
             if others.isdisjoint(TAKERS) or not {

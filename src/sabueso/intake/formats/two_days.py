@@ -21,12 +21,13 @@ def earlier_of_two(
 ) -> str | None:
     """The column in which what a row tells of begins, such as a car that goes out and comes back; None where there are
     more days than two, or fewer, beside the columns that are ``taken``, or neither always comes first."""
+    there = set(sample.column_names)
     days = {
         name: f
         for name, f in formats.items()
         if isinstance(f, DateFormat)
         and f.type in ("date", "timestamp")
-        and name in sample.column_names
+        and name in there
         and name not in taken
         and may_be_its_day(name)
         and OF_VALUE.isdisjoint(worded(name))

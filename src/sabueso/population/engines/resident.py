@@ -25,6 +25,8 @@ _TIMES = 3
 # Measured, in microseconds: a statement on a view, and each file of it; to keep a table, and each byte of its files.
 _STATEMENT, _FILE = 1_000, 600
 _KEEPING, _BYTE = 2_000, 0.12
+# The same of each column beyond those that most tables have: all are bound anew by each statement.
+_USUAL, _BOUND, _KEPT = 25, 35, 120
 
 
 @dataclass
@@ -55,8 +57,10 @@ class Resident:
         if size <= MOST_BYTES:
             files = sum(len(part.files) for part in table.parts)
             self._sizes[name] = size
-            enough = _TIMES * (_KEEPING + size * _BYTE)
-            self._waiting[name] = _Asked(enough, _STATEMENT + files * _FILE)
+            more = max(len(table.stored) - _USUAL, 0)
+            enough = _TIMES * (_KEEPING + size * _BYTE + more * _KEPT)
+            each = _STATEMENT + files * _FILE + len(table.parts) * more * _BOUND
+            self._waiting[name] = _Asked(enough, each)
 
     def due(self, statement: str) -> Iterator[str]:
         """Names of the tables that are to be kept before a statement is run."""

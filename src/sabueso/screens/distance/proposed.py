@@ -44,12 +44,24 @@ def proposed_measures(population: Population) -> list[Column]:
         and f"{c.name}_{table.currency.lower()}" != table.roles.get("amount")
     ]
     kept = _measuring(population, columns) if columns else []
-    while len(kept) > 1:
-        filled = _filled(population, kept)
-        if filled[-1] >= LEAST_SHARE * max(_rows(population), 1):
-            break
-        kept.pop(filled[:-1].index(min(filled[:-1])))
-    return kept
+    if len(kept) < 2:
+        return kept
+    filled, together = _filled(population, kept)
+    least = LEAST_SHARE * max(_rows(population), 1)
+    # Those that the fewest rows have are left out first: the fewer are left, the more rows have all of them.
+    order = sorted(range(len(kept)), key=lambda i: (filled[i], i))
+
+    def after(dropped: int) -> list[Column]:
+        return [kept[i] for i in sorted(order[dropped:])]
+
+    too_few, enough = (-1, 0) if together >= least else (0, len(kept) - 1)
+    while enough - too_few > 1:
+        middle = (too_few + enough) // 2
+        if _filled(population, after(middle))[1] >= least:
+            enough = middle
+        else:
+            too_few = middle
+    return after(enough)
 
 
 def _rows(population: Population) -> int:
@@ -68,7 +80,7 @@ def _measuring(population: Population, columns: Sequence[Column]) -> list[Column
             exp.Max(this=value.copy()),
         )
         fields += [exp.alias_(f, f"{name}{i}") for name, f in zip("ndlg", figures, strict=True)]
-    row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
+    row = population.figures(fields)
     kept = []
     for i, c in enumerate(columns):
         n, distinct, least, greatest = (row[f"{name}{i}"] for name in "ndlg")
@@ -87,14 +99,14 @@ def _measuring(population: Population, columns: Sequence[Column]) -> list[Column
     return kept
 
 
-def _filled(population: Population, columns: Sequence[Column]) -> list[int]:
-    """Rows that have each of the columns, and last those that have all of them."""
+def _filled(population: Population, columns: Sequence[Column]) -> tuple[list[int], int]:
+    """Rows that have each of the columns, and those that have all of them."""
     present = [exp.Not(this=sql.is_missing(sql.column(c.name))) for c in columns]
     fields = [exp.alias_(sql.only(sql.count(), p), f"n{i}") for i, p in enumerate(present)]
     together = sql.only(sql.count(), sql.both(p.copy() for p in present))
     fields.append(exp.alias_(together, "all"))
-    row = population.query(population.used(exp.select(*fields))).to_pylist()[0]
-    return [int(row[f"n{i}"]) for i in range(len(columns))] + [int(row["all"])]
+    row = population.figures(fields)
+    return [int(row[f"n{i}"]) for i in range(len(columns))], int(row["all"])
 
 
 TOLD, LEAST_OF_PEERS = 0.9, 10

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+
 import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.base.words import CalledSo
 from sabueso.population import sql
+from sabueso.population.figures import figures
 from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
-from sabueso.population.table import Table
+from sabueso.population.table import Column, Table
 
 LONG = 8
 """Letters of a value from which two masters do not share it by chance."""
@@ -18,6 +21,8 @@ SINGULAR = 0.9
 """Share of distinct values from which a column is of each row's own."""
 MOSTLY = 0.8
 """Share of values that are long, and of digits or an address, above which the column is of such."""
+KINDS, OF_KINDS = 4, 10
+"""Different texts up to which a column tells kinds of rows, where so many rows or more have each."""
 MOST_SEEN = 200_000
 _ADDRESS = CalledSo(
     r"addr|street|direcci|domicilio|calle|anschrift|adress|stra(?:ß|ss)e|\brue\b|indirizzo|endere|morada|osoite|adres"
@@ -61,9 +66,10 @@ def _singular(population: Population, table: Table, without: set[str]) -> dict[K
     found: dict[Key, list[str]] = {}
     own = population.beside(table)
     place = _place_of(table)
-    for column in table.columns:
-        if column.type != "text" or column.name in without or column.is_place:
-            continue
+    own_texts = [
+        c for c in table.columns if c.type == "text" and c.name not in without and not c.is_place
+    ]
+    for column in _beyond_kinds(own, own_texts):
         value = sql.column(column.name)
         stated = exp.Not(this=exp.paren(states_nothing(value)))
         address = is_address(column.name)
@@ -94,6 +100,22 @@ def _singular(population: Population, table: Table, without: set[str]) -> dict[K
             if own_each and len(long) > MOSTLY * len(folded):
                 found[key] = long
     return found
+
+
+def _beyond_kinds(population: Population, texts: Sequence[Column]) -> Iterator[Column]:
+    """Those of some columns that do more than tell a few kinds of rows apart: counted together, since a wide table has
+    little else."""
+    rows = population.used(exp.select(*(sql.column(c.name) for c in texts))).limit(MOST_SEEN)
+    fields = []
+    for i, c in enumerate(texts):
+        value = sql.column(c.name)
+        different = exp.Count(this=exp.Distinct(expressions=[value.copy()]))
+        fields += [exp.alias_(exp.Count(this=value), f"n{i}"), exp.alias_(different, f"d{i}")]
+    found = figures(fields, lambda select: select.from_(rows.subquery("r")), population.query)
+    for i, column in enumerate(texts):
+        kinds, filled = found[f"d{i}"], found[f"n{i}"]
+        if kinds > KINDS or filled < OF_KINDS * kinds:
+            yield column
 
 
 def _distinct(rows: pa.Table) -> int:
