@@ -31,8 +31,8 @@ def tests(session: nox.Session) -> None:
 
 @nox.session
 def long(session: nox.Session) -> None:
-    """The tests that take long: simulations, a cluster, every command that is printed."""
-    command = [sys.executable, "-m", "pytest", "-m", "long", "--dist", "load", *session.posargs]
+    """The tests that take long: simulations, a cluster, every command that is printed, folders and what they are proposed."""
+    command = [sys.executable, "-m", "pytest", "-m", "long", *session.posargs]
     session.run(*command, external=True)
 
 

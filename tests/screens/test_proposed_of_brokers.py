@@ -12,6 +12,8 @@ import pytest
 
 from folders import PLAIN, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 TIERS = {"retail": Decimal("0.0035"), "private": Decimal("0.0020"), "fund": Decimal("0.0008")}
 LEAST = Decimal("9.95")

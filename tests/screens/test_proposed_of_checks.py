@@ -12,6 +12,8 @@ import pytest
 from conftest import inside, inside_json
 from folders import AMERICAN, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 PEOPLE = [f"E{n}" for n in range(10, 22)]
 GONE, SKIMS, TREATS = PEOPLE[2], PEOPLE[5], PEOPLE[7]
 LEFT = date(2025, 2, 20)

@@ -6,8 +6,12 @@ import random
 from datetime import date, timedelta
 from decimal import Decimal
 
+import pytest
+
 from conftest import inside, inside_json
 from folders import taken_in
+
+pytestmark = pytest.mark.long
 
 PLACES = {
     ("Graz", "Linz"): 219,

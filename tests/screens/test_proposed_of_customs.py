@@ -13,6 +13,8 @@ import pytest
 
 from folders import Style, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 PLAIN = Style(",", ".", "%Y-%m-%d", "%Y-%m-%d %H:%M", "utf-8")
 CENT = Decimal("0.01")
 

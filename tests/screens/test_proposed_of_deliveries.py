@@ -6,8 +6,12 @@ import random
 from datetime import date, timedelta
 from decimal import ROUND_HALF_UP, Decimal
 
+import pytest
+
 from conftest import inside_json
 from folders import FRENCH, taken_in
+
+pytestmark = pytest.mark.long
 
 CROPS = {"Blé": Decimal(212), "Orge": Decimal(188), "Colza": Decimal(455)}
 WEIGHERS = ["Lucie Brun", "Karim Haddad", "Jean Petit"]

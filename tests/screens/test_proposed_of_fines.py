@@ -12,6 +12,8 @@ import pytest
 from conftest import inside
 from folders import Style, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 SPANISH = Style(";", ",", "%d/%m/%Y", "%d/%m/%Y %H:%M", "latin-1")
 MONTHS = [date(2024, month, 1) for month in range(1, 7)]
 

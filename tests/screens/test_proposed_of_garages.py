@@ -13,6 +13,8 @@ import pytest
 
 from folders import Style, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 ITALIAN = Style(";", ",", "%d/%m/%Y", "%d/%m/%Y %H:%M", "utf-8")
 CENT = Decimal("0.01")
 

@@ -12,6 +12,8 @@ import pytest
 from conftest import inside_json
 from folders import asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 METHODS = ["card", "standing order", "cheque", "cash"]
 
 

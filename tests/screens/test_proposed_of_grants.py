@@ -12,6 +12,8 @@ import pytest
 from conftest import inside
 from folders import asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 
 

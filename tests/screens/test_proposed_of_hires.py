@@ -11,6 +11,8 @@ import pytest
 from conftest import inside_json
 from folders import asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 RATES = {"ECON": Decimal("39.00"), "COMP": Decimal("52.00"), "VAN": Decimal("95.00")}
 DEPOSITS = {"ECON": 300, "COMP": 400, "VAN": 600}

@@ -14,6 +14,8 @@ import xlsxwriter
 from conftest import inside, inside_json
 from folders import asked_for
 
+pytestmark = pytest.mark.long
+
 STAFF = ["Marta Lima", "Paulo Rocha", "Rita Dias", "Nuno Alves"]
 Rows = list[dict[str, Any]]
 

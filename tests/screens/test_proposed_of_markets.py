@@ -13,6 +13,8 @@ import pytest
 from conftest import inside, inside_json, populated, screened
 from folders import asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 FEES = {"basic": Decimal("0.12"), "plus": Decimal("0.09"), "charity": Decimal(0)}
 

@@ -11,6 +11,8 @@ import pytest
 
 from folders import Style, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 Rows = list[dict[str, Any]]
 
 

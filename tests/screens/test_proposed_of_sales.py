@@ -15,6 +15,8 @@ from hypothesis import strategies as st
 from conftest import screened
 from folders import Style, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 ITALIAN = Style(";", ",", "%d/%m/%Y", "%d/%m/%Y %H:%M", "cp1252")
 

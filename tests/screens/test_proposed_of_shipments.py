@@ -13,6 +13,8 @@ import pytest
 from conftest import inside_json
 from folders import asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 ORIGINS = ("Ningbo", "Santos", "Izmir")
 

@@ -14,6 +14,8 @@ from conftest import inside, populated
 from folders import asked_for, taken_in
 from sabueso.screens.recompute.stated import proposed_stated
 
+pytestmark = pytest.mark.long
+
 
 def _day(rng):
     return date(2025, 1, 1) + timedelta(days=rng.randrange(365))

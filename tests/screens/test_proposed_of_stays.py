@@ -12,6 +12,8 @@ import pytest
 
 from folders import FRENCH, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 PRICES = {"STD": Decimal("89.00"), "SUP": Decimal("119.00"), "STE": Decimal("189.00")}
 
 

@@ -12,6 +12,8 @@ import pytest
 from conftest import inside_json
 from folders import GERMAN, asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 BEGIN = date(2024, 1, 8)
 PEOPLE = ["akern", "bweber", "cfuchs", "dhahn", "ewolf", "fotto"]
 Rows = list[dict[str, Any]]

@@ -18,6 +18,8 @@ from folders import GERMAN, asked_for, taken_in
 from sabueso.screens import find_screen
 from sabueso.screens.match.view import MatchView
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 
 

@@ -15,6 +15,8 @@ from hypothesis import strategies as st
 from conftest import screened
 from folders import asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 FEES = {"E10": (62, 1), "E20": (98, 1), "X02": (85, 1), "T15": (41, 4), "J01": (28, 3), "S08": (75, 2)}  # fmt: skip
 PAYERS = {"Lakeside": Decimal("1.00"), "Prairie": Decimal("0.95"), "State": Decimal("0.80")}
