@@ -22,6 +22,20 @@ def either(parts: Sequence[str]) -> str:
     return _joined(parts, "or")
 
 
+def first_few(parts: Sequence[str], most: int) -> str:
+    """The first of some parts with commas between, and how many more there are.
+
+    Examples
+    --------
+    >>> first_few(["a", "b", "c"], 3), first_few(["a", "b", "c", "d"], 2)
+    ('a, b, c', 'a, b and 2 more')
+    """
+    # One more takes no more room than to say that there is one.
+    if len(parts) <= most + 1:
+        return ", ".join(parts)
+    return f"{', '.join(parts[:most])} and {len(parts) - most:,} more"
+
+
 def _joined(parts: Sequence[str], word: str) -> str:
     *before, last = parts or [""]
     return f"{', '.join(before)} {word} {last}" if before else last

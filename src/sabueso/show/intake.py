@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
 
@@ -154,6 +155,10 @@ def _signed(amount: str | None) -> str:
     return "" if amount is None else num.amount(Decimal(amount))
 
 
+MOST_COLUMNS, FEW_ALIKE = 60, 5
+"""Columns that are shown, and further ones where no more than so many are read as they are."""
+
+
 def _show_detected(console: Console, report: TakeReport) -> None:
     first = report.files[0]
     form = ", ".join(
@@ -173,13 +178,23 @@ def _show_detected(console: Console, report: TakeReport) -> None:
             console.print(Text(f" and {len(odd) - 5} more files otherwise", style=STONE))
     roles = {column: role for role, column in report.roles.items()}
     table = open_table([("column", "flex"), ("read as", "flex"), ("role", "left")])
-    for column in first.columns:
-        if column.is_place:
-            continue
-        shown = first.detected.get(f"column {column.name}", "")
-        table.add_row(" " + column.name, shown, Text(roles.get(column.name, ""), style=SEA))
+    columns = [(c.name, first.detected.get(f"column {c.name}", "")) for c in first.columns if not c.is_place]  # fmt: skip
+    # Of a wide table those that are something, and the first of those that are like others.
+    told = columns
+    if len(columns) > MOST_COLUMNS:
+        like = Counter(shown for _, shown in columns)
+        kept = {n for n, shown in columns if n in roles or like[shown] <= FEW_ALIKE}
+        kept |= {name for name, _ in columns[:MOST_COLUMNS]}
+        told = [each for each in columns if each[0] in kept]
+    for name, shown in told:
+        table.add_row(" " + name, shown, Text(roles.get(name, ""), style=SEA))
     console.print()
     console.print(table)
+    if len(told) < len(columns):
+        rest = Counter(shown for name, shown in columns if (name, shown) not in set(told))
+        kinds = ", ".join(f"{n:,} {shown}" for shown, n in rest.most_common())
+        said = f" and {rest.total():,} columns more: {kinds}; all with --format json"
+        console.print(Text(said, style=STONE))
     console.print()
 
 

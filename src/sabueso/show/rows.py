@@ -11,6 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sabueso.base.visible import visible
+from sabueso.base.words import first_few
 from sabueso.population.drill import Rows
 from sabueso.population.table import Column
 from sabueso.report import numbers as num
@@ -67,6 +68,10 @@ def _tall(console: Console, result: Rows, columns: Sequence[Column]) -> None:
         console.print(grid)
 
 
+MOST_TOLD = 20
+"""Columns that are named of those that are not shown beside one another."""
+
+
 def _wide(console: Console, result: Rows, columns: Sequence[Column]) -> None:
     rows = result.rows
     kept, same, empty = list(columns), {}, []
@@ -91,12 +96,14 @@ def _wide(console: Console, result: Rows, columns: Sequence[Column]) -> None:
     console.print(table)
     said = []
     if same:
-        said.append("the same on all of these: " + ", ".join(f"{n} {v}" for n, v in same.items()))
+        alike = [f"{name} {value}" for name, value in same.items()]
+        said.append(f"the same on all of these: {first_few(alike, MOST_TOLD)}")
     if empty:
-        said.append(f"empty on all of these: {', '.join(empty)}")
+        said.append(f"empty on all of these: {first_few(empty, MOST_TOLD)}")
     hidden = [c.name for c in kept if c not in fitting]
     if hidden:
-        said.append(f"no room for {', '.join(hidden)}: --tall shows whole rows, --columns chooses")
+        told = first_few(hidden, MOST_TOLD)
+        said.append(f"no room for {told}: --tall shows whole rows, --columns chooses")
     for line in said:
         console.print(Text(f" {line}", style=STONE))
 

@@ -35,6 +35,8 @@ if TYPE_CHECKING:
 
 
 ALPHA = 0.001
+MOST_TOLD = 8
+"""Measures that are named, and asked for, of a table that has more."""
 
 
 class DistanceSettings(Settings):
@@ -112,7 +114,9 @@ class Distance(Screen):
 
         table = population.table
         measures = proposed_measures(population)
-        names = ",".join(c.name for c in measures)
+        names = ",".join(c.name for c in measures[:MOST_TOLD])
+        if len(measures) > MOST_TOLD:
+            names += f" and {len(measures) - MOST_TOLD:,} more"
         party = table.role("party")
         if len(measures) >= 2:
             yield Suit(
@@ -121,7 +125,7 @@ class Distance(Screen):
                 f"{len(measures)} measures: {names}",
                 asked(
                     per="" if party is None else quoted_name(party.name),
-                    measures=[quoted_name(c.name) for c in measures],
+                    measures=[quoted_name(c.name) for c in measures[:MOST_TOLD]],
                 ),
             )
         elif len(measures) == 1 and party is not None:
