@@ -184,7 +184,7 @@ def test_what_a_killed_reader_was_noting_is_swept_when_it_is_old(tmp_path):
 def test_a_killed_intake_leaves_the_case_as_it_was_or_whole(tmp_path):
     sabueso("open", "case", cwd=tmp_path)
     case = tmp_path / "case"
-    lines = "\n".join(f"P{i},2024-01-{1 + i % 28:02d},{i}.25" for i in range(60_000))
+    lines = "\n".join(f"P{i},2024-01-{1 + i % 28:02d},{i}.25" for i in range(30_000))
     (tmp_path / "a.csv").write_text(f"id,date,amount\n{lines}\n")
     times = []
     for name in ("once", "again"):
@@ -209,10 +209,10 @@ def test_a_killed_intake_leaves_the_case_as_it_was_or_whole(tmp_path):
         report = inside_json("intake", "../a.csv", "--as", table, cwd=case)
         assert bool(report["already_taken"]) == bool(taken)
         for event in FileRegister(case / "register.db").events("source", subject=table):
-            assert pq.read_metadata(case / event.body["parquet"]).num_rows == 60_000
+            assert pq.read_metadata(case / event.body["parquet"]).num_rows == 30_000
     assert not all(outcomes), "the first was killed before it could end"
     last = inside_json("try", "zscore", "t2", cwd=case)["population"]
-    assert last["rows"] == 60_000 and last["total"] == f"{sum(range(60_000)) + 15_000}.00"
+    assert last["rows"] == 30_000 and last["total"] == f"{sum(range(30_000)) + 7_500}.00"
     assert not list(case.rglob("*.part"))
 
 

@@ -95,7 +95,7 @@ def test_it_is_taken_up_where_it_stopped_and_searched(case):
     assert found.at == entity - 1
     text, _ = walked(case, "/nobody at all\rq", initials="AB")
     assert "nothing holds 'nobody at all'" in text
-    end, last = walked(case, "ssss", initials="CD", most=4)
+    end, last = walked(case, "ss", initials="CD", most=2)
     assert last.now is None and "are open" in end
 
 

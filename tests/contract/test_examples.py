@@ -21,7 +21,9 @@ from sabueso.population import engines
 from sabueso.population.engines import EngineSettings, open_engine
 from sabueso.screens import find_screen, screen_names
 
-LONG = re.compile(r"sabueso (paper|intake .*--again|survey .*--propose)")
+LONG = re.compile(
+    r"sabueso (paper|intake (inbox$|.*--again)|survey($| .*--propose)|redo|review --sheet|queue --per|try (traits|.* --out))"
+)
 """What takes seconds each, and is run by other tests as well."""
 EXAMPLES = [
     pytest.param(name, line, marks=[pytest.mark.long] if LONG.search(line) else [])

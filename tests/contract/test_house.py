@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import doctest
 import re
+from functools import cache
 from importlib import import_module
 from pathlib import Path
 
@@ -31,6 +32,21 @@ ORDER = [
 OUTSIDE = {"version", "__main__", "__init__"}
 
 
+@cache
+def _told() -> dict[Path, list[ast.stmt]]:
+    """What each module imports, and the classes and functions in it."""
+    kinds = ast.Import, ast.ImportFrom, ast.ClassDef, ast.FunctionDef
+    return {
+        path: [
+            node
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+            if isinstance(node, kinds)
+        ]
+        for path in SOURCE.rglob("*.py")
+    }
+
+
+@cache
 def _imports() -> dict[str, set[str]]:
     """Module -> the modules of this program that it imports, inside functions and for types too."""
     modules = {
@@ -40,7 +56,7 @@ def _imports() -> dict[str, set[str]]:
     found: dict[str, set[str]] = {}
     for name, path in modules.items():
         wanted: set[str] = set()
-        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        for node in _told()[path]:
             if isinstance(node, ast.Import):
                 wanted |= {alias.name for alias in node.names}
             elif isinstance(node, ast.ImportFrom) and node.module:
@@ -130,7 +146,7 @@ def test_what_travels_has_a_type():
     assert sum(len(re.findall(r"\w\[\"[a-z_ ]+\"\]", text)) for text in shown) < 40
     for package in ("case", "intake"):
         for path in (SOURCE / package).rglob("*.py"):
-            for node in ast.walk(ast.parse(sources[path])):
+            for node in _told()[path]:
                 if isinstance(node, ast.FunctionDef):
                     given = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
                     count = len(given) - (bool(given) and given[0].arg in ("self", "cls"))
@@ -139,8 +155,8 @@ def test_what_travels_has_a_type():
 
 def test_no_class_is_derived_from_the_library_of_trees():
     """Where that library is compiled, as another package may have brought it, its classes cannot be."""
-    for path in SOURCE.rglob("*.py"):
-        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+    for path, nodes in _told().items():
+        for node in nodes:
             bases = map(ast.unparse, node.bases) if isinstance(node, ast.ClassDef) else ()
             odd = [
                 base

@@ -40,6 +40,7 @@ def newcomer(marisma, tmp_path_factory):
     return case, taken
 
 
+@pytest.mark.long
 def test_what_todays_tests_can_see_is_in_the_queue(newcomer):
     case, _ = newcomer
     found = set()
@@ -58,6 +59,7 @@ def test_what_todays_tests_can_see_is_in_the_queue(newcomer):
         assert planted[kind] <= found, kind
 
 
+@pytest.mark.long
 def test_each_screen_says_what_it_is_for_and_no_more_than_can_be_reviewed_is_flagged(newcomer):
     case, proposed = newcomer
     assert sum(s["flagged"] for s in proposed["screens"]) <= 300
@@ -74,6 +76,7 @@ def test_each_screen_says_what_it_is_for_and_no_more_than_can_be_reviewed_is_fla
     assert digits and all("62910" in s["settings"]["where"] for s in digits)
 
 
+@pytest.mark.long
 def test_less_is_proposed_where_less_can_be_reviewed(newcomer):
     case, _ = newcomer
     few = inside_json("survey", "payments", "--propose", "--capacity", "12", cwd=case)
