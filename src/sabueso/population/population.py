@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Hashable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
-from typing import Any
+from typing import Any, TypeVar
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -21,6 +21,7 @@ from sabueso.population.figures import figures
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
 
+T = TypeVar("T")
 SET_ASIDE = "set_aside"
 
 
@@ -138,6 +139,14 @@ class Population:
         return replace(
             found, left_out=dict(found.left_out), left_out_totals=dict(found.left_out_totals)
         )
+
+    def once(self, about: Hashable, work: Callable[[], T]) -> T:
+        """What is worked out of these rows, the first time that one of those who share ``known`` asks for it."""
+        key = about, self.table.name, self.where, self.set_aside, self.defined
+        if key not in self.known:
+            self.known[key] = work()
+        found: T = self.known[key]
+        return found
 
     def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
         """Keep a result in the engine as long as that is open; ``inputs`` as of :meth:`query`."""

@@ -4,6 +4,8 @@ cancelled. The few that both name, as they are proposed to be looked for."""
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
+from typing import Any
 
 import sqlglot.expressions as exp
 
@@ -49,15 +51,37 @@ def _names(table: Table, of: Table, key: str) -> str | None:
     return next(found, None)
 
 
+MOST_HELD = 20_000
+"""Different things up to which those that a table names are held, to be compared with those of each other table."""
+
+
+def _distinct(population: Population, column: str) -> exp.Select:
+    """The different things that rows name."""
+    value = sql.column(column)
+    named = population.used(exp.select(exp.alias_(value, "key"))).distinct()
+    return named.where(exp.Not(this=sql.is_missing(value.copy())))
+
+
+def _named(population: Population, column: str) -> frozenset[Any] | None:
+    """The same, held here; None where they are many."""
+    found = population.query(_distinct(population, column).limit(MOST_HELD + 1))
+    return None if found.num_rows > MOST_HELD else frozenset(found.column("key").to_pylist())
+
+
 def _counted(
     population: Population, other: Table, columns: tuple[str, str]
 ) -> tuple[int, int, int]:
     """How many different things two tables name, each and both."""
+    sides = population, population.beside(other)
+    held = [
+        side.once(("names", column), partial(_named, side, column))
+        for side, column in zip(sides, columns, strict=True)
+    ]
+    if held[0] is not None and held[1] is not None:
+        return len(held[0]), len(held[1]), len(held[0] & held[1])
     each = []
-    for side, column in zip((population, population.beside(other)), columns, strict=True):
-        value = sql.column(column)
-        named = side.used(exp.select(exp.alias_(value, "key"))).distinct()
-        each.append(named.where(exp.Not(this=sql.is_missing(value.copy()))).subquery("d"))
+    for side, column in zip(sides, columns, strict=True):
+        each.append(_distinct(side, column).subquery("d"))
     own, its = (sql.column("key", place) for place in "ab")
     mine, theirs = (side.copy().as_(place) for side, place in zip(each, "ab", strict=True))
     joined = exp.select(sql.count()).from_(mine).join(theirs, on=exp.EQ(this=own, expression=its))

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from decimal import Decimal
+from functools import cached_property, partial
 from itertools import combinations, product
 from typing import NamedTuple
 
@@ -76,7 +77,7 @@ def proposed_daily(population: Population) -> Iterator[Proposal]:
             continue
         there = population.beside(other)
         for keys in _keys(table, other):
-            theirs = _sums(there, keys.theirs)
+            theirs = there.once(("sums of groups", keys.theirs), partial(_sums, there, keys.theirs))
             if len(theirs.values) < LEAST_OF_RULE or theirs.rows > ONCE * len(theirs.values):
                 continue
             if len(keys.mine) > 1 and _of_months(theirs.values):
@@ -135,7 +136,7 @@ def _sums(population: Population, by: Sequence[str]) -> _Sums:
     select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
     select = population.used(select, known).group_by(*(tree.copy() for tree in keys))
     found = population.query(select.limit(MOST_GROUPS + 1)).to_pylist()
-    if len(found) > MOST_GROUPS:
+    if len(found) > MOST_GROUPS or len(found) < LEAST_OF_RULE:
         return _Sums({}, 0)
     values = {tuple(row[f"k{i}"] for i in range(len(keys))): Decimal(row["s"]) for row in found}
     return _Sums(values, sum(int(row["n"]) for row in found))
@@ -154,6 +155,7 @@ class _Seen:
         self._population, self._by = population, by
         self._whole = _sums(population, by)
         self._several = self._whole.rows >= OFTEN * len(self._whole.values)
+        self._of_kinds: dict[_Group, dict[_Group, Decimal]] = {}
 
     def kinds_of(self, figures: Mapping[_Group, Decimal]) -> _Kinds | None:
         """The kinds whose sums are the figures of most groups that both have, if of nearly all: the fewest of equally good
@@ -172,7 +174,7 @@ class _Seen:
                 best, most = kinds, same
 
         better(_Kinds(), np.array([float(self._whole.values[group]) for group in groups]))
-        columns = self._columns()
+        columns = self._columns
         for name, kinds in columns.items():
             sums = self._by_kind(groups, [(name, kinds)])
             for chosen in _choices(len(kinds), len(kinds)):
@@ -195,6 +197,7 @@ class _Seen:
         table = self._population.table
         return float(10.0 ** -table.column(table.roles["amount"]).scale)
 
+    @cached_property
     def _columns(self) -> dict[str, list[str]]:
         names = texts_without(self._population.table, _NO_KINDS)
         names = [name for name in names if quoted_name(name) not in self._by]
@@ -206,11 +209,13 @@ class _Seen:
         self, groups: Sequence[_Group], columns: Sequence[tuple[str, list[str]]]
     ) -> np.ndarray:
         """The sums of each group by the kinds of a column, or of two."""
-        by = [*self._by, *(quoted_name(name) for name, _ in columns)]
+        by = *self._by, *(quoted_name(name) for name, _ in columns)
+        if by not in self._of_kinds:
+            self._of_kinds[by] = _sums(self._population, by).values
         places = {group: place for place, group in enumerate(groups)}
         sums = np.zeros((len(groups), *(len(kinds) for _, kinds in columns)))
         many = len(self._by)
-        for key, value in _sums(self._population, by).values.items():
+        for key, value in self._of_kinds[by].items():
             kinds = zip(key[many:], columns, strict=True)
             at = [known.index(kind) if kind in known else -1 for kind, (_, known) in kinds]
             if key[:many] in places and -1 not in at:

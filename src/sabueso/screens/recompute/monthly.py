@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
+from decimal import Decimal
+from functools import partial
 from itertools import product
 from typing import NamedTuple
 
@@ -12,16 +14,18 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.period_names import names_period, span_named
-from sabueso.population.population import Population
+from sabueso.population.population import Population, Reason
+from sabueso.population.sql import Tree
 from sabueso.population.table import Role, Table
 from sabueso.screens.first_rows import first_coded
+from sabueso.screens.grouping import Grouping
 from sabueso.screens.one_way import are_linked
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.amounts import NEED_NONE, among_both, figures, tied_by
 from sabueso.screens.recompute.totals import Sides, agreement
 from sabueso.stats.additive import HOLDS
 
-MOST_SEEN, MOST_MONTHS = 2_000, 600
+MOST_SEEN, MOST_MONTHS, MOST_GROUPS = 2_000, 600, 20_000
 ROLES: tuple[Role, ...] = ("amount", "quantity")
 TIMES = 3
 """How many times as many sums of a month may differ as of all months together: one that is wrong in a month is so in all."""
@@ -64,7 +68,8 @@ def proposed_by_month(population: Population) -> Iterator[Proposal]:
         if not named:
             continue
         mine = _months(population) if mine is None else mine
-        theirs = _months(population.beside(other))
+        there = population.beside(other)
+        theirs = there.once("what tells a month", partial(_months, there))
         # Of two tables one comparison is enough: from the one that states a month, or by name.
         if _rank(mine, table) < _rank(theirs, other):
             continue
@@ -132,6 +137,8 @@ def _tied(
             continue
         by, other_on = [thing.sql, mine.by], [their.sql, theirs.by]
         sides = Sides(by, own, expected, other.name, other_on)
+        if not _may_tie(rows, by, pair[0], population.beside(other), other_on, pair[1]):
+            continue
         n, both, same = agreement(rows, sides)
         if both < LEAST_OF_RULE or same < max(SAME * n, HOLDS * both):
             continue
@@ -156,6 +163,43 @@ def _tied(
             + (f"; {n - both:,} are in one of them alone" if among else ""),
         )  # fmt: skip
     return None
+
+
+def _may_tie(
+    rows: Population,
+    by: Sequence[str],
+    number: str,
+    there: Population,
+    on: Sequence[str],
+    its: str,
+) -> bool:
+    """Whether enough sums of both tables are alike for all to be compared: each table's are worked out once."""
+    mine, theirs = (
+        side.once(("sums", *keys, name), partial(_sums, side, keys, name))
+        for side, keys, name in ((rows, by, number), (there, on, its))
+    )
+    if mine is None or theirs is None:
+        return True
+    both = mine.keys() & theirs.keys()
+    same = sum(mine[key] == theirs[key] for key in both)
+    # Half of what is needed: those that have no number are counted there as nothing.
+    return 2 * len(both) >= LEAST_OF_RULE and 2 * same >= HOLDS * len(both)
+
+
+def _sums(
+    population: Population, by: Sequence[str], number: str
+) -> dict[tuple[str, ...], Decimal] | None:
+    """The sum of a number of each group of rows that have all keys; None where groups are many."""
+    keys = [sql.cast(tree, "TEXT") for tree in Grouping.of(by, population.table).trees]
+    fields: dict[str, Tree] = {f"k{i}": tree for i, tree in enumerate(keys)}
+    fields["s"] = exp.Sum(this=sql.column(number))
+    missing = [Reason("none", sql.is_missing(tree.copy())) for tree in keys]
+    select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
+    select = population.used(select, missing).group_by(*(tree.copy() for tree in keys))
+    found = population.query(select.limit(MOST_GROUPS + 1)).to_pylist()
+    if len(found) > MOST_GROUPS:
+        return None
+    return {tuple(row[f"k{i}"] for i in range(len(keys))): Decimal(row["s"] or 0) for row in found}
 
 
 def _apart(rows: Population, sides: Sides) -> int | None:

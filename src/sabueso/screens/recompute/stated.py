@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
+from functools import partial
 from itertools import permutations
 from typing import NamedTuple
 
@@ -196,6 +197,14 @@ def _sums(
     return _Sums(figures, sum(int(row["n"]) for row in rows), known)
 
 
+def _known_sums(
+    there: Population, key: Key, numbers: Sequence[Column], kind: str | None = None
+) -> _Sums:
+    """The same of a table that several others are held against."""
+    about = "sums by period", key.by, tuple(c.name for c in numbers), kind
+    return there.once(about, partial(_sums, there, key, numbers, kind))
+
+
 def _blank(name: str) -> Tree:
     """Whether a row has a day, as text."""
     missing = sql.is_missing(sql.column(name))
@@ -213,14 +222,15 @@ def _ties(there: Population, key: Key, stated: Sequence[_Figure]) -> Iterator[_T
         return
     things = key.of_things
     numbers = _summable(there.table) if things else _numbers(there.table)
-    every = _sums(there, key, numbers)
+    every = _known_sums(there, key, numbers)
     if not things and every.rows < SEVERAL * every.groups:
         return
     least = LEAST_OF_RULE if things else LEAST
     found = [every.figures]
     ties = _best(stated, every.figures, least)
     if len(ties) < len(stated):
-        found += [_sums(there, key, numbers, name).figures for name in _kinds_of(there)]
+        kinds = there.once("kinds of sums", partial(_kinds_of, there))
+        found += [_known_sums(there, key, numbers, name).figures for name in kinds]
     for of_kind in found[1:]:
         told = [tie.stated.told for tie in ties]
         ties += _best([each for each in stated if each.told not in told], of_kind, least)
