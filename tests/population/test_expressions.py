@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date
 from decimal import Decimal
 
@@ -11,7 +12,7 @@ from hypothesis import strategies as st
 
 from sabueso.base.errors import UserError
 from sabueso.population.drill import rows
-from sabueso.population.expressions import split_list
+from sabueso.population.expressions import condition, quoted_name, split_list
 
 ROWS = [
     {"id": "a", "day": date(2024, 3, 31), "amount": Decimal("4900.00"), "who": "Ana"},
@@ -104,3 +105,27 @@ def test_lists_split_outside_brackets_and_quotes():
         "greatest(a, b)",
         "'x,y'",
     ]
+
+
+WORDS = ("comment", "load", "use", "set", "grant", "drop", "update", "show", "call", "order", "case", "describe", "if",
+         "select", "from", "Alter", "begin", "kill", "amount due")  # fmt: skip
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_a_column_called_as_a_statement_begins_is_a_column(populate, word, caplog):
+    """Bare where that can be read, else in quotes, which is said; and no library speaks of it."""
+    population = populate([{"id": f"R{i}", word: "xy"[i % 2]} for i in range(4)], id="id")
+    where = f"{quoted_name(word)} = 'x' and {quoted_name(word)} <> 'y'"
+    assert [row["id"] for row in rows(replace(population, where=where), limit=9).rows] == [
+        "R0",
+        "R2",
+    ]
+    try:
+        assert condition(f"id is not null and {word} = 'x'", population.table)
+        assert condition(f"{word} = 'x'", population.table)
+    except UserError as error:
+        assert f'the column is written "{word}", in double quotes' in str(error)
+        assert quoted_name(word) == f'"{word}"'
+    with pytest.raises(UserError, match=r"is a statement|cannot be read"):
+        condition("create table t as select 1", population.table)
+    assert not caplog.records

@@ -249,10 +249,6 @@ class Check:
         return False
 
 
-def too_deep(what: str) -> UserError:
-    return UserError(f"{what} is nested too deeply to be read")
-
-
 def _chained(node: Tree) -> list[Tree]:
     """The terms of a chain of ``or`` or ``and``, which lie as deep as they are many; none elsewhere."""
     if not isinstance(node, (exp.And, exp.Or)):

@@ -9,12 +9,9 @@ from __future__ import annotations
 import re
 from collections.abc import Collection
 from decimal import Decimal
-from functools import cache
 from typing import Any
 
-import sqlglot
 import sqlglot.expressions as exp
-from sqlglot.errors import SqlglotError
 
 from sabueso.base.errors import UserError
 from sabueso.population import functions, sql
@@ -26,8 +23,8 @@ from sabueso.population.allowed import (
     Check,
     arguments,
     column_or_period,
-    too_deep,
 )
+from sabueso.population.parsing import parsed, reads_as, too_deep
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table, bare_name
 
@@ -40,7 +37,7 @@ def condition(text: str, table: Table, what: str = "--where") -> Tree:
     UserError
         If it is not one boolean expression of permitted parts over known columns.
     """
-    tree = _parsed(text, what)
+    tree = parsed(text, what, table)
     top = tree.unnest()
     called = isinstance(top, exp.Anonymous) and top.name.lower() in functions.CONDITIONS
     if not isinstance(top, PREDICATES) and not called:
@@ -57,7 +54,7 @@ def scalar(text: str, table: Table, what: str = "--by") -> Tree:
     try:
         return column_or_period(name, table, what)
     except UserError:
-        tree = _parsed(text.strip(), what)
+        tree = parsed(text.strip(), what, table)
         top = tree.unnest()
         if isinstance(top, exp.Column) and not top.args.get("table"):
             raise
@@ -66,18 +63,8 @@ def scalar(text: str, table: Table, what: str = "--by") -> Tree:
 
 def quoted_name(name: str) -> str:
     """A column's name as a user types it in an expression: in quotes where it needs them."""
-    plain = name.isidentifier() and name.isascii() and _reads_as(name)
+    plain = name.isidentifier() and name.isascii() and reads_as(name)
     return name if plain else '"' + name.replace('"', '""') + '"'
-
-
-@cache
-def _reads_as(name: str) -> bool:
-    """Whether a bare word is read as a column of that name, and not as a word of the language."""
-    try:
-        tree = sqlglot.parse_one(f"{name} = 1 and x > {name}", dialect="duckdb")
-    except SqlglotError:
-        return False
-    return sum(column.name == name for column in tree.find_all(exp.Column)) == 2
 
 
 def literal(value: Any) -> str:
@@ -153,7 +140,7 @@ def own_order(text: str, table: Table) -> list[str] | None:
         pass
     if name.lower() in (*sql.PERIODS, sql.HOUR):
         return list(sql.WEEKDAYS) if name.lower() == "weekday" else []
-    tree = _parsed(text.strip(), "--by")
+    tree = parsed(text.strip(), "--by", table)
     top = tree.unnest()
     if isinstance(top, exp.Anonymous):
         top.set("expressions", arguments(top, table, "--by"))
@@ -162,7 +149,7 @@ def own_order(text: str, table: Table) -> list[str] | None:
 
 def aggregate(text: str, table: Table, what: str = "--measures") -> Tree:
     """A figure for each group of rows, such as ``sum(amount)``; a bare column means its sum."""
-    tree = _parsed(text, what)
+    tree = parsed(text, what, table)
     if isinstance(tree.unnest(), exp.Column):
         return exp.Sum(this=sql.column(table.number(bare_name(text)).name))
     if tree.find(*AGGREGATE_FUNCTIONS) is None:
@@ -193,7 +180,7 @@ def group_condition(text: str, table: Table, what: str = "--having") -> Tree:
     UserError
         If it is not one, or holds no figure of a group.
     """
-    tree = _parsed(text, what)
+    tree = parsed(text, what, table)
     if not isinstance(tree.unnest(), PREDICATES) or tree.find(*AGGREGATE_FUNCTIONS) is None:
         raise UserError(
             f"{what} {text!r} is not a condition on groups; expected one of their figures, such as "
@@ -219,32 +206,6 @@ def split_list(text: str) -> list[str]:
             start = position + 1
     parts.append(text[start:])
     return [part.strip() for part in parts if part.strip()]
-
-
-def _parsed(text: str, what: str) -> Tree:
-    try:
-        # What a comment hides would be dropped in silence.
-        if any(token.comments for token in sqlglot.tokenize(text, dialect="duckdb")):
-            raise UserError(
-                f"{what} {text!r} holds a comment (after -- or within /* */); expected one SQL "
-                "expression and nothing else"
-            )
-        trees = [tree for tree in sqlglot.parse(text, dialect="duckdb") if tree is not None]
-    except SqlglotError as error:
-        details = getattr(error, "errors", None) or [{}]
-        near = str(details[0].get("highlight") or "").strip()
-        where = f" near {near!r}" if near else ""
-        raise UserError(
-            f"{what} {text!r} cannot be read{where}; expected one SQL expression"
-        ) from None
-    except RecursionError:
-        raise too_deep(what) from None
-    if len(trees) != 1:
-        raise UserError(f"{what} {text!r} holds {len(trees)} expressions; expected one")
-    tree = trees[0]
-    if not isinstance(tree, (exp.Condition, exp.Paren, exp.Tuple, exp.Filter)):
-        raise UserError(f"{what} {text!r} is a statement; expected one SQL expression")
-    return tree
 
 
 def _checked(

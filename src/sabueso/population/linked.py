@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import sqlglot
 import sqlglot.expressions as exp
 from sqlglot.errors import SqlglotError
 
 from sabueso.base.errors import UserError
 from sabueso.population import sql
+from sabueso.population.parsing import read_expression
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 
@@ -43,7 +43,7 @@ def linked_column(text: str, table: Table, what: str) -> Column | None:
         If a link or the column does not exist.
     """
     try:
-        tree = sqlglot.parse_one(text, dialect="duckdb")
+        tree = read_expression(text)
     except SqlglotError:
         return None
     if not isinstance(tree, exp.Column) or len(tree.parts) < 2:
