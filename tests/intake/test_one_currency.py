@@ -152,3 +152,23 @@ def test_what_is_called_a_currency_and_is_none_is_said_to_be_none(tmp_path, form
     assert {"currency", "preparer"}.isdisjoint(taken["roles"]) and taken["roles"]["id"] == "id"
     assert 'currency = ""' in (case / "case.toml").read_text(), "what was said stays said"
     assert inside_json("try", "zscore", "pay", cwd=case)["groups"][0]["n"] == 3
+
+
+def test_what_is_assumed_of_several_tables_alike_is_said_once(tmp_path):
+    """With what it touches of them all; what is of one table alone stays a line of its own."""
+    (tmp_path / "in").mkdir()
+    sums = {}
+    for k, name in enumerate(["bills", "claims", "dues", "fees", "loans", "tolls"]):
+        amounts = [f"{(k + 1) * (i + 3)}.50" for i in range(40)]
+        rows = "".join(
+            f"{name[0].upper()}{i},2025-01-{1 + i % 28:02d},{amount},{'xyz'[i % 3]}\n"
+            for i, amount in enumerate(amounts)
+        )
+        (tmp_path / f"in/{name}.csv").write_text(f"{name} no,date,amount,{name} kind\n" + rows)
+        sums[name] = sum(map(Decimal, amounts))
+    inside("open", "case", cwd=tmp_path)
+    text = " ".join(inside("intake", "../in", "--yes", cwd=tmp_path / "case").stdout.split())
+    assert text.count("the amounts state") == 1
+    largest = sorted(sums, key=sums.__getitem__, reverse=True)[:4]
+    assert f"{', '.join(largest)} and 2 more: the amounts" in text
+    assert f"{sum(sums.values()):,.2f} case.currency" in text

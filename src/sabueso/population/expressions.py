@@ -24,7 +24,7 @@ from sabueso.population.allowed import (
     arguments,
     column_or_period,
 )
-from sabueso.population.parsing import parsed, reads_as, too_deep
+from sabueso.population.parsing import needs_quotes, parsed, quoted, too_deep
 from sabueso.population.sql import Tree
 from sabueso.population.table import Table, bare_name
 
@@ -63,8 +63,7 @@ def scalar(text: str, table: Table, what: str = "--by") -> Tree:
 
 def quoted_name(name: str) -> str:
     """A column's name as a user types it in an expression: in quotes where it needs them."""
-    plain = name.isidentifier() and name.isascii() and reads_as(name)
-    return name if plain else '"' + name.replace('"', '""') + '"'
+    return quoted(name) if needs_quotes(name) else name
 
 
 def literal(value: Any) -> str:

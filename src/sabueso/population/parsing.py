@@ -86,18 +86,28 @@ def _unread(error: SqlglotError, text: str, tokens: list[Token], table: Table) -
         for c in sorted(table.columns, key=lambda c: -len(c.name))
         if c.name.casefold() in text.casefold()
         and words & {c.name.casefold(), *c.name.casefold().split()}
-        and not reads_as(c.name)
+        and needs_quotes(c.name)
     ]
     where = f" near {near!r}" if near else ""
     if told:
-        return f'cannot be read{where}; the column is written "{told[0]}", in double quotes'
+        return f"cannot be read{where}; the column is written {quoted(told[0])}, in double quotes"
     if begins in _STATEMENTS:
         return "is a statement; expected one SQL expression"
     return f"cannot be read{where}; expected one SQL expression"
 
 
+def quoted(name: str) -> str:
+    """A name in the quotes of names."""
+    return '"' + name.replace('"', '""') + '"'
+
+
 @cache
-def reads_as(name: str) -> bool:
+def needs_quotes(name: str) -> bool:
+    """Whether a column of a name stands in quotes in an expression: as no one word, or as a word of the language."""
+    return not (name.isidentifier() and name.isascii() and _reads_as(name))
+
+
+def _reads_as(name: str) -> bool:
     """Whether a bare word is read as a column of that name, and not as a word of the language."""
     try:
         tree = read_expression(f"{name} = 1 and x > {name}")

@@ -9,6 +9,7 @@ from decimal import Decimal
 from rich.console import Console
 from rich.text import Text
 
+from sabueso.base.words import first_few, listed
 from sabueso.case.events import RuleOutcome
 from sabueso.case.taken import TakeReport
 from sabueso.intake.interface import Assumed, FileReport, TotalsLine
@@ -106,34 +107,47 @@ def show_again(console: Console, report: TakeReport) -> None:
     show_intake(console, report)
 
 
-MOST_ASSUMED = 20
+MOST_ASSUMED, MOST_NAMED = 20, 4
+"""Assumptions that are shown, and tables that are named of one."""
 
 
 def show_assumed(console: Console, reports: Sequence[TakeReport]) -> None:
-    """Print what was assumed, that which touches the most money first, and the key that says otherwise."""
-    listed = [
-        (report, each, money, files) for report in reports for each, money, files in report.assumed
-    ]
-    if not listed:
+    """Print what was assumed, that which touches the most money first, and the key that says otherwise.
+
+    What is assumed of several tables by one key of the case is one line of theirs.
+    """
+    of_case: dict[str, list[tuple[str, Decimal]]] = {}
+    keys: dict[str, str] = {}
+    told: list[tuple[str, Decimal, str]] = []
+    for report in reports:
+        whole = len(report.files)
+        for each, money, files in report.assumed:
+            some = "" if files == whole else f" (in {num.many(files, 'file')} of {whole:,})"
+            if each.key.startswith("case."):
+                of_case.setdefault(f"{each}{some}", []).append((report.table, money))
+                keys[f"{each}{some}"] = each.key
+            else:
+                told.append((f"{each}{some}", money, f"tables.{report.table}.{each.key}"))
+    for said_, tables in of_case.items():
+        tables.sort(key=lambda item: -item[1])
+        # Of several tables a key of the case does not tell whose amounts are meant.
+        names = [table for table, _ in tables]
+        named = listed(names) if len(names) <= MOST_NAMED else first_few(names, MOST_NAMED)
+        whose = f"{named}: " if len(reports) > 1 else ""
+        money = sum((money for _, money in tables), Decimal(0))
+        told.append((f"{whose}{said_}", money, keys[said_]))
+    if not told:
         return
-    listed.sort(key=lambda item: -item[2])
+    told.sort(key=lambda item: -item[1])
     console.print()
-    table = open_table(
+    shown = open_table(
         [("assumed", "wrap"), ("money touched", "right"), ("say otherwise in case.toml", "left")]
     )
-    for report, each, money, files in listed[:MOST_ASSUMED]:
-        whole = len(report.files)
-        some = "" if files == whole else f" (in {num.many(files, 'file')} of {whole:,})"
-        # Of several tables a key of the case does not tell whose amounts are meant.
-        whose = f"{report.table}: " if len(reports) > 1 and each.key.startswith("case.") else ""
-        table.add_row(
-            f" {whose}{each}{some}",
-            num.amount(money) if money else "–",
-            each.key if each.key.startswith("case.") else f"tables.{report.table}.{each.key}",
-        )
-    console.print(table)
-    if len(listed) > MOST_ASSUMED:
-        console.print(Text(f" and {len(listed) - MOST_ASSUMED:,} more: --format json", style=STONE))
+    for text, money, key in told[:MOST_ASSUMED]:
+        shown.add_row(f" {text}", num.amount(money) if money else "–", key)
+    console.print(shown)
+    if len(told) > MOST_ASSUMED:
+        console.print(Text(f" and {len(told) - MOST_ASSUMED:,} more: --format json", style=STONE))
 
 
 def _show_signed(console: Console, report: TakeReport) -> None:

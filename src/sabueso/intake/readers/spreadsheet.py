@@ -8,7 +8,7 @@ from itertools import islice
 from pathlib import Path
 
 from sabueso.base.errors import UserError
-from sabueso.base.words import listed
+from sabueso.base.words import first_few, listed
 from sabueso.intake.formats.above import currency_above, one_year, scale_notes, year_above
 from sabueso.intake.formats.header import find_header, joined_names
 from sabueso.intake.formats.page_heads import page_heads, with_page_heads
@@ -32,6 +32,8 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.report import numbers as num
 
 LOOKED_AT = 50  # rows among which the header is looked for
+MOST_NAMED = 12
+"""Sheets that are named of those that are not of a table."""
 
 
 @dataclass(frozen=True)
@@ -83,7 +85,7 @@ class SpreadsheetReader:
             looked.add(book.looks(sheet.name, sheet.header_row), sheet.header, sheet.columns)
         notes += looked.notes(sum(book.height(s.name) - s.header_row for s in chosen))
         if others:
-            names = ", ".join(map(repr, others))
+            names = first_few([*map(repr, others)], MOST_NAMED)
             text = f"of this table is sheet {first.name!r}, the longest; not of it, for their columns differ: {names}"
             notes.append(Assumed(text, "read.sheet"))
         stated = {s.currency: s.name for s in chosen if s.currency}
