@@ -148,7 +148,8 @@ def _report(
     numbers = [c for c in columns if c.type == "number"]
     try:
         engine.attach(Table("_attached", "", whole, (Part(whole, (path,), base),)))
-        row = figures(_figures(numbers, roles), _attached, engine.query)
+        asked = _figures(numbers, roles)
+        row = figures(asked, lambda select: select.from_("_attached"), engine.query)
         currencies = _currencies(roles, own, engine)
     except QueryError as error:
         raise UserError(f"{path}: cannot be attached: {error}") from None
@@ -198,10 +199,6 @@ def _roles(path: Path, columns: Sequence[Column], of_none: Collection[str]) -> d
             "copy: take it in without --attach"
         )
     return roles
-
-
-def _attached(select: exp.Select) -> exp.Select:
-    return select.from_("_attached")
 
 
 def _figures(numbers: Sequence[Column], roles: dict[str, str]) -> list[Tree]:

@@ -34,7 +34,11 @@ def read_expression(text: str) -> Tree:
     SqlglotError
         If it is none.
     """
-    tokens = sqlglot.tokenize(text, dialect="duckdb")
+    return _read(text, sqlglot.tokenize(text, dialect="duckdb"))
+
+
+def _read(text: str, tokens: list[Token]) -> Tree:
+    """The same of a text whose tokens are known."""
     for token, then in zip_longest(tokens, tokens[1:]):
         word = token.token_type == TokenType.VAR and token.text.casefold() == "if"
         # Elsewhere than before its arguments it is read as the beginning of a statement.
@@ -63,7 +67,7 @@ def parsed(text: str, what: str, table: Table) -> Tree:
         parts = groupby(tokens, lambda token: token.token_type == TokenType.SEMICOLON)
         if (several := sum(not between for between, _ in parts)) != 1:
             raise UserError(f"{what} {text!r} holds {several} expressions; expected one")
-        tree = read_expression(text)
+        tree = _read(text, tokens)
     except SqlglotError as error:
         raise UserError(f"{what} {text!r} {_unread(error, text, tokens, table)}") from None
     except RecursionError:

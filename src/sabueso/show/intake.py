@@ -194,18 +194,20 @@ def _show_detected(console: Console, report: TakeReport) -> None:
     table = open_table([("column", "flex"), ("read as", "flex"), ("role", "left")])
     columns = [(c.name, first.detected.get(f"column {c.name}", "")) for c in first.columns if not c.is_place]  # fmt: skip
     # Of a wide table those that are something, and the first of those that are like others.
-    told = columns
+    told, like = columns, Counter(shown for _, shown in columns)
     if len(columns) > MOST_COLUMNS:
-        like = Counter(shown for _, shown in columns)
-        kept = {n for n, shown in columns if n in roles or like[shown] <= FEW_ALIKE}
-        kept |= {name for name, _ in columns[:MOST_COLUMNS]}
-        told = [each for each in columns if each[0] in kept]
+        later = [
+            (name, shown)
+            for name, shown in columns[MOST_COLUMNS:]
+            if name in roles or like[shown] <= FEW_ALIKE
+        ]
+        told = [*columns[:MOST_COLUMNS], *later]
     for name, shown in told:
         table.add_row(" " + name, shown, Text(roles.get(name, ""), style=SEA))
     console.print()
     console.print(table)
     if len(told) < len(columns):
-        rest = Counter(shown for name, shown in columns if (name, shown) not in set(told))
+        rest = like - Counter(shown for _, shown in told)
         kinds = ", ".join(f"{n:,} {shown}" for shown, n in rest.most_common())
         said = f" and {rest.total():,} columns more: {kinds}; all with --format json"
         console.print(Text(said, style=STONE))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -54,14 +55,12 @@ def proposed_measures(population: Population) -> list[Column]:
     def after(dropped: int) -> list[Column]:
         return [kept[i] for i in sorted(order[dropped:])]
 
-    too_few, enough = (-1, 0) if together >= least else (0, len(kept) - 1)
-    while enough - too_few > 1:
-        middle = (too_few + enough) // 2
-        if _filled(population, after(middle))[1] >= least:
-            enough = middle
-        else:
-            too_few = middle
-    return after(enough)
+    def enough(dropped: int) -> bool:
+        return _filled(population, after(dropped))[1] >= least
+
+    if together >= least:
+        return kept
+    return after(bisect_left(range(len(kept) - 1), True, lo=1, key=enough))
 
 
 def _rows(population: Population) -> int:

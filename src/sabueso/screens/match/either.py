@@ -17,6 +17,8 @@ from sabueso.screens.proposal import LEAST_OF_RULE, LISTED, Proposal, is_budget
 
 SELDOM = 0.05
 """Share of what fewer rows name that both may name, at most."""
+MOST_HELD = 20_000
+"""Different things up to which those that a table names are held, to be compared with those of each other table."""
 TIMES = 5
 """How many times as many both would name if one said nothing of the other, at the least."""
 
@@ -51,10 +53,6 @@ def _names(table: Table, of: Table, key: str) -> str | None:
     return next(found, None)
 
 
-MOST_HELD = 20_000
-"""Different things up to which those that a table names are held, to be compared with those of each other table."""
-
-
 def _distinct(population: Population, column: str) -> exp.Select:
     """The different things that rows name."""
     value = sql.column(column)
@@ -79,9 +77,7 @@ def _counted(
     ]
     if held[0] is not None and held[1] is not None:
         return len(held[0]), len(held[1]), len(held[0] & held[1])
-    each = []
-    for side, column in zip(sides, columns, strict=True):
-        each.append(_distinct(side, column).subquery("d"))
+    each = [_distinct(*side).subquery("d") for side in zip(sides, columns, strict=True)]
     own, its = (sql.column("key", place) for place in "ab")
     mine, theirs = (side.copy().as_(place) for side, place in zip(each, "ab", strict=True))
     joined = exp.select(sql.count()).from_(mine).join(theirs, on=exp.EQ(this=own, expression=its))

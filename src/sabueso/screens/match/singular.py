@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import partial
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -53,18 +54,15 @@ def _place_of(table: Table) -> str | None:
 
 def singular(population: Population, table: Table, without: set[str]) -> dict[Key, list[str]]:
     """Long texts that nearly every row has for itself, normalised, by their columns: looked at once for all that ask."""
-    key = "singular", table.name, frozenset(without)
-    if key not in population.known:
-        population.known[key] = _singular(population, table, without)
-    found: dict[Key, list[str]] = population.known[key]
-    return found
+    own = population.beside(table)
+    return own.once(("singular", frozenset(without)), partial(_singular, own, without))
 
 
-def _singular(population: Population, table: Table, without: set[str]) -> dict[Key, list[str]]:
+def _singular(own: Population, without: set[str]) -> dict[Key, list[str]]:
     from sabueso.stats.alike import normalised
 
     found: dict[Key, list[str]] = {}
-    own = population.beside(table)
+    table = own.table
     place = _place_of(table)
     own_texts = [
         c for c in table.columns if c.type == "text" and c.name not in without and not c.is_place

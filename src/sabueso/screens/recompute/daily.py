@@ -136,7 +136,7 @@ def _sums(population: Population, by: Sequence[str]) -> _Sums:
     select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
     select = population.used(select, known).group_by(*(tree.copy() for tree in keys))
     found = population.query(select.limit(MOST_GROUPS + 1)).to_pylist()
-    if len(found) > MOST_GROUPS or len(found) < LEAST_OF_RULE:
+    if len(found) > MOST_GROUPS:
         return _Sums({}, 0)
     values = {tuple(row[f"k{i}"] for i in range(len(keys))): Decimal(row["s"]) for row in found}
     return _Sums(values, sum(int(row["n"]) for row in found))
