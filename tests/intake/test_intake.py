@@ -352,6 +352,12 @@ def test_currencies_are_never_added_up(tmp_path):
     # 20.05 · 0.9 = 18.045, and half a cent goes to the even one; GBP has no rate.
     assert report["total"] | {"accepted": 3, "quarantined": 1} == report["total"]
     assert report["total"]["amount"] == str(Decimal("10.00") + Decimal("18.04") - Decimal("0.45"))
+    # Whole units of one currency are cents of another.
+    (tmp_path / "w.csv").write_text("id,amount,currency\na,101,EUR\nb,1235,USD\nc,-7,USD\n")
+    with (case / "case.toml").open("a") as plan:
+        plan.write('\n[tables.w]\nprefix = "WW"\nread = { rates = { USD = "0.0059" } }\n')
+    whole = as_json("intake", "../w.csv", "--as", "w", cwd=case)
+    assert whole["total"]["amount"] == str(Decimal("101.00") + Decimal("7.29") - Decimal("0.04"))
     # One currency that is not the case's: it is the table's.
     (tmp_path / "u.csv").write_text("id,amount,currency\na,1.00,USD\nb,2.00,USD\n")
     assert as_json("intake", "../u.csv", "--as", "u", cwd=case)["currency"] == "USD"

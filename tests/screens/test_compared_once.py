@@ -7,6 +7,8 @@ import random
 from datetime import date, timedelta
 from decimal import Decimal
 
+import pytest
+
 from conftest import inside, inside_json
 from folders import taken_in
 from sabueso.screens.match import either
@@ -42,6 +44,7 @@ def _folder(rng):
     return {"customers": customers, "drops": drops, "paid": paid, "fines": fines, **told}
 
 
+@pytest.mark.long
 def test_it_is_the_same_as_compared_by_the_engine(tmp_path, monkeypatch):
     case, _ = taken_in(tmp_path, _folder(random.Random(4)))
     held = inside_json("survey", "--propose", cwd=case)

@@ -105,6 +105,7 @@ def test_what_is_no_kind_is_refused(populate):
         screened(populate(rows, amount="amount"), "crosstab", of="kind")
 
 
+@pytest.mark.long
 def test_transfers_name_both_ends_and_a_teller_takes_back(tmp_path):
     """Accounts that money comes from and goes to are the account and the party of a transfer; deposits just under a round
     amount by one of them, and a teller's reversals, are in what is proposed."""

@@ -370,6 +370,7 @@ def test_nobody_is_absent_before_the_first_row_of_the_other_table(tmp_path):
     assert caution["keys"] == 12  # January and August
 
 
+@pytest.mark.long
 def test_claims_that_no_policy_covers_are_proposed_and_told(tmp_path):
     """Policies have gaps between them and one has no end; what lies in none is told with its day, and what lies in
     one with its span."""

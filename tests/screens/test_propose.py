@@ -95,6 +95,7 @@ def test_nothing_is_proposed_where_nothing_fits(tmp_path):
         inside("survey", *words, cwd=tmp_path, code=2)
 
 
+@pytest.mark.long
 def test_outflows_and_a_few_missing_values(tmp_path):
     rng = random.Random(3)
     rows = []
@@ -125,6 +126,7 @@ def test_outflows_and_a_few_missing_values(tmp_path):
     assert any(item["amount"] == "-90000.00" for item in inside_json("queue", cwd=tmp_path))
 
 
+@pytest.mark.long
 def test_peers_stand_in_the_master_that_is_linked(tmp_path):
     """A doctor's nights are no nurse's: of one ward, and only there, one nurse's allowance is odd."""
     rng = random.Random(5)
@@ -306,6 +308,7 @@ def test_a_countys_books_as_they_stand(tmp_path):
     assert len(tied) == len(planted["4"]) + len(planted["5"]) / 2
 
 
+@pytest.mark.long
 def test_papers_that_name_one_another(tmp_path):
     """Policies, claims and what was paid of them: another account than the garage's own, one of somebody on the staff,
     a claim paid twice, one before its policy began; who is on the staff is told by a list with days."""
@@ -368,6 +371,7 @@ def _early(case):
     return found["flags"]
 
 
+@pytest.mark.long
 def test_what_is_paid_ties_to_what_was_billed_with_its_tax(tmp_path):
     """A bill has three amounts: its payment is of the one with tax, its order of the one without; a receipt's own
     number comes before its order's."""
@@ -415,6 +419,7 @@ def test_what_is_paid_ties_to_what_was_billed_with_its_tax(tmp_path):
     assert flags["amount by PO Number of bills and orders"] == 1
 
 
+@pytest.mark.long
 def test_a_bill_of_freight_is_the_miles_and_rate_of_its_shipment(tmp_path):
     """The bill names its shipment, which has a rate and no amount; a workbook has the shipments, and carriers beside."""
     rng = random.Random(3)
@@ -533,6 +538,7 @@ def test_a_test_that_would_flag_more_than_can_be_reviewed_is_named_and_not_kept(
         assert not unlike["flagged"] and unlike["refused"].endswith(reason)
 
 
+@pytest.mark.long
 def test_what_is_there_twice_may_be_more_and_not_ten_times_as_much(tmp_path):
     rows = [
         {"id": f"P{n:04}", "date": date(2024, 1, 1) + timedelta(n % 300), "supplier": f"S{n % 7}", "amount": Decimal(100 + n)}

@@ -7,7 +7,11 @@ import random
 from datetime import date, timedelta
 from decimal import Decimal
 
+import pytest
+
 from conftest import inside, inside_json
+
+pytestmark = pytest.mark.long
 
 STAFF = ["Alma Reyes", "Bruno Sala", "Carla Vidal", "Dario Ponce", "Elena Roig", "Fermin Oca"]
 

@@ -7,7 +7,11 @@ import random
 from datetime import date, timedelta
 from decimal import Decimal
 
+import pytest
+
 from folders import asked_for, taken_in
+
+pytestmark = pytest.mark.long
 
 
 def test_what_is_pledged_and_for_which_loans(tmp_path):

@@ -15,6 +15,8 @@ from folders import PLAIN, Style, asked_for, taken_in
 from sabueso.screens.match.proposed import _met_by_chance
 from sabueso.screens.proposal import TAX
 
+pytestmark = pytest.mark.long
+
 AMERICAN = Style(days="%m/%d/%Y")
 LAST = ("Abbott", "Baker", "Dunn", "Ellis", "Foster", "Garza", "Hobbs", "Kerr")
 

@@ -13,6 +13,8 @@ import pytest
 from conftest import inside_json
 from folders import asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 ZONES = {f"Z{n}": Decimal(310 + 170 * n) / 50 for n in range(8)}
 RANKS = {"Tutor": 28, "Reader": 120}
 

@@ -34,6 +34,8 @@ NEW = (
     "Purpose",
 )
 
+pytestmark = pytest.mark.long
+
 
 def _cents(rng, median, spread):
     return Decimal(f"{rng.lognormvariate(0, spread) * median:.2f}")

@@ -12,6 +12,8 @@ import pytest
 
 from folders import asked_for, taken_in
 
+pytestmark = pytest.mark.long
+
 CENT = Decimal("0.01")
 TARIFFS = {"DOM": ("12.50", "1.42"), "COM": ("35.00", "1.88"), "FARM": ("20.00", "0.95")}
 PLANS = {"S10": "35.00", "M20": "60.00", "L35": "95.00"}

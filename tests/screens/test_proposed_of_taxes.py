@@ -7,7 +7,11 @@ import random
 from datetime import date, timedelta
 from decimal import Decimal
 
+import pytest
+
 from folders import asked_for, taken_in
+
+pytestmark = pytest.mark.long
 
 CENT = Decimal("0.01")
 CODES = {"standard": Decimal("23.0"), "reduced": Decimal("13.5"), "none": Decimal("0.0"), "abroad": Decimal("0.0")}  # fmt: skip

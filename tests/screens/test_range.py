@@ -237,6 +237,7 @@ def _flagged(tmp_path, tables):
     return {name: screen["flagged"] for name, screen in screens.items()}
 
 
+@pytest.mark.long
 def test_what_a_fleets_fuel_cards_are_asked(tmp_path):
     """Litres and the tank, the product and the vehicle's own, the odometer, a second fill of a day, a price of its own,
     a garage that is another."""
@@ -301,6 +302,7 @@ def test_what_a_fleets_fuel_cards_are_asked(tmp_path):
     assert "the one before it" in why or "the one after it" in why
 
 
+@pytest.mark.long
 def test_what_a_builders_bills_are_asked(tmp_path):
     """A retention by the rate of the contract, what has come together of each, and orders of days with few rows."""
     rng = random.Random(6)
@@ -352,6 +354,7 @@ def test_what_a_builders_bills_are_asked(tmp_path):
     assert flags["Change Date of changes before Contract.Contract Date"] == 2
 
 
+@pytest.mark.long
 def test_what_claims_for_expenses_are_asked(tmp_path):
     """A limit that is called one, though few come near it; a rate of each kilometre, with no column of it; days of rest."""
     rng = random.Random(8)
@@ -406,6 +409,7 @@ def test_what_is_no_rule_of_rows_is_refused(populate):
             screened(populate(rows, id="n", date="day"), "range", **wrong)
 
 
+@pytest.mark.long
 def test_what_a_wards_book_and_a_clients_money_are_asked(tmp_path):
     """What is in stock of each thing in each ward, whose patient is missing where rows of that kind have one, a price that
     is not the thing's, money of one client paid for another, and more than the row that is named allows."""
@@ -470,6 +474,7 @@ def test_what_a_wards_book_and_a_clients_money_are_asked(tmp_path):
     assert flags["Amount of ledger beyond what Client has"] == 2
 
 
+@pytest.mark.long
 def test_what_hours_of_work_are_asked(tmp_path):
     """Hours on days of leave, entered twice, entered long after, and far more of one kind by one of those who have no
     preparer."""

@@ -79,6 +79,7 @@ def _bills(column):
 
 
 @pytest.mark.parametrize("column", ["date d'appel", "month"])
+@pytest.mark.long
 def test_bills_that_were_never_made_are_in_the_queue(tmp_path, column):
     world, gone, wrong = _bills(column)
     case, screens = taken_in(tmp_path, world, FRENCH)

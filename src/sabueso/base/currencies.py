@@ -173,6 +173,7 @@ WITHOUT_CENTS = frozenset(
      "XPF"]
 )  # fmt: skip
 """Currencies that have no hundredths, or whose hundredths nobody writes."""
+_IN_THOUSANDTHS = frozenset(["BHD", "IQD", "JOD", "KWD", "LYD", "OMR", "TND"])
 OF_ONE = {
     "R$": "BRL", "US$": "USD", "A$": "AUD", "AU$": "AUD", "C$": "CAD", "CA$": "CAD", "NZ$": "NZD", "HK$": "HKD",
     "MX$": "MXN", "S$": "SGD", "RD$": "DOP", "NT$": "TWD", "€": "EUR", "£": "GBP", "zł": "PLN", "Kč": "CZK",
@@ -191,6 +192,17 @@ OF_SEVERAL = {
     "Kr.": "DKK SEK NOK ISK", "Rs": "INR PKR LKR NPR MUR SCR", "Rs.": "INR PKR LKR NPR MUR SCR", "Bs": "BOB VES",
     "Bs.": "BOB VES",
 }  # fmt: skip
+
+
+def least_decimals(currency: str) -> int:
+    """Decimals that amounts of a currency are told in at least: those of its smallest unit.
+
+    Examples
+    --------
+    >>> [least_decimals(code) for code in ("EUR", "JPY", "KWD", "unheard of")]
+    [2, 0, 3, 2]
+    """
+    return 0 if currency in WITHOUT_CENTS else 3 if currency in _IN_THOUSANDTHS else 2
 
 
 def coded(sign: str, own: str) -> str:

@@ -23,7 +23,7 @@ LEAST_OF_A_LIST, FILLED = 3, 0.9
 """The same of a list of three columns and more, such as of the house's people, and the share of its cells that are filled."""
 LOOKED_AT = 50
 """Rows of a file of which it is asked whether they say a currency."""
-_NO_ROWS = "no row under what would be its header has as many cells as that"
+_NO_ROWS = "no row stands under what would be its header, or none with as many cells as that"
 LEAST_WORDS = 6
 """Words of the only column's name from which a text file holds sentences."""
 
@@ -62,7 +62,8 @@ def found_files(case: Case, paths: Sequence[str]) -> Found:
             with readable(path):
                 layout = reader_for(path).layout(path, ReadSettings())
         except UserError as error:
-            found.unread.append((path, str(error).removeprefix(f"{path}: ")))
+            said = str(error).removeprefix(f"{path}")
+            found.unread.append((path, said.removeprefix(": ").removeprefix(", ")))
             continue
         if _is_prose(path, layout):
             found.unread.append((path, "no table: lines of words"))

@@ -81,8 +81,13 @@ def propose(case: Case, paths: Sequence[str]) -> Proposal:
     """
     read = found_files(case, paths)
     if not read.groups:
-        first = f": {read.unread[0][0].name}: {read.unread[0][1]}" if read.unread else ""
-        raise UserError(f"{', '.join(paths)}: no file of it can be read{first}")
+        given = ", ".join(paths)
+        if not read.unread:
+            raise UserError(f"{given}: holds no file to read")
+        path, reason = read.unread[0]
+        if len(read.unread) == 1 and Path(given).name == path.name:
+            raise UserError(f"{given}: {reason}")
+        raise UserError(f"{given}: no file of it can be read: {path.name}: {reason}")
     tables = _Tables(case, read)
     # Of tables called alike the one of most files has the name.
     for kind, found in sorted(read.groups.items(), key=lambda group: -len(group[1])):

@@ -153,7 +153,7 @@ class Conversion:
             columns[currency], lambda text: self.rates.get(written(text)), pa.decimal128(18, scale)
         )
         self._unfit(bad, pc.and_(pc.is_valid(amounts), pc.is_null(rates)), currency)
-        whole = amounts.cast(pa.decimal128(19, self.converted.scale))
+        whole = amounts.cast(pa.decimal128(19, amounts.type.scale))
         product = pc.round(
             pc.multiply(whole, rates), ndigits=self.converted.scale, round_mode="half_to_even"
         )

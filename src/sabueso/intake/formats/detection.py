@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
-from sabueso.base.currencies import of_one_currency
+from sabueso.base.currencies import least_decimals, of_one_currency
 from sabueso.base.errors import UserError, nearest
 from sabueso.intake.formats.called import (
     looks_like_code,
@@ -391,7 +391,9 @@ def columns_of(
                 f"read.rates make a column {name!r}, and the file has a column {taken!r} already: give "
                 "the amounts in the case's currency the role amount, or leave the rates out"
             )
-        columns.append(Column(name, "number", base.scale, 38))
+        # Whole yen are not whole euros: what was converted has the decimals of the case's currency at least.
+        scale = max(base.scale, least_decimals(settings.currency))
+        columns.append(Column(name, "number", scale, 38))
         roles["amount"] = name
     return (*columns, Column(FILE_COLUMN, "text"), Column(LINE_COLUMN, "number"))
 

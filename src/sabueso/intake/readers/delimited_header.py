@@ -14,6 +14,7 @@ from sabueso.intake.formats.header import LOOKED_AT, find_header, joined_names
 from sabueso.intake.interface import Assumed
 from sabueso.intake.readers.cells import SAMPLE_ROWS, said_above
 from sabueso.intake.readers.records import (
+    LONGEST_RECORD,
     Splitter,
     record_lines,
 )
@@ -73,7 +74,10 @@ def _record(path: Path, lines: list[str], first: int, delimiter: str) -> tuple[l
     pieces = [line.encode("utf-8", "surrogateescape") for line in lines[first:]]
     spanned = record_lines(pieces, delimiter.encode())
     if not spanned:
-        raise UserError(f"{path}, line {first + 1}: the header opens a quote and does not close it")
+        raise UserError(
+            f"{path}, line {first + 1}: what would be the header opens a quote and does not close it within "
+            f"{LONGEST_RECORD} lines"
+        )
     body = "\n".join(lines[first : first + spanned])
     try:
         cells = next(csv.reader(io.StringIO(body, newline=""), delimiter=delimiter), [])
@@ -87,9 +91,10 @@ def _rows(lines: list[str], start: int, delimiter: str) -> tuple[list[list[str]]
     rows: list[list[str]] = []
     firsts: list[int] = []
     at = start
-    while at < len(lines) and len(rows) < LOOKED_AT:
-        pieces = [line.encode("utf-8", "surrogateescape") for line in lines[at : at + 40]]
-        spanned = record_lines(pieces, delimiter.encode()) or 1
+    looked = lines[: start + LOOKED_AT * LONGEST_RECORD]
+    pieces = [line.encode("utf-8", "surrogateescape") for line in looked]
+    while at < len(pieces) and len(rows) < LOOKED_AT:
+        spanned = record_lines(pieces, delimiter.encode(), at) or 1
         body = "\n".join(lines[at : at + spanned])
         try:
             cells = next(csv.reader(io.StringIO(body, newline=""), delimiter=delimiter), [])

@@ -268,6 +268,8 @@ class Splitter:
             line = self._line + at
             if size == 0:
                 reason = "a quote is opened and not closed"
+                if len(pieces) - at > LONGEST_RECORD:
+                    reason += f" within {LONGEST_RECORD} lines"
                 broken.append(Broken(line, 0, pieces[at].rstrip(b"\r\n"), reason))
                 at += 1
                 continue

@@ -17,6 +17,7 @@ from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.recompute.amounts import NEED_NONE
+from sabueso.screens.recompute.by_brackets import ByBrackets
 from sabueso.screens.recompute.made_of import (
     MadeOf,
     both_of,
@@ -56,10 +57,12 @@ def proposed_one_rate(
     amounts: list[Column],
     asked: Priced | None = None,
     rated: Collection[str] = (),
+    in_brackets: Sequence[ByBrackets] = (),
 ) -> Iterator[Proposal]:
     """Amounts of a row that are one and the same multiple of another of its numbers, such as of the kilometres that were
     driven or of the net, or of two of them times one another: the first that nearly all rows with both keep. Of the
-    quantity, whose price is ``asked`` for already, the multiple would be that price; what ``rated`` are is known too."""
+    quantity, whose price is ``asked`` for already, the multiple would be that price; what ``rated`` are is known too, and
+    what are ``in_brackets``."""
     table = population.table
     taken = set(table.roles.values()) - {table.roles.get("quantity")}
     numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
@@ -98,6 +101,8 @@ def proposed_one_rate(
             continue
         left -= 1
         own, expression = way.own, way.expression(seen)
+        if any(_is_in(each, way, seen) for each in in_brackets):
+            continue
         # Rows that need none are no part of this, a fee for being late; where there is nothing that it is of, it is nothing.
         some = np.nan_to_num(way.of.values(seen)) != 0
         none = float((np.nan_to_num(seen[quoted_name(own.name)])[some] == 0).mean())
@@ -181,6 +186,18 @@ def _multiples(
         return -way.rate.holds, long, len(way.of.names), size > 1, len(way.rate.text)
 
     return sorted(found, key=rank)
+
+
+def _is_in(brackets: ByBrackets, way: _Multiple, seen: Mapping[str, np.ndarray]) -> bool:
+    """Whether a multiple is told by brackets of the same number."""
+    if brackets.of.name not in way.of.names:
+        return False
+    if brackets.own == way.own:
+        return True
+    made = way.of.values(seen) * float(way.rate.text)
+    return brackets.tells(
+        way.own, seen[quoted_name(way.own.name)], seen[quoted_name(brackets.of.name)], made
+    )
 
 
 class OneRate(NamedTuple):

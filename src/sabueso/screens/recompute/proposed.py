@@ -14,6 +14,7 @@ from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, setting
 from sabueso.screens.recompute.accrued import proposed_accrued
 from sabueso.screens.recompute.amounts import further
 from sabueso.screens.recompute.at_counts import proposed_at_counts
+from sabueso.screens.recompute.by_brackets import bracketed, by_brackets
 from sabueso.screens.recompute.by_kind import proposed_by_kind
 from sabueso.screens.recompute.daily import proposed_daily
 from sabueso.screens.recompute.equal import proposed_equal
@@ -89,9 +90,13 @@ def proposed_recomputations(
     yield from at_counts
     rated += [str(each.settings["on"]) for each in at_counts]
     amounts = [amount, *further(table, amount, MOST_AMOUNTS)]
-    by_multiple = list(proposed_one_rate(population, amounts, found, rated))
+    in_brackets = list(by_brackets(population, amounts, rated))
+    by_limit = [bracketed(table.name, *each) for each in in_brackets if each[1].differing]
+    yield from by_limit
+    ways = [way for way, _ in in_brackets]
+    by_multiple = list(proposed_one_rate(population, amounts, found, rated, ways))
     yield from by_multiple
-    known = (each.settings for each in (*by_rate, *at_counts, *by_multiple, *summed))
+    known = (each.settings for each in (*by_rate, *at_counts, *by_limit, *by_multiple, *summed))
     made = {str(each["on"]): str(each.get("expect", "")) for each in known}
     yield from proposed_by_kind(population, amount, found, made)
     if found is not None:

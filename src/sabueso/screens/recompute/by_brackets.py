@@ -1,0 +1,171 @@
+"""Amounts by brackets of another number, as they are proposed: a commission of 25 per cent up to a limit and 20 of what is above, a
+price by how many are bought, a fee that is never more than so much."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from decimal import Decimal
+from itertools import pairwise
+from typing import NamedTuple
+
+import numpy as np
+
+from sabueso.base.words import listed
+from sabueso.population import sql
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Column
+from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
+from sabueso.screens.recompute.priced import Priced, held, is_rule
+from sabueso.stats.additive import same_but_rounded
+from sabueso.stats.brackets import Bracket, brackets
+
+MOST_SEEN, FIRST = 20_000, 1_000
+"""Rows in which brackets are looked for before they are counted in all, and those by which it is judged whether to."""
+DIFFERENT = 20
+"""Different numbers, and amounts of them, that there must be."""
+MOST_AMOUNTS, MOST_BASES = 8, 10
+A_PART = 0.5
+"""Rate up to which an amount is rather a part of a number than what is left of it."""
+
+
+class ByBrackets(NamedTuple):
+    """An amount, the number that it is by brackets of, and these."""
+
+    own: Column
+    of: Column
+    brackets: Sequence[Bracket]
+
+    @property
+    def _is_whole(self) -> bool:
+        """Whether each bracket goes on where the one before it ends, so that what is above alone has its rate."""
+        return all(
+            abs(a.rate * a.up_to + a.fixed - b.rate * a.up_to - b.fixed) < 10.0**-self.own.scale / 2
+            for a, b in pairwise(self.brackets)
+        )
+
+    @property
+    def expression(self) -> str:
+        """What the amount should be."""
+        of = quoted_name(self.of.name)
+        if not self._is_whole:
+            *each, last = self.brackets
+            ways = " ".join(f"WHEN {of} <= {_text(b.up_to)} THEN {_made(b, of)}" for b in each)
+            return f"CASE {ways} ELSE {_made(last, of)} END"
+        first, *rest = self.brackets
+        made = [f"{_text(first.rate)} * least({of}, {_text(first.up_to)})"]
+        for before, bracket in pairwise(self.brackets):
+            upper = of if bracket is rest[-1] else f"least({of}, {_text(bracket.up_to)})"
+            made.append(f"{_text(bracket.rate)} * greatest({upper} - {_text(before.up_to)}, 0)")
+        made += [_text(first.fixed)] if first.fixed else []
+        return " + ".join(each for each in made if not each.startswith("0 *"))
+
+    @property
+    def told(self) -> str:
+        """``0.25 of it up to 50,000 and 0.2 of what is above``."""
+        first, *rest = self.brackets
+        if not self._is_whole:
+            each = [f"{_told(b)} up to {_text(b.up_to, ',')}" for b in self.brackets[:-1]]
+            return listed([*each, f"{_told(self.brackets[-1])} above"])
+        each = [f"{_text(first.rate)} of it up to {_text(first.up_to, ',')}"]
+        each += [f"{_text(b.rate)} of what is above up to {_text(b.up_to, ',')}" for b in rest[:-1]]
+        each += [f"{_text(rest[-1].rate)} of what is above"]
+        fixed = f", with {_text(first.fixed, ',')}" if first.fixed else ""
+        return listed(each) + fixed
+
+    def tells(self, own: Column, values: np.ndarray, of: np.ndarray, made: np.ndarray) -> bool:
+        """Whether an amount that seems one multiple of the same number is not so beyond the first limit: what it is made of
+        goes by brackets."""
+        beyond = (of > self.brackets[0].up_to) & ~(np.isnan(values) | np.isnan(made))
+        if not beyond.any():
+            return False
+        return bool(same_but_rounded(values, made, own.scale)[beyond].mean() < A_PART)
+
+
+def _text(number: float, group: str = "") -> str:
+    return format(Decimal(f"{number:.12g}").normalize(), f"{group}f")
+
+
+def _made(bracket: Bracket, of: str) -> str:
+    fixed = f"{_text(abs(bracket.fixed))}" if bracket.fixed or not bracket.rate else ""
+    sign = "-" if bracket.fixed < 0 else "+"
+    if not bracket.rate:
+        return f"-{fixed}" if bracket.fixed < 0 else fixed
+    made = of if bracket.rate == 1 else f"{_text(bracket.rate)} * {of}"
+    return f"{made} {sign} {fixed}" if fixed else made
+
+
+def _told(bracket: Bracket) -> str:
+    if not bracket.rate:
+        return _text(bracket.fixed, ",")
+    times = f"{_text(bracket.rate)} of it"
+    if not bracket.fixed:
+        return times
+    word = "less" if bracket.fixed < 0 else "and"
+    return f"{times} {word} {_text(abs(bracket.fixed), ',')}"
+
+
+def by_brackets(
+    population: Population, amounts: Sequence[Column], rated: Sequence[str]
+) -> Iterator[tuple[ByBrackets, Priced]]:
+    """Amounts of a row that are one line up to a limit and another beyond it, along another of its numbers: one for each
+    number. What is ``rated`` is told by something else."""
+    table = population.table
+    none = {table.roles.get(role) for role in ("id", "document", "price")}
+    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    others = [c for c in numbers if c.name not in none and c not in amounts]
+    bases = [*amounts, *others][:MOST_BASES]
+    mine = [c for c in amounts if c.name not in rated][:MOST_AMOUNTS]
+    if not mine or population.account(None).used < LEAST_OF_RULE:
+        return
+    every = {c.name: sql.column(c.name) for c in (*mine, *bases)}
+    seen = first_numbers(population, every, MOST_SEEN)
+    found = [
+        ByBrackets(own, of, made)
+        for of in bases
+        for own in mine
+        if own.name != of.name and (made := _brackets(seen[own.name], seen[of.name], own.scale))
+    ]
+
+    def rank(way: ByBrackets) -> tuple[bool, float]:
+        # Of a premium, its tax and what is left of the price the premium is what the brackets are of.
+        steepest = max(abs(b.rate) for b in way.brackets)
+        return steepest > A_PART, -steepest
+
+    told: set[str] = set()
+    for way in sorted(found, key=rank):
+        if told & {way.own.name, way.of.name}:
+            continue
+        priced = held(population, way.own, way.expression, way.told)
+        if is_rule(priced):
+            told |= {way.own.name, way.of.name}
+            yield way, priced
+
+
+def _brackets(own: np.ndarray, of: np.ndarray, scale: int) -> list[Bracket]:
+    known = ~(np.isnan(own) | np.isnan(of)) & (of > 0)
+    if known.sum() < LEAST_OF_RULE or min(np.unique(of[known]).size, len(known)) < DIFFERENT:
+        return []
+    if len(own) > FIRST and not brackets(own[:FIRST], of[:FIRST], scale):
+        # The upper brackets may be of few rows, which are in none of the first ones.
+        ordered = np.argsort(of[known])
+        some = np.concatenate((ordered[:: max(len(ordered) // FIRST, 1)], ordered[-FIRST // 4 :]))
+        if not brackets(own[known][some], of[known][some], scale):
+            return []
+    found = brackets(own, of, scale)
+    # A minimum alone is told as such, and a rate of nothing up to a limit is none.
+    if len(found) == 2 and not found[0].rate:
+        return []
+    return found
+
+
+def bracketed(table: str, way: ByBrackets, priced: Priced) -> Proposal:
+    """The screen of an amount that is by brackets of another number."""
+    own = way.own.name
+    return Proposal(
+        f"{own} of {table} by brackets of {way.of.name}",
+        priced.proposal(own, table, "").settings,
+        f"Rows whose {own} is not what the brackets of {way.of.name} make it.",
+        f"{priced.because}: {way.told}",
+    )
