@@ -22,7 +22,7 @@ OFTEN = 0.1
 """Share of the slopes that the most frequent ones must be."""
 COARSE = 3
 """Significant digits by which slopes are the same, whatever rounding made of them."""
-RATE_DECIMALS = 6
+RATE_DECIMALS = 5
 ASTRAY = 0.2
 """Share of the rows of a bracket that may be on the line of its neighbour: exceptions."""
 
@@ -94,6 +94,8 @@ def _limits(lines: Sequence[_Line], x: np.ndarray, scale: int) -> list[float] | 
     limits = [limit for limit in found if limit is not None]
     if len(limits) < len(found) or any(a >= b for a, b in pairwise(limits)):
         return None
+    if any(a.rate == b.rate != 0 for a, b in pairwise(lines)):
+        return None  # one line, whose rate is told too roughly
     return limits
 
 

@@ -10,7 +10,7 @@ from sabueso.population.table import Table, bare_name
 
 def is_own(text: str, table: Table) -> bool:
     """Whether a text names a column of the row itself, or nothing else that it may be."""
-    return bare_name(text) in {c.name for c in table.columns} or not set(text) & set(".(")
+    return bare_name(text) in {c.name for c in table.columns} or not set(text) & set(".(*+/'")
 
 
 def listed_column(text: str, table: Table) -> tuple[Tree, str, str]:

@@ -11,6 +11,7 @@ from sabueso.screens.range.best import proposed_best
 from sabueso.screens.range.caps import proposed_caps
 from sabueso.screens.range.discounts import proposed_discounts
 from sabueso.screens.range.far import proposed_far
+from sabueso.screens.range.kinds_ending import proposed_ends
 from sabueso.screens.range.kinds_lacking import proposed_of_kinds
 from sabueso.screens.range.nights import proposed_nights
 from sabueso.screens.range.odd_number import proposed_odd_numbers
@@ -35,6 +36,7 @@ def proposals(population: Population) -> Iterator[Proposal]:
     yield from proposed_orders(population)
     yield from proposed_terms(population)
     yield from proposed_caps(population)
+    yield from proposed_ends(population)
     yield from proposed_far(population)
     yield from proposed_shares(population)
     yield from proposed_readings(population)

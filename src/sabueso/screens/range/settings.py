@@ -19,11 +19,11 @@ class RangeSettings(Settings):
     greatest: Decimal | None = Field(None, description="the greatest amount allowed")
     not_above: str | None = Field(
         None,
-        description="column that the measure must not exceed in its row, of a linked table too",
+        description="column, of a linked table too, or expression that the measure must not exceed in its row",
     )
     not_below: str | None = Field(
         None,
-        description="column that the measure must reach in its row, of a linked table too",
+        description="column, of a linked table too, or expression that the measure must reach in its row",
     )
     column: str | None = Field(
         None,

@@ -14,7 +14,7 @@ from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_columns import There, numbers_there
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget
 from sabueso.screens.recompute.amounts import further
-from sabueso.screens.recompute.multiples import one_rate
+from sabueso.screens.recompute.one_rate import one_rate
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.screens.recompute.rated import mostly_one
 from sabueso.screens.recompute.ties import in_three

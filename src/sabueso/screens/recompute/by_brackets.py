@@ -3,7 +3,7 @@ price by how many are bought, a fee that is never more than so much."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
 from itertools import pairwise
 from typing import NamedTuple
@@ -17,6 +17,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
+from sabueso.screens.recompute.one_rate import CLEAN, one_rate
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import same_but_rounded
 from sabueso.stats.brackets import Bracket, brackets
@@ -26,6 +27,8 @@ MOST_SEEN, FIRST = 20_000, 1_000
 DIFFERENT = 20
 """Different numbers, and amounts of them, that there must be."""
 MOST_AMOUNTS, MOST_BASES = 8, 10
+MOST_DIFFERING, FEW_DIFFERING = 0.03, 10
+"""Share of the rows that may have another amount than their bracket makes it, and how many however few there are."""
 A_PART = 0.5
 """Rate up to which an amount is rather a part of a number than what is left of it."""
 
@@ -49,17 +52,20 @@ class ByBrackets(NamedTuple):
     def expression(self) -> str:
         """What the amount should be."""
         of = quoted_name(self.of.name)
-        if not self._is_whole:
-            *each, last = self.brackets
-            ways = " ".join(f"WHEN {of} <= {_text(b.up_to)} THEN {_made(b, of)}" for b in each)
-            return f"CASE {ways} ELSE {_made(last, of)} END"
-        first, *rest = self.brackets
-        made = [f"{_text(first.rate)} * least({of}, {_text(first.up_to)})"]
-        for before, bracket in pairwise(self.brackets):
-            upper = of if bracket is rest[-1] else f"least({of}, {_text(bracket.up_to)})"
-            made.append(f"{_text(bracket.rate)} * greatest({upper} - {_text(before.up_to)}, 0)")
-        made += [_text(first.fixed)] if first.fixed else []
-        return " + ".join(each for each in made if not each.startswith("0 *"))
+        first, *_, last = self.brackets
+        # A row without the number has no amount by it, whatever the least of nothing and a limit is.
+        if not self._is_whole or not last.rate:
+            *each, before = self.brackets[:-1]
+            ways = [f"WHEN {of} <= {_text(b.up_to)} THEN {_made(b, of)}" for b in (*each, before)]
+            return f"CASE {' '.join(ways)} WHEN {of} > {_text(before.up_to)} THEN {_made(last, of)} END"
+        ends = [f"least({of}, {_text(b.up_to)})" for b in self.brackets[:-1]]
+        steps = [ends[0], *(f"({b} - {a})" for a, b in pairwise([*ends, of]))]
+        made = [
+            f"{_text(b.rate)} * {step}"
+            for b, step in zip(self.brackets, steps, strict=True)
+            if b.rate
+        ]
+        return " + ".join([*made, _text(first.fixed)] if first.fixed else made)
 
     @property
     def told(self) -> str:
@@ -68,7 +74,8 @@ class ByBrackets(NamedTuple):
         if not self._is_whole:
             each = [f"{_told(b)} up to {_text(b.up_to, ',')}" for b in self.brackets[:-1]]
             return listed([*each, f"{_told(self.brackets[-1])} above"])
-        each = [f"{_text(first.rate)} of it up to {_text(first.up_to, ',')}"]
+        begun = f"{_text(first.rate)} of it" if first.rate else "nothing"
+        each = [f"{begun} up to {_text(first.up_to, ',')}"]
         each += [f"{_text(b.rate)} of what is above up to {_text(b.up_to, ',')}" for b in rest[:-1]]
         each += [f"{_text(rest[-1].rate)} of what is above"]
         fixed = f", with {_text(first.fixed, ',')}" if first.fixed else ""
@@ -98,7 +105,7 @@ def _made(bracket: Bracket, of: str) -> str:
 
 def _told(bracket: Bracket) -> str:
     if not bracket.rate:
-        return _text(bracket.fixed, ",")
+        return _text(bracket.fixed, ",") if bracket.fixed else "nothing"
     times = f"{_text(bracket.rate)} of it"
     if not bracket.fixed:
         return times
@@ -121,26 +128,42 @@ def by_brackets(
         return
     every = {c.name: sql.column(c.name) for c in (*mine, *bases)}
     seen = first_numbers(population, every, MOST_SEEN)
+    parts = {own.name: _whole_of(own, bases, seen) for own in mine}
     found = [
         ByBrackets(own, of, made)
         for of in bases
         for own in mine
-        if own.name != of.name and (made := _brackets(seen[own.name], seen[of.name], own.scale))
+        if own.name != of.name
+        and parts[own.name] <= {of.name}
+        and (made := _brackets(seen[own.name], seen[of.name], own.scale))
+        # Of an amount it is a part, and what that was a part of is told the other way round.
+        and (of.scale < own.scale or max(abs(b.rate) for b in made) <= 1)
     ]
 
-    def rank(way: ByBrackets) -> tuple[bool, float]:
+    def rank(way: ByBrackets) -> tuple[bool, float, float, int]:
         # Of a premium, its tax and what is left of the price the premium is what the brackets are of.
         steepest = max(abs(b.rate) for b in way.brackets)
-        return steepest > A_PART, -steepest
+        # And of the price and what is due the price has the plainer limits.
+        digits = sum(len(_text(b.up_to).strip("0")) for b in way.brackets[:-1])
+        return steepest > A_PART, -steepest, -max(abs(b.fixed) for b in way.brackets), digits
 
     told: set[str] = set()
     for way in sorted(found, key=rank):
         if told & {way.own.name, way.of.name}:
             continue
         priced = held(population, way.own, way.expression, way.told)
-        if is_rule(priced):
+        most = max(FEW_DIFFERING, MOST_DIFFERING * priced.checked)
+        if is_rule(priced) and priced.differing <= most:
             told |= {way.own.name, way.of.name}
             yield way, priced
+
+
+def _whole_of(own: Column, bases: Sequence[Column], seen: Mapping[str, np.ndarray]) -> set[str]:
+    """The numbers of which an amount is one part nearly everywhere, a tax of its net: it goes by brackets of nothing else."""
+    rates = ((of, one_rate(seen[own.name], seen[of.name], own.scale)) for of in bases if of != own)
+    return {
+        of.name for of, rate in rates if rate and rate.holds >= CLEAN and abs(float(rate.text)) <= 1
+    }
 
 
 def _brackets(own: np.ndarray, of: np.ndarray, scale: int) -> list[Bracket]:
@@ -154,8 +177,8 @@ def _brackets(own: np.ndarray, of: np.ndarray, scale: int) -> list[Bracket]:
         if not brackets(own[known][some], of[known][some], scale):
             return []
     found = brackets(own, of, scale)
-    # A minimum alone is told as such, and a rate of nothing up to a limit is none.
-    if len(found) == 2 and not found[0].rate:
+    # A minimum alone is told as such.
+    if len(found) == 2 and not found[0].rate and found[0].fixed:
         return []
     return found
 

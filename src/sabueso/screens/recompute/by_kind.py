@@ -19,7 +19,7 @@ from sabueso.screens.first_rows import Coded, first_of_both
 from sabueso.screens.named_columns import columns_there
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.recompute.amounts import further
-from sabueso.screens.recompute.multiples import (
+from sabueso.screens.recompute.one_rate import (
     OneRate,
     at_least,
     floor_of,
