@@ -40,12 +40,12 @@ def _asked(population, proposals):
     ("made", "expect", "told"),
     [
         (_premium, "0.25 * least(hammer, 50000) + 0.2 * (hammer - least(hammer, 50000))",
-         "0.25 of it up to 50,000 and 0.2 of what is above"),
+         "0.25 of hammer up to 50,000 and 0.2 of what is above"),
         (lambda h: (max(h - 2_000, Decimal(0)) * Decimal("0.08")).quantize(CENT),
          "0.08 * (hammer - least(hammer, 2000))", "nothing up to 2,000 and 0.08 of what is above"),
         (lambda h: min(h * Decimal("0.015"), Decimal(150)).quantize(CENT),
          "CASE WHEN hammer <= 10000 THEN 0.015 * hammer WHEN hammer > 10000 THEN 150 END",
-         "0.015 of it up to 10,000 and 0 of what is above"),
+         "0.015 of hammer up to 10,000 and 150 above"),
         (lambda h: Decimal(25) if h <= 5_000 else Decimal(40) if h <= 20_000 else Decimal(95),
          "CASE WHEN hammer <= 5000 THEN 25 WHEN hammer <= 20000 THEN 40 WHEN hammer > 20000 THEN 95 END",
          "25 up to 5,000, 40 up to 20,000 and 95 above"),
@@ -86,6 +86,6 @@ def test_amounts_of_a_kind_that_end_are_held_against_where(populate):
     population = populate(rows, id="n", amount="amount")
     (asked,) = proposed_ends(population)
     assert asked.settings == {"on": "amount", "not_above": "CASE how WHEN 'cash' THEN 1000 END"}
-    assert asked.because == "798 of 800 rows are up to 1,000 of cash, and 2 above"
+    assert asked.because == "798 of 800 rows are within 1,000 (cash), and 2 above"
     found = screened(population, "range", **asked.settings)
     assert {flag["subject"]["n"] for flag in found["flags"]} == {"N30", "N900"}

@@ -18,7 +18,7 @@ from sabueso.screens.first_rows import Coded, first_of_both
 from sabueso.screens.proposal import Proposal, is_budget, settings_of, texts_without
 from sabueso.stats.ending import LEAST, End, sharp_end
 
-MOST_SEEN = 100_000
+MOST_SEEN = 50_000
 """Rows by which it is judged."""
 MOST_COLUMNS, MOST_KINDS = 8, 30
 """Columns of kinds, and kinds of one of them."""
@@ -45,8 +45,8 @@ class _Ending(NamedTuple):
 
     @property
     def told(self) -> str:
-        """``3,000 of Cash and 500 of Voucher``."""
-        return listed([f"{end.limit:,.12g} of {value}" for value, end in self.ends.items()])
+        """``3,000 (Cash) and 500 (Voucher)``."""
+        return listed([f"{end.limit:,.12g} ({value})" for value, end in self.ends.items()])
 
 
 def proposed_ends(population: Population) -> Iterator[Proposal]:
@@ -111,5 +111,5 @@ def _as_proposed(population: Population, amount: Column, ending: _Ending) -> Pro
         f"{amount.name} of {table.name} above where those of its {ending.kind} end",
         settings_of(on=amount.name, not_above=ending.limit),
         f"Amounts of some kinds of {ending.kind} end sharply where others go on, as those do that have a limit.",
-        f"{n - out:,} of {n:,} rows are up to {ending.told}, and {out:,} above",
+        f"{n - out:,} of {n:,} rows are within {ending.told}, and {out:,} above",
     )

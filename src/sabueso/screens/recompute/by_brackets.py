@@ -69,12 +69,13 @@ class ByBrackets(NamedTuple):
 
     @property
     def told(self) -> str:
-        """``0.25 of it up to 50,000 and 0.2 of what is above``."""
+        """``0.25 of Price up to 50,000 and 0.2 of what is above``."""
         first, *rest = self.brackets
-        if not self._is_whole:
-            each = [f"{_told(b)} up to {_text(b.up_to, ',')}" for b in self.brackets[:-1]]
-            return listed([*each, f"{_told(self.brackets[-1])} above"])
-        begun = f"{_text(first.rate)} of it" if first.rate else "nothing"
+        of = self.of.name
+        if not self._is_whole or not rest[-1].rate:
+            each = [f"{_told(b, of)} up to {_text(b.up_to, ',')}" for b in self.brackets[:-1]]
+            return listed([*each, f"{_told(rest[-1], of)} above"])
+        begun = f"{_text(first.rate)} of {of}" if first.rate else "nothing"
         each = [f"{begun} up to {_text(first.up_to, ',')}"]
         each += [f"{_text(b.rate)} of what is above up to {_text(b.up_to, ',')}" for b in rest[:-1]]
         each += [f"{_text(rest[-1].rate)} of what is above"]
@@ -103,10 +104,10 @@ def _made(bracket: Bracket, of: str) -> str:
     return f"{made} {sign} {fixed}" if fixed else made
 
 
-def _told(bracket: Bracket) -> str:
+def _told(bracket: Bracket, of: str) -> str:
     if not bracket.rate:
         return _text(bracket.fixed, ",") if bracket.fixed else "nothing"
-    times = f"{_text(bracket.rate)} of it"
+    times = f"{_text(bracket.rate)} of {of}"
     if not bracket.fixed:
         return times
     word = "less" if bracket.fixed < 0 else "and"
