@@ -181,6 +181,7 @@ def test_what_a_killed_reader_was_noting_is_swept_when_it_is_old(tmp_path):
     assert not old.exists() and young.exists(), "somebody may be writing it"
 
 
+@pytest.mark.long
 def test_a_killed_intake_leaves_the_case_as_it_was_or_whole(tmp_path):
     sabueso("open", "case", cwd=tmp_path)
     case = tmp_path / "case"
@@ -280,6 +281,7 @@ def test_the_clients_control_figures(tmp_path):
     assert "control of b.csv: sum stated 12.51, found 12.50, difference 0.01" in done.stdout
 
 
+@pytest.mark.long
 def test_papers_as_data_tie_with_the_run(case):
     import pyarrow.parquet
 

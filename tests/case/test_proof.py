@@ -39,6 +39,7 @@ def faults(folder: Path) -> list[str]:
             return [str(error)]
 
 
+@pytest.mark.long
 def test_a_run_performed_again_is_equal_whatever_has_changed(marisma, tmp_path):
     case = tmp_path / "m"
     shutil.copytree(marisma, case)
@@ -108,6 +109,7 @@ def test_a_sealed_case_is_as_it_was(sealed):
     assert shown in text
 
 
+@pytest.mark.long
 def test_any_flipped_byte_is_found(sealed):
     rng = random.Random(7)
     content = json.loads((sealed / "seal.json").read_text())

@@ -39,6 +39,7 @@ def test_four_reviewers_at_once_lose_nothing(url, tmp_path):
     assert trials.at_once(case, 4) == []
 
 
+@pytest.mark.long
 def test_a_killed_reviewer_loses_nothing_acknowledged(url, tmp_path):
     case = trials.begin(tmp_path, 120, url)
     assert trials.killed(case, 3, random.Random(7)) == []

@@ -199,6 +199,7 @@ def test_expressions_that_are_none_get_a_sentence(hostile):
         inside("dig", "t", "--where", text, cwd=hostile, code=(0, 2))
 
 
+@pytest.mark.long
 def test_a_condition_may_be_long_and_escape_its_marks(hostile):
     long = " or ".join(f"id = 'R{i}'" for i in range(1000))
     assert inside_json("dig", "t", "--where", long, cwd=hostile)["population"]["used"] == 360
@@ -234,6 +235,7 @@ def _sources() -> dict[str, bytes]:
     }  # fmt: skip
 
 
+@pytest.mark.long
 def test_damaged_files_are_sentences(tmp_path):
     inside("open", "c", cwd=tmp_path)
     made = random.Random(3)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import pytest
+
 from calibration import TRIED, contradictions, populations, said
 from sabueso.screens import find_screen
 
 
+@pytest.mark.long
 def test_sentences_go_together(tmp_path):
     verdicts = set()
     for kind, population in populations(9, tmp_path):

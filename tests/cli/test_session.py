@@ -105,6 +105,7 @@ def test_a_gap_is_filled_in_by_hand(session, capsys):
     assert session.line("   ") == ""
 
 
+@pytest.mark.long
 def test_what_another_process_does_is_noticed(session, capsys, folder):
     typed(session, capsys, "try top payments")
     (folder / "more.csv").write_text("id,day,amount\nM1,2025-01-01,5.00\n")
@@ -123,6 +124,7 @@ def test_what_another_process_does_is_noticed(session, capsys, folder):
     parquet.write_bytes(content)
 
 
+@pytest.mark.long
 def test_two_sessions_at_once_lose_nothing(folder):
     """Each of two threads on a connection of its own clears its half of the queue, line by line."""
     ids = [i["id"] for i in inside_json("queue", "--top", "60", "--status", "open", cwd=folder)]

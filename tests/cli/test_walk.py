@@ -84,6 +84,7 @@ def test_amounts_that_are_ambiguous_are_asked_again(case):
     assert now(case)[identity]["error_amount"] == "66.00"
 
 
+@pytest.mark.long
 def test_it_is_taken_up_where_it_stopped_and_searched(case):
     items = inside_json("queue", "--top", "999", cwd=case)
     _, first = walked(case, "ssq")
@@ -106,6 +107,7 @@ def test_without_a_terminal_it_is_refused(case):
 
 @pytest.mark.skipif(os.name == "nt", reason="a pseudo-terminal is made as this system does not")
 @pytest.mark.parametrize("end", ["ctrl-c", "closed"])
+@pytest.mark.long
 def test_in_a_terminal_nothing_recorded_is_lost(case, end):
     """The built program in a terminal of its own, left with Ctrl-C or by closing it."""
     identity = inside_json("queue", "--status", "open", "--top", "1", cwd=case)[0]["id"]

@@ -307,6 +307,7 @@ def test_a_table_that_lacks_the_amounts_of_another_is_one_of_its_own(tmp_path):
     }
 
 
+@pytest.mark.long
 def test_two_at_once_take_a_file_once(case):
     (case.parent / "a.csv").write_text("id,amount\n" + "".join(f"R{i},1.00\n" for i in range(2000)))
     (case.parent / "b.csv").write_text("id,amount\nB,5.00\n")

@@ -154,6 +154,7 @@ def test_a_view_equals_a_plain_look(populate, rows, by, across, measures, having
     st.lists(st.integers(-(10**6), 10**6), min_size=1, max_size=40),
     st.sampled_from([0, 10**9, -(10**14)]),
 )
+@pytest.mark.long
 def test_a_standard_deviation_loses_nothing_to_the_size_of_the_amounts(populate, cents, shift):
     """Means of 10^14 minor units beside differences of one: as exact arithmetic has it."""
     units = [Decimal(shift + each) for each in cents]
@@ -345,6 +346,7 @@ def test_views_are_kept_and_shown_again(marisma, tmp_path):
     assert "did you mean" in refused and refused.count("\n") == 1
 
 
+@pytest.mark.long
 def test_what_has_no_column_across_is_named_and_never_the_first_days_of_a_week(marisma, tmp_path):
     case = shorten(shutil.copytree(marisma, tmp_path / "m"), "account totals")
     wide = ("--by", "usuario", "--across")

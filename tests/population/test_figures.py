@@ -6,6 +6,7 @@ import random
 import re
 from decimal import Decimal
 
+import pytest
 import sqlglot.expressions as exp
 
 from conftest import inside, inside_json
@@ -73,6 +74,7 @@ def test_measures_are_left_out_until_half_of_the_rows_have_all(populate):
         assert [c.name for c in proposed_measures(populate(rows, id="id"))] == kept
 
 
+@pytest.mark.long
 def test_a_table_of_many_columns_goes_through_the_commands(tmp_path):
     """What is printed of it stays readable: of columns that are like others the first are named."""
     rng = random.Random(8)

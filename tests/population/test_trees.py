@@ -66,6 +66,7 @@ def tree_of(case: Path) -> list[tuple[str, ...]]:
         return trees(population("gl"))
 
 
+@pytest.mark.long
 def test_a_tree_is_told_by_parents_or_by_columns(by_parents: Path, by_columns: Path) -> None:
     assert tree_of(by_parents) == [
         ("chart.parent.parent.parent", "chart.parent.parent", "chart.parent", "code")

@@ -374,6 +374,7 @@ def test_prices_and_numbers_are_no_population(populate):
 # --- the program
 
 
+@pytest.mark.long
 def test_class_exceptions_lead_to_exactly_their_rows(tmp_path):
     """Signs, a floor, a comparison and an expression as the group: dig shows the rows of the class."""
     rows = ledger(2500)

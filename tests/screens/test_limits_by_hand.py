@@ -273,6 +273,7 @@ def test_the_histogram_counts_every_row_once(of_rows, pairs, method):
 
 
 @given(ledgers(), st.integers(1, 30), st.sampled_from(["zscore", "fences"]))
+@pytest.mark.long
 def test_an_aim_is_met_and_the_next_limit_would_miss_it(of_rows, pairs, aim, test):
     population = of_rows(pairs)
     content = screened(population, test, by="account", aim=aim)

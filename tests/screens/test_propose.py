@@ -520,6 +520,7 @@ def test_a_ledger_of_entries_by_its_sides(tmp_path):
     assert "traits of fec" in flagged
 
 
+@pytest.mark.long
 def test_a_test_that_would_flag_more_than_can_be_reviewed_is_named_and_not_kept(tmp_path):
     """Donors of whom a quarter pay no tax, and have nothing of what is reclaimed, are of two kinds and no outliers."""
     rng = random.Random(8)

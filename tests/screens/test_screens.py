@@ -307,7 +307,7 @@ def test_distance_names_what_is_singular(populate):
     assert "flat is constant" in caution["text"]
 
 
-@pytest.mark.parametrize("by", [{}, {"by": "account"}])
+@pytest.mark.parametrize("by", [{}, pytest.param({"by": "account"}, marks=pytest.mark.long)])
 def test_a_distance_flags_no_more_than_can_be_reviewed(populate, by):
     """The subjects of the smallest p over all groups, and the limit of each between them and the rest."""
     people = populate(_ledger())

@@ -156,6 +156,7 @@ def _traits(rows, s):
 
 @given(journals(), st.sampled_from([0.001, 0.02]), st.sampled_from([0.01, 0.1]), st.sampled_from([1, 2]),
        st.sampled_from([[], ["round_amount", "no_text"]]))  # fmt: skip
+@pytest.mark.long
 def test_every_entry(populate, rows, rare, share, least, left_out):
     s = {"rare": rare, "late": 10, "back_within": 10, "limit": Decimal(9000)}
     content = screened(populate(rows, **ROLES), "traits", rare=rare, share=share, least=least, limit="9000",

@@ -79,7 +79,7 @@ def test_what_goes_by_no_brackets_has_none(seed, law):
 @given(st.integers(0, 2**32 - 1), st.sampled_from([1_000, 2_500, 500, 3_000]), st.integers(1, 4))
 def test_a_limit_of_a_kind_is_found_and_who_is_above_it(seed, limit, above):
     rng = np.random.default_rng(seed)
-    kept = limit * np.sqrt(rng.uniform(0.0001, 1, 900))  # ever more towards the limit
+    kept = limit * np.sqrt((np.arange(900) + rng.uniform(0, 1, 900)) / 900)  # ever more towards it
     beyond = limit * rng.uniform(1.2, 3, above)
     own, others = np.round(np.append(kept, beyond), 2), limit * rng.uniform(0.1, 20, 900)
     assert sharp_end(own, others, 4) == (limit, above)

@@ -31,8 +31,14 @@ class _Line(NamedTuple):
     """What amounts are by their number, and which rows are so."""
 
     rate: float
-    fixed: float
+    low: float
+    """Between which numbers the fixed part is: amounts were rounded."""
+    high: float
     on: np.ndarray
+
+    @property
+    def fixed(self) -> float:
+        return _plainest(self.low, self.high)
 
 
 class Bracket(NamedTuple):
@@ -78,25 +84,27 @@ def brackets(own: np.ndarray, of: np.ndarray, scale: int) -> list[Bracket]:
         left &= ~line.on
         # Exceptions may be on a line of their own, beside the others: that is no bracket.
         more = sorted([*lines, line], key=lambda each: float(np.median(x[each.on])))
-        if _limits(more, x, scale) is not None:
+        if _in_order(more, x) is not None:
             lines = more
-    limits = _limits(lines, x, scale)
+    found = _in_order(lines, x) or []
     covered = np.any([line.on for line in lines], axis=0).sum() if lines else 0
-    if not limits or len(lines) > MOST_BRACKETS or covered < HOLDS * len(x):
-        return []
-    ends = [*limits, np.inf]
-    return [Bracket(line.rate, line.fixed, end) for line, end in zip(lines, ends, strict=True)]
+    enough = covered >= HOLDS * len(x)
+    return found if enough and 2 <= len(found) <= MOST_BRACKETS else []
 
 
-def _limits(lines: Sequence[_Line], x: np.ndarray, scale: int) -> list[float] | None:
-    """Where each line but the last ends; None where they do not follow one another."""
-    found = [_limit(first, second, x, scale) for first, second in pairwise(lines)]
-    limits = [limit for limit in found if limit is not None]
-    if len(limits) < len(found) or any(a >= b for a, b in pairwise(limits)):
-        return None
-    if any(a.rate == b.rate != 0 for a, b in pairwise(lines)):
-        return None  # one line, whose rate is told too roughly
-    return limits
+def _in_order(lines: Sequence[_Line], x: np.ndarray) -> list[Bracket] | None:
+    """The lines one after the other, each up to where the next begins; None where they do not follow one another."""
+    found: list[Bracket] = []
+    fixed = lines[0].fixed if lines else 0.0
+    for first, second in pairwise(lines):
+        ends = _next(fixed, first, second, x)
+        if ends is None or (found and ends[0] <= found[-1].up_to):
+            return None
+        if first.rate == second.rate != 0:
+            return None  # one line, whose rate is told too roughly
+        found.append(Bracket(first.rate, fixed, ends[0]))
+        fixed = ends[1]
+    return [*found, Bracket(lines[-1].rate, fixed, np.inf)] if lines else None
 
 
 def _line(y: np.ndarray, x: np.ndarray, left: np.ndarray, scale: int) -> _Line | None:
@@ -106,24 +114,22 @@ def _line(y: np.ndarray, x: np.ndarray, left: np.ndarray, scale: int) -> _Line |
     unit = 10.0**-scale
     for near in _slopes(own, of):
         for rate in {round(near, decimals): None for decimals in range(RATE_DECIMALS + 1)}:
-            fixed = _fixed(own - rate * of, unit)
-            on = same_but_rounded(own, rate * of + fixed, scale)
+            low, high = _fixed(own - rate * of, unit)
+            on = same_but_rounded(own, rate * of + _plainest(low, high), scale)
             if on.sum() > most and np.unique(of[on]).size >= DIFFERENT:
-                best, most = (rate, fixed), int(on.sum())
+                best, most = (rate, low, high), int(on.sum())
     if best is None:
         return None
-    rate, fixed = best
-    return _Line(rate, fixed, same_but_rounded(y, rate * x + fixed, scale))
+    rate, low, high = best
+    return _Line(rate, low, high, same_but_rounded(y, rate * x + _plainest(low, high), scale))
 
 
-def _fixed(rest: np.ndarray, unit: float) -> float:
-    """What is left of most amounts, each of which was rounded to whole units: the plainest number that may be."""
+def _fixed(rest: np.ndarray, unit: float) -> tuple[float, float]:
+    """Between which numbers that is which is left of most amounts, each of which was rounded to whole units."""
     rest, near = np.sort(rest), unit * 1e-6
     ends = np.searchsorted(rest, rest + unit - near, side="right")
     first = int((ends - np.arange(len(rest))).argmax())
-    return _plainest(
-        float(rest[ends[first] - 1]) - unit / 2 - near, float(rest[first]) + unit / 2 + near
-    )
+    return float(rest[ends[first] - 1]) - unit / 2 - near, float(rest[first]) + unit / 2 + near
 
 
 def _slopes(own: np.ndarray, of: np.ndarray) -> Iterator[float]:
@@ -145,17 +151,17 @@ def _slopes(own: np.ndarray, of: np.ndarray) -> Iterator[float]:
         yield float(np.median(slopes[where == kind]))
 
 
-def _limit(first: _Line, second: _Line, x: np.ndarray, scale: int) -> float | None:
-    """Where one line ends and the next begins: where they cross, or else between the last row of one and the first of the
-    other; None where rows of either are on both sides."""
+def _next(fixed: float, first: _Line, second: _Line, x: np.ndarray) -> tuple[float, float] | None:
+    """Where one line ends and the next begins, and the fixed part of that: where they cross, or else between the last row of one
+    and the first of the other; None where rows of either are on both sides."""
     mine, theirs = x[first.on & ~second.on], x[second.on & ~first.on]
     if not (len(mine) and len(theirs)):
         return None
-    if first.rate != second.rate:
-        cross = (second.fixed - first.fixed) / (first.rate - second.rate)
-        off = 10.0**-scale / 2 / abs(first.rate - second.rate)
-        if _parts(cross - off, cross + off, mine, theirs):
-            return _plainest(cross - off, cross + off)
+    if (less := first.rate - second.rate) != 0:
+        low, high = sorted((each - fixed) / less for each in (second.low, second.high))
+        if _parts(low, high, mine, theirs):
+            limit = _plainest(low, high)
+            return limit, round(fixed + less * limit, 9)
     every = np.sort(np.concatenate((mine, theirs)))
     wrong = np.searchsorted(np.sort(theirs), every, side="right") - np.searchsorted(
         np.sort(mine), every, side="right"
@@ -165,7 +171,7 @@ def _limit(first: _Line, second: _Line, x: np.ndarray, scale: int) -> float | No
     if not len(after) or not _parts(last, float(after[0]), mine, theirs):
         return None
     # The first number of the next bracket is no part of this one.
-    return _plainest(last, float(np.nextafter(after[0], 0)))
+    return _plainest(last, float(np.nextafter(after[0], 0))), second.fixed
 
 
 def _parts(low: float, high: float, mine: np.ndarray, theirs: np.ndarray) -> bool:

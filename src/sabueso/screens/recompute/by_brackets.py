@@ -4,6 +4,7 @@ price by how many are bought, a fee that is never more than so much."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from itertools import pairwise
 from typing import NamedTuple
@@ -16,7 +17,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
-from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
+from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
 from sabueso.screens.recompute.one_rate import CLEAN, one_rate
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import same_but_rounded
@@ -34,17 +35,24 @@ A_PART = 0.5
 
 
 class ByBrackets(NamedTuple):
-    """An amount, the number that it is by brackets of, and these."""
+    """An amount, the number that it is by brackets of, these, and whether rows with nothing of the number have another."""
 
     own: Column
     of: Column
     brackets: Sequence[Bracket]
+    some: bool = False
+
+    @property
+    def where(self) -> str | None:
+        """The rows that this is said of."""
+        return f"{quoted_name(self.of.name)} > 0" if self.some else None
 
     @property
     def _is_whole(self) -> bool:
         """Whether each bracket goes on where the one before it ends, so that what is above alone has its rate."""
         return all(
-            abs(a.rate * a.up_to + a.fixed - b.rate * a.up_to - b.fixed) < 10.0**-self.own.scale / 2
+            abs(a.rate * a.up_to + a.fixed - b.rate * a.up_to - b.fixed)
+            < 10.0**-self.own.scale / 1000
             for a, b in pairwise(self.brackets)
         )
 
@@ -152,7 +160,11 @@ def by_brackets(
     for way in sorted(found, key=rank):
         if told & {way.own.name, way.of.name}:
             continue
-        priced = held(population, way.own, way.expression, way.told)
+        nothing = seen[way.of.name] <= 0
+        some = bool((seen[way.own.name] != way.brackets[0].fixed)[nothing].any())
+        way = way._replace(some=some)
+        rows = replace(population, where=way.where) if some else population
+        priced = held(rows, way.own, way.expression, way.told)
         most = max(FEW_DIFFERING, MOST_DIFFERING * priced.checked)
         if is_rule(priced) and priced.differing <= most:
             told |= {way.own.name, way.of.name}
@@ -189,7 +201,7 @@ def bracketed(table: str, way: ByBrackets, priced: Priced) -> Proposal:
     own = way.own.name
     return Proposal(
         f"{own} of {table} by brackets of {way.of.name}",
-        priced.proposal(own, table, "").settings,
+        settings_of(where=way.where, **priced.proposal(own, table, "").settings),
         f"Rows whose {own} is not what the brackets of {way.of.name} make it.",
         f"{priced.because}: {way.told}",
     )

@@ -16,6 +16,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role
 from sabueso.screens.first_rows import first_numbers
+from sabueso.screens.named_columns import measures_there
 from sabueso.screens.named_numbers import named_numbers
 from sabueso.screens.proposal import DISCOUNT, LEAST_OF_RULE, TAX, Proposal
 from sabueso.screens.recompute.amounts import further
@@ -30,8 +31,9 @@ MOST_OF_TWO = 5
 """Amounts of which one less another may be what a rate is of."""
 MOSTLY = 0.5
 """Share of the rows that a way must hold for at least where the others have the most, or the least, that there may be."""
-MOST_RATES, MOST_COUNTS, MOST_AMOUNTS = 12, 3, 8
-"""Numbers that are tried as a rate, whole numbers of a row that it may be of, such as days, and further amounts."""
+MOST_RATES, MOST_COUNTS, MOST_AMOUNTS, MOST_THERE = 12, 3, 8, 3
+"""Numbers that are tried as a rate, whole numbers of a row that it may be of, such as days, further amounts, and amounts of what a
+row names."""
 SOME = 0.2
 """Share of the rows seen in which the amount, what it is of and the rate must be something, and not alike: many are in the
 house's own currency, or owe nothing."""
@@ -65,11 +67,17 @@ WAYS = (
 """The plainest first."""
 
 
-class _Rate(NamedTuple):
-    """A number that may be a rate: its SQL, and what it is called."""
+class _Number(NamedTuple):
+    """A number that may be a rate, or that something may be a rate of: its SQL, what it is called, and its name where it is one of
+    the row."""
 
     expression: str
     told: str
+    name: str | None = None
+
+    @classmethod
+    def of(cls, column: Column) -> _Number:
+        return cls(quoted_name(column.name), column.name, column.name)
 
 
 def proposed_rates(
@@ -90,11 +98,12 @@ def proposed_rates(
     # Whole amounts are called as the others are: by their currency, for one.
     amounts += [c for c in counts if _words(c) & _words(amount)][:MOST_COUNTS]
     bases += [c for c in counts if c not in amounts][:MOST_COUNTS]
-    seen = _seen(population, bases, rates)
-    numbers = {quoted_name(c.name): c.name for c in bases} | {r.expression: r.told for r in rates}
+    of = [*map(_Number.of, bases), *_amounts_there(population, amount)]
+    seen = _seen(population, of, rates)
+    numbers = {each.expression: each.told for each in (*of, *rates)}
     made: set[str] = set()
     for rate in rates:
-        found = _made_by(population, amounts, bases, rate, seen, taken, numbers)
+        found = _made_by(population, amounts, of, rate, seen, taken, numbers)
         found = found or _of_two(population, amounts, rate, seen)
         if found is not None and found[0] not in made:
             own, way = found
@@ -106,11 +115,11 @@ def _words(column: Column) -> set[str]:
     return {word for word in re.findall(r"[^\W\d_]+", column.name.casefold()) if len(word) > 2}
 
 
-def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:
+def _rates(population: Population, amounts: list[Column]) -> list[_Number]:
     """Numbers of a row, and of the rows that it names, that are no amounts."""
     table = population.table
     none = {c.name for c in amounts} | {table.roles.get("quantity"), table.roles.get("id")}
-    found = [_Rate(quoted_name(c.name), c.name) for c in table.columns if _may_rate(c, none)]
+    found = [_Number.of(c) for c in table.columns if _may_rate(c, none)]
     for column, link in sorted(table.links.items()):
         other = population.tables.get(link.table.name, link.table)
         # What is billed is compared with its order, price and quantity, by a match.
@@ -121,12 +130,12 @@ def _rates(population: Population, amounts: list[Column]) -> list[_Rate]:
         roles: tuple[Role, ...] = ("amount", "quantity", "id", own_price)
         apart = {other.roles.get(role) for role in roles}
         found += [
-            _Rate(".".join(map(quoted_name, (column, c.name))), f"{c.name} of its {column}")
+            _Number(".".join(map(quoted_name, (column, c.name))), f"{c.name} of its {column}")
             for c in other.columns
             if _may_rate(c, apart)
         ]
     far = named_numbers(population, 2, ("amount", "quantity", "id"))
-    found += [_Rate(number.sql, number.told) for number in far if number.links == 2]
+    found += [_Number(number.sql, number.told) for number in far if number.links == 2]
     return found[:MOST_RATES]
 
 
@@ -134,19 +143,35 @@ def _may_rate(column: Column, none: set[str | None]) -> bool:
     return column.type == "number" and not column.is_place and column.name not in none
 
 
-def _seen(population: Population, bases: list[Column], rates: list[_Rate]) -> dict[str, np.ndarray]:
+def _amounts_there(population: Population, amount: Column) -> list[_Number]:
+    """The amounts of the rows that are named: what was collected may be less than what was assigned, of which the fee is."""
+    found = []
+    for there in measures_there(population):
+        own = there.table.role("amount")
+        if own == there.column and own.scale == amount.scale:
+            found.append(_Number(there.sql, there.told, None))
+    return found[:MOST_THERE]
+
+
+def _seen(
+    population: Population, bases: list[_Number], rates: list[_Number]
+) -> dict[str, np.ndarray]:
     """Numbers of some rows, by their SQL; not a number where there is none."""
     table = population.table
-    trees: dict[str, Tree] = {quoted_name(c.name): sql.column(c.name) for c in bases}
-    trees |= {r.expression: expressions.scalar(r.expression, table, "--expect") for r in rates}
+    trees: dict[str, Tree] = {
+        each.expression: expressions.scalar(each.expression, table, "--expect")
+        if each.name is None
+        else sql.column(each.name)
+        for each in (*bases, *rates)
+    }
     return first_numbers(population, trees, MOST_SEEN)
 
 
 def _made_by(
     population: Population,
     amounts: list[Column],
-    bases: list[Column],
-    rate: _Rate,
+    bases: list[_Number],
+    rate: _Number,
     seen: Mapping[str, np.ndarray],
     taken: Priced | None,
     numbers: Mapping[str, str],
@@ -159,6 +184,7 @@ def _made_by(
         for own in amounts
         for of in bases
         if own.name != of.name
+        and rate.expression != of.expression
         and not (taken is not None and rate.told == roles.get("price") and _is_in(of, taken, roles))
         # What it is by its price is known.
         and not (taken is not None and of.name == roles.get("price") and own is amounts[0])
@@ -168,11 +194,11 @@ def _made_by(
     if level and mostly_one(value):
         return None
     # With the most that there may be where none holds without, or for so many more.
-    nearly: list[tuple[float, _Way, Column, Column]] = []
+    nearly: list[tuple[float, _Way, Column, _Number]] = []
     for way in WAYS:
         factor = way.factor(value)
         shares = [
-            _share(seen[quoted_name(own.name)], seen[quoted_name(of.name)] * factor, seen[quoted_name(of.name)], own.scale)
+            _share(seen[quoted_name(own.name)], seen[of.expression] * factor, seen[of.expression], own.scale)
             for own, of in pairs
         ]  # fmt: skip
         best = max(shares, default=0.0)
@@ -182,10 +208,10 @@ def _made_by(
             nearly = nearly[-1:]
             break
     for share, way, own, of in nearly:
-        expression = way.sql.format(of=quoted_name(of.name), rate=rate.expression)
-        told = way.told.format(of=of.name, rate=rate.told)
+        expression = way.sql.format(of=of.expression, rate=rate.expression)
+        told = way.told.format(of=of.told, rate=rate.told)
         told = told.removesuffix(" percent") if told.endswith("% percent") else told
-        made = seen[quoted_name(of.name)] * way.factor(value)
+        made = seen[of.expression] * way.factor(value)
         bound = _bound(seen, own, of, made, share) if share < 1 else None
         if bound is not None:
             limited = f"{bound.word}({expression}, {bound.sql})"
@@ -194,13 +220,18 @@ def _made_by(
                 return own.name, found
         if share >= HOLDS:
             found = held(population, own, expression, told)
-            plain = way is _TIMES and is_rather_by(population, own, of, rate.expression, found)
+            other = None if of.name is None else population.table.column(of.name)
+            plain = (
+                way is _TIMES
+                and other is not None
+                and is_rather_by(population, own, other, rate.expression, found)
+            )
             return (own.name, found) if is_rule(found) and not plain else None
     return None
 
 
 def _of_two(
-    population: Population, amounts: list[Column], rate: _Rate, seen: Mapping[str, np.ndarray]
+    population: Population, amounts: list[Column], rate: _Number, seen: Mapping[str, np.ndarray]
 ) -> tuple[str, Priced] | None:
     """The amount that is what is called a rate of one amount less, or with, another: a discount after what is kept back."""
     if not (_NAMED.search(rate.told) or TAX.search(rate.told) or DISCOUNT.search(rate.told)):
@@ -229,13 +260,13 @@ class _Bound(NamedTuple):
 
 
 def _bound(
-    seen: Mapping[str, np.ndarray], own: Column, of: Column, made: np.ndarray, share: float
+    seen: Mapping[str, np.ndarray], own: Column, of: _Number, made: np.ndarray, share: float
 ) -> _Bound | None:
     """The number that most of the rows have that are not made so, where it is less than they would be, or more."""
-    value, base = seen[quoted_name(own.name)], seen[quoted_name(of.name)]
+    value, base = seen[quoted_name(own.name)], seen[of.expression]
     best, found = max(HOLDS, 1 - (1 - share) / 2), None
     for name, bound in seen.items():
-        if name in (quoted_name(own.name), quoted_name(of.name)):
+        if name in (quoted_name(own.name), of.expression):
             continue
         for word, told, kept in (
             ("least", "at most", np.minimum(made, bound)),
@@ -247,9 +278,11 @@ def _bound(
     return found
 
 
-def _is_in(of: Column, way: Priced, roles: Mapping[str, str]) -> bool:
+def _is_in(of: _Number, way: Priced, roles: Mapping[str, str]) -> bool:
     """Whether a price is taken times a column by a way: of none written, times the quantity."""
-    return of.name == roles.get("quantity") or quoted_name(of.name) in (way.expression or "")
+    return of.name is not None and (
+        of.name == roles.get("quantity") or of.expression in (way.expression or "")
+    )
 
 
 def mostly_one(value: np.ndarray) -> bool:
