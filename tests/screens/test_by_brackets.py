@@ -1,14 +1,16 @@
-"""Amounts by brackets, and limits of kinds, as they are proposed of the rows of a table."""
+"""Amounts by brackets, limits of kinds, and multiples of what is named, as they are proposed of the rows of a table."""
 
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 from decimal import Decimal
 
 import numpy as np
 import pytest
 
-from conftest import screened
+from conftest import populated, screened
+from sabueso.population.table import Linked
 from sabueso.screens.range.kinds_ending import proposed_ends
 from sabueso.screens.recompute.proposed import proposed_recomputations
 from sabueso.stats.description import describe
@@ -89,3 +91,31 @@ def test_amounts_of_a_kind_that_end_are_held_against_where(populate):
     assert asked.because == "798 of 800 rows are within 1,000 (cash), and 2 above"
     found = screened(population, "range", **asked.settings)
     assert {flag["subject"]["n"] for flag in found["flags"]} == {"N30", "N900"}
+
+
+def test_copies_at_so_much_for_each_page_of_the_deed(tmp_path):
+    """A multiple of a number of what is named, which the stamp duty beside it would tell less plainly."""
+    rng = random.Random(6)
+    deeds = [{"deed": f"D{n:04}", "pages": rng.randint(4, 60)} for n in range(400)]
+    bills = []
+    for n, deed in enumerate(deeds):
+        copies = (Decimal("3.01") * deed["pages"]).quantize(CENT)
+        stamps = (Decimal("0.15") * deed["pages"]).quantize(CENT)
+        fee = Decimal(f"{rng.lognormvariate(5, 0.6):.2f}")
+        bills.append({"bill": f"B{n:04}", "deed": deed["deed"], "total": fee + copies + stamps, "fee": fee, "copies": copies, "stamps": stamps})  # fmt: skip
+    for n in (40, 170):
+        bills[n]["copies"] += 30
+        bills[n]["total"] += 30
+    roles = {"id": "bill", "amount": "total"}
+    with populated(tmp_path, {"bills": bills, "deeds": deeds}, **roles) as population:
+        deeds_table = replace(population.tables["deeds"], roles={"id": "deed"})
+        linked = replace(population.table, links={"deed": Linked(deeds_table, "deed")})
+        rows = replace(population, table=linked, tables={"bills": linked, "deeds": deeds_table})
+        described = describe(np.array([1, 2]), np.array([1, 1]), 2)
+        asked = _asked(rows, proposed_recomputations(rows, described))
+        settings, because = asked["copies of bills is 3.01 times pages of its deed"]
+        assert settings["expect"] == "deed.pages * 3.01"
+        assert because == "it holds for 398 of 400 rows"
+        assert not [name for name in asked if "times stamps" in name]
+        found = screened(rows, "recompute", **settings)
+        assert {f["subject"]["bill"] for f in found["flags"]} == {"B0040", "B0170"}

@@ -315,7 +315,8 @@ def of_flag(kind: str, flag: Mapping[str, Any], where: str | None, table: Table)
         return KINDS[kind](named, asked)  # type: ignore[call-arg]
     if kind in (Row.kind, Sampled.kind):
         context = flag.get("context") or {}
-        columns = (table.roles.get(role) for role in LABEL_ROLES)
+        own = () if "id" in table.roles else ("document",)
+        columns = (table.roles.get(role) for role in (*own, *LABEL_ROLES))
         shown = [
             _MIDNIGHT.sub(r"\1", str(context[c]))
             for c in columns

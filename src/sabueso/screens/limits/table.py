@@ -167,8 +167,9 @@ def beyond(side: str = "both") -> Tree:
 
 
 def context_columns(table: Table) -> list[Column]:
-    """Columns that help a reader to recognise a row, in the order of their roles."""
-    found = (table.role(role) for role in CONTEXT_ROLES)  # type: ignore[arg-type]
+    """Columns that help a reader to recognise a row, in the order of their roles; without an id its document first."""
+    own = () if "id" in table.roles else ("document",)
+    found = (table.role(role) for role in (*own, *CONTEXT_ROLES))
     return [column for column in found if column is not None]
 
 

@@ -53,11 +53,12 @@ def proposed_one_rate(
     asked: Priced | None = None,
     rated: Collection[str] = (),
     in_brackets: Sequence[ByBrackets] = (),
+    told_there: Collection[str] = (),
 ) -> Iterator[Proposal]:
     """Amounts of a row that are one and the same multiple of another of its numbers, such as of the kilometres that were
     driven or of the net, or of two of them times one another: the first that nearly all rows with both keep. Of the
     quantity, whose price is ``asked`` for already, the multiple would be that price; what ``rated`` are is known too, and
-    what are ``in_brackets``."""
+    what are ``in_brackets``, or ``told_there``, by the row that is named."""
     table = population.table
     taken = set(table.roles.values()) - {table.roles.get("quantity")}
     numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
@@ -96,7 +97,7 @@ def proposed_one_rate(
             continue
         left -= 1
         own, expression = way.own, way.expression(seen)
-        if any(_is_in(each, way, seen) for each in in_brackets):
+        if own.name in told_there or any(_is_in(each, way, seen) for each in in_brackets):
             exact.append(way)  # nor are other ways to say so
             continue
         # Rows that need none are no part of this, a fee for being late; where there is nothing that it is of, it is nothing.

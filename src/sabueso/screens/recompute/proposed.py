@@ -20,6 +20,7 @@ from sabueso.screens.recompute.daily import proposed_daily
 from sabueso.screens.recompute.equal import proposed_equal
 from sabueso.screens.recompute.listed import proposed_listed
 from sabueso.screens.recompute.multiples import proposed_one_rate
+from sabueso.screens.recompute.multiples_there import multiples_there
 from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_rates
 from sabueso.screens.recompute.running import proposed_meters, proposed_running
@@ -94,11 +95,16 @@ def proposed_recomputations(
     by_limit = [bracketed(table.name, *each) for each in in_brackets if each[1].differing]
     yield from by_limit
     ways = [way for way, _ in in_brackets]
-    by_multiple = list(proposed_one_rate(population, amounts, found, rated, ways))
+    there = list(multiples_there(population, amounts, [*rated, *(w.own.name for w in ways)]))
+    by_named = [each.proposal for each in there if each.proposal is not None]
+    yield from by_named
+    known_there = {each.own for each in there}
+    by_multiple = list(proposed_one_rate(population, amounts, found, rated, ways, known_there))
     yield from by_multiple
-    known = (each.settings for each in (*by_rate, *at_counts, *by_limit, *by_multiple, *summed))
-    made = {str(each["on"]): str(each.get("expect", "")) for each in known}
-    yield from proposed_by_kind(population, amount, found, made)
+    made = (*by_rate, *at_counts, *by_limit, *by_named, *by_multiple, *summed)
+    known = (each.settings for each in made)
+    told = {str(each["on"]): str(each.get("expect", "")) for each in known}
+    yield from proposed_by_kind(population, amount, found, told)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",
