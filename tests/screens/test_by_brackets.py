@@ -119,3 +119,39 @@ def test_copies_at_so_much_for_each_page_of_the_deed(tmp_path):
         assert not [name for name in asked if "times stamps" in name]
         found = screened(rows, "recompute", **settings)
         assert {f["subject"]["bill"] for f in found["flags"]} == {"B0040", "B0170"}
+
+
+@pytest.mark.parametrize(
+    ("fare", "name", "expect"),
+    [
+        (lambda km, minutes, bags: Decimal("3.40") + Decimal("1.35") * km + Decimal("0.28") * minutes,
+         "fare of ledger is 3.4, 1.35 times km and 0.28 times minutes", "3.4 + 1.35 * km + 0.28 * minutes"),
+        (lambda km, minutes, bags: max(Decimal(5) + Decimal("1.1") * km - Decimal("0.5") * bags, Decimal(9)),
+         "fare of ledger is 5, 1.1 times km and -0.5 times bags, at least 9", "greatest(5 + 1.1 * km - 0.5 * bags, 9)"),
+        (lambda km, minutes, bags: Decimal(12) + Decimal("0.021") * bags * minutes,
+         "fare of ledger is 12 and 0.021 times minutes times bags", "12 + 0.021 * minutes * bags"),
+    ],
+)  # fmt: skip
+def test_a_fixed_part_and_so_much_for_each(populate, fare, name, expect):
+    rng = random.Random(9)
+    rows = []
+    for n in range(700):
+        km, minutes = Decimal(rng.randint(5, 300)) / 10, rng.randint(3, 80)
+        bags = rng.randint(1, 9)
+        made = fare(km, minutes, bags).quantize(CENT)
+        tip = Decimal(rng.choice(["0.00", "1.00", "2.50"]))
+        rows.append({"trip": f"T{n:04}", "paid": made + tip, "km": km, "minutes": minutes, "bags": bags, "fare": made, "tip": tip})  # fmt: skip
+    wrong = rng.sample(range(700), 4)
+    for n in wrong:
+        rows[n]["fare"] += 6
+        rows[n]["paid"] += 6
+    rows.append({**rows[0], "trip": "T9999", "km": None, "minutes": None, "bags": None})
+    population = populate(rows, id="trip", amount="paid")
+    described = describe(np.array([1, 2]), np.array([1, 1]), 2)
+    asked = _asked(population, proposed_recomputations(population, described))
+    settings, because = asked[name]
+    assert settings["expect"] == expect
+    assert because.startswith("it holds for 69")
+    found = screened(population, "recompute", **settings)
+    assert {f["subject"]["trip"] for f in found["flags"]} >= {rows[n]["trip"] for n in wrong}
+    assert found["flag_count"] <= 4 + ("greatest" in expect)

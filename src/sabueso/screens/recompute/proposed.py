@@ -18,6 +18,7 @@ from sabueso.screens.recompute.by_brackets import bracketed, by_brackets
 from sabueso.screens.recompute.by_kind import proposed_by_kind
 from sabueso.screens.recompute.daily import proposed_daily
 from sabueso.screens.recompute.equal import proposed_equal
+from sabueso.screens.recompute.fixed_and_each import fixed_and_each
 from sabueso.screens.recompute.listed import proposed_listed
 from sabueso.screens.recompute.multiples import proposed_one_rate
 from sabueso.screens.recompute.multiples_there import multiples_there
@@ -104,7 +105,14 @@ def proposed_recomputations(
     made = (*by_rate, *at_counts, *by_limit, *by_named, *by_multiple, *summed)
     known = (each.settings for each in made)
     told = {str(each["on"]): str(each.get("expect", "")) for each in known}
-    yield from proposed_by_kind(population, amount, found, told)
+    by_kind = list(proposed_by_kind(population, amount, found, told))
+    yield from by_kind
+    told |= {str(each.settings["on"]): str(each.settings["expect"]) for each in by_kind}
+    told |= {name: "" for name in known_there if name not in told}
+    told |= {way.own.name: quoted_name(way.of.name) for way in ways if way.own.name not in told}
+    told |= {} if found is None else {amount.name: ""}
+    sides = [f"{quoted_name(str(e.settings['on']))} = {e.settings['expect']}" for e in summed]
+    yield from fixed_and_each(population, amounts, told, sides)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",
