@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 from conftest import inside, inside_json, populated, screened
 from folders import taken_in
 from sabueso.base.errors import UserError
-from sabueso.screens.range.late import late_of
+from sabueso.screens.range.late import early_of, late_of
+from sabueso.screens.range.orders import proposed_orders
 
 readings = st.lists(
     st.lists(st.one_of(st.none(), st.integers(0, 12)), min_size=1, max_size=9),
@@ -229,6 +230,33 @@ def test_what_is_later_than_lags_that_end_sharply(populate, late, expected):
     slow = [d for d in range(1, 9) for _ in range(900 // 2**d)]
     rows = [{"n": f"N{i}", "day": first, "paid": first + timedelta(days=d)} for i, d in enumerate(slow)]  # fmt: skip
     assert late_of(populate(rows, id="n", date="day"), ("day", "paid"), 9) is None
+
+
+@pytest.mark.parametrize(
+    ("early", "expected"),
+    [
+        ([2, 0], (21, 2, 2)),
+        ([6], (21, 1, 6)),
+        # Those that are near the others are no few apart, and of more than a few nothing is said.
+        ([8, 12, 17], None),
+        ([1, 1, 2, 3], None),
+        ([], None),
+    ],
+)
+def test_what_is_far_sooner_than_all_others(populate, early, expected):
+    first = date(2024, 1, 1)
+    days = [*(21 + i % 31 for i in range(300)), *early, -4]
+    rows = [{"n": f"N{i}", "day": first, "paid": first + timedelta(days=d)} for i, d in enumerate(days)]  # fmt: skip
+    population = populate(rows, id="n", date="day")
+    assert early_of(population, ("day", "paid"), 3) == expected
+    if expected is None:
+        return
+    asked = [p for p in proposed_orders(population) if "soon after" in p.name]
+    assert [p.settings["least_days"] for p in asked] == [21]
+    found = screened(population, "range", **asked[0].settings)
+    told = {f["subject"]["n"]: f["rule"] for f in found["flags"]}
+    soon = {f"N{300 + i}": "paid at least 21 days after day" for i in range(len(early))}
+    assert told == soon | {f"N{len(days) - 1}": "paid not before day"}
 
 
 def _flagged(tmp_path, tables):

@@ -1,4 +1,4 @@
-"""Rows of which a day is far longer after another than it is of all others."""
+"""Rows of which a day is far longer after another, or far sooner, than it is of all others."""
 
 from __future__ import annotations
 
@@ -45,6 +45,30 @@ def late_of(population: Population, order: tuple[str, str], few: int) -> Late | 
         if any(first - within >= days and first >= times * within for days, times in APART):
             return Late(within, rows, first)
     return _beyond_few_lags(population, each, known, few)
+
+
+class Early(NamedTuple):
+    """Days that all others are at ``least`` after, how many ``rows`` are not, and after how many days the ``last`` of these is."""
+
+    least: int
+    rows: int
+    last: int
+
+
+def early_of(population: Population, order: tuple[str, str], few: int) -> Early | None:
+    """Those that stand apart at the lower end, no more than a few; None where nothing does."""
+    few = min(few, MOST_LATE)
+    days = days_from(*order, population.table)
+    known = exp.GTE(this=sql.column("days"), expression=sql.integer(0))
+    each = population.used(exp.select(exp.alias_(days, "days"))).subquery("d")
+    select = exp.select(sql.column("days")).from_(each).where(known)
+    soonest = select.order_by(sql.ordered(sql.column("days"))).limit(few + 1)
+    found = [int(days) for days in population.query(soonest).column("days").to_pylist()]
+    for rows in range(len(found) - 1, 0, -1):
+        last, least = found[rows - 1], found[rows]
+        if any(least - last >= days and least >= times * max(last, 1) for days, times in APART):
+            return Early(least, rows, last)
+    return None
 
 
 def _beyond_few_lags(

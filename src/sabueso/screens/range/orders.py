@@ -24,7 +24,7 @@ from sabueso.screens.proposal import (
     some_of,
 )
 from sabueso.screens.range.days import days_from, order_of
-from sabueso.screens.range.late import Late, late_of
+from sabueso.screens.range.late import Early, Late, early_of, late_of
 
 MOST_OUT = 0.01
 """Share of rows out of order up to which the order is the rule, and to be out of it the exception."""
@@ -82,8 +82,10 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         late = late_of(population, order, _few(both)) if most >= LEAST_MOST else None
         if late is not None and _is_late_there(population, order[1], _few(both)):
             late = None  # which is told once, of the row that is late
-        if out or late is not None:
-            found.append(_Found(order, out, max(before, after), both, late, ended))
+        apart = most >= LEAST_MOST and not ended
+        early = early_of(population, order, _few(both)) if apart else None
+        if out or late is not None or early is not None:
+            found.append(_Found(order, out, max(before, after), both, late, ended, early))
     for each in _each_once(found):
         words = _in_words(each)
         name = " or ".join(w.what for w in words)
@@ -91,7 +93,11 @@ def proposed_orders(population: Population) -> Iterator[Proposal]:
         within = each.late.within if each.late is not None else None
         yield Proposal(
             f"{later} of {table.name} {name}",
-            settings_of(in_order=list(each.order), most_days=within),
+            settings_of(
+                in_order=list(each.order),
+                least_days=each.early.least if each.early is not None else None,
+                most_days=within,
+            ),
             " ".join(w.purpose for w in words),
             "; ".join(w.because for w in words),
         )
@@ -117,7 +123,7 @@ def _is_late_there(population: Population, later: str, few: int) -> bool:
 
 class _Found(NamedTuple):
     """Two days in their order, how many rows are out of it and how many in it, of how many that have both, and which come
-    long after."""
+    long after, or soon."""
 
     order: _Order
     out: int
@@ -125,6 +131,7 @@ class _Found(NamedTuple):
     both: int
     late: Late | None
     ended: bool
+    early: Early | None = None
 
 
 def _each_once(found: Sequence[_Found]) -> Iterator[_Found]:
@@ -140,7 +147,16 @@ def _each_once(found: Sequence[_Found]) -> Iterator[_Found]:
             for other in found
         )
         kept = each._replace(late=None) if closer else each
-        if kept.out or kept.late is not None:
+        early = each.early
+        sooner = early is not None and any(
+            other.early is not None
+            and other.order[1] == each.order[1]
+            and other.early.rows == early.rows
+            and other.early.least < early.least
+            for other in found
+        )
+        kept = kept._replace(early=None) if sooner else kept
+        if kept.out or kept.late is not None or kept.early is not None:
             yield kept
 
 
@@ -154,7 +170,7 @@ class _Words(NamedTuple):
 
 def _in_words(told: _Found) -> list[_Words]:
     """Of rows before what comes first, and of rows long after it, where there are such."""
-    order, out, other_way, both, late, ended = told
+    order, out, other_way, both, late, ended, early = told
     earlier = order[0].replace('"', "")
     found = []
     if out:
@@ -165,6 +181,15 @@ def _in_words(told: _Found) -> list[_Words]:
             else "What happened before it could have."
         )
         found.append(_Words(f"before {earlier}", purpose, because))
+    if early is not None:
+        rest, days = both - out - early.rows, many(early.least, "day")
+        found.append(
+            _Words(
+                f"soon after {earlier}",
+                "What took far less time than it did elsewhere.",
+                f"{rest:,} of {both:,} rows are {days} after it and more, {early.rows:,} at most {many(early.last, 'day')}",
+            )
+        )
     if late is not None:
         rest, days = both - out - late.rows, many(late.within, "day")
         found.append(

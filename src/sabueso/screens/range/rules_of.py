@@ -112,6 +112,17 @@ def _of_days(table: Table, settings: RangeSettings) -> Iterator[RowRule]:
         order = order_of(earlier, later, table)
         title = f"{_bare(later)} not before {_bare(earlier)}"
         yield RowRule(title, order.before, order.by, order.size)
+        if settings.least_days is not None:
+            least = sql.integer(settings.least_days)
+            # What comes before it is told as that.
+            soon = [
+                exp.GTE(this=days.copy(), expression=sql.integer(0)),
+                exp.LT(this=days.copy(), expression=least),
+            ]
+            title = (
+                f"{_bare(later)} at least {many(settings.least_days, 'day')} after {_bare(earlier)}"
+            )
+            yield RowRule(title, sql.both(soon), sql.cast(days.copy(), "DOUBLE"), "after")
         if settings.most_days is not None:
             beyond_most = exp.GT(this=days.copy(), expression=sql.integer(settings.most_days))
             within = f"within {many(settings.most_days, 'day')} of"

@@ -42,6 +42,9 @@ class RangeSettings(Settings):
     most_days: int | None = Field(
         None, ge=0, description="days that each of --in-order is at most after the one before it"
     )
+    least_days: int | None = Field(
+        None, ge=1, description="days that each of --in-order is at least after the one before it"
+    )
     most_days_of: str | None = Field(
         None, description="column that says how many days, of a linked table too, such as terms"
     )
@@ -104,9 +107,20 @@ class RangeSettings(Settings):
             raise ValueError("column and allowed go together")
         if len(self.in_order) == 1:
             raise ValueError("in-order needs two days or more")
-        if not self.in_order and (self.most_days is not None or self.most_days_of):
-            name = "most-days" if self.most_days is not None else "most-days-of"
-            raise ValueError(f"{name} needs in-order: between which days they lie")
+        spans = {
+            "most-days": self.most_days,
+            "least-days": self.least_days,
+            "most-days-of": self.most_days_of,
+        }
+        for name, days in spans.items() if not self.in_order else ():
+            if days is not None:
+                raise ValueError(f"{name} needs in-order: between which days they lie")
+        if (
+            self.least_days is not None
+            and self.most_days is not None
+            and self.least_days > self.most_days
+        ):
+            raise ValueError("least-days is more than most-days: nothing lies between")
         best = self.lowest or self.highest
         owned = (self.rising, self.same, self.not_overdrawn, best)
         if self.per and not self.apart and all(each is None for each in owned):

@@ -82,6 +82,9 @@ def _told(flag: Cells, scale: int) -> str:
         last, _, whose = rest.partition(", by ")
         size = num.many(int(over), "day") if over == int(over) else f"{over * 24:,.3g} hours"
         return f"{first} is {size} before the {last} of another of its {whose}"
+    if after is not None and " at least " in rule:
+        later, least, earlier = re.split(r" (at least .+? days?) after ", rule, maxsplit=1)
+        return f"{later} is {num.many(after, 'day')} after {earlier}, not {least}"
     if after is not None:
         later, within, earlier = re.split(r" (within .+? days?) of ", rule, maxsplit=1)
         return f"{later} is {num.many(after, 'day')} after {earlier}, not {within}"
