@@ -17,6 +17,8 @@ LEAST_LATE = min(days for days, _ in APART)
 MOST_LAGS, ENDS, SHARP = 6, 0.01, 5
 """Numbers of days of which nearly all rows have one, share of the rows that may have more, and how many times as many have the
 largest of these: what ends there, and does not only become rare."""
+NEXT = 10
+"""How many of those that are not early must be closer together than the first is to what is."""
 MOST_LATE = 50
 """Rows that may be late however many there are: more are a habit."""
 
@@ -62,10 +64,12 @@ def early_of(population: Population, order: tuple[str, str], few: int) -> Early 
     known = exp.GTE(this=sql.column("days"), expression=sql.integer(0))
     each = population.used(exp.select(exp.alias_(days, "days"))).subquery("d")
     select = exp.select(sql.column("days")).from_(each).where(known)
-    soonest = select.order_by(sql.ordered(sql.column("days"))).limit(few + 1)
+    soonest = select.order_by(sql.ordered(sql.column("days"))).limit(few + 1 + NEXT)
     found = [int(days) for days in population.query(soonest).column("days").to_pylist()]
-    for rows in range(len(found) - 1, 0, -1):
+    for rows in range(len(found) - 1 - NEXT, 0, -1):
         last, least = found[rows - 1], found[rows]
+        if found[rows + NEXT] - least > least - last:
+            continue  # which are as far from one another
         if any(least - last >= days and least >= times * max(last, 1) for days, times in APART):
             return Early(least, rows, last)
     return None

@@ -183,11 +183,12 @@ def _in_words(told: _Found) -> list[_Words]:
         found.append(_Words(f"before {earlier}", purpose, because))
     if early is not None:
         rest, days = both - out - early.rows, many(early.least, "day")
+        soon = f"at most {many(early.last, 'day')}" if early.last else "on the same day"
         found.append(
             _Words(
                 f"soon after {earlier}",
                 "What took far less time than it did elsewhere.",
-                f"{rest:,} of {both:,} rows are {days} after it and more, {early.rows:,} at most {many(early.last, 'day')}",
+                f"{rest:,} of {both:,} rows are {days} after it and more, {early.rows:,} {soon}",
             )
         )
     if late is not None:
