@@ -118,6 +118,7 @@ def test_set_aside_rows_are_left_out_and_counted(case):
     assert after["population"]["left_out_totals"]["set_aside"] == item["amount"]
 
 
+@pytest.mark.long
 def test_the_same_run_again_marks_the_same_exceptions(case):
     before = inside_json("queue", "--top", "500", cwd=case)
     run = inside_json("screen", cwd=case)

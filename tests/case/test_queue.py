@@ -177,6 +177,7 @@ def test_other_orders_and_kinds(case):
     assert "there is row, entity" in inside("queue", "--kind", "people", cwd=case, code=2).stderr
 
 
+@pytest.mark.long
 def test_the_queue_of_one_party_preparer_or_account(marisma):
     """By their own rows: an exception is of somebody when a few values, his among them, are all it has."""
     every = inside_json("queue", "--top", "500", cwd=marisma)

@@ -47,6 +47,7 @@ def test_a_killed_reviewer_loses_nothing_acknowledged(url, tmp_path):
 
 
 @needs_server
+@pytest.mark.long
 def test_a_moved_register_is_the_same(server, marisma, tmp_path):
     case = shorten(Path(shutil.copytree(marisma, tmp_path / "case")), "account totals")
     before = inside_json("queue", cwd=case)

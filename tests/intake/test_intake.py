@@ -249,6 +249,7 @@ def test_a_setting_that_does_not_fit_is_a_sentence(tmp_path):
         take(tmp_path, "id,text\n1,ñ\n".encode("latin-1"), encoding="utf-8")
 
 
+@pytest.mark.long
 def test_an_encoding_that_shows_late(tmp_path):
     """Its first megabyte is ASCII, and then there are letters of another encoding."""
     rows = 8_000

@@ -322,6 +322,7 @@ def test_two_at_once_take_a_file_once(case):
     assert not list(case.rglob("*.part")) and not (case / ".unfinished").exists()
 
 
+@pytest.mark.long
 def test_who_signs_off_is_decided_once(ledger):
     first, second, *_ = [e["id"] for e in inside_json("queue", cwd=ledger)]
     sign = ["review", first, "--sign-off", "--as"]
@@ -433,6 +434,7 @@ def test_parts_that_are_gone_are_said_and_not_begun_anew(ledger):
     inside("queue", cwd=ledger)
 
 
+@pytest.mark.long
 def test_a_damaged_register_is_a_sentence(ledger):
     register = ledger / "register.db"
     whole = register.read_bytes()

@@ -141,6 +141,7 @@ def test_words_that_are_put_together_are_also_apart() -> None:
 
 
 @given(st.text(max_size=30))
+@pytest.mark.long
 def test_the_words_of_a_name_begin_with_the_name_as_it_is(name: str) -> None:
     words = folded(name).split()
     found = worded(name)

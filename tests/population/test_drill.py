@@ -307,6 +307,7 @@ def test_sums_of_rates_and_means_of_means_are_warned_of(populate):
         assert [c for c, _ in found.cautions] == code, measure
 
 
+@pytest.mark.long
 def test_a_view_in_the_program(marisma, tmp_path):
     view = ["dig", "payments", "--by", "cuenta,proveedor", "--across", "year"]
     whole = inside_json(*view, cwd=marisma)

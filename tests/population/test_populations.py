@@ -104,6 +104,7 @@ def test_an_account_is_a_plain_look_at_the_rows(populate, rows):
         )
 
 
+@pytest.mark.long
 def test_a_named_population_can_be_given_wherever_a_table_can(named):
     whole = inside_json("try", "zscore", "payments", "--where", "importe > 0", cwd=named)
     found = inside_json("try", "zscore", "debits", cwd=named)

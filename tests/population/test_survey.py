@@ -188,6 +188,7 @@ def test_links_are_kept_when_asked(tmp_path):
     assert sum(n["rows"] for n in found["groups"]) == 60
 
 
+@pytest.mark.long
 def test_surveys_as_data(marisma, tmp_path):
     """Every view as a data file and as CSV: the figures are those of the JSON."""
     from python_calamine import CalamineWorkbook

@@ -190,6 +190,7 @@ def test_what_a_table_cannot_tell_is_said(populate):
         screened(populate(rows, amount="amount"), "traits")
 
 
+@pytest.mark.long
 def test_the_night_entries_of_the_sample(marisma, tmp_path):
     found = inside_json("try", "traits", "journal", "--per", "asiento", cwd=marisma)
     with (marisma / "inbox/answers.csv").open(encoding="utf-8") as file:
