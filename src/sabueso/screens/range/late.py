@@ -36,17 +36,13 @@ class Late(NamedTuple):
 def late_of(population: Population, order: tuple[str, str], few: int) -> Late | None:
     """Those that stand apart at the upper end, no more than a few; None where nothing does."""
     few = min(few, MOST_LATE)
-    days = days_from(*order, population.table)
-    known = exp.GTE(this=sql.column("days"), expression=sql.integer(0))
-    each = population.used(exp.select(exp.alias_(days, "days"))).subquery("d")
-    select = exp.select(sql.column("days")).from_(each).where(known)
-    longest = select.order_by(sql.ordered(sql.column("days"), descending=True)).limit(few + 1)
-    found = [int(days) for days in population.query(longest).column("days").to_pylist()]
+    lags = _Lags.of(population, order)
+    found = lags.first(few + 1, descending=True)
     for rows in range(len(found) - 1, 0, -1):
         first, within = found[rows - 1], found[rows]
         if any(first - within >= days and first >= times * within for days, times in APART):
             return Late(within, rows, first)
-    return _beyond_few_lags(population, each, known, few)
+    return _beyond_few_lags(lags, few)
 
 
 class Early(NamedTuple):
@@ -60,12 +56,7 @@ class Early(NamedTuple):
 def early_of(population: Population, order: tuple[str, str], few: int) -> Early | None:
     """Those that stand apart at the lower end, no more than a few; None where nothing does."""
     few = min(few, MOST_LATE)
-    days = days_from(*order, population.table)
-    known = exp.GTE(this=sql.column("days"), expression=sql.integer(0))
-    each = population.used(exp.select(exp.alias_(days, "days"))).subquery("d")
-    select = exp.select(sql.column("days")).from_(each).where(known)
-    soonest = select.order_by(sql.ordered(sql.column("days"))).limit(few + 1 + NEXT)
-    found = [int(days) for days in population.query(soonest).column("days").to_pylist()]
+    found = _Lags.of(population, order).first(few + 1 + NEXT, descending=False)
     for rows in range(len(found) - 1 - NEXT, 0, -1):
         last, least = found[rows - 1], found[rows]
         if found[rows + NEXT] - least > least - last:
@@ -75,16 +66,42 @@ def early_of(population: Population, order: tuple[str, str], few: int) -> Early 
     return None
 
 
-def _beyond_few_lags(
-    population: Population, each: exp.Subquery, known: exp.Expr, few: int
-) -> Late | None:
+class _Lags(NamedTuple):
+    """How many days each row's later day is after its earlier one, where it is not before."""
+
+    population: Population
+    each: exp.Subquery
+    known: exp.Expr
+
+    @classmethod
+    def of(cls, population: Population, order: tuple[str, str]) -> _Lags:
+        days = days_from(*order, population.table)
+        each = population.used(exp.select(exp.alias_(days, "days"))).subquery("d")
+        return cls(population, each, exp.GTE(this=sql.column("days"), expression=sql.integer(0)))
+
+    def first(self, most: int, *, descending: bool) -> list[int]:
+        """The longest, or the shortest."""
+        select = exp.select(sql.column("days")).from_(self.each.copy()).where(self.known.copy())
+        select = select.order_by(sql.ordered(sql.column("days"), descending=descending)).limit(most)
+        return [int(days) for days in self.population.query(select).column("days").to_pylist()]
+
+    def sizes(self, most: int) -> tuple[list[int], list[int]]:
+        """The shortest that are different, and how many rows have each."""
+        lag = sql.column("days")
+        select = (
+            exp.select(lag, exp.alias_(sql.count(), "n"))
+            .from_(self.each.copy())
+            .where(self.known.copy())
+        )
+        select = select.group_by(lag.copy()).order_by(sql.ordered(lag.copy())).limit(most)
+        found = self.population.query(select).to_pydict()
+        return found["days"], found["n"]
+
+
+def _beyond_few_lags(of: _Lags, few: int) -> Late | None:
     """Those that are later than what nearly all others are by one of a few numbers of days, as what settles on the second
     working day, or the third."""
-    lag = sql.column("days")
-    select = exp.select(lag, exp.alias_(sql.count(), "n")).from_(each.copy()).where(known.copy())
-    select = select.group_by(lag.copy()).order_by(sql.ordered(lag.copy())).limit(MOST_LAGS + few)
-    found = population.query(select).to_pydict()
-    lags, sizes = found["days"], found["n"]
+    lags, sizes = of.sizes(MOST_LAGS + few)
     n = sum(sizes)
     for place in range(min(len(lags), MOST_LAGS) - 1, 0, -1):
         rows = sum(sizes[place + 1 :])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import combinations
 from typing import NamedTuple
 
@@ -138,26 +138,22 @@ def _each_once(found: Sequence[_Found]) -> Iterator[_Found]:
     """Of one day that is long after several others the one that it follows most closely says so: the month of a row, and
     its day."""
     for each in found:
-        late = each.late
-        closer = late is not None and any(
-            other.late is not None
-            and other.order[1] == each.order[1]
-            and other.late.rows == late.rows
-            and other.late.within < late.within
-            for other in found
-        )
-        kept = each._replace(late=None) if closer else each
-        early = each.early
-        sooner = early is not None and any(
-            other.early is not None
-            and other.order[1] == each.order[1]
-            and other.early.rows == early.rows
-            and other.early.least < early.least
-            for other in found
-        )
-        kept = kept._replace(early=None) if sooner else kept
+        kept = each
+        if _is_closer(found, each, lambda one: one.late and (one.late.rows, one.late.within)):
+            kept = kept._replace(late=None)
+        if _is_closer(found, each, lambda one: one.early and (one.early.rows, one.early.least)):
+            kept = kept._replace(early=None)
         if kept.out or kept.late is not None or kept.early is not None:
             yield kept
+
+
+def _is_closer(
+    found: Sequence[_Found], each: _Found, told: Callable[[_Found], tuple[int, int] | None]
+) -> bool:
+    """Whether the same day follows another more closely, with as many rows out of the way: both ``told`` with the days."""
+    mine = told(each)
+    others = (told(one) for one in found if one.order[1] == each.order[1])
+    return mine is not None and any(o and o[0] == mine[0] and o[1] < mine[1] for o in others)
 
 
 class _Words(NamedTuple):
