@@ -87,10 +87,22 @@ def test_amounts_of_a_kind_that_end_are_held_against_where(populate):
         rows[n]["amount"] = Decimal("1850.00") + n
     population = populate(rows, id="n", amount="amount")
     (asked,) = proposed_ends(population)
-    assert asked.settings == {"on": "amount", "not_above": "CASE how WHEN 'cash' THEN 1000 END"}
+    assert asked.settings == {"where": "how = 'cash'", "on": "amount", "greatest": "1000"}
     assert asked.because == "798 of 800 rows are within 1,000 (cash), and 2 above"
-    found = screened(population, "range", **asked.settings)
+    settings = dict(asked.settings)
+    found = screened(replace(population, where=settings.pop("where")), "range", **settings)
     assert {flag["subject"]["n"] for flag in found["flags"]} == {"N30", "N900"}
+    # Of several kinds each has its own.
+    for row in rows:
+        if row["how"] == "card":
+            row["amount"] = min(row["amount"], Decimal(500) - row["amount"] % 97)
+    rows[31]["amount"] = Decimal("740.00")
+    population = populate(rows, id="n", amount="amount")
+    (asked,) = proposed_ends(population)
+    limit = "CASE how WHEN 'card' THEN 500 WHEN 'cash' THEN 1000 END"
+    assert asked.settings == {"on": "amount", "not_above": limit}
+    found = screened(population, "range", **asked.settings)
+    assert {flag["subject"]["n"] for flag in found["flags"]} == {"N30", "N31", "N900"}
 
 
 def test_copies_at_so_much_for_each_page_of_the_deed(tmp_path):

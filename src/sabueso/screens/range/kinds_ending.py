@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 import sqlglot.expressions as exp
 
+from sabueso.base.plain import Values
 from sabueso.base.words import listed
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import literal, quoted_name
@@ -42,6 +43,14 @@ class _Ending(NamedTuple):
             f"WHEN {literal(value)} THEN {end.limit:.12g}" for value, end in self.ends.items()
         )
         return f"CASE {quoted_name(self.kind)} {each} END"
+
+    def settings(self, on: str) -> Values:
+        """The plain limit of one kind, or that of each of several."""
+        if len(self.ends) > 1:
+            return settings_of(on=on, not_above=self.limit)
+        ((value, end),) = self.ends.items()
+        of_it = f"{quoted_name(self.kind)} = {literal(value)}"
+        return settings_of(where=of_it, on=on, greatest=f"{end.limit:.12g}")
 
     @property
     def told(self) -> str:
@@ -107,9 +116,11 @@ def _as_proposed(population: Population, amount: Column, ending: _Ending) -> Pro
     n, out = int(row["n"]), int(row["out"])
     if not 0 < out <= len(ending.ends) * MOST_ABOVE:
         return None
+    one = next(iter(ending.ends)) if len(ending.ends) == 1 else None
+    whose = f"its {ending.kind}" if one is None else f"{ending.kind} {one}"
     return Proposal(
-        f"{amount.name} of {table.name} above where those of its {ending.kind} end",
-        settings_of(on=amount.name, not_above=ending.limit),
+        f"{amount.name} of {table.name} above where those of {whose} end",
+        ending.settings(amount.name),
         f"Amounts of some kinds of {ending.kind} end sharply where others go on, as those do that have a limit.",
         f"{n - out:,} of {n:,} rows are within {ending.told}, and {out:,} above",
     )
