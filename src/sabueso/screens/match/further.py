@@ -51,7 +51,7 @@ def proposed_further(population: Population) -> Iterator[Proposal]:
     for way in _ways(population) if texts else ():
         # What names a row there itself may name another one than the row between does.
         linked = [column for column, link in table.links.items() if link.table.name == way.other.name]  # fmt: skip
-        own = [name for name in texts if (name in linked if linked else name not in table.links)]
+        own = [name for name in texts if name in linked] if linked else texts
         theirs = [n for n in texts_without(way.other, _NONE) if n != way.key][:MOST_TEXTS]
         if not own or not theirs:
             continue
@@ -59,8 +59,15 @@ def proposed_further(population: Population) -> Iterator[Proposal]:
         seen = first_coded(population, own, MOST_SEEN, trees)
         for mine in own:
             for name in theirs:
-                if _are_alike(seen[mine], seen[way.to(name)]):
+                named = bool(linked) or _name_alike(table, mine, way.other, name)
+                if named and _are_alike(seen[mine], seen[way.to(name)]):
                     yield from _compared(population, way, mine, name)
+
+
+def _name_alike(table: Table, mine: str, other: Table, name: str) -> bool:
+    """Whether a column that names rows of a table is beside one that names rows of the same; of others nothing is asked."""
+    own, there = table.links.get(mine), other.links.get(name)
+    return own is None or (there is not None and there.table.name == own.table.name)
 
 
 def _ways(population: Population) -> Iterator[_Way]:

@@ -27,7 +27,7 @@ from sabueso.stats.additive import HOLDS, same_but_rounded
 
 MOST_SEEN = 2_000
 """Rows in which a rate is looked for before it is counted in all."""
-MOST_OF_TWO = 5
+MOST_OF_TWO = 7
 """Amounts of which one less another may be what a rate is of."""
 MOSTLY = 0.5
 """Share of the rows that a way must hold for at least where the others have the most, or the least, that there may be."""
