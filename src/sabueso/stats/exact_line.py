@@ -17,6 +17,8 @@ STARTS, FIRST_STEPS, BEST, STEPS = 20, 2, 3, 30
 how often at most."""
 DECIMALS = 5
 """Decimals of a coefficient, at most."""
+PASSES = 4
+"""How often each coefficient is tried one step of its last decimal lower and higher."""
 AS_GOOD = 0.002
 """Share of the rows by which fewer decimals may hold for less."""
 
@@ -75,12 +77,13 @@ def exact_line(own: np.ndarray, numbers: np.ndarray, scale: int) -> ExactLine | 
     solved = _trimmed(y, x / size)
     solved = _of_those_within(y, x / size, solved, 10.0**-scale)
     exact = solved / size
-    shares = [_share(y, x, np.round(exact, decimals), scale) for decimals in range(DECIMALS + 1)]
+    near = [_nearest(y, x, np.round(exact, d), 10.0**-d, scale) for d in range(DECIMALS + 1)]
+    shares = [_share(y, x, each, scale) for each in near]
     most = max(shares)
     if most < HOLDS:
         return None
     decimals = next(d for d, share in enumerate(shares) if share >= most - AS_GOOD)
-    found = np.round(exact, decimals)
+    found, exact = near[decimals], near[decimals]
     # Each as plain as it may be: a fixed part of 2.80 beside 1.234 for each kilometre.
     for place in range(k):
         for fewer in range(decimals):
@@ -90,6 +93,25 @@ def exact_line(own: np.ndarray, numbers: np.ndarray, scale: int) -> ExactLine | 
                 found = plainer
                 break
     return ExactLine(tuple(float(each) + 0.0 for each in found), _share(y, x, found, scale))
+
+
+def _nearest(
+    y: np.ndarray, x: np.ndarray, coefficients: np.ndarray, step: float, scale: int
+) -> np.ndarray:
+    """Coefficients of some decimals by which more rows are so than by those beside them: what they were solved for is told less
+    closely than that where numbers go together."""
+    best, most = coefficients, _share(y, x, coefficients, scale)
+    for _ in range(PASSES):
+        before = most
+        for place in range(len(best)):
+            for way in (-step, step):
+                other = best.copy()
+                other[place] = np.round(other[place] + way, DECIMALS)
+                if (share := _share(y, x, other, scale)) > most:
+                    best, most = other, share
+        if most == before:
+            break
+    return best
 
 
 def _share(y: np.ndarray, x: np.ndarray, coefficients: np.ndarray, scale: int) -> float:
