@@ -306,6 +306,7 @@ def test_a_spreadsheet_program_saves_it_and_it_is_read_back(case, tmp_path):
         assert (line["identity"], line["judgement"], line["error_amount"]) == (one, "error", "0.29")
 
 
+@pytest.mark.long
 def test_the_front_of_the_papers_says_what_is_and_what_is_not(case):
     plan = (case / "case.toml").read_text()
     plan = plan.replace(

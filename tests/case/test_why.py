@@ -41,6 +41,7 @@ def _called(ids, beginning):
     return next(identity for label, identity in ids.items() if label.startswith(beginning))
 
 
+@pytest.mark.long
 def test_who_is_behind_a_digit_class(marisma, payments, ids):
     found = as_json("why", _called(ids, "first-two 48 · importe · usuario rvc"), cwd=marisma)
     every = [r for r in payments if r["importe"] > 0 and r["cuenta"] != "62910"]

@@ -62,6 +62,7 @@ def _seen(text: str) -> None:
     assert found is None, repr(text[max(found.start() - 40, 0) : found.end() + 40])
 
 
+@pytest.mark.long
 def test_no_command_lets_a_text_steer_the_terminal(hostile):
     inside("try", "zscore", "t", "--keep", "far", cwd=hostile)
     inside(

@@ -467,6 +467,7 @@ def test_rows_set_aside_are_shown_with_and_without(marisma, tmp_path):
 
 
 @pytest.mark.parametrize("kind", ["quantile", "strip"])
+@pytest.mark.long
 def test_figures_of_limits(marisma, tmp_path, kind):
     target = tmp_path / "figure.svg"
     arguments = ["fences", "payments", "--by", "cuenta", "--scale", "log", "--beyond", "outer"]
