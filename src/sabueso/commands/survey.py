@@ -227,9 +227,7 @@ def _measures(
 
 
 def _pairs(rows: Population, columns: Sequence[str], by: Sequence[str]) -> Answer[Any]:
-    names = list(columns) or [
-        c.name for c in rows.table.columns if c.type == "number" and not c.is_place
-    ]
+    names = list(columns) or [c.name for c in rows.table.numbers]
     if len(names) < 2:
         raise UserError(f"table {rows.table.name!r} has {len(names)} measures; a pair needs two")
     found = correlations(rows, names, by)

@@ -164,11 +164,16 @@ class Table:
             f"table {self.name!r} has no {what} {name!r}{nearest(name, [*names, *self.roles])}"
         )
 
+    @property
+    def numbers(self) -> list[Column]:
+        """The columns of numbers, but the row's place."""
+        return [c for c in self.columns if c.type == "number" and not c.is_place]
+
     def number(self, name: str, *, what: str = "measure") -> Column:
         """Like :meth:`column`, for a column that must hold numbers."""
         column = self.column(name, what=what)
         if column.type != "number":
-            numbers = [c.name for c in self.columns if c.type == "number" and not c.is_place]
+            numbers = [c.name for c in self.numbers]
             have = f"its numbers are {', '.join(numbers)}" if numbers else "it has no numbers"
             raise UserError(
                 f"column {column.name!r} of table {self.name!r} holds {column.type}, not numbers, "

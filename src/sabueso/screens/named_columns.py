@@ -27,9 +27,7 @@ _NO_MEASURES: tuple[Role, ...] = ("id", "document", "price", "debit", "credit")
 def measures_of(table: Table) -> list[Column]:
     """The numbers of a row that say how much: no price of one, no side of an entry, and nothing that names rows."""
     none = {table.roles.get(role) for role in _NO_MEASURES}
-    return [
-        c for c in table.columns if c.type == "number" and not c.is_place and c.name not in none
-    ]
+    return [c for c in table.numbers if c.name not in none]
 
 
 def columns_there(population: Population) -> Iterator[There]:

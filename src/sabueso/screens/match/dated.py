@@ -129,7 +129,7 @@ def _same_kind(table: Table, kind: Column) -> str | None:
 
 
 def _numbers(table: Table) -> list[Column]:
-    return [c for c in table.columns if c.type == "number" and not c.is_place]
+    return table.numbers
 
 
 def _taken(table: Table) -> set[str | None]:

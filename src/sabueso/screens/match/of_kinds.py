@@ -66,7 +66,7 @@ def proposed_of_kinds_told(population: Population) -> Iterator[Proposal]:
 
 def _numbers(table: Table) -> list[Column]:
     """Prices, quantities and other numbers of a row, but what tells it."""
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     return [c for c in numbers if c.name != table.roles.get("id")][:MOST_NUMBERS]
 
 

@@ -117,7 +117,7 @@ def proposed_best(population: Population) -> Iterator[Proposal]:
 def _numbers(table: Table) -> list[Column]:
     """What rows may be chosen by, money first."""
     first = (table.role("price"), table.role("amount"))
-    rest = [c for c in table.columns if c.type == "number" and not c.is_place]
+    rest = table.numbers
     every = {c.name: c for c in (*(c for c in first if c is not None), *rest)}
     every.pop(table.roles.get("id", ""), None)
     return list(every.values())[:MOST_NUMBERS]

@@ -97,7 +97,7 @@ def _numbers(table: Table) -> list[Column]:
     """Amounts and quantities first, then the others."""
     first = [table.roles.get("amount"), table.roles.get("quantity")]
     taken = {name for role, name in table.roles.items() if name not in first and role != "price"}
-    found = [c for c in table.columns if c.type == "number" and not c.is_place]
+    found = table.numbers
     found = [c for c in found if c.name not in taken]
     return sorted(found, key=lambda c: c.name not in first)[:MOST_OF_EACH]
 

@@ -73,7 +73,7 @@ def _shown(value: Decimal) -> str:
 def _columns(population: Population, table: Table) -> list[Column]:
     """Numbers of several values that are not large where the amounts are."""
     none = {table.roles.get(role) for role in _NONE}
-    found = [c for c in table.columns if c.type == "number" and not c.is_place]
+    found = table.numbers
     found = [c for c in found if c.name not in none][:MOST_COLUMNS]
     amount = table.role("amount")
     if not found:

@@ -56,7 +56,7 @@ def proposed_odd_numbers(population: Population) -> Iterator[Proposal]:
 
 def _columns(table: Table) -> list[Column]:
     """The price, and what is called as prices and rates are."""
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     taken = {n for role, n in table.roles.items() if role != "price"} | set(table.links)
     named = [c for c in numbers if c.name not in taken and _is_called_so(c.name)]
     return sorted(named, key=lambda c: c.name != table.roles.get("price"))[:MOST_COLUMNS]

@@ -124,11 +124,7 @@ def _rates(population: Population, amounts: list[Column]) -> list[_Term]:
     """Numbers that are no money: per cent of a year."""
     table = population.table
     none = {c.name for c in amounts} | {table.roles.get("quantity"), table.roles.get("id")}
-    own = [
-        _Term(quoted_name(c.name), c.name)
-        for c in table.columns
-        if c.type == "number" and not c.is_place and c.name not in none
-    ]
+    own = [_Term(quoted_name(c.name), c.name) for c in table.numbers if c.name not in none]
     named = [
         _Term(there.sql, there.told)
         for there in numbers_there(population)

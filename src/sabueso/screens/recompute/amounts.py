@@ -67,7 +67,7 @@ def _with_fewer(table: Table, amount: Column) -> list[Column]:
 
 def _free(table: Table) -> list[Column]:
     taken = set(table.roles.values())
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     return [c for c in numbers if c.name not in taken]
 
 

@@ -59,7 +59,7 @@ def proposed_at_counts(
 def _counts(table: Table) -> list[Column]:
     """Whole numbers of a row without a role, and its quantity."""
     taken = {name for role, name in table.roles.items() if role != "quantity"} | set(table.links)
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     whole = [c for c in numbers if c.scale == 0 and c.name not in taken]
     return [] if is_budget(table) else whole[:MOST_COUNTS]
 

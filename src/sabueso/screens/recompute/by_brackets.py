@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from decimal import Decimal
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -18,7 +17,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, settings_of
-from sabueso.screens.recompute.one_rate import CLEAN, one_rate
+from sabueso.screens.recompute.one_rate import CLEAN, as_written, one_rate
 from sabueso.screens.recompute.priced import Priced, held, is_rule
 from sabueso.stats.additive import same_but_rounded
 from sabueso.stats.brackets import Bracket, brackets
@@ -26,10 +25,9 @@ from sabueso.stats.brackets import Bracket, brackets
 MOST_SEEN, FIRST = 20_000, 1_000
 """Rows in which brackets are looked for before they are counted in all, and those by which it is judged whether to."""
 DIFFERENT = 20
-"""Different numbers, and amounts of them, that there must be."""
+"""Different numbers that there must be."""
 MOST_AMOUNTS, MOST_BASES = 8, 10
-MOST_DIFFERING, FEW_DIFFERING = 0.03, 10
-"""Share of the rows that may have another amount than their bracket makes it, and how many however few there are."""
+"""Amounts that may be by brackets, and numbers that these may be of."""
 A_PART = 0.5
 """Rate up to which an amount is rather a part of a number than what is left of it."""
 
@@ -64,16 +62,18 @@ class ByBrackets(NamedTuple):
         # A row without the number has no amount by it, whatever the least of nothing and a limit is.
         if not self._is_whole or not last.rate:
             *each, before = self.brackets[:-1]
-            ways = [f"WHEN {of} <= {_text(b.up_to)} THEN {_made(b, of)}" for b in (*each, before)]
-            return f"CASE {' '.join(ways)} WHEN {of} > {_text(before.up_to)} THEN {_made(last, of)} END"
-        ends = [f"least({of}, {_text(b.up_to)})" for b in self.brackets[:-1]]
+            ways = [
+                f"WHEN {of} <= {as_written(b.up_to)} THEN {_made(b, of)}" for b in (*each, before)
+            ]
+            return f"CASE {' '.join(ways)} WHEN {of} > {as_written(before.up_to)} THEN {_made(last, of)} END"
+        ends = [f"least({of}, {as_written(b.up_to)})" for b in self.brackets[:-1]]
         steps = [ends[0], *(f"({b} - {a})" for a, b in pairwise([*ends, of]))]
         made = [
-            f"{_text(b.rate)} * {step}"
+            f"{as_written(b.rate)} * {step}"
             for b, step in zip(self.brackets, steps, strict=True)
             if b.rate
         ]
-        return " + ".join([*made, _text(first.fixed)] if first.fixed else made)
+        return " + ".join([*made, as_written(first.fixed)] if first.fixed else made)
 
     @property
     def told(self) -> str:
@@ -81,13 +81,16 @@ class ByBrackets(NamedTuple):
         first, *rest = self.brackets
         of = self.of.name
         if not self._is_whole or not rest[-1].rate:
-            each = [f"{_told(b, of)} up to {_text(b.up_to, ',')}" for b in self.brackets[:-1]]
+            each = [f"{_told(b, of)} up to {as_written(b.up_to, ',')}" for b in self.brackets[:-1]]
             return listed([*each, f"{_told(rest[-1], of)} above"])
-        begun = f"{_text(first.rate)} of {of}" if first.rate else "nothing"
-        each = [f"{begun} up to {_text(first.up_to, ',')}"]
-        each += [f"{_text(b.rate)} of what is above up to {_text(b.up_to, ',')}" for b in rest[:-1]]
-        each += [f"{_text(rest[-1].rate)} of what is above"]
-        fixed = f", with {_text(first.fixed, ',')}" if first.fixed else ""
+        begun = f"{as_written(first.rate)} of {of}" if first.rate else "nothing"
+        each = [f"{begun} up to {as_written(first.up_to, ',')}"]
+        each += [
+            f"{as_written(b.rate)} of what is above up to {as_written(b.up_to, ',')}"
+            for b in rest[:-1]
+        ]
+        each += [f"{as_written(rest[-1].rate)} of what is above"]
+        fixed = f", with {as_written(first.fixed, ',')}" if first.fixed else ""
         return listed(each) + fixed
 
     def tells(self, own: Column, values: np.ndarray, of: np.ndarray, made: np.ndarray) -> bool:
@@ -99,27 +102,23 @@ class ByBrackets(NamedTuple):
         return bool(same_but_rounded(values, made, own.scale)[beyond].mean() < A_PART)
 
 
-def _text(number: float, group: str = "") -> str:
-    return format(Decimal(f"{number:.12g}").normalize(), f"{group}f")
-
-
 def _made(bracket: Bracket, of: str) -> str:
-    fixed = f"{_text(abs(bracket.fixed))}" if bracket.fixed or not bracket.rate else ""
+    fixed = f"{as_written(abs(bracket.fixed))}" if bracket.fixed or not bracket.rate else ""
     sign = "-" if bracket.fixed < 0 else "+"
     if not bracket.rate:
         return f"-{fixed}" if bracket.fixed < 0 else fixed
-    made = of if bracket.rate == 1 else f"{_text(bracket.rate)} * {of}"
+    made = of if bracket.rate == 1 else f"{as_written(bracket.rate)} * {of}"
     return f"{made} {sign} {fixed}" if fixed else made
 
 
 def _told(bracket: Bracket, of: str) -> str:
     if not bracket.rate:
-        return _text(bracket.fixed, ",") if bracket.fixed else "nothing"
-    times = f"{_text(bracket.rate)} of {of}"
+        return as_written(bracket.fixed, ",") if bracket.fixed else "nothing"
+    times = f"{as_written(bracket.rate)} of {of}"
     if not bracket.fixed:
         return times
     word = "less" if bracket.fixed < 0 else "and"
-    return f"{times} {word} {_text(abs(bracket.fixed), ',')}"
+    return f"{times} {word} {as_written(abs(bracket.fixed), ',')}"
 
 
 def by_brackets(
@@ -129,7 +128,7 @@ def by_brackets(
     number. What is ``rated`` is told by something else."""
     table = population.table
     none = {table.roles.get(role) for role in ("id", "document", "price")}
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     others = [c for c in numbers if c.name not in none and c not in amounts]
     bases = [*amounts, *others][:MOST_BASES]
     mine = [c for c in amounts if c.name not in rated][:MOST_AMOUNTS]
@@ -153,7 +152,7 @@ def by_brackets(
         # Of a premium, its tax and what is left of the price the premium is what the brackets are of.
         steepest = max(abs(b.rate) for b in way.brackets)
         # And of the price and what is due the price has the plainer limits.
-        digits = sum(len(_text(b.up_to).strip("0")) for b in way.brackets[:-1])
+        digits = sum(len(as_written(b.up_to).strip("0")) for b in way.brackets[:-1])
         return steepest > A_PART, -steepest, -max(abs(b.fixed) for b in way.brackets), digits
 
     told: set[str] = set()
@@ -165,8 +164,7 @@ def by_brackets(
         way = way._replace(some=some)
         rows = replace(population, where=way.where) if some else population
         priced = held(rows, way.own, way.expression, way.told)
-        most = max(FEW_DIFFERING, MOST_DIFFERING * priced.checked)
-        if is_rule(priced) and priced.differing <= most:
+        if is_rule(priced) and priced.hardly_differs:
             told |= {way.own.name, way.of.name}
             yield way, priced
 
@@ -181,7 +179,7 @@ def _whole_of(own: Column, bases: Sequence[Column], seen: Mapping[str, np.ndarra
 
 def _brackets(own: np.ndarray, of: np.ndarray, scale: int) -> list[Bracket]:
     known = ~(np.isnan(own) | np.isnan(of)) & (of > 0)
-    if known.sum() < LEAST_OF_RULE or min(np.unique(of[known]).size, len(known)) < DIFFERENT:
+    if known.sum() < LEAST_OF_RULE or np.unique(of[known]).size < DIFFERENT:
         return []
     if len(own) > FIRST and not brackets(own[:FIRST], of[:FIRST], scale):
         # The upper brackets may be of few rows, which are in none of the first ones.

@@ -37,8 +37,6 @@ MOST_AMOUNTS, MOST_BASES, MOST_NAMED = 8, 12, 10
 """Further amounts that may be made so, numbers that they may be of, and columns of kinds of the rows that are named."""
 COVERED = 0.95
 """Share of the rows seen whose kind must have a rate."""
-MOST_DIFFERING, FEW_DIFFERING = 0.03, 10
-"""Share of the rows that may have another amount than their kind makes it, and how many however few there are."""
 MOST_PROPOSED = 2
 _NO_KIND: tuple[Role, ...] = ("id", "document", "text")
 
@@ -136,13 +134,13 @@ def _are_exceptions(population: Population, rates: _Rates) -> bool:
     tell it, such as a month without absences."""
     some = replace(population, where=f"{quoted_name(rates.own.name)} <> 0")
     way = held(some, rates.own, rates.expression, rates.told)
-    return way.differing <= max(FEW_DIFFERING, MOST_DIFFERING * way.checked)
+    return way.hardly_differs
 
 
 def _bases(table: Table, amount: Column) -> list[Column]:
     """Numbers that an amount may be a multiple of."""
     none = {table.roles.get(role) for role in ("id", "price")}
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     rest = [c for c in numbers if c.name not in none and c.name != amount.name]
     return [amount, *rest][:MOST_BASES]
 

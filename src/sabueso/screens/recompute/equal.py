@@ -25,7 +25,7 @@ SAME, DIFFERENT = 0.98, 4
 def proposed_equal(population: Population) -> Iterator[Proposal]:
     """Pairs of columns, of one word or both of amounts, that hardly any row has otherwise."""
     table = population.table
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     none = {table.roles.get("id"), table.roles.get("price")}
     asked = [c for c in numbers if c.name not in none][:MOST_COLUMNS]
     if len(asked) < 2 or is_budget(table) or population.account(None).used < LEAST_OF_RULE:

@@ -4,7 +4,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from decimal import Decimal
 from itertools import combinations
 from typing import NamedTuple
 
@@ -17,7 +16,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.recompute.one_rate import at_least, floor_of, floor_told
+from sabueso.screens.recompute.one_rate import as_written, at_least, floor_of, floor_told
 from sabueso.screens.recompute.priced import held, is_rule
 from sabueso.stats.additive import HOLDS
 from sabueso.stats.exact_line import LEAST, exact_line
@@ -29,8 +28,6 @@ MOST_NUMBERS, MOST_MONEY, MOST_COUNTS = 7, 3, 4
 one another."""
 DIFFERENT = 20
 """Different amounts that there must be."""
-MOST_DIFFERING, FEW_DIFFERING = 0.03, 10
-"""Share of the rows that may have another amount, and how many however few there are."""
 
 
 class _Part(NamedTuple):
@@ -112,8 +109,7 @@ def fixed_and_each(
         if made is None:
             continue
         found = held(population, own, made.expression, made.told)
-        most = max(FEW_DIFFERING, MOST_DIFFERING * found.checked)
-        if is_rule(found) and 0 < found.differing <= most:
+        if is_rule(found) and found.differing and found.hardly_differs:
             yield found.proposal(own.name, table.name, "what these make")
             return
 
@@ -121,9 +117,7 @@ def fixed_and_each(
 def _numbers(table: Table, amounts: Sequence[Column]) -> list[Column]:
     """Numbers that an amount may be made of: those that are no amounts first."""
     none = {table.roles.get(role) for role in ("id", "document", "debit", "credit")}
-    found = [
-        c for c in table.columns if c.type == "number" and not c.is_place and c.name not in none
-    ]
+    found = [c for c in table.numbers if c.name not in none]
     rest = [c for c in found if c not in amounts]
     return [*rest, *[c for c in found if c in amounts][:MOST_MONEY]][:MOST_NUMBERS]
 
@@ -169,7 +163,7 @@ def _made(
     if line is None:
         return None
     found = tuple(
-        (part, format(Decimal(repr(taken)).normalize(), "f"))
+        (part, as_written(taken))
         for part, taken in zip(parts, line.coefficients, strict=True)
         if taken
     )

@@ -27,7 +27,7 @@ MOST_SEEN, MOST_DISCOUNTS, MOST_THERE, SOME = 2_000, 2, 6, 10
 def proposed_listed(population: Population) -> Iterator[Proposal]:
     """The price, or an amount, that nearly all rows have so, with a discount and without."""
     table = population.table
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     discounts = [c for c in numbers if DISCOUNT.search(c.name)][:MOST_DISCOUNTS]
     there = [each for each in numbers_there(population) if not in_three(population, each.table)]
     there = [each for each in there if not DISCOUNT.search(each.column.name)][:MOST_THERE]

@@ -61,7 +61,7 @@ def proposed_one_rate(
     what are ``in_brackets``, or ``told_there``, by the row that is named."""
     table = population.table
     taken = set(table.roles.values()) - {table.roles.get("quantity")}
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     others = [c for c in numbers if c.name not in taken and c not in amounts]
     bases = [*amounts, *others][:MOST_BASES]
     factors = [c for c in numbers if c.name not in taken - {table.roles.get("price")}]

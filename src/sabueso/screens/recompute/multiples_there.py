@@ -40,7 +40,7 @@ def multiples_there(
     mine = [c for c in amounts if c.name not in rated][:MOST_AMOUNTS]
     if not (mine and there) or population.account(None).used < LEAST_OF_RULE:
         return
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     trees: dict[str, Tree] = {quoted_name(c.name): sql.column(c.name) for c in (*numbers, *mine)}
     trees |= {each.sql: expressions.scalar(each.sql, table, "--expect") for each in there}
     seen = first_numbers(population, trees, MOST_SEEN)
@@ -80,10 +80,9 @@ def _best(
 def _is_told(rate: OneRate, own: Column, others: set[str], seen: Mapping[str, np.ndarray]) -> bool:
     """Whether a number of the row itself tells the amount as well, by a multiple that is as plain."""
     values = seen[quoted_name(own.name)]
-    for name in others:
-        mine = one_rate(values, seen[name], own.scale, once=True)
-        if mine is None or mine.holds < rate.holds - AS_GOOD:
-            continue
-        if len(mine.text) <= len(rate.text):
-            return True
-    return False
+    own_rates = (one_rate(values, seen[name], own.scale, once=True) for name in others)
+    return any(
+        mine.holds >= rate.holds - AS_GOOD and len(mine.text) <= len(rate.text)
+        for mine in own_rates
+        if mine is not None
+    )

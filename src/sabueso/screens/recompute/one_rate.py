@@ -31,6 +31,11 @@ class OneRate(NamedTuple):
     floor: float | None = None
 
 
+def as_written(number: float, group: str = "") -> str:
+    """A number in plain digits, as it stands in an expression; in groups of three with a comma as ``group``."""
+    return format(Decimal(f"{number:.12g}").normalize(), f"{group}f")
+
+
 def at_least(expression: str, floor: float | None) -> str:
     """An expression that is not below the least, where there is such."""
     return expression if floor is None else f"greatest({expression}, {floor:.15g})"
@@ -80,7 +85,7 @@ def one_rate(
     rate, holds = next(pair for pair in zip(rates, same, strict=True) if pair[1] >= most - AS_GOOD)
     if abs(rate) == 1.0 and not once:
         return None
-    return OneRate(format(Decimal(str(rate)).normalize(), "f"), holds, floor)
+    return OneRate(as_written(rate), holds, floor)
 
 
 def _vary(numbers: np.ndarray, different: int) -> bool:

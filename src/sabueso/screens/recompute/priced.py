@@ -14,6 +14,8 @@ from sabueso.stats.additive import HOLDS
 
 MOST_OF_EACH = 2
 """Columns of discounts, and of taxes, that are tried."""
+MOST_DIFFERING, FEW_DIFFERING = 0.03, 10
+"""Share of the rows that may differ where many ways are tried, and how many however few there are."""
 FEW, FEW_OF_ALL = 300, 0.01
 """Rows that may differ, or their share: of more the way is not the one that the amounts were made by."""
 
@@ -32,6 +34,11 @@ class Priced:
     def because(self) -> str:
         """What speaks for it."""
         return f"it holds for {self.checked - self.differing:,} of {self.checked:,} rows"
+
+    @property
+    def hardly_differs(self) -> bool:
+        """Whether so few differ that the way is no chance of many that were tried."""
+        return self.differing <= max(FEW_DIFFERING, MOST_DIFFERING * self.checked)
 
     def proposal(self, own: str, table: str, purpose: str) -> Proposal:
         """The screen of a column that is made so."""

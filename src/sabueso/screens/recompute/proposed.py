@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from sabueso.population.expressions import quoted_name
@@ -22,7 +22,7 @@ from sabueso.screens.recompute.fixed_and_each import fixed_and_each
 from sabueso.screens.recompute.listed import proposed_listed
 from sabueso.screens.recompute.multiples import proposed_one_rate
 from sabueso.screens.recompute.multiples_there import multiples_there
-from sabueso.screens.recompute.priced import are_few, held, is_rule, priced
+from sabueso.screens.recompute.priced import Priced, are_few, held, is_rule, priced
 from sabueso.screens.recompute.rated import proposed_rates
 from sabueso.screens.recompute.running import proposed_meters, proposed_running
 from sabueso.screens.recompute.spans import proposed_spans
@@ -90,29 +90,7 @@ def proposed_recomputations(
     rated = [str(each.settings["on"]) for each in by_rate]
     at_counts = list(proposed_at_counts(population, amount, rated))
     yield from at_counts
-    rated += [str(each.settings["on"]) for each in at_counts]
-    amounts = [amount, *further(table, amount, MOST_AMOUNTS)]
-    in_brackets = list(by_brackets(population, amounts, rated))
-    by_limit = [bracketed(table.name, *each) for each in in_brackets if each[1].differing]
-    yield from by_limit
-    ways = [way for way, _ in in_brackets]
-    there = list(multiples_there(population, amounts, [*rated, *(w.own.name for w in ways)]))
-    by_named = [each.proposal for each in there if each.proposal is not None]
-    yield from by_named
-    known_there = {each.own for each in there}
-    by_multiple = list(proposed_one_rate(population, amounts, found, rated, ways, known_there))
-    yield from by_multiple
-    made = (*by_rate, *at_counts, *by_limit, *by_named, *by_multiple, *summed)
-    known = (each.settings for each in made)
-    told = {str(each["on"]): str(each.get("expect", "")) for each in known}
-    by_kind = list(proposed_by_kind(population, amount, found, told))
-    yield from by_kind
-    told |= {str(each.settings["on"]): str(each.settings["expect"]) for each in by_kind}
-    told |= {name: "" for name in known_there if name not in told}
-    told |= {way.own.name: quoted_name(way.of.name) for way in ways if way.own.name not in told}
-    told |= {} if found is None else {amount.name: ""}
-    sides = [f"{quoted_name(str(e.settings['on']))} = {e.settings['expect']}" for e in summed]
-    yield from fixed_and_each(population, amounts, told, sides)
+    yield from _of_other_numbers(population, amount, found, [*by_rate, *at_counts], summed)
     if found is not None:
         yield Proposal(
             f"{found.told} of {table.name}",
@@ -131,9 +109,47 @@ def proposed_recomputations(
                 return
 
 
+def _of_other_numbers(
+    population: Population,
+    amount: Column,
+    found: Priced | None,
+    rates: Sequence[Proposal],
+    summed: Sequence[Proposal],
+) -> Iterator[Proposal]:
+    """Amounts that other numbers make, one way or another: each is told by the first that does. ``found`` is the way by its
+    price, and ``rates`` and ``summed`` are what is proposed of them before."""
+    table = population.table
+    amounts = [amount, *further(table, amount, MOST_AMOUNTS)]
+    rated = [str(each.settings["on"]) for each in rates]
+    in_brackets = list(by_brackets(population, amounts, rated))
+    by_limit = [bracketed(table.name, *each) for each in in_brackets if each[1].differing]
+    yield from by_limit
+    ways = [way for way, _ in in_brackets]
+    there = list(multiples_there(population, amounts, [*rated, *(w.own.name for w in ways)]))
+    by_named = [each.proposal for each in there if each.proposal is not None]
+    yield from by_named
+    known_there = {each.own for each in there}
+    by_multiple = list(proposed_one_rate(population, amounts, found, rated, ways, known_there))
+    yield from by_multiple
+    told = _told_by((*rates, *by_limit, *by_named, *by_multiple, *summed))
+    by_kind = list(proposed_by_kind(population, amount, found, told))
+    yield from by_kind
+    # What holds for every row is told too, though there is nothing to ask.
+    exact = dict.fromkeys(known_there, "")
+    exact |= {way.own.name: quoted_name(way.of.name) for way in ways}
+    told = exact | told | _told_by(by_kind) | ({} if found is None else {amount.name: ""})
+    sides = [f"{quoted_name(str(e.settings['on']))} = {e.settings['expect']}" for e in summed]
+    yield from fixed_and_each(population, amounts, told, sides)
+
+
+def _told_by(proposals: Sequence[Proposal]) -> dict[str, str]:
+    """The amounts that screens are of, each with the SQL of what it should be."""
+    return {str(p.settings["on"]): str(p.settings.get("expect", "")) for p in proposals}
+
+
 def _finest(table: Table) -> Column | None:
     """The number with the most decimals of a table without amounts, such as a count of what lies in stock."""
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     return max(numbers, key=lambda c: c.scale, default=None)
 
 

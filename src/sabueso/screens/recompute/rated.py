@@ -149,7 +149,7 @@ def _amounts_there(population: Population, amount: Column) -> list[_Number]:
     for there in measures_there(population):
         own = there.table.role("amount")
         if own == there.column and own.scale == amount.scale:
-            found.append(_Number(there.sql, there.told, None))
+            found.append(_Number(there.sql, there.told))
     return found[:MOST_THERE]
 
 

@@ -55,7 +55,7 @@ def proposed_meters(population: Population) -> Iterator[Proposal]:
     table = population.table
     # What it went on by may be what the rows count, such as kilometres.
     taken = set(table.roles.values()) - {table.roles.get("quantity")}
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     amount = table.role("amount")
     known = [] if amount is None else [amount, *further(table, amount)]
     free = [c for c in numbers if c.name not in taken and c not in known][:MOST_METERS]
@@ -99,7 +99,7 @@ def _carried_forward(
 def _stock(table: Table, others: Sequence[Column]) -> list[Column]:
     """Numbers besides, without a role, that are called what is there: of a quantity, which need not have decimals."""
     taken = {*table.roles.values(), *(c.name for c in others)}
-    numbers = (c for c in table.columns if c.type == "number" and not c.is_place)
+    numbers = table.numbers
     return [c for c in numbers if c.name not in taken and _BALANCE.search(c.name)][:1]
 
 

@@ -128,7 +128,7 @@ def _ways(table: Table) -> Iterator[_Way]:
 def _numbers(table: Table) -> list[Column]:
     """Numbers that may be a time: no money, and no price."""
     none = {table.roles.get(role) for role in ("amount", "debit", "credit", "price", "id")}
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     return [c for c in numbers if c.name not in none][:MOST_NUMBERS]
 
 

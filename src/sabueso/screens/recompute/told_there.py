@@ -158,7 +158,7 @@ def _numbers(other: Table, amount: Column) -> list[Column]:
     """Numbers of another table that may be an amount: with as many decimals, and no price or quantity, which are
     compared by a match."""
     none = {other.roles.get(role) for role in ("price", "quantity", "id")}
-    alike = [c for c in other.columns if c.type == "number" and not c.is_place]
+    alike = other.numbers
     return [c for c in alike if c.name not in none and c.scale == amount.scale][:MOST_THERE]
 
 

@@ -40,10 +40,10 @@ def proposed_two_part(population: Population, amount: Column) -> Iterator[Propos
     price = None if "quantity" in table.roles else table.role("price")
     own = [amount, *([price] if price is not None else []), *further(table, amount)]
     none = {each.name for each in own} | {table.roles.get(r) for r in ("id", "document")}
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     used = [c for c in numbers if c.name not in none][:MOST_OWN]
     for way in ways(population) if used else ():
-        there = [c for c in way.table.columns if c.type == "number" and not c.is_place]
+        there = way.table.numbers
         if len(there) < 2:
             continue
         named = {c.name: f"{way.sql}.{quoted_name(c.name)}" for c in there[:MOST_THERE]}

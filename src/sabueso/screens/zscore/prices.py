@@ -74,7 +74,7 @@ def proposed_measures(population: Population, least: int) -> Iterator[Proposal]:
     if is_budget(table) or population.account(None).used < LEAST_ROWS:
         return
     taken = {*table.roles.values(), *table.links}
-    numbers = [c for c in table.columns if c.type == "number" and not c.is_place]
+    numbers = table.numbers
     things = [(c,) for c in _things(table)]
     for value in [c for c in numbers if c.name not in taken][:MOST_MEASURES]:
         found = _of_one_thing(population, value, things, least, CLOSE)
