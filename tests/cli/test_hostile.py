@@ -211,6 +211,16 @@ def test_a_condition_may_be_long_and_escape_its_marks(hostile):
     assert "360" in said.stdout if said.stdout else "is nested too deeply" in said.stderr
 
 
+@pytest.mark.parametrize("nested", ["pow({}, 1)", "greatest({}, amount)", "ln({})", "cast({} as double)", "{} // 2"])
+def test_functions_within_functions_are_bounded(hostile, nested):
+    """Each asks twice of what it is given: thirty within one another would be a thousand million parts."""
+    text = "amount"
+    for _ in range(30):
+        text = nested.format(text)
+    said = inside("dig", "t", "--where", f"{text} > 1", cwd=hostile, code=2)
+    assert "more than 10,000 parts; expected a shorter one" in said.stderr
+
+
 def _packed(content: bytes, name: str = "a.csv") -> bytes:
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:

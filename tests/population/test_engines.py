@@ -420,6 +420,7 @@ CONDITIONS = [
     "log(cost) > 1", "log10(cost) <= 1", "cost ** 0.5 > 3", "cost ** -1 < 1", "pow(cost, 3) > 100", "sqrt(cost) is null",
     "dayofweek(day) = 0", "extract(dow from day) in (1, 6)", "extract(week from day) = 9", "log(1, cost) > 0",
     "cast(who as varchar) like '%!%%' escape '!'", "nullif(cost, 0) is null", "cost // 7 = 3",
+    "greatest(cost, 3) is null", "least(3, ln(cost), hours) < 2", "greatest(3, 2) > 2", "not (greatest(hours, cost) > 3)",
 ]  # fmt: skip
 
 

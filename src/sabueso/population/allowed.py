@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import islice
 
 import sqlglot.expressions as exp
 
@@ -141,6 +142,9 @@ def arguments(node: exp.Anonymous, table: Table, what: str) -> list[Tree]:
     return [each.this if is_fact(each) else each for each in listed]
 
 
+MOST_PARTS = 10_000
+
+
 @dataclass(frozen=True)
 class Check:
     """What one expression may contain, and what its names stand for."""
@@ -154,13 +158,25 @@ class Check:
         """A checked node. Children of a resolved one are this program's own, and not visited again."""
         seen = self._visit(node)
         if seen is not node:
-            return seen
+            return self._bounded(seen)
         terms = _chained(node)
         for child in terms or list(node.iter_expressions()):
             changed = self.walk(child)
             if changed is not child:
                 child.replace(changed)
-        return node if terms else within_domain(same_everywhere(node))
+        if terms:
+            return node
+        grown = within_domain(same_everywhere(node))
+        return self._bounded(grown) if grown is not node or isinstance(node, exp.Func) else node
+
+    def _bounded(self, tree: Tree) -> Tree:
+        """A part written out, which asks of what it is given several times: within one another that doubles each time."""
+        if next(islice(tree.walk(), MOST_PARTS, None), None) is not None:
+            raise UserError(
+                f"{self.what}: a function within others is written out so often that the expression has "
+                f"more than {MOST_PARTS:,} parts; expected a shorter one"
+            )
+        return tree
 
     def _visit(self, node: Tree) -> Tree:
         if is_fact(node):

@@ -19,10 +19,27 @@ def same_everywhere(node: Tree) -> Tree:
         rest = exp.Mod(this=value.copy(), expression=by)
         even = exp.paren(exp.Sub(this=value, expression=exp.paren(rest)))
         return exp.Round(this=exp.Div(this=even, expression=by.copy()))
+    if isinstance(node, (exp.Greatest, exp.Least)):
+        return _of_all(node)
     day = isinstance(node, exp.DayOfWeek)
     if day or (isinstance(node, exp.Extract) and node.name.upper() == "DOW"):
         return sql.day_of_week(node.this if day else node.expression)
     return node
+
+
+def _of_all(node: exp.Greatest | exp.Least) -> Tree:
+    """The greatest or the least of several values, missing where one of them is (SQL:2023, feature T054).
+
+    Engines leave out those that are missing: ``greatest(0.1 * km, 7)`` would charge a row without its km
+    the minimum.
+    """
+    given = [node.this, *node.expressions]
+    there = [
+        exp.Not(this=exp.paren(sql.is_missing(exp.paren(each.copy()))))
+        for each in given
+        if not isinstance(each.unnest(), exp.Literal)
+    ]
+    return exp.Case().when(exp.and_(*there, copy=False), node) if there else node
 
 
 _LARGEST = "1.7976931348623157E308"

@@ -18,6 +18,7 @@ from sabueso.intake.readers.records import (
     QUOTE,
     RETURN,
     Broken,
+    count_of,
     is_rule,
     wrong_count,
 )
@@ -64,7 +65,7 @@ def whole_block(block: bytes, layout: Delimited, kinds: Mapping[str, pa.DataType
     show.
     """
     quoted = b'"' in block
-    if b"\0" in block or (quoted and block.count(b'"') % 2):
+    if b"\0" in block or (quoted and count_of(QUOTE, block) % 2):
         return None
     if not block.endswith(b"\n"):
         block += b"\n"
@@ -91,7 +92,7 @@ def whole_block(block: bytes, layout: Delimited, kinds: Mapping[str, pa.DataType
     except pa.ArrowInvalid:
         return None
     lines = cells.num_rows + len(broken) + len(empty)
-    if quoted and lines != np.count_nonzero(data == NEWLINE):
+    if quoted and lines != count_of(NEWLINE, block):
         return None
     return Batch(
         lines=np.delete(np.arange(lines), [*(b.line for b in broken), *empty]),
