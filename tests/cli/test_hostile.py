@@ -211,7 +211,9 @@ def test_a_condition_may_be_long_and_escape_its_marks(hostile):
     assert "360" in said.stdout if said.stdout else "is nested too deeply" in said.stderr
 
 
-@pytest.mark.parametrize("nested", ["pow({}, 1)", "greatest({}, amount)", "ln({})", "cast({} as double)", "{} // 2"])
+@pytest.mark.parametrize(
+    "nested", ["pow({}, 1)", "greatest({}, amount)", "ln({})", "cast({} as double)", "{} // 2"]
+)
 def test_functions_within_functions_are_bounded(hostile, nested):
     """Each asks twice of what it is given: thirty within one another would be a thousand million parts."""
     text = "amount"
