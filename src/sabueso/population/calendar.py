@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import MAXYEAR, MINYEAR, date, timedelta
 
 import sqlglot.expressions as exp
 
@@ -50,6 +50,8 @@ class Span:
                 return cls(name, start, _months_on(start, 3))
             start = date(year, first_month, 1)
             return cls(name, start, _months_on(start, 12))
+        except OverflowError:
+            raise UserError(f"{what} {name!r} is where the calendar ends") from None
         except ValueError:
             raise UserError(f"{what} {name!r} is no date of the calendar") from None
 
@@ -67,12 +69,17 @@ class Span:
     def before(self, periods: int = 1, first_month: int = 1) -> Span:
         """The period of the same kind that lies so many of them before."""
         year, quarter, month, day = (part or "" for part in self._parts())
-        if day:
-            return Span.of((self.start - timedelta(days=periods)).isoformat(), first_month)
-        if month or quarter:
-            start = _months_on(self.start, -periods * (1 if month else 3))
-            return Span.latest("month" if month else "quarter", start, first_month)
-        return Span.of(str(int(year) - periods), first_month)
+        try:
+            if day:
+                return Span.of((self.start - timedelta(days=periods)).isoformat(), first_month)
+            if month or quarter:
+                start = _months_on(self.start, -periods * (1 if month else 3))
+                return Span.latest("month" if month else "quarter", start, first_month)
+        except OverflowError:
+            raise UserError(
+                f"the calendar begins less than {periods} such periods before {self.name}"
+            ) from None
+        return Span.of(f"{int(year) - periods:04d}", first_month)
 
     def year_before(self, first_month: int = 1) -> Span:
         """The same period a year before."""
@@ -101,7 +108,10 @@ class Span:
 
 def _months_on(start: date, months: int) -> date:
     index = start.month - 1 + months
-    return date(start.year + index // 12, index % 12 + 1, 1)
+    year = start.year + index // 12
+    if not MINYEAR <= year <= MAXYEAR:
+        raise OverflowError(f"there is no year {year}")
+    return date(year, index % 12 + 1, 1)
 
 
 def _day(value: date) -> Tree:

@@ -15,6 +15,8 @@ from sabueso.base.plain import Values
 from sabueso.population.expressions import split_list
 from sabueso.stats.adjust import Method
 
+MOST = 10**38
+
 
 class Settings(BaseModel):
     """What every test can be told. A field's name is its plan key and, dashed, its option."""
@@ -33,7 +35,7 @@ class Settings(BaseModel):
             One sentence that names the place, the key and what was expected.
         """
         try:
-            return cls(**values)
+            found = cls(**values)
         except ValidationError as error:
             first = error.errors()[0]
             key = str(first["loc"][0]) if first["loc"] else ""
@@ -48,6 +50,13 @@ class Settings(BaseModel):
             message = message[:1].lower() + message[1:]
             given = "" if not key else f"{option} = {first['input']!r}: "
             raise UserError(f"{place}: {given}{message}") from None
+        for name, value in found:
+            # Figures are worked out with them as floats, too; no amount has more figures than this.
+            if isinstance(value, (int, float, Decimal)) and not abs(value) < MOST:
+                raise UserError(
+                    f"{place}: {name.replace('_', '-')} = {values[name]}: expected a number of at most 38 figures"
+                )
+        return found
 
     @classmethod
     def usual(cls, given: Mapping[str, Any]) -> dict[str, Any]:

@@ -136,9 +136,12 @@ def _day(value: date) -> Tree:
 
 def window_of(at: date, days: int, side: str) -> tuple[date, date]:
     """The first and the last day of a window: before a date, after it, or around and with it."""
-    step = timedelta(days=1)
-    if side == "before":
-        return at - timedelta(days=days), at - step
-    if side == "after":
-        return at + step, at + timedelta(days=days)
-    return at - timedelta(days=days), at + timedelta(days=days)
+    step, window = timedelta(days=1), timedelta(days=days)
+    try:
+        if side == "before":
+            return at - window, at - step
+        if side == "after":
+            return at + step, at + window
+        return at - window, at + window
+    except OverflowError:
+        raise UserError(f"event: within {days} days of {at} the calendar ends") from None

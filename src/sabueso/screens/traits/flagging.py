@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import accumulate
+from operator import itemgetter
 from typing import Any, Protocol
 
 from sabueso.base.plain import Cells
@@ -54,12 +57,9 @@ def rarity_of(patterns: Sequence[Pattern], bits: Bits) -> dict[Pattern, float]:
     """Each pattern's share of all entries with at least its score, the rarest first: counted and not multiplied,
     since traits go together."""
     whole = sum(p.count for p in patterns) or 1
-    scores = {p: _score(p, bits) for p in patterns}
-    ordered = sorted(patterns, key=lambda p: -scores[p])
-    return {
-        one: sum(p.count for p in ordered if scores[p] >= scores[one] - 1e-9) / whole
-        for one in ordered
-    }
+    scored = sorted(((-_score(p, bits), p) for p in patterns), key=itemgetter(0))
+    falling, entries = [s for s, _ in scored], [0, *accumulate(p.count for _, p in scored)]
+    return {p: entries[bisect_right(falling, s + 1e-9)] / whole for s, p in scored}
 
 
 def chosen_of(

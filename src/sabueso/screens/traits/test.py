@@ -156,12 +156,12 @@ class Traits(Screen):
             patterns = entries.patterns()
             whole = sum(p.count for p in patterns)
             counts, total = _counted(patterns, entries.names)
+            of_sources = {
+                source: _counted(own, entries.names) for source, own in _by_source(patterns).items()
+            }
             bits = {
-                each: {name: bits_of(n, size) for name, n in own.items()}
-                for each in dict.fromkeys(p.source for p in patterns)
-                for own, size in [
-                    _counted([p for p in patterns if p.source == each], entries.names)
-                ]
+                source: {name: bits_of(n, size) for name, n in own.items()}
+                for source, (own, size) in of_sources.items()
             }
             rarity = rarity_of(patterns, bits)
             chosen = chosen_of(entries, rarity, bits, settings)
@@ -175,7 +175,7 @@ class Traits(Screen):
                 Trait(n, counts[n], bits_of(counts[n], total))
                 for n in sorted(counts, key=counts.__getitem__)
             ],
-            sources=[] if source is None else _sources(patterns, entries.names, bits),
+            sources=[] if source is None else _sources(of_sources, bits),
             not_looked_for=dict(sorted(marks.cannot.items())),
             limit=min((s.score for s in chosen), default=None),
             flagged=sum(flag["entries"] for flag in flags),
@@ -223,11 +223,20 @@ def _counted(patterns: Sequence[Pattern], names: Sequence[str]) -> tuple[dict[st
     return counts, sum(p.count for p in patterns)
 
 
-def _sources(patterns: Sequence[Pattern], names: Sequence[str], bits: Bits) -> list[SourceTraits]:
+def _by_source(patterns: Sequence[Pattern]) -> dict[str | None, list[Pattern]]:
+    found: dict[str | None, list[Pattern]] = {}
+    for pattern in patterns:
+        found.setdefault(pattern.source, []).append(pattern)
+    return found
+
+
+def _sources(
+    of_sources: Mapping[str | None, tuple[dict[str, int], int]], bits: Bits
+) -> list[SourceTraits]:
     """The entries of each source, the most first, with what traits count there."""
     found = []
     for source, own in bits.items():
-        counts, whole = _counted([p for p in patterns if p.source == source], names)
+        counts, whole = of_sources[source]
         traits = [Trait(n, counts[n], own[n]) for n in sorted(counts, key=counts.__getitem__)]
         found.append(SourceTraits(source, whole, traits))
     return sorted(found, key=lambda s: (-s.entries, str(s.source)))
