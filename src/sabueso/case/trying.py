@@ -32,7 +32,7 @@ def run_test(
     With ``points`` the finding holds quantiles for a figure; ``also`` is done with the rows while the
     engine is open.
     """
-    screen, place = find_screen(test), f"sabueso try {test}"
+    screen, place = find_screen(test), f"try {test}"
     settings = with_facts(settings, case.plan.facts_by_name(), place)
     validated = screen.settings.from_plan(settings, place)
     others = screen.tables(settings)

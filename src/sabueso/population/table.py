@@ -193,7 +193,7 @@ class Table:
 
     def measure(self, name: str | None) -> Column:
         """The named measure, or the column in the role ``amount``."""
-        if name is None and "amount" not in self.roles:
+        if not name and "amount" not in self.roles:
             raise UserError(
                 f"table {self.name!r} has no column in the role amount: name the measure with --on"
             )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from decimal import Decimal
 from typing import Any
 
@@ -104,6 +105,11 @@ def _value_name(name: str, value: Any) -> str:
     if name.startswith("sign(") and value in (1, -1):
         return "positive" if value == 1 else "negative"
     return shown(value)
+
+
+def named(group: Mapping[str, Any]) -> list[str]:
+    """Each of a group's columns with its value."""
+    return [f"{name} {shown(value)}" for name, value in group.items()]
 
 
 def shown(value: object) -> str:

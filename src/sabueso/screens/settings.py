@@ -16,6 +16,8 @@ from sabueso.population.expressions import split_list
 from sabueso.stats.adjust import Method
 
 MOST = 10**38
+LEAST_LEVEL = 1e-15
+"""Of a level, below which limits are none that a float holds."""
 
 
 class Settings(BaseModel):
@@ -51,10 +53,16 @@ class Settings(BaseModel):
             given = "" if not key else f"{option} = {first['input']!r}: "
             raise UserError(f"{place}: {given}{message}") from None
         for name, value in found:
+            if not isinstance(value, (int, float, Decimal)):
+                continue
             # Figures are worked out with them as floats, too; no amount has more figures than this.
-            if isinstance(value, (int, float, Decimal)) and not abs(value) < MOST:
+            if not abs(value) < MOST:
                 raise UserError(
                     f"{place}: {name.replace('_', '-')} = {values[name]}: expected a number of at most 38 figures"
+                )
+            if name == "alpha" and value < LEAST_LEVEL:
+                raise UserError(
+                    f"{place}: alpha = {values[name]}: expected a level of {LEAST_LEVEL} at least"
                 )
         return found
 

@@ -15,6 +15,7 @@ from typing import Any, ClassVar
 
 from sabueso.base.plain import ByColumn
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
+from sabueso.report import numbers as num
 
 OCCASION = "occasion"
 """The key of what columns name together, in place of a number of a series."""
@@ -74,12 +75,11 @@ class Subject:
 
     def short(self) -> str:
         """What a table calls it."""
-        shown = ["(missing)" if v is None else str(v) for v in self.clients().values()]
-        return BETWEEN.join(shown) or "all rows"
+        return BETWEEN.join(num.shown(v) for v in self.clients().values()) or "all rows"
 
     def label(self) -> str:
         """What the queue calls it."""
-        return BETWEEN.join(f"{name} {value}" for name, value in self.clients().items())
+        return BETWEEN.join(num.named(self.clients()))
 
     def rows(self, table: Table) -> str:
         """The rows behind it, as a condition; of a key alone, those of the client's part."""
@@ -169,7 +169,7 @@ class Class(Subject):
     condition: str = ""
 
     def label(self) -> str:
-        return BETWEEN.join([self.name, *(f"{k} {v}" for k, v in self.group.items())])
+        return BETWEEN.join([self.name, *num.named(self.group)])
 
     def rows(self, table: Table) -> str:
         return self.condition
@@ -243,7 +243,7 @@ class Cell(Subject):
         return {name: value for name, value in self.named.items() if value is not None}
 
     def label(self) -> str:
-        return " × ".join(f"{name} {value}" for name, value in self.clients().items())
+        return " × ".join(num.named(self.clients()))
 
     def rows(self, table: Table) -> str:
         return _both(super().rows(table), self.asked)

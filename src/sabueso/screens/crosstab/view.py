@@ -107,4 +107,4 @@ def _kind_of(flag: Cells) -> Cells:
 
 
 def _named(kind: Cells) -> str:
-    return " and ".join(f"{name} {value}" for name, value in kind.items())
+    return " and ".join(num.named(kind))

@@ -17,7 +17,7 @@ def cautions_of(
     found = []
 
     def of(key: ByColumn) -> str:
-        return "".join(f" in {k} {v}" for k, v in key.items())
+        return "".join(f" in {each}" for each in num.named(key))
 
     for key, r in results:
         n, p = r.n, len(r.measures)

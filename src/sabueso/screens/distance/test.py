@@ -27,7 +27,7 @@ from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.measured import measured_subjects, peer_groups
 from sabueso.screens.proposal import Proposal
-from sabueso.screens.settings import Settings, listed, listed_once
+from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
 
 if TYPE_CHECKING:
@@ -83,7 +83,7 @@ class DistanceSettings(Settings):
             raise ValueError("aim solves for the limit; leave alpha out")
         return self
 
-    _measures = field_validator("measures", mode="before")(listed)
+    _measures = field_validator("measures", mode="before")(listed_once)
     _listed = field_validator("per", "by", mode="before")(listed_once)
 
 

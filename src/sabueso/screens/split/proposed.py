@@ -102,7 +102,7 @@ def _somebody(flags: Iterable[Cells]) -> str | None:
     if not sure:
         return None
     first = min(sure, key=lambda flag: float(flag["p_adjusted"]))
-    name = " ".join(f"{column} {value}" for column, value in first["subject"].items())
+    name = " ".join(num.named(first["subject"]))
     return f"{num.many(first['rows'], 'amount')} of {name}"
 
 

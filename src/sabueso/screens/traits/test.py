@@ -250,7 +250,7 @@ class _Alike(Selected):
         if key not in self.named:
             return super().label()
         told = ", ".join(WORDS.get(name, name) for name in str(self.named[key]).split(", "))
-        return " · ".join([*(f"{n} {v}" for n, v in self.clients().items()), told])
+        return " · ".join([*num.named(self.clients()), told])
 
     def clients(self) -> dict[str, Any]:
         key = own_key("traits", self.named)
