@@ -56,7 +56,7 @@ class Settings(BaseModel):
             if not isinstance(value, (int, float, Decimal)):
                 continue
             # Figures are worked out with them as floats, too; no amount has more figures than this.
-            if not abs(value) < MOST:
+            if not -MOST < value < MOST:
                 raise UserError(
                     f"{place}: {name.replace('_', '-')} = {values[name]}: expected a number of at most 38 figures"
                 )
