@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from contextlib import suppress
 from decimal import Decimal, InvalidOperation
 
 from sabueso.base.errors import UserError
 from sabueso.cli import words
 from sabueso.cli.common import answered, case_option, output_options, with_bar
+
+MOST_EDGE = Decimal(10**38)
 
 EXAMPLES = (
     "sabueso survey",
@@ -80,12 +83,11 @@ def run(args: argparse.Namespace) -> int:
 
 def _edges(text: str) -> list[Decimal]:
     """Amounts with a point, parted by commas."""
-    try:
-        return [Decimal(part.strip()) for part in text.split(",") if part.strip()]
-    except InvalidOperation:
-        raise UserError(
-            f"--edges {text}: expected amounts with a point, parted by commas"
-        ) from None
+    with suppress(InvalidOperation):
+        edges = [Decimal(part.strip()) for part in text.split(",") if part.strip()]
+        if all(abs(each) < MOST_EDGE for each in edges):
+            return edges
+    raise UserError(f"--edges {text}: expected amounts with a point, parted by commas")
 
 
 def _proposed(args: argparse.Namespace) -> int:

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 FIGURES = (".png", ".svg")
+MOST_BINS = 10_000
 
 
 def survey(
@@ -68,8 +69,8 @@ def survey(
     UserError
         If there is no such table or column, or it holds no numbers.
     """
-    if bins is not None and bins < 1:
-        raise UserError(f"--bins {bins}: expected at least 1")
+    if bins is not None and not 1 <= bins <= MOST_BINS:
+        raise UserError(f"--bins {bins}: expected 1 to {MOST_BINS:,}")
     if edges and (len(edges) < 2 or list(edges) != sorted(set(edges))):
         raise UserError("--edges: expected two amounts or more that rise")
     if edges and bins is not None:

@@ -257,6 +257,8 @@ def exact_total(amounts: pa.ChunkedArray) -> Decimal:
     import pyarrow.compute as pc
 
     # A sum of 38 digits that overflowed would be another number, without a word.
+    if pa.types.is_integer(amounts.type):
+        amounts = amounts.cast(pa.decimal128(19, 0))  # lines of a file
     if amounts.type.precision > 18:
         amounts = amounts.cast(pa.decimal256(76, amounts.type.scale))
     elif not _sums_widen():

@@ -100,7 +100,8 @@ def _fitting(console: Console, result: Drill) -> tuple[list[list[str]], list[str
         return [block for block in every if block or block is every[0]], []
     ranked = across_ranked(result)
     most = max(widths.values())
-    kept = len(names) - 1
+    # No more than there would be room for if each were as narrow as the narrowest.
+    kept = min(len(names) - 1, sum(room) // min(widths.values()) + len(room))
     while kept > 1:
         chosen = set(ranked[:kept])
         found = placed([n for n in names if n in chosen], most + 4)
