@@ -173,9 +173,12 @@ class ReadSettings(BaseModel):
     def _known(cls, value: str | None) -> str | None:
         import codecs
 
+        if value is None:
+            return None
         try:
-            return value if value is None else codecs.lookup(value).name
-        except LookupError:
+            " ".encode(value)  # a codec may be none of text, such as base64
+            return codecs.lookup(value).name
+        except (LookupError, UnicodeError, ValueError):  # of a name with a NUL
             raise ValueError("unknown encoding") from None
 
     @field_validator("types")

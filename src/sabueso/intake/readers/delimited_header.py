@@ -32,7 +32,10 @@ def header_of(
     if isinstance(given, int):
         if given > len(lines):
             raise UserError(f"{path}: there is no line {given} to be the header")
-        return *_record(path, lines, given - 1, delimiter), []
+        cells, last = _record(path, lines, given - 1, delimiter)
+        if not any(cell.strip() for cell in cells):
+            raise UserError(f"{path}, line {given}: expected the header; the line is empty")
+        return cells, last, []
     rows, firsts = _rows(lines, start, delimiter)
     found = find_header(rows)
     if found is None:

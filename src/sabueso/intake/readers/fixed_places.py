@@ -252,8 +252,8 @@ def _head(lines: list[str], given: int | str | None) -> _Head | None:
     found = (
         Found(given - 1, len(cuts) + 1) if isinstance(given, int) else _head_at_places(lines, cuts)
     )
-    if found is None:
-        return None
+    if found is None or found.row >= len(lines):
+        return None  # told where the header is looked for
     at = found.row
     none = given == "none" or (found.none and given is None)
     top = at if none or found.above is None else found.above

@@ -73,6 +73,10 @@ class SpreadsheetReader:
             names = ", ".join(map(repr, book.names))
             raise UserError(f"{path}: there is no sheet {settings.sheet!r}; it has {names}")
         found = [s for name in named if (s := _sheet(book, name, settings.header)) is not None]
+        if not found and isinstance(settings.header, int):
+            raise UserError(
+                f"{path}: row {settings.header} is no header: it is empty, or not one of the first {LOOKED_AT}"
+            )
         if not found:
             raise UserError(f"{path}: the workbook is empty; expected a header row and rows")
         # A cover sheet is no table: the longest sheet is, and those with its header.
@@ -160,7 +164,7 @@ def _sheet(book: Book, name: str, given: int | str | None) -> _Sheet | None:
     place = found.row
     if isinstance(given, int):
         place = next((i for i, (number, _) in enumerate(head) if number == given), -1)
-        if place < 0:
+        if place < 0 or not any(text.strip() for text in cells[place]):
             return None
     notes: list[str] = []
     if given == "none" or (found.none and given is None):

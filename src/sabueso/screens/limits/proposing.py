@@ -80,7 +80,8 @@ def of_one_sign(population: Population, described: Description | None) -> Descri
     if where is None or left > (1 - BOTH_WAYS) * signs.rows:
         return described
     found = survey_measure(replace(population, where=where), None)
-    return described if isinstance(found, str) else found.groups[0][1]
+    # Of amounts that are nothing, or not there, none may be left.
+    return described if isinstance(found, str) or not found.groups else found.groups[0][1]
 
 
 def tuned_limit(
