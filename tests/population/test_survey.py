@@ -96,7 +96,7 @@ def test_views_and_figures(marisma, tmp_path):
     [
         (["paymnts"], "did you mean 'payments'"),
         (["payments", "concepto"], "holds text"),
-        (["payments", "importe", "--bins", "0"], "at least 1"),
+        (["payments", "importe", "--bins", "0"], "1 to 10,000"),
         (["payments", "--out", "x.png"], "name its column"),
         (["suppliers", "--pairs"], "a pair needs two"),
     ],
