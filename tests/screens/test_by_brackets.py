@@ -166,6 +166,5 @@ def test_a_fixed_part_and_so_much_for_each(populate, fare, name, expect):
     assert because.startswith("it holds for 69")
     found = screened(population, "recompute", **settings)
     assert {f["subject"]["trip"] for f in found["flags"]} >= {rows[n]["trip"] for n in wrong}
-    assert (
-        found["flag_count"] <= 4
-    )  # the row that lacks what the fare is made of is not held against its minimum
+    # The row that lacks what the fare is made of is not held against its minimum.
+    assert found["flag_count"] <= 4

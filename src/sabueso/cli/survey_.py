@@ -7,10 +7,9 @@ from contextlib import suppress
 from decimal import Decimal, InvalidOperation
 
 from sabueso.base.errors import UserError
+from sabueso.base.exact import DIGITS
 from sabueso.cli import words
 from sabueso.cli.common import answered, case_option, output_options, with_bar
-
-MOST_EDGE = Decimal(10**38)
 
 EXAMPLES = (
     "sabueso survey",
@@ -85,7 +84,7 @@ def _edges(text: str) -> list[Decimal]:
     """Amounts with a point, parted by commas."""
     with suppress(InvalidOperation):
         edges = [Decimal(part.strip()) for part in text.split(",") if part.strip()]
-        if all(abs(each) < MOST_EDGE for each in edges):
+        if all(abs(each) < 10**DIGITS for each in edges):
             return edges
     raise UserError(f"--edges {text}: expected amounts with a point, parted by commas")
 

@@ -178,7 +178,7 @@ class ReadSettings(BaseModel):
         try:
             " ".encode(value)  # a codec may be none of text, such as base64
             return codecs.lookup(value).name
-        except (LookupError, UnicodeError, ValueError):  # of a name with a NUL
+        except (LookupError, ValueError):  # of a codec that fails, and of a name with a NUL
             raise ValueError("unknown encoding") from None
 
     @field_validator("types")

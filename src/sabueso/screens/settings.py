@@ -11,11 +11,11 @@ from typing import Any, Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from sabueso.base.errors import UserError, nearest
+from sabueso.base.exact import DIGITS
 from sabueso.base.plain import Values
 from sabueso.population.expressions import split_list
 from sabueso.stats.adjust import Method
 
-MOST = 10**38
 LEAST_LEVEL = 1e-15
 """Of a level, below which limits are none that a float holds."""
 
@@ -56,9 +56,9 @@ class Settings(BaseModel):
             if not isinstance(value, (int, float, Decimal)):
                 continue
             # Figures are worked out with them as floats, too; no amount has more figures than this.
-            if not -MOST < value < MOST:
+            if not -(10**DIGITS) < value < 10**DIGITS:
                 raise UserError(
-                    f"{place}: {name.replace('_', '-')} = {values[name]}: expected a number of at most 38 figures"
+                    f"{place}: {name.replace('_', '-')} = {values[name]}: expected a number of at most {DIGITS} figures"
                 )
             if name == "alpha" and value < LEAST_LEVEL:
                 raise UserError(

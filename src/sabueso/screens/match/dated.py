@@ -38,7 +38,7 @@ def proposed_dated(population: Population) -> Iterator[Proposal]:
     day = table.dated()
     if day is None or is_budget(table) or table.roles.keys().isdisjoint(("amount", "price")):
         return
-    numbers = [c for c in _numbers(table) if c.name not in _taken(table)]
+    numbers = [c for c in table.numbers if c.name not in _taken(table)]
     for name, other in sorted(population.tables.items()):
         found = None if name == table.name or not numbers else _list_of(population, other)
         kind = None if found is None else _same_kind(table, found.kind)
@@ -73,7 +73,7 @@ def _list_of(population: Population, other: Table) -> _List | None:
     """A table as one with figures for days and kinds, each day and kind once; None where it is none."""
     own = other.dated()
     texts = [c for c in other.columns if c.type == "text" and not c.is_place]
-    figures = _numbers(other)
+    figures = other.numbers
     if own is None or "amount" in other.roles:
         return None
     if len(texts) != 1 or not 0 < len(figures) <= MOST_FIGURES:
@@ -126,10 +126,6 @@ def _same_kind(table: Table, kind: Column) -> str | None:
         if column.type == "text" and column.name.casefold() == kind.name.casefold():
             return column.name
     return table.roles.get("currency")
-
-
-def _numbers(table: Table) -> list[Column]:
-    return table.numbers
 
 
 def _taken(table: Table) -> set[str | None]:

@@ -4,7 +4,7 @@ days of leave, claims on days that no policy covers."""
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import date, datetime, timedelta
 from itertools import accumulate
 from typing import Any
@@ -41,19 +41,23 @@ MOST_SPANS = 1_000
 """Spans of one key up to which it is tried."""
 
 
-def days_of(table: Table, during: list[str]) -> list[Column]:
-    """The columns of the first and the last day.
+def days_of(table: Table, during: Sequence[str], keys: Sequence[str]) -> list[Column]:
+    """The columns of the first and the last day, beside those of the keys.
 
     Raises
     ------
     UserError
-        If the table has none of that name, or one that holds no days.
+        If the table has none of that name, or one that holds no days, or is one of the keys.
     """
     columns = [table.column(bare_name(name)) for name in during]
     for column in columns:
         if column.type not in ("date", "timestamp"):
             raise UserError(
                 f"--during {column.name}: column {column.name!r} of {table.name!r} holds {column.type}; expected days"
+            )
+        if column.name in map(bare_name, keys):
+            raise UserError(
+                f"--during: {quoted_name(column.name)} is what the keys are made of; expected other days"
             )
     return columns
 

@@ -12,7 +12,7 @@ from sabueso.base.errors import UserError, nearest
 from sabueso.base.plain import Cells
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason
-from sabueso.population.table import Table, bare_name
+from sabueso.population.table import Table
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
@@ -157,13 +157,7 @@ class Match(Screen):
         table = population.table
         other = _other(population, settings)
         other_on = settings.other_on or settings.on
-        spans = [quoted_name(c.name) for c in days_of(other.table, settings.during)]
-        if twice := [
-            name for name in spans if name in {quoted_name(bare_name(on)) for on in other_on}
-        ]:
-            raise UserError(
-                f"--during: {twice[0]} is what the keys are made of; expected other days"
-            )
+        spans = [quoted_name(c.name) for c in days_of(other.table, settings.during, other_on)]
         when = "day" if spans else settings.when
         # Of a table that is looked up in itself, by the same columns, the keys are their own others.
         own = (
