@@ -29,7 +29,10 @@ def test_each_coefficient_is_found_and_what_is_of_no_matter_has_none(taken, plac
     own[wrong] = np.round(own[wrong] * rng.uniform(1.5, 100, len(wrong)) + 5, 2)
     found = exact_line(own, columns, 2)
     assert found is not None
-    assert found.coefficients == pytest.approx([*coefficients, 0.0], abs=1e-12)
+    fixed, *each = found.coefficients
+    # What is less than half of the last decimal of the amounts cannot be told of the fixed part.
+    assert fixed == pytest.approx(coefficients[0], abs=0.005)
+    assert each == pytest.approx([*coefficients[1:], 0.0], abs=1e-12)
     assert found.holds >= 0.97
 
 

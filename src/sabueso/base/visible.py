@@ -32,6 +32,8 @@ def json_visible(text: str) -> str:
 
     Below U+0020 a JSON writer has escaped them already.
     """
+    if text.isascii() and "\x7f" not in text:  # told of a text as it stands, and most are
+        return text
     return _IN_JSON.sub(lambda found: _units(found[0]), text)
 
 

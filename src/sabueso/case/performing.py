@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from math import isfinite
@@ -21,8 +22,10 @@ from sabueso.case.plan_parts import ScreenSection, ViewSection
 from sabueso.case.recording import Failed, Inputs
 from sabueso.case.views import performed
 from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.drill import Drill
 from sabueso.population.population import Population
+from sabueso.population.together import count_together
 from sabueso.screens import find_screen
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
@@ -150,10 +153,13 @@ def _found(
 ) -> list[tuple[ScreenSection, Finding, Population]]:
     """What each screen found; ``failed`` gets those that the data do not allow."""
     found: list[tuple[ScreenSection, Finding, Population]] = []
-    for position, (section, screen, settings) in enumerate(ready):
+    of_each = [population(section.table, settings.where) for section, _, settings in ready]
+    count_together(_counts(ready, of_each))
+    for position, ((section, screen, settings), rows) in enumerate(
+        zip(ready, of_each, strict=True)
+    ):
         if progress is not None:
             progress(section.name, position, len(ready))
-        rows = population(section.table, settings.where)
         try:
             whole = None
             if rows.set_aside:
@@ -164,6 +170,15 @@ def _found(
         else:
             found.append((section, finding, rows))
     return found
+
+
+def _counts(
+    ready: Sequence[_Ready], of_each: Sequence[Population]
+) -> Iterator[tuple[Population, Counting]]:
+    """What screens will ask to be counted; of one whose settings do not fit its table nothing."""
+    for (_, screen, settings), rows in zip(ready, of_each, strict=True):
+        with suppress(UserError):  # said when it is run
+            yield from ((rows, counting) for counting in screen.counts(rows, settings))
 
 
 def _subjects(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -22,6 +22,14 @@ class Reason:
 
     code: str
     condition: Tree
+
+
+class Counting(NamedTuple):
+    """What an account is asked for: the measure that is summed, if any, and why rows are left out, in the order
+    in which it is told of them."""
+
+    measure: Column | None
+    reasons: Sequence[Reason] = ()
 
 
 @dataclass(frozen=True)
@@ -67,7 +75,23 @@ Figures = Mapping[str, Any]
 
 def counted(of: Counts, measure: Column | None, every: Sequence[Reason]) -> Account:
     """Count and sum the rows used and left out, by the first reason that applies, in one pass."""
-    *found, used = _by_place(of, measure, every)
+    (found,) = counted_together(of, [Counting(measure, every)])
+    return found
+
+
+def counted_together(of: Counts, every: Sequence[Counting]) -> list[Account]:
+    """Several accounts of the rows of one table, in one pass."""
+    if len(every) == 1 and every[0].reasons and getattr(of.engine, "moves_groups", False):
+        return [_account(every[0], _of_each_place(of, every[0]))]
+    return [
+        _account(each, places) for each, places in zip(every, _by_places(of, every), strict=True)
+    ]
+
+
+def _account(counting: Counting, places: Sequence[Figures]) -> Account:
+    """An account of the figures of rows of each place: of the first reason that applies, and last of none."""
+    measure, every = counting
+    *found, used = places
     left = {reason.code: row for reason, row in zip(every, found, strict=True) if row["n"]}
     amounts: dict[str, Decimal] = {}
     used_total = None
@@ -86,52 +110,98 @@ def counted(of: Counts, measure: Column | None, every: Sequence[Reason]) -> Acco
     )
 
 
-def _by_place(of: Counts, measure: Column | None, every: Sequence[Reason]) -> list[Figures]:
-    """What the rows of each place are: of the first reason that applies, and last those of none."""
+def _by_places(of: Counts, every: Sequence[Counting]) -> list[list[Figures]]:
+    """Figures of the rows of each place of each account: rows alike in all their places are one group."""
+    place: Tree | None = None
+    for counting in every:
+        own = _place(counting.reasons)
+        if place is None:
+            place = own
+        elif counting.reasons:
+            above = exp.Mul(this=place, expression=sql.integer(len(counting.reasons) + 1))
+            place = exp.Add(this=above, expression=exp.paren(own, copy=False))
+    measures = {c.measure.name: c.measure for c in every if c.measure is not None}
+    named = {name: f"measure{i}" for i, name in enumerate(measures)}
     # Under names of our own: a client's column may be called as the place is.
-    inside: dict[str, Tree] = {"place": sql.integer(len(every))}
-    if every:
-        case = exp.Case()
-        for place, reason in enumerate(every):
-            case = case.when(reason.condition, sql.integer(place), copy=False)
-        inside["place"] = case.else_(sql.integer(len(every)), copy=False)
-    if measure is not None:
-        inside["measure"] = sql.column(measure.name)
-    if (day := _day(of.table)) is not None:
+    inside: dict[str, Tree] = {"place": sql.integer(0) if place is None else place}
+    inside |= {named[name]: sql.column(name) for name in measures}
+    day = _day(of.table)
+    if day is not None:
         inside["day"] = day
     rows = exp.select(*_named(inside)).from_(of.source()).subquery("b")
-    places = range(len(every) + 1)
-    if every and getattr(of.engine, "moves_groups", False):
-        fields = {
-            f"{name}{place}": tree
-            for place in places
-            for name, tree in _figures(measure, day, place).items()
-        }
-        (row,) = of.query(exp.select(*_named(fields)).from_(rows)).to_pylist()
-        names = _figures(measure, day)
-        return [{name: row[f"{name}{place}"] for name in names} for place in places]
-    select = exp.select(sql.column("place"), *_named(_figures(measure, day))).from_(rows)
-    found = of.query(select.group_by(sql.column("place"))).to_pylist()
-    by_place = {row["place"]: row for row in found}
-    return [by_place.get(place, {"n": 0, "total": None}) for place in places]
-
-
-def _figures(measure: Column | None, day: Tree | None, place: int | None = None) -> dict[str, Tree]:
-    """Figures of rows, or of those of one place."""
-
-    def of(figure: Tree) -> Tree:
-        if place is None:
-            return figure
-        return sql.only(figure, exp.EQ(this=sql.column("place"), expression=sql.integer(place)))
-
-    found = {"n": of(sql.count())}
-    if measure is not None:
-        total = of(exp.Sum(this=sql.column("measure")))
-        found["total"] = sql.cast(total, f"DECIMAL(38,{measure.scale})")
+    fields = {"n": sql.count()}
+    for name, measure in measures.items():
+        fields[named[name]] = _total(exp.Sum(this=sql.column(named[name])), measure)
     if day is not None:
-        found["first"] = of(exp.Min(this=sql.column("day")))
-        found["last"] = of(exp.Max(this=sql.column("day")))
-    return found
+        fields |= _ends()
+    select = exp.select(sql.column("place"), *_named(fields)).from_(rows)
+    found = of.query(select.group_by(sql.column("place"))).to_pylist()
+    places: list[list[Figures]] = []
+    for counting in reversed(every):
+        several = len(counting.reasons) + 1
+        total = named[counting.measure.name] if counting.measure is not None else None
+        groups: list[list[Figures]] = [[] for _ in range(several)]
+        for row in found:
+            row["place"], own_place = divmod(row["place"], several)
+            groups[own_place].append(row)
+        places.append([_added(group, total) for group in groups])
+    return places[::-1]
+
+
+def _added(groups: Sequence[Figures], total: str | None) -> Figures:
+    """Figures of the rows of some groups together."""
+    totals = [g[total] for g in groups if total is not None and g[total] is not None]
+    first = [g["first"] for g in groups if g.get("first") is not None]
+    last = [g["last"] for g in groups if g.get("last") is not None]
+    return {
+        "n": sum(g["n"] for g in groups),
+        "total": sum(totals) if totals else None,
+        "first": min(first, default=None),
+        "last": max(last, default=None),
+    }
+
+
+def _of_each_place(of: Counts, counting: Counting) -> list[Figures]:
+    """The same of one account, as sums of the whole that look at the place: nothing is grouped."""
+    measure, every = counting
+    day = _day(of.table)
+    inside: dict[str, Tree] = {"place": _place(every)}
+    if measure is not None:
+        inside["measure"] = sql.column(measure.name)
+    if day is not None:
+        inside["day"] = day
+    rows = exp.select(*_named(inside)).from_(of.source()).subquery("b")
+    fields: dict[str, Tree] = {}
+    for place in range(len(every) + 1):
+        here = exp.EQ(this=sql.column("place"), expression=sql.integer(place))
+        figures = {"n": sql.only(sql.count(), here)}
+        if measure is not None:
+            summed = sql.only(exp.Sum(this=sql.column("measure")), here.copy())
+            figures["total"] = _total(summed, measure)
+        if day is not None:
+            figures |= {name: sql.only(tree, here.copy()) for name, tree in _ends().items()}
+        fields |= {f"{name}{place}": tree for name, tree in figures.items()}
+    (row,) = of.query(exp.select(*_named(fields)).from_(rows)).to_pylist()
+    names = ("n", "total", "first", "last")
+    return [{name: row.get(f"{name}{place}") for name in names} for place in range(len(every) + 1)]
+
+
+def _place(every: Sequence[Reason]) -> Tree:
+    """The number of the first reason that applies to a row; how many there are, where none does."""
+    if not every:
+        return sql.integer(0)
+    case = exp.Case()
+    for place, reason in enumerate(every):
+        case = case.when(reason.condition, sql.integer(place), copy=False)
+    return case.else_(sql.integer(len(every)), copy=False)
+
+
+def _total(summed: Tree, measure: Column) -> Tree:
+    return sql.cast(summed, f"DECIMAL(38,{measure.scale})")
+
+
+def _ends() -> dict[str, Tree]:
+    return {"first": exp.Min(this=sql.column("day")), "last": exp.Max(this=sql.column("day"))}
 
 
 def _named(fields: Mapping[str, Tree]) -> list[exp.Expr]:

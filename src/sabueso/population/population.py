@@ -15,7 +15,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.base.exact import exactly
 from sabueso.population import expressions, sql
-from sabueso.population.accounting import Account, Reason, counted
+from sabueso.population.accounting import Account, Counting, Reason, counted
 from sabueso.population.engines import Engine, QueryError
 from sabueso.population.figures import figures
 from sabueso.population.sql import Tree
@@ -91,7 +91,7 @@ class Population:
 
     def used(self, select: exp.Select, reasons: Sequence[Reason] = ()) -> exp.Select:
         """A SELECT from the rows used; the one that is given becomes it, and is nobody else's."""
-        kept = [_not_true(r.condition) for r in [*self.conditions(), *reasons]]
+        kept = [_kept(r.condition) for r in [*self.conditions(), *reasons]]
         # Nobody else holds what is begun here, nor changes a part of it: it need not be copied at each step.
         select = select.from_(self.source(), copy=False)
         return select.where(sql.both(kept), copy=False) if kept else select
@@ -104,7 +104,7 @@ class Population:
         of_rows, of_values = list[Tree](), list[Tree]()
         for reason in (*self.conditions(), *reasons):
             alone = _looks_at(reason.condition, measure)
-            (of_values if alone else of_rows).append(_not_true(reason.condition))
+            (of_values if alone else of_rows).append(_kept(reason.condition))
         value = sql.column(measure.name)
         each = exp.select(value, exp.alias_(sql.count(), "n", quoted=True)).from_(self.source())
         each = each.where(sql.both(of_rows), copy=False) if of_rows else each
@@ -126,19 +126,29 @@ class Population:
 
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:
         """Count and sum the rows used and left out, by the first reason that applies."""
-        if reasons:
-            return counted(self, measure, [*self.conditions(), *reasons])
-        # Without reasons of a test's own it is the same for all that look at these rows.
-        # A condition of a named population and one that is given leave rows out for reasons of their own.
-        named = self.defined.name if self.defined is not None else None
-        on = measure.name if measure is not None else None
-        key = "account", self.table.name, on, named, self.where, self.set_aside
-        if key not in self.known:
-            self.known[key] = counted(self, measure, self.conditions())
-        found: Account = self.known[key]
+        key, every = self.counted_as(Counting(measure, reasons))
+        found: Account | None = self.known.get(key)
+        if found is None:
+            found = counted(self, measure, every())
+            # Without reasons of a test's own it is the same for all that look at these rows.
+            if not reasons:
+                self.known[key] = found
         return replace(
             found, left_out=dict(found.left_out), left_out_totals=dict(found.left_out_totals)
         )
+
+    def counted_as(self, counting: Counting) -> tuple[Hashable, Callable[[], list[Reason]]]:
+        """What an account is kept by in ``known``, and what gives all reasons of it."""
+        measure, reasons = counting
+        on = measure.name if measure is not None else None
+        if not reasons:
+            # A condition of a named population and one that is given leave rows out for reasons of their own.
+            named = self.defined.name if self.defined is not None else None
+            key = "account", self.table.name, on, named, self.where, self.set_aside
+            return key, self.conditions
+        every = [*self.conditions(), *reasons]
+        told = tuple((reason.code, reason.condition.sql()) for reason in every)
+        return ("account", self.table.name, on, told), lambda: every
 
     def once(self, about: Hashable, work: Callable[[], T]) -> T:
         """What is worked out of these rows, the first time that one of those who share ``known`` asks for it."""
@@ -273,6 +283,19 @@ def _looks_at(tree: Tree, column: Column) -> bool:
     """Whether a condition says nothing of any other column."""
     names = {found.name for found in tree.find_all(exp.Column)}
     return names <= {column.name} and tree.find(exp.Query) is None
+
+
+def _kept(reason: Tree) -> Tree:
+    """What WHERE asks of rows that a reason does not leave out.
+
+    Those outside a condition are left out where it is not true, as WHERE has it: asked for plainly, an engine can
+    look up which parts of a file may hold any.
+    """
+    if isinstance(reason, exp.Not):
+        inside = reason.this.this if isinstance(reason.this, exp.Paren) else None
+        if isinstance(inside, exp.Coalesce) and inside.expressions == [exp.false()]:
+            return exp.paren(inside.this)
+    return _not_true(reason)
 
 
 def _not_true(tree: Tree) -> Tree:

@@ -7,6 +7,7 @@ from collections.abc import Generator, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from sabueso.base.plain import Values
+from sabueso.population.accounting import Counting
 from sabueso.population.population import Population
 from sabueso.report.blocks import Suit
 from sabueso.screens.drawn import Evaluated, Judged
@@ -77,6 +78,11 @@ class Screen:
     def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
         """Settings as proposed, their limit raised so far that no more than ``capacity`` is flagged."""
         return dict(settings)
+
+    def counts(self, population: Population, settings: Any) -> Iterable[Counting]:
+        """What :meth:`run` will have counted of the population first, as far as its settings tell: a programme asks
+        for the accounts of all its screens together. Settings that do not fit the table raise as there."""
+        return ()
 
     def every_row(
         self, population: Population, finding: Finding[Any]

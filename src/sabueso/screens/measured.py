@@ -15,6 +15,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn
 from sabueso.population import expressions, sql
+from sabueso.population.accounting import Counting
 from sabueso.population.drill.measures import plan_of
 from sabueso.population.population import Account, Population, Reason
 from sabueso.population.sql import Tree
@@ -22,6 +23,7 @@ from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 from sabueso.screens.finding import Flags, with_structs
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.limits import table as lim
+from sabueso.screens.many_rows import missing_measures
 
 
 class Measured(Protocol):
@@ -35,6 +37,17 @@ class Measured(Protocol):
     def by(self) -> list[str]: ...
 
 
+def counts_of_subjects(population: Population, settings: Measured) -> list[Counting]:
+    """What is counted of the rows of subjects: those that lack a key, or of rows a measure, are left out."""
+    table = population.table
+    if settings.per:
+        trees = Grouping.of(settings.per, table).trees
+        key = Reason("missing_key", exp.or_(*(sql.is_missing(tree) for tree in trees)))
+        return [Counting(table.role("amount"), [key])]
+    lacking = missing_measures(table, settings.measures)
+    return [Counting(table.role("amount"), lacking), Counting(table.role("amount"))]
+
+
 def measured_subjects(population: Population, settings: Measured) -> tuple[pa.Table, Account]:
     """One row a subject: keys, measures m0, m1, … as floats, groups g0, …, amount at stake.
 
@@ -42,10 +55,9 @@ def measured_subjects(population: Population, settings: Measured) -> tuple[pa.Ta
     """
     table = population.table
     groups = Grouping.of(settings.by, table)
-    amount = table.role("amount")
+    amount, reasons = counts_of_subjects(population, settings)[0]
     if not settings.per:
         columns = [table.number(name) for name in settings.measures]
-        reasons = [Reason(f"missing_{c.name}", sql.is_missing(sql.column(c.name))) for c in columns]
         values: dict[str, Tree] = {
             f"m{j}": sql.cast(sql.column(c.name), "DOUBLE") for j, c in enumerate(columns)
         }
@@ -58,7 +70,6 @@ def measured_subjects(population: Population, settings: Measured) -> tuple[pa.Ta
     for figure in plan.figures:
         if figure.share or figure.text:
             raise UserError(f"--measures {figure.label}: expected a figure of the rows, a number")
-    reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t) for t in entity.trees)))]
     named: list[Tree] = [
         exp.alias_(tree, f"k{i}", quoted=True) for i, tree in enumerate(entity.trees)
     ]

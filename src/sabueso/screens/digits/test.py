@@ -13,6 +13,7 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.calendar import Span
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, Reason, missing, zero
@@ -96,6 +97,10 @@ class Digits(Screen):
                 return self.run(chosen, self.settings(digits=digits))
 
             yield from proposed_digits(run, population, AGAINST)
+
+    def counts(self, population: Population, settings: DigitsSettings) -> list[Counting]:
+        measure = population.table.measure(settings.on)
+        return [Counting(measure, _groups(population.table, measure, settings)[1])]
 
     def run(self, population: Population, settings: DigitsSettings) -> Finding[DigitGroup]:
         table = population.table

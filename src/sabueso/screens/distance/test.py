@@ -10,6 +10,7 @@ import pyarrow as pa
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import ByColumn, Values
+from sabueso.population.accounting import Counting
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.report import numbers as num
@@ -25,7 +26,7 @@ from sabueso.screens.distance.view import DistanceView
 from sabueso.screens.finding import Finding, NotTested
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
-from sabueso.screens.measured import measured_subjects, peer_groups
+from sabueso.screens.measured import counts_of_subjects, measured_subjects, peer_groups
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.stats.adjust import Method
@@ -149,6 +150,9 @@ class Distance(Screen):
 
         if described is not None:
             yield from proposed_entities(population, proposed_measures(population))
+
+    def counts(self, population: Population, settings: DistanceSettings) -> list[Counting]:
+        return counts_of_subjects(population, settings)
 
     def run(self, population: Population, settings: DistanceSettings) -> Finding[DistanceGroup]:
         results: list[tuple[ByColumn, Result]] = []

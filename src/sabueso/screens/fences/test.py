@@ -15,6 +15,7 @@ from pydantic import Field, model_validator
 
 from sabueso.base.plain import ByColumn, Values
 from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
 from sabueso.population.units import unit_of
@@ -168,6 +169,10 @@ class Fences(Screen):
 
         beyond = settings.get("beyond", "inner")
         return tuned_limit(self, population, settings, capacity, beyond)
+
+    def counts(self, population: Population, settings: FencesSettings) -> list[Counting]:
+        measure = population.table.measure(settings.on)
+        return [Counting(measure, [missing(measure)])]
 
     def run(self, population: Population, settings: FencesSettings) -> Finding[FenceGroup]:
         given, solved = settings, dict[str, Any]()

@@ -12,12 +12,13 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError, nearest
 from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.population import Account, Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table, bare_name
 from sabueso.screens.grouping import UNITS, Grouping
 from sabueso.screens.periods.judging import Key, Side, deviate_of, mean_side
-from sabueso.screens.periods.spans import Axis, Chosen, axis_of, base_of, together
+from sabueso.screens.periods.spans import Axis, Chosen, axis_of, base_of, is_latest, together
 from sabueso.stats.seasonal import seasonal_expectation
 
 USUAL_DEVIATES = 2.0
@@ -239,6 +240,39 @@ def _own_period(text: str | None, table: Table) -> str | None:
     return text if known or table.dated() is None else None
 
 
+def counts_of(
+    population: Population, settings: Asked, measure: Column, quantity: Column | None
+) -> list[Counting]:
+    """What :func:`compared` has counted, where two periods are named; nothing where the rows have to tell them."""
+    several = settings.mean_of or settings.seasonal or settings.against
+    if several or settings.period is not None or population.table.dated() is None:
+        return []
+    axis = axis_of(population, None)
+    if any(is_latest(name) for name in (settings.current, settings.base or "")):
+        return []
+    now = axis.named(settings.current, "current")
+    spans = [base_of(axis, now, settings.base), now]
+    return [Counting(measure, _reasons(settings, axis, (measure, quantity), spans))]
+
+
+def _reasons(
+    settings: Asked, axis: Axis, summed: tuple[Column, Column | None], spans: Sequence[Chosen]
+) -> list[Reason]:
+    """Why rows are left out of the sums of some periods."""
+    measure, quantity = summed
+    within = exp.or_(*(exp.paren(axis.holds(span)) for span in spans))
+    inside = exp.paren(exp.Coalesce(this=within, expressions=[exp.false()]))
+    reasons = [
+        missing(measure),
+        *axis.reasons(),
+        Reason("outside_periods", exp.Not(this=inside)),
+    ]
+    if quantity is not None and settings.flag_by != "change":
+        # What has no quantity has no price, and would be one of the others'.
+        reasons.insert(0, missing(quantity))
+    return reasons
+
+
 def _sums(
     population: Population,
     settings: Asked,
@@ -249,14 +283,8 @@ def _sums(
     """Exact sums by line of each period, in one pass, of the measure and the quantity."""
     table = population.table
     measure, quantity = summed
-    within = exp.or_(*(exp.paren(axis.holds(span)) for span in spans))
-    reasons = [missing(measure), *axis.reasons(), Reason("outside_periods", exp.Not(this=exp.paren(
-        exp.Coalesce(this=within, expressions=[exp.false()])
-    )))]  # fmt: skip
+    reasons = _reasons(settings, axis, summed, spans)
     lines = Grouping.of(settings.per, table)
-    if quantity is not None and settings.flag_by != "change":
-        # What has no quantity has no price, and would be one of the others'.
-        reasons.insert(0, missing(quantity))
     which = exp.Case()
     for position, span in enumerate(spans):
         which = which.when(axis.holds(span), sql.integer(position))

@@ -292,6 +292,11 @@ def base_of(axis: Axis, now: Chosen, name: str | None) -> Chosen:
     return before
 
 
+def is_latest(name: str) -> bool:
+    """Whether a period is named by a word for the latest, which the rows have to tell."""
+    return _words(name) in LATEST
+
+
 def together(every: Sequence[Chosen]) -> Chosen:
     """Periods one after another, as one."""
     first, last = _span(every[0]), _span(every[-1])

@@ -14,6 +14,7 @@ from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import Values
 from sabueso.population import expressions, sql
+from sabueso.population.accounting import Counting
 from sabueso.population.calendar import Span
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population, missing
@@ -25,7 +26,7 @@ from sabueso.screens.asked import asked
 from sabueso.screens.finding import Finding
 from sabueso.screens.interface import Screen
 from sabueso.screens.periods.doubts import cautions_of, spared_lines
-from sabueso.screens.periods.expected import compared
+from sabueso.screens.periods.expected import compared, counts_of
 from sabueso.screens.periods.judging import (
     Judge,
     moved,
@@ -257,10 +258,12 @@ class Periods(Screen):
             limit = max(limit, flagged[capacity])
         return {**settings, "amount_limit": _next_of_one_digit(limit)}
 
+    def counts(self, population: Population, settings: PeriodsSettings) -> list[Counting]:
+        return counts_of(population, settings, *_summed(population.table, settings))
+
     def run(self, population: Population, settings: PeriodsSettings) -> Finding[Comparison]:
         table = population.table
-        measure = table.measure(settings.on)
-        quantity = table.number(settings.quantity, what="quantity") if settings.quantity else None
+        measure, quantity = _summed(table, settings)
         sides = compared(population, settings, measure, quantity)
         old, new, now, base_name = sides.old, sides.new, sides.now, sides.name
         keys = sorted({*old.amounts, *new.amounts}, key=lambda key: [str(part) for part in key])
@@ -329,6 +332,12 @@ class Periods(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _summed(table: Table, settings: PeriodsSettings) -> tuple[Column, Column | None]:
+    """The measure, and the quantity where the settings name one."""
+    measure = table.measure(settings.on)
+    return measure, table.number(settings.quantity, what="quantity") if settings.quantity else None
 
 
 def _years(population: Population, date: Column) -> list[int]:

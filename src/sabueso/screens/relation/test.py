@@ -13,6 +13,7 @@ from pydantic import Field, field_validator, model_validator
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn
 from sabueso.population import expressions
+from sabueso.population.accounting import Counting
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
@@ -23,6 +24,7 @@ from sabueso.screens.finding import Finding, Flags, NotTested
 from sabueso.screens.grouping import Grouping
 from sabueso.screens.interface import Screen
 from sabueso.screens.measured import (
+    counts_of_subjects,
     flags_of,
     measured_subjects,
     peer_groups,
@@ -127,6 +129,9 @@ class Relation(Screen):
         from sabueso.screens.relation.proposed import proposed_relations
 
         yield from proposed_relations(self, population)
+
+    def counts(self, population: Population, settings: RelationSettings) -> list[Counting]:
+        return counts_of_subjects(population, settings)
 
     def run(self, population: Population, settings: RelationSettings) -> Finding[RelationGroup]:
         many = relation_of_many(population, settings)

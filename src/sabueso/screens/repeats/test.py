@@ -12,6 +12,7 @@ from pydantic import Field, field_validator
 
 from sabueso.base.plain import Values
 from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table, money
 from sabueso.population.units import unit_of
@@ -106,20 +107,15 @@ class Repeats(Screen):
         finding = tried(self, population, settings)
         return Clusters.none() if finding is None else Clusters.of(finding.groups[0])
 
+    def counts(self, population: Population, settings: RepeatsSettings) -> list[Counting]:
+        measure = population.table.measure(settings.on)
+        return [Counting(measure, _reasons(measure, _same(population.table, settings)))]
+
     def run(self, population: Population, settings: RepeatsSettings) -> Finding[RepeatGroup]:
         table = population.table
-        measure = table.measure(settings.on)
-        grouping = Grouping.of(
-            settings.same
-            or [named_by(table, "party", "say with --same which columns are the same")],
-            table,
-        )
+        measure, grouping = table.measure(settings.on), _same(table, settings)
         date, document = table.dated(), _document(table, settings)
-        reasons = [
-            missing(measure),
-            zero(measure),
-            Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
-        ]
+        reasons = _reasons(measure, grouping)
         within = settings.within if date is not None else None
         differs = None if settings.differs is None else table.column(settings.differs)
         search = Search(population, grouping, measure, date, document, reasons, differs)
@@ -174,6 +170,22 @@ class Repeats(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _same(table: Table, settings: RepeatsSettings) -> Grouping:
+    """What rows that repeat one another have in common."""
+    named = settings.same or [
+        named_by(table, "party", "say with --same which columns are the same")
+    ]
+    return Grouping.of(named, table)
+
+
+def _reasons(measure: Column, grouping: Grouping) -> list[Reason]:
+    return [
+        missing(measure),
+        zero(measure),
+        Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
+    ]
 
 
 def _document(table: Table, settings: RepeatsSettings) -> Column | None:

@@ -13,6 +13,7 @@ from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import ByColumn
 from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.population import Population, missing
 from sabueso.population.table import money
 from sabueso.population.units import unit_of
@@ -97,6 +98,10 @@ class Top(Screen):
     )
     figures = ("plain", "quantile", "strip")
     from_quantiles = ("quantile", "strip")
+
+    def counts(self, population: Population, settings: TopSettings) -> list[Counting]:
+        measure = population.table.measure(settings.on)
+        return [Counting(measure, [missing(measure)])]
 
     def run(self, population: Population, settings: TopSettings) -> Finding[TopGroup]:
         table = population.table

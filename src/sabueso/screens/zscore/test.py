@@ -15,6 +15,7 @@ import pyarrow as pa
 from sabueso.base.plain import ByColumn, Values
 from sabueso.base.words import either, listed
 from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.population import Population, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Role
@@ -183,6 +184,10 @@ class ZScore(Screen):
                 low, high = (scale.place(v, g.group) * 10**scale.decimals for v in (g.low, g.high))
                 places.append((g.group, (low + high) / 2, (high - low) / 2 / limit))
         return every_deviate(population, finding, scale, places)
+
+    def counts(self, population: Population, settings: ZScoreSettings) -> list[Counting]:
+        measure = population.table.measure(settings.on)
+        return [Counting(measure, [missing(measure)])]
 
     def run(self, population: Population, settings: ZScoreSettings) -> Finding[DeviateResult]:
         table = population.table
