@@ -40,6 +40,7 @@ from sabueso.cli.session import UNKEPT
 from sabueso.population.engines import Engine, EngineSettings, open_engine
 from sabueso.population.population import Population
 from sabueso.population.table import Column, Part, Table
+from sabueso.population.together import count_together
 from sabueso.screens import find_screen
 
 sys.dont_write_bytecode = False
@@ -318,6 +319,12 @@ def screened(population: Population, test: str, **settings: Any) -> dict[str, An
     screen = find_screen(test)
     validated = screen.settings.from_plan(settings, "test")
     finding = screen.run(population, validated)
+    # What a programme has counted for it is what it counts.
+    shared = replace(population, known={})
+    asked = [(shared, counting) for counting in screen.counts(shared, validated)]
+    count_together(asked)
+    assert all(shared.counted_as(counting)[0] in shared.known for _, counting in asked)
+    assert not asked or shared.account(*asked[0][1]) == finding.population
     content = finding.as_json()
     account = content["population"]
     assert account["used"] + sum(account["left_out"].values()) == account["rows"]

@@ -25,7 +25,7 @@ VALUES = {
     "BOOLEAN": st.booleans(),
     "INTEGER": st.integers(-(2**31), 2**31 - 1),
     "BIGINT": st.integers(-(2**63), 2**63 - 1),
-    "HUGEINT": st.integers(-(10**39), 10**39),
+    "HUGEINT": st.integers(-(2**127), 2**127 - 1),
     "DECIMAL(18,2)": st.decimals(-(10**15), 10**15, places=2),
     "DECIMAL(38,6)": st.decimals(-(10**20), 10**20, places=6),
     "DOUBLE": st.floats(allow_nan=False),

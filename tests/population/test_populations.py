@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import itertools
 import json
 import shutil
 from dataclasses import replace
@@ -17,8 +18,10 @@ from hypothesis import strategies as st
 
 from conftest import inside, inside_json, screened, shorten
 from known import ROLES, ledger
+from sabueso.population.accounting import Counting
 from sabueso.population.calendar import Span
 from sabueso.population.population import missing, zero
+from sabueso.population.together import count_together
 from sabueso.screens.distance.proposed import proposed_measures
 from sabueso.screens.periods.partial import partial_periods
 
@@ -49,6 +52,22 @@ class _Moving:
 
     def __getattr__(self, name):
         return getattr(self._engine, name)
+
+
+def _several(population, measure):
+    """What is asked of the same rows in one pass, beside what is looked at: other reasons, other conditions,
+    no measure, and one whose condition cannot be met."""
+    every, some = replace(population, where=None), replace(population, where="total > 0")
+    return [
+        (population, Counting(measure, [missing(measure)])),
+        (population, Counting(measure, [missing(measure), zero(measure)])),
+        (population, Counting(None, [zero(measure)])),
+        (some, Counting(measure, [zero(measure)])),
+        (every, Counting(measure)),
+        (every, Counting(None)),
+        (some, Counting(measure)),
+        (population, Counting(measure, [missing(measure), zero(measure)])),
+    ]
 
 
 @given(
@@ -86,8 +105,13 @@ def test_an_account_is_a_plain_look_at_the_rows(populate, rows):
         )
         own.setdefault(code, []).append(amount or Decimal(0))
         days += [day] if not code and day is not None else []
-    for engine in (population.engine, _Moving(population.engine)):
+    for engine, together in itertools.product(
+        (population.engine, _Moving(population.engine)), (False, True)
+    ):
         asked = replace(population, engine=engine, known={})
+        if together:
+            count_together(_several(asked, measure))
+            asked = replace(asked, engine=None)  # nothing is asked again
         account = asked.account(measure, [missing(measure), zero(measure)])
         assert (account.rows, account.used) == (len(every), len(own[""]))
         assert account.left_out == {code: len(found) for code, found in own.items() if code}

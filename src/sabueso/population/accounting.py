@@ -118,7 +118,8 @@ def _by_places(of: Counts, every: Sequence[Counting]) -> list[list[Figures]]:
         if place is None:
             place = own
         elif counting.reasons:
-            above = exp.Mul(this=place, expression=sql.integer(len(counting.reasons) + 1))
+            many = sql.integer(len(counting.reasons) + 1)
+            above = exp.Mul(this=exp.paren(place, copy=False), expression=many)
             place = exp.Add(this=above, expression=exp.paren(own, copy=False))
     measures = {c.measure.name: c.measure for c in every if c.measure is not None}
     named = {name: f"measure{i}" for i, name in enumerate(measures)}
