@@ -13,7 +13,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.base.plain import ByColumn
 from sabueso.population import expressions, sql
-from sabueso.population.population import Population
+from sabueso.population.population import Population, Reason, missing
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role, Table
 
@@ -240,3 +240,19 @@ class Keyed(Protocol):
 def key_table(groups: Grouping, items: Sequence[Keyed], columns: dict[str, Any]) -> pa.Table:
     """Group keys and figures of some groups as an input table of a query."""
     return pa.table({**group_table(groups, [item.key for item in items]), **columns})
+
+
+def without_key(grouping: Grouping) -> Reason:
+    """Rows that lack a column of a grouping."""
+    lacking = (sql.is_missing(tree.copy()) for tree in grouping.trees)
+    return Reason("missing_key", exp.or_(*lacking))
+
+
+def without_day(when: Column) -> Reason:
+    """Rows that lack the date."""
+    return Reason("missing_date", sql.is_missing(sql.column(when.name)))
+
+
+def without_day_or_key(measure: Column, when: Column, grouping: Grouping) -> list[Reason]:
+    """Rows that lack the measure, the date or a column of a grouping."""
+    return [missing(measure), without_day(when), without_key(grouping)]

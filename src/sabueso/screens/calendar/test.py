@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
-import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.base.plain import ByColumn, Cells
 from sabueso.population import expressions, sql
+from sabueso.population.accounting import Counting
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, money
 from sabueso.report.blocks import Suit
@@ -20,7 +20,7 @@ from sabueso.screens.calendar.times import Times, TimeTable, tables_of, times_of
 from sabueso.screens.calendar.view import CalendarView
 from sabueso.screens.cells import few_others, with_too_few
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import Grouping, dated, named_by
+from sabueso.screens.grouping import Grouping, dated, named_by, without_day, without_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.settings import Settings, listed_once
@@ -89,21 +89,17 @@ class Calendar(Screen):
                 f"each {preparer.name} against all others, but for habits",
             )
 
+    def counts(self, population: Population, settings: CalendarSettings) -> list[Counting]:
+        table = population.table
+        reasons = _reasons(dated(table, self.name), _timed(table), _whose(table, settings))
+        return [Counting(table.role("amount"), reasons)]
+
     def run(self, population: Population, settings: CalendarSettings) -> Finding[CalendarGroup]:
         table = population.table
-        grouping = Grouping.of(
-            settings.by or [named_by(table, "preparer", "say with --by whose hours to look at")],
-            table,
-        )
+        grouping = _whose(table, settings)
         measure = table.role("amount")
-        date = dated(table, self.name)
-        reasons = [
-            Reason("missing_date", sql.is_missing(sql.column(date.name))),
-            Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
-        ]
-        timed = _timed(table)
-        if timed is not None and timed.name != date.name:
-            reasons.append(Reason("missing_time", sql.is_missing(sql.column(timed.name))))
+        date, timed = dated(table, self.name), _timed(table)
+        reasons = _reasons(date, timed, grouping)
         times = times_of(population, grouping, reasons, date, timed, measure)
         batches = times.batches.sum(axis=(1, 2))
         kept = times.only([g for g, n in enumerate(batches) if n >= LEAST_BATCHES])
@@ -131,6 +127,19 @@ class Calendar(Screen):
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
         )
+
+
+def _whose(table: Table, settings: CalendarSettings) -> Grouping:
+    """Those whose hours are looked at."""
+    by = settings.by or [named_by(table, "preparer", "say with --by whose hours to look at")]
+    return Grouping.of(by, table)
+
+
+def _reasons(date: Column, timed: Column | None, grouping: Grouping) -> list[Reason]:
+    reasons = [without_day(date), without_key(grouping)]
+    if timed is not None and timed.name != date.name:
+        reasons.append(Reason("missing_time", sql.is_missing(sql.column(timed.name))))
+    return reasons
 
 
 def _timed(table: Table) -> Column | None:

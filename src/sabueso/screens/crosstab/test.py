@@ -8,13 +8,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
-import sqlglot.expressions as exp
 from pydantic import Field, field_validator, model_validator
 
 from sabueso.base.plain import ByColumn, Cells
-from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.population import Population, Reason
-from sabueso.population.table import Column, money
+from sabueso.population.table import Column, Table, money
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
@@ -23,7 +22,7 @@ from sabueso.screens.crosstab.counts import Counts, counts_of
 from sabueso.screens.crosstab.result import CrossCell, CrossGroup
 from sabueso.screens.crosstab.view import CrosstabView
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import Grouping, named_by
+from sabueso.screens.grouping import Grouping, named_by, without_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
 from sabueso.screens.settings import Settings, listed_once
@@ -104,16 +103,13 @@ class Crosstab(Screen):
 
         yield from proposed_crosstabs(self, population)
 
+    def counts(self, population: Population, settings: CrosstabSettings) -> list[Counting]:
+        return [Counting(population.table.role("amount"), _asked(population.table, settings)[2])]
+
     def run(self, population: Population, settings: CrosstabSettings) -> Finding[CrossGroup]:
         table = population.table
-        grouping = Grouping.of(
-            settings.by or [named_by(table, "preparer", "say with --by whose kinds to look at")],
-            table,
-        )
-        kinds = Grouping.of(settings.of, table)
+        grouping, kinds, reasons = _asked(table, settings)
         measure = table.role("amount")
-        missing = (sql.is_missing(t.copy()) for t in (*grouping.trees, *kinds.trees))
-        reasons = [Reason("missing_key", exp.or_(*missing))]
         counts = counts_of(population, grouping, kinds, reasons, measure)
         totals = counts.rows.sum(axis=1)
         kept = counts.only([g for g, n in enumerate(totals) if n >= LEAST_ROWS_OF_ONE])
@@ -137,6 +133,14 @@ class Crosstab(Screen):
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
         )
+
+
+def _asked(table: Table, settings: CrosstabSettings) -> tuple[Grouping, Grouping, list[Reason]]:
+    """Whose rows are counted, by which kinds, and which rows are left out."""
+    by = settings.by or [named_by(table, "preparer", "say with --by whose kinds to look at")]
+    grouping, kinds = Grouping.of(by, table), Grouping.of(settings.of, table)
+    both = Grouping((*grouping.labels, *kinds.labels), (*grouping.trees, *kinds.trees))
+    return grouping, kinds, [without_key(both)]
 
 
 def _judged(

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import pyarrow as pa
-import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
-from sabueso.population import expressions, sql
-from sabueso.population.population import Population, Reason, missing
+from sabueso.population import expressions
+from sabueso.population.accounting import Counting
+from sabueso.population.population import Population
 from sabueso.population.table import Column, Table, money
 from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
@@ -24,7 +24,7 @@ from sabueso.screens.event.days import Daily, Days, window_of
 from sabueso.screens.event.result import EventGroup, Span, WindowDay
 from sabueso.screens.event.view import EventView
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import Grouping, dated, named_by
+from sabueso.screens.grouping import Grouping, dated, named_by, without_day_or_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed_once
@@ -109,16 +109,16 @@ class Event(Screen):
                     f"{name} of the plan is {day}",
                 )
 
+    def counts(self, population: Population, settings: EventSettings) -> list[Counting]:
+        table = population.table
+        measure, when = table.measure(settings.on), dated(table, self.name)
+        return [Counting(measure, without_day_or_key(measure, when, _whose(table, settings)))]
+
     def run(self, population: Population, settings: EventSettings) -> Finding[EventGroup]:
         table = population.table
         measure, when = table.measure(settings.on), dated(table, self.name)
-        per = settings.per or [named_by(table, "party", "say with --per whose rows they are")]
-        grouping = Grouping.of(per, table)
-        reasons = [
-            missing(measure),
-            Reason("missing_date", sql.is_missing(sql.column(when.name))),
-            Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
-        ]
+        grouping = _whose(table, settings)
+        reasons = without_day_or_key(measure, when, grouping)
         days = Days(population, when, measure, reasons)
         every = days.all()
         first, last = window_of(settings.at, settings.window, settings.side)
@@ -152,6 +152,12 @@ class Event(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _whose(table: Table, settings: EventSettings) -> Grouping:
+    """Those whose rows before and after the event are compared."""
+    per = settings.per or [named_by(table, "party", "say with --per whose rows they are")]
+    return Grouping.of(per, table)
 
 
 def _dates(table: Table) -> list[tuple[str, date]]:

@@ -14,14 +14,15 @@ from pydantic import Field, field_validator
 
 from sabueso.base.words import listed
 from sabueso.population import sql
+from sabueso.population.accounting import Counting
 from sabueso.population.nothing import is_nothing
-from sabueso.population.population import Population, Reason, missing
+from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, money
 from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping, dated, named_by
+from sabueso.screens.grouping import UNITS, Grouping, dated, named_by, without_day_or_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.payees.days import payee_days
 from sabueso.screens.payees.numbered import Numbered, numbered
@@ -114,18 +115,16 @@ class Payees(Screen):
         if described is not None and described.n >= LEAST_OF_RULE:
             yield from proposed_payees(population)
 
+    def counts(self, population: Population, settings: PayeesSettings) -> list[Counting]:
+        table = population.table
+        measure, when = table.measure(settings.on), dated(table, self.name)
+        return [Counting(measure, without_day_or_key(measure, when, _paid(table, settings)))]
+
     def run(self, population: Population, settings: PayeesSettings) -> Finding[PayeeGroup]:
         table = population.table
-        measure = table.measure(settings.on)
-        grouping = Grouping.of(
-            settings.per or [named_by(table, "party", "say with --per who is paid")], table
-        )
+        measure, grouping = table.measure(settings.on), _paid(table, settings)
         when = dated(table, self.name)
-        reasons = [
-            missing(measure),
-            Reason("missing_date", sql.is_missing(sql.column(when.name))),
-            Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
-        ]
+        reasons = without_day_or_key(measure, when, grouping)
         dates = {"created": settings.created, "closed": settings.closed}
         found = payee_days(population, grouping, dates, measure, when, reasons)
         once = int((found.count == 1).sum())
@@ -186,6 +185,12 @@ class Payees(Screen):
             currency=unit_of(table, measure),
             scale=measure.scale,
         )
+
+
+def _paid(table: Table, settings: PayeesSettings) -> Grouping:
+    """Those who are paid."""
+    per = settings.per or [named_by(table, "party", "say with --per who is paid")]
+    return Grouping.of(per, table)
 
 
 def _document(table: Table, settings: PayeesSettings, grouping: Grouping) -> Column | None:

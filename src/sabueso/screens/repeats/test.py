@@ -7,11 +7,9 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
-import sqlglot.expressions as exp
 from pydantic import Field, field_validator
 
 from sabueso.base.plain import Values
-from sabueso.population import sql
 from sabueso.population.accounting import Counting
 from sabueso.population.population import Population, Reason, missing, zero
 from sabueso.population.table import Column, Table, money
@@ -19,7 +17,7 @@ from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding
-from sabueso.screens.grouping import Grouping, named_by
+from sabueso.screens.grouping import Grouping, named_by, without_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal
 from sabueso.screens.repeats.flagging import flags_of
@@ -181,11 +179,7 @@ def _same(table: Table, settings: RepeatsSettings) -> Grouping:
 
 
 def _reasons(measure: Column, grouping: Grouping) -> list[Reason]:
-    return [
-        missing(measure),
-        zero(measure),
-        Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees))),
-    ]
+    return [missing(measure), zero(measure), without_key(grouping)]
 
 
 def _document(table: Table, settings: RepeatsSettings) -> Column | None:
