@@ -17,6 +17,7 @@ from sabueso.case.folder import Case
 from sabueso.population.drill import Asked, drill
 from sabueso.population.engines import EngineSettings, open_engine
 from sabueso.population.population import Population
+from sabueso.population.together import count_together
 from sabueso.screens import find_screen
 
 
@@ -30,21 +31,34 @@ def main() -> None:
     for engine in engines:
         for table in tables.values():
             engine.attach(table)
-    ratios, differing, whole = [], [], [0.0, 0.0]
-    known = [dict[Any, Any](), dict[Any, Any]()]  # what the screens of a run share
+    ratios, differing = [], []
+    ready = []
     for section in case.plan.screens:
         screen = find_screen(section.test)
-        if screen.drawn:
-            continue
-        given = with_facts(section.settings, case.plan.facts_by_name(), section.name)
-        settings = screen.settings.from_plan(dict(given), section.name)
+        if not screen.drawn:
+            given = with_facts(section.settings, case.plan.facts_by_name(), section.name)
+            ready.append((section, screen, screen.settings.from_plan(dict(given), section.name)))
+    of_each, whole = [], []
+    for engine in engines:
+        known: dict[Any, Any] = {}  # what the screens of a run share
+        rows = [
+            Population(engine, tables[section.table], settings.where, (), tables, known=known)
+            for section, _, settings in ready
+        ]
+        start = time.monotonic()
+        count_together(
+            (population, counting)
+            for (_, screen, settings), population in zip(ready, rows, strict=True)
+            for counting in screen.counts(population, settings)
+        )
+        whole.append(time.monotonic() - start)
+        of_each.append(rows)
+    print(f"{'accounts of all screens':<50} {whole[0]:6.2f} s, Spark {whole[1]:6.2f} s")
+    for place, (section, screen, settings) in enumerate(ready):
         found, seconds = [], []
-        for engine, shared in zip(engines, known, strict=True):
-            population = Population(
-                engine, tables[section.table], given.get("where"), (), tables, known=shared
-            )
+        for rows in of_each:
             start = time.monotonic()
-            found.append(screen.run(population, settings).as_json())
+            found.append(screen.run(rows[place], settings).as_json())
             seconds.append(time.monotonic() - start)
         whole = [sum(pair) for pair in zip(whole, seconds, strict=True)]
         same = found[0] == found[1]
