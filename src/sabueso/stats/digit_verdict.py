@@ -16,7 +16,7 @@ MAD_RANGES: dict[str, tuple[float, float, float]] = {
 }
 
 RANGES = ("close", "acceptable", "marginal", "nonconforming")
-NO_DEPARTURE, SLIGHT, DEPARTING, NONCONFORMING = VERDICTS = (
+NO_DEPARTURE, SLIGHT, DEPARTING, NONCONFORMING = (
     "no departure shown", "departs slightly", "departs", "nonconforming",
 )  # fmt: skip
 """What is concluded of a group, from its flags, its chi-square and its excess deviation together."""

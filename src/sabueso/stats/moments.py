@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fractions import Fraction
 from functools import lru_cache
-from math import erfc, isqrt, sqrt
+from math import isqrt, sqrt
 from typing import NamedTuple
 
 import numpy as np
@@ -164,11 +164,6 @@ def modified_p(z: ArrayLike, n: ArrayLike, *, two_sided: bool = True) -> NDArray
     size = np.maximum(EFFICIENCY * np.asarray(n, dtype=np.float64), 1.0)
     tail = stdtr(size, -np.abs(np.asarray(z, dtype=np.float64)))
     return np.asarray(2 * tail if two_sided else tail)
-
-
-def two_sided_p(z: float) -> float:
-    """P(|Z| > |z|) of a standard normal."""
-    return erfc(abs(z) / sqrt(2))
 
 
 class Shape(NamedTuple):

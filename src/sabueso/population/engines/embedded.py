@@ -27,7 +27,6 @@ from sabueso.population.engines.interface import (
 from sabueso.population.engines.resident import Resident
 from sabueso.population.table import Column, Part, Table
 
-DIALECT = "duckdb"
 _KEPT = '"rows of a table that is kept"'
 
 

@@ -13,7 +13,6 @@ from sabueso.screens.range.days import days_from
 APART = ((14, 2), (5, 4))
 """Days by which those that are late are apart from the others, at the least, and how many times as long after as the
 last of the others the first of them is: either will do."""
-LEAST_LATE = min(days for days, _ in APART)
 MOST_LAGS, ENDS, SHARP = 6, 0.01, 5
 """Numbers of days of which nearly all rows have one, share of the rows that may have more, and how many times as many have the
 largest of these: what ends there, and does not only become rare."""
