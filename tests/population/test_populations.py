@@ -66,6 +66,8 @@ def _several(population, measure):
         (every, Counting(measure)),
         (every, Counting(None)),
         (some, Counting(measure)),
+        (replace(population, where="nobody = 1"), Counting(measure)),
+        (replace(population, where="nobody = 1"), Counting(measure, [zero(measure)])),
         (population, Counting(measure, [missing(measure), zero(measure)])),
     ]
 

@@ -153,17 +153,19 @@ def _found(
 ) -> list[tuple[ScreenSection, Finding, Population]]:
     """What each screen found; ``failed`` gets those that the data do not allow."""
     found: list[tuple[ScreenSection, Finding, Population]] = []
-    of_each = [population(section.table, settings.where) for section, _, settings in ready]
+    of_each: list[tuple[Population, Population | None]] = []
+    for section, _, settings in ready:
+        rows, whole = population(section.table, settings.where), None
+        if rows.set_aside:
+            whole = population(section.table, settings.where, with_set_aside=True)
+        of_each.append((rows, whole))
     count_together(_counts(ready, of_each))
-    for position, ((section, screen, settings), rows) in enumerate(
+    for position, ((section, screen, settings), (rows, whole)) in enumerate(
         zip(ready, of_each, strict=True)
     ):
         if progress is not None:
             progress(section.name, position, len(ready))
         try:
-            whole = None
-            if rows.set_aside:
-                whole = population(section.table, settings.where, with_set_aside=True)
             finding = screened(screen, rows, whole, settings)
         except UserError as error:
             failed.append(Failed(section.name, section.test, section.table, str(error)))
@@ -173,12 +175,14 @@ def _found(
 
 
 def _counts(
-    ready: Sequence[_Ready], of_each: Sequence[Population]
+    ready: Sequence[_Ready], of_each: Sequence[tuple[Population, Population | None]]
 ) -> Iterator[tuple[Population, Counting]]:
     """What screens will ask to be counted; of one whose settings do not fit its table nothing."""
-    for (_, screen, settings), rows in zip(ready, of_each, strict=True):
-        with suppress(UserError):  # said when it is run
-            yield from ((rows, counting) for counting in screen.counts(rows, settings))
+    for (_, screen, settings), populations in zip(ready, of_each, strict=True):
+        for rows in populations:
+            if rows is not None:
+                with suppress(UserError):  # said when it is run
+                    yield from ((rows, counting) for counting in screen.counts(rows, settings))
 
 
 def _subjects(

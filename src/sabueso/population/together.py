@@ -21,15 +21,16 @@ def count_together(asked: Iterable[tuple[Population, Counting]]) -> None:
     asked : iterable of (Population, Counting)
         Populations that share what is known; what one of them has already is not counted again.
 
-    Where the data do not allow a pass none of its accounts is known, and whoever asks for the one that
-    fails is told so.
+    Where a condition is none, or the data do not allow a pass, none of its accounts is known, and whoever
+    asks for the one that fails is told so.
     """
     by_table: dict[str, dict[Hashable, tuple[Population, Counting]]] = {}
     for population, counting in asked:
-        key, every = population.counted_as(counting)
-        if key not in population.known:
-            own = by_table.setdefault(population.table.name, {})
-            own[key] = population, Counting(counting.measure, every())
+        with suppress(UserError):
+            key, every = population.counted_as(counting)
+            if key not in population.known:
+                own = by_table.setdefault(population.table.name, {})
+                own[key] = population, Counting(counting.measure, every())
     for own in by_table.values():
         keys = list(own)
         for some in (keys[i : i + MOST_TOGETHER] for i in range(0, len(keys), MOST_TOGETHER)):
