@@ -324,7 +324,9 @@ class Writer:
         digest = chained_hash(previous, seq, at, kind, subject, initials, text)
         fields = (seq, at, kind, subject, initials, text, previous, digest)
         self._register._add("events", EVENT_FIELDS, [fields])
-        self.appended.append(f"{kind} of {subject} (event {seq})")
+        # A run is called by its number, all else by what it is of.
+        of = "" if kind == "run" else "of "
+        self.appended.append(f"{kind} {of}{subject} (event {seq})")
         self.last = Event(seq, at, kind, subject, initials, body, previous, digest)
         return self.last
 
