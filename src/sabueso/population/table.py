@@ -239,9 +239,8 @@ def unify(parts: list[Part], table: str) -> tuple[Column, ...]:
 
 def money(minor: int, scale: int) -> Decimal:
     """Integer minor units as an exact decimal with its scale: 1234 at 2 is 12.34."""
-    # Put together and not computed: an operation would round to the context's digits.
-    digits = tuple(map(int, str(abs(minor))))
-    return Decimal((int(minor < 0), digits, -scale))
+    # Read and not computed: an operation would round to the context's digits.
+    return Decimal(f"{minor}E{-scale}")
 
 
 def exactly_scaled(value: Decimal | int, scale: int) -> Decimal:
