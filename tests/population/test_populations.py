@@ -8,7 +8,7 @@ import json
 import shutil
 from dataclasses import replace
 from datetime import date, timedelta
-from decimal import Decimal
+from decimal import Decimal, localcontext
 
 import numpy as np
 import pyarrow.parquet as pq
@@ -31,6 +31,20 @@ table = "payments"
 where = "importe > 0"
 reason = "refunds are looked at apart"
 """
+
+
+def test_an_account_is_exact_whoever_asks(populate):
+    """Whatever digits decimals are rounded to where it is asked."""
+    rows = [{"amount": Decimal(amount)} for amount in ("99999999999999.99", "0.01", "-0.03")]
+    population = populate(rows, amount="amount")
+    measure = population.table.measure(None)
+    counting = Counting(measure, [zero(measure)])
+    together = replace(population, known={})
+    with localcontext(prec=9):
+        account = population.account(*counting)
+        count_together([(together, counting), (together, Counting(measure))])
+    for each in (account, together.account(*counting), together.account(measure)):
+        assert each.total == each.used_total == Decimal("99999999999999.97")
 
 
 @pytest.fixture

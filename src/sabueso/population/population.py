@@ -119,11 +119,11 @@ class Population:
     def source(self) -> exp.Table:
         return exp.Table(this=exp.to_identifier(self.table.name, quoted=True))
 
-    @exactly
     def beside(self, other: Table) -> Population:
         """All rows of another table of the case."""
         return Population(self.engine, other, tables=self.tables, known=self.known)
 
+    @exactly
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:
         """Count and sum the rows used and left out, by the first reason that applies."""
         key, every = self.counted_as(Counting(measure, reasons))

@@ -6,6 +6,7 @@ from collections.abc import Hashable, Iterable
 from contextlib import suppress
 
 from sabueso.base.errors import UserError
+from sabueso.base.exact import exactly
 from sabueso.population.accounting import Counting, counted_together
 from sabueso.population.population import Population
 
@@ -13,6 +14,7 @@ MOST_TOGETHER = 6
 """Accounts of one pass: more have more combinations of reasons, and every one is a group."""
 
 
+@exactly
 def count_together(asked: Iterable[tuple[Population, Counting]]) -> None:
     """Count what will be asked for as :meth:`Population.account`, so that ``known`` has it then.
 
