@@ -323,7 +323,7 @@ def screened(population: Population, test: str, **settings: Any) -> dict[str, An
     shared = replace(population, known={})
     asked = [(shared, counting) for counting in screen.counts(shared, validated)]
     count_together(asked)
-    assert all(shared.counted_as(counting)[0] in shared.known for _, counting in asked)
+    assert all(shared.counted_as(counting) in shared.known for _, counting in asked)
     assert not asked or shared.account(*asked[0][1]) == finding.population
     content = finding.as_json()
     account = content["population"]

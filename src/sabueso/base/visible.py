@@ -32,7 +32,7 @@ def json_visible(text: str) -> str:
 
     Below U+0020 a JSON writer has escaped them already.
     """
-    if text.isascii() and "\x7f" not in text:  # told of a text as it stands, and most are
+    if text.isascii() and "\x7f" not in text:  # of most, and no character need be looked at
         return text
     return _IN_JSON.sub(lambda found: _units(found[0]), text)
 

@@ -179,10 +179,9 @@ def _counts(
 ) -> Iterator[tuple[Population, Counting]]:
     """What screens will ask to be counted; of one whose settings do not fit its table nothing."""
     for (_, screen, settings), populations in zip(ready, of_each, strict=True):
-        for rows in populations:
-            if rows is not None:
-                with suppress(UserError):  # said when it is run
-                    yield from ((rows, counting) for counting in screen.counts(rows, settings))
+        for rows in filter(None, populations):
+            with suppress(UserError):  # said when it is run
+                yield from ((rows, counting) for counting in screen.counts(rows, settings))
 
 
 def _subjects(

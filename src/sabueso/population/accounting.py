@@ -112,29 +112,20 @@ def _account(counting: Counting, places: Sequence[Figures]) -> Account:
 
 def _by_places(of: Counts, every: Sequence[Counting]) -> list[list[Figures]]:
     """Figures of the rows of each place of each account: rows alike in all their places are one group."""
-    place: Tree | None = None
-    for counting in every:
-        own = _place(counting.reasons)
-        if place is None:
-            place = own
-        elif counting.reasons:
-            many = sql.integer(len(counting.reasons) + 1)
-            above = exp.Mul(this=exp.paren(place, copy=False), expression=many)
-            place = exp.Add(this=above, expression=exp.paren(own, copy=False))
+    first, *others = every
+    place = _place(first.reasons)
+    for counting in others:
+        many = sql.integer(len(counting.reasons) + 1)
+        above = exp.Mul(this=exp.paren(place, copy=False), expression=many)
+        own = exp.paren(_place(counting.reasons), copy=False)
+        place = exp.Add(this=above, expression=own)
     measures = {c.measure.name: c.measure for c in every if c.measure is not None}
     named = {name: f"measure{i}" for i, name in enumerate(measures)}
-    # Under names of our own: a client's column may be called as the place is.
-    inside: dict[str, Tree] = {"place": sql.integer(0) if place is None else place}
-    inside |= {named[name]: sql.column(name) for name in measures}
-    day = _day(of.table)
-    if day is not None:
-        inside["day"] = day
-    rows = exp.select(*_named(inside)).from_(of.source()).subquery("b")
     fields = {"n": sql.count()}
     for name, measure in measures.items():
         fields[named[name]] = _total(exp.Sum(this=sql.column(named[name])), measure)
-    if day is not None:
-        fields |= _ends()
+    fields |= _ends(of.table)
+    rows = _placed(of, place, named)
     select = exp.select(sql.column("place"), *_named(fields)).from_(rows)
     found = of.query(select.group_by(sql.column("place"))).to_pylist()
     places: list[list[Figures]] = []
@@ -165,13 +156,7 @@ def _added(groups: Sequence[Figures], total: str | None) -> Figures:
 def _of_each_place(of: Counts, counting: Counting) -> list[Figures]:
     """The same of one account, as sums of the whole that look at the place: nothing is grouped."""
     measure, every = counting
-    day = _day(of.table)
-    inside: dict[str, Tree] = {"place": _place(every)}
-    if measure is not None:
-        inside["measure"] = sql.column(measure.name)
-    if day is not None:
-        inside["day"] = day
-    rows = exp.select(*_named(inside)).from_(of.source()).subquery("b")
+    rows = _placed(of, _place(every), {} if measure is None else {measure.name: "measure"})
     fields: dict[str, Tree] = {}
     for place in range(len(every) + 1):
         here = exp.EQ(this=sql.column("place"), expression=sql.integer(place))
@@ -179,12 +164,22 @@ def _of_each_place(of: Counts, counting: Counting) -> list[Figures]:
         if measure is not None:
             summed = sql.only(exp.Sum(this=sql.column("measure")), here.copy())
             figures["total"] = _total(summed, measure)
-        if day is not None:
-            figures |= {name: sql.only(tree, here.copy()) for name, tree in _ends().items()}
+        ends = _ends(of.table).items()
+        figures |= {name: sql.only(tree, here.copy()) for name, tree in ends}
         fields |= {f"{name}{place}": tree for name, tree in figures.items()}
     (row,) = of.query(exp.select(*_named(fields)).from_(rows)).to_pylist()
     names = ("n", "total", "first", "last")
     return [{name: row.get(f"{name}{place}") for name in names} for place in range(len(every) + 1)]
+
+
+def _placed(of: Counts, place: Tree, measures: Mapping[str, str]) -> exp.Subquery:
+    """The rows with their place, their day and some measures, under names of our own: a client's column may be
+    called as the place is."""
+    inside = {"place": place} | {own: sql.column(name) for name, own in measures.items()}
+    day = _day(of.table)
+    if day is not None:
+        inside["day"] = day
+    return exp.select(*_named(inside)).from_(of.source()).subquery("b")
 
 
 def _place(every: Sequence[Reason]) -> Tree:
@@ -201,7 +196,10 @@ def _total(summed: Tree, measure: Column) -> Tree:
     return sql.cast(summed, f"DECIMAL(38,{measure.scale})")
 
 
-def _ends() -> dict[str, Tree]:
+def _ends(table: Table) -> dict[str, Tree]:
+    """The first and the last day, where the table has a date."""
+    if table.dated() is None:
+        return {}
     return {"first": exp.Min(this=sql.column("day")), "last": exp.Max(this=sql.column("day"))}
 
 

@@ -126,10 +126,10 @@ class Population:
     @exactly
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:
         """Count and sum the rows used and left out, by the first reason that applies."""
-        key, every = self.counted_as(Counting(measure, reasons))
+        key = self.counted_as(Counting(measure, reasons))
         found: Account | None = self.known.get(key)
         if found is None:
-            found = counted(self, measure, every())
+            found = counted(self, measure, [*self.conditions(), *reasons])
             # Without reasons of a test's own it is the same for all that look at these rows.
             if not reasons:
                 self.known[key] = found
@@ -137,26 +137,23 @@ class Population:
             found, left_out=dict(found.left_out), left_out_totals=dict(found.left_out_totals)
         )
 
-    def counted_as(self, counting: Counting) -> tuple[Hashable, Callable[[], list[Reason]]]:
-        """What an account is kept by in ``known``, and what gives all reasons of it."""
+    def counted_as(self, counting: Counting) -> Hashable:
+        """What an account of these rows is kept by in ``known``."""
         measure, reasons = counting
-        on = measure.name if measure is not None else None
-        if not reasons:
-            # A condition of a named population and one that is given leave rows out for reasons of their own.
-            named = self.defined.name if self.defined is not None else None
-            key = "account", self.table.name, on, named, self.where, self.set_aside
-            return key, self.conditions
-        every = [*self.conditions(), *reasons]
-        told = tuple((reason.code, reason.condition.sql()) for reason in every)
-        return ("account", self.table.name, on, told), lambda: every
+        told = tuple((reason.code, reason.condition.sql()) for reason in reasons)
+        return self._shared(("account", measure.name if measure is not None else None, told))
 
     def once(self, about: Hashable, work: Callable[[], T]) -> T:
         """What is worked out of these rows, the first time that one of those who share ``known`` asks for it."""
-        key = about, self.table.name, self.where, self.set_aside, self.defined
+        key = self._shared(about)
         if key not in self.known:
             self.known[key] = work()
         found: T = self.known[key]
         return found
+
+    def _shared(self, about: Hashable) -> Hashable:
+        """What is known of something about these rows is kept by: all that look at them have it."""
+        return about, self.table.name, self.where, self.set_aside, self.defined
 
     def stage(self, name: str, tree: exp.Expr, **inputs: pa.Table) -> None:
         """Keep a result in the engine as long as that is open; ``inputs`` as of :meth:`query`."""

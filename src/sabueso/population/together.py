@@ -29,10 +29,11 @@ def count_together(asked: Iterable[tuple[Population, Counting]]) -> None:
     by_table: dict[str, dict[Hashable, tuple[Population, Counting]]] = {}
     for population, counting in asked:
         with suppress(UserError):
-            key, every = population.counted_as(counting)
+            key = population.counted_as(counting)
             if key not in population.known:
+                every = [*population.conditions(), *counting.reasons]
                 own = by_table.setdefault(population.table.name, {})
-                own[key] = population, Counting(counting.measure, every())
+                own[key] = population, Counting(counting.measure, every)
     for own in by_table.values():
         keys = list(own)
         for some in (keys[i : i + MOST_TOGETHER] for i in range(0, len(keys), MOST_TOGETHER)):

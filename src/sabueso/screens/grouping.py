@@ -248,11 +248,11 @@ def without_key(grouping: Grouping) -> Reason:
     return Reason("missing_key", exp.or_(*lacking))
 
 
-def without_day(when: Column) -> Reason:
+def without_date(when: Column) -> Reason:
     """Rows that lack the date."""
     return Reason("missing_date", sql.is_missing(sql.column(when.name)))
 
 
-def without_day_or_key(measure: Column, when: Column, grouping: Grouping) -> list[Reason]:
+def without_date_or_key(measure: Column, when: Column, grouping: Grouping) -> list[Reason]:
     """Rows that lack the measure, the date or a column of a grouping."""
-    return [missing(measure), without_day(when), without_key(grouping)]
+    return [missing(measure), without_date(when), without_key(grouping)]

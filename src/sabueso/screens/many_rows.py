@@ -15,7 +15,7 @@ import sqlglot.expressions as exp
 from sabueso.population import sql
 from sabueso.population.population import Account, Population, Reason
 from sabueso.population.sql import Tree
-from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table
+from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column
 
 MANY = 500_000
 """Rows above which they stay in the engine."""
@@ -33,16 +33,15 @@ def many_rows(population: Population, measures: Sequence[str]) -> ManyRows | Non
     if population.account(amount).used <= MANY:  # asked once for all screens of a table
         return None
     columns = [table.number(name) for name in measures]
-    reasons = missing_measures(table, measures)
+    reasons = missing_measures(columns)
     account = population.account(amount, reasons)
     if account.used <= MANY:
         return None
     return ManyRows(population, columns, reasons, account)
 
 
-def missing_measures(table: Table, measures: Sequence[str]) -> list[Reason]:
+def missing_measures(columns: Sequence[Column]) -> list[Reason]:
     """Rows that lack one of some measures are left out, by the first that they lack."""
-    columns = [table.number(name) for name in measures]
     return [Reason(f"missing_{c.name}", sql.is_missing(sql.column(c.name))) for c in columns]
 
 

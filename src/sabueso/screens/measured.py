@@ -21,7 +21,7 @@ from sabueso.population.population import Account, Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN
 from sabueso.screens.finding import Flags, with_structs
-from sabueso.screens.grouping import Grouping
+from sabueso.screens.grouping import Grouping, without_key
 from sabueso.screens.limits import table as lim
 from sabueso.screens.many_rows import missing_measures
 
@@ -41,10 +41,8 @@ def counts_of_subjects(population: Population, settings: Measured) -> list[Count
     """What is counted of the rows of subjects: those that lack a key, or of rows a measure, are left out."""
     table = population.table
     if settings.per:
-        trees = Grouping.of(settings.per, table).trees
-        key = Reason("missing_key", exp.or_(*(sql.is_missing(tree) for tree in trees)))
-        return [Counting(table.role("amount"), [key])]
-    lacking = missing_measures(table, settings.measures)
+        return [Counting(table.role("amount"), [without_key(Grouping.of(settings.per, table))])]
+    lacking = missing_measures([table.number(name) for name in settings.measures])
     return [Counting(table.role("amount"), lacking), Counting(table.role("amount"))]
 
 

@@ -20,7 +20,7 @@ from sabueso.screens.calendar.times import Times, TimeTable, tables_of, times_of
 from sabueso.screens.calendar.view import CalendarView
 from sabueso.screens.cells import few_others, with_too_few
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import Grouping, dated, named_by, without_day, without_key
+from sabueso.screens.grouping import Grouping, dated, named_by, without_date, without_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, settings_of
 from sabueso.screens.settings import Settings, listed_once
@@ -136,7 +136,7 @@ def _whose(table: Table, settings: CalendarSettings) -> Grouping:
 
 
 def _reasons(date: Column, timed: Column | None, grouping: Grouping) -> list[Reason]:
-    reasons = [without_day(date), without_key(grouping)]
+    reasons = [without_date(date), without_key(grouping)]
     if timed is not None and timed.name != date.name:
         reasons.append(Reason("missing_time", sql.is_missing(sql.column(timed.name))))
     return reasons

@@ -24,7 +24,7 @@ from sabueso.screens.event.days import Daily, Days, window_of
 from sabueso.screens.event.result import EventGroup, Span, WindowDay
 from sabueso.screens.event.view import EventView
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import Grouping, dated, named_by, without_day_or_key
+from sabueso.screens.grouping import Grouping, dated, named_by, without_date_or_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed_once
@@ -112,13 +112,13 @@ class Event(Screen):
     def counts(self, population: Population, settings: EventSettings) -> list[Counting]:
         table = population.table
         measure, when = table.measure(settings.on), dated(table, self.name)
-        return [Counting(measure, without_day_or_key(measure, when, _whose(table, settings)))]
+        return [Counting(measure, without_date_or_key(measure, when, _whose(table, settings)))]
 
     def run(self, population: Population, settings: EventSettings) -> Finding[EventGroup]:
         table = population.table
         measure, when = table.measure(settings.on), dated(table, self.name)
         grouping = _whose(table, settings)
-        reasons = without_day_or_key(measure, when, grouping)
+        reasons = without_date_or_key(measure, when, grouping)
         days = Days(population, when, measure, reasons)
         every = days.all()
         first, last = window_of(settings.at, settings.window, settings.side)

@@ -17,6 +17,7 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.moments import days_between
 from sabueso.population.population import Population, Reason
 from sabueso.population.table import Column, Table, bare_name
+from sabueso.screens.grouping import without_date
 from sabueso.screens.match.absent import asked_of
 from sabueso.screens.match.flagging import Pairs
 from sabueso.screens.match.keys import Key, Keys
@@ -79,7 +80,7 @@ def without_day(table: Table) -> list[Reason]:
 def undated(table: Table) -> list[Reason]:
     """Rows without a day, which are in no period: not in one with others that have none either."""
     found = table.role("date")
-    return [] if found is None else [Reason("missing_date", sql.is_missing(sql.column(found.name)))]
+    return [] if found is None else [without_date(found)]
 
 
 def pairs_within(left: Keys, right: Keys, parts: int, form: Callable[[Key], Key]) -> Pairs:

@@ -22,7 +22,7 @@ from sabueso.population.units import unit_of
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import UNITS, Grouping, dated, named_by, without_day_or_key
+from sabueso.screens.grouping import UNITS, Grouping, dated, named_by, without_date_or_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.payees.days import payee_days
 from sabueso.screens.payees.numbered import Numbered, numbered
@@ -118,13 +118,13 @@ class Payees(Screen):
     def counts(self, population: Population, settings: PayeesSettings) -> list[Counting]:
         table = population.table
         measure, when = table.measure(settings.on), dated(table, self.name)
-        return [Counting(measure, without_day_or_key(measure, when, _paid(table, settings)))]
+        return [Counting(measure, without_date_or_key(measure, when, _paid(table, settings)))]
 
     def run(self, population: Population, settings: PayeesSettings) -> Finding[PayeeGroup]:
         table = population.table
         measure, grouping = table.measure(settings.on), _paid(table, settings)
         when = dated(table, self.name)
-        reasons = without_day_or_key(measure, when, grouping)
+        reasons = without_date_or_key(measure, when, grouping)
         dates = {"created": settings.created, "closed": settings.closed}
         found = payee_days(population, grouping, dates, measure, when, reasons)
         once = int((found.count == 1).sum())

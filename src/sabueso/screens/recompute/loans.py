@@ -18,7 +18,7 @@ from sabueso.population import sql
 from sabueso.population.population import Population, Reason, missing
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Table, money
 from sabueso.screens.finding import Flags
-from sabueso.screens.grouping import UNITS, dated
+from sabueso.screens.grouping import UNITS, dated, without_date
 from sabueso.screens.recompute.result import Explained, Scheduled, Solved
 from sabueso.screens.subject import Cluster, Subject
 from sabueso.stats.annuity import (
@@ -88,7 +88,7 @@ def loan_of(
     """Compare a loan's recorded instalments with those of its terms; a missing term is solved for."""
     table = population.table
     when = dated(table, "recompute")
-    reasons = [missing(measure), Reason("missing_date", sql.is_missing(sql.column(when.name)))]
+    reasons = [missing(measure), without_date(when)]
     paid = _paid(population, measure, when, reasons)
     if not paid:
         raise UserError("there is no recorded instalment to compare with the terms")

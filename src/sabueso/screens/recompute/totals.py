@@ -16,7 +16,7 @@ from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
 from sabueso.screens.finding import Flags
-from sabueso.screens.grouping import Grouping
+from sabueso.screens.grouping import Grouping, without_key
 from sabueso.screens.recompute.products import wide
 
 MOST_KEPT = 1_000_000
@@ -79,7 +79,7 @@ def _compared(population: Population, sides: Sides) -> _Compared:
         If a table is unknown, or the keys of both sides are not as many.
     """
     own = Grouping.of(sides.by, population.table)
-    reasons = [Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in own.trees)))]
+    reasons = [without_key(own)]
     other = population if sides.other is None else _other(population, sides.other)
     recorded = expressions.aggregate(sides.equals, population.table, "--equals")
     expected = expressions.aggregate(sides.expect, other.table, "--expect")
@@ -94,9 +94,7 @@ def _compared(population: Population, sides: Sides) -> _Compared:
                 f"--by has {len(own.names)} keys and --other-on {len(grouping.names)}; expected as many"
             )
         _of_one_kind(population, own, other, grouping)
-        missing = [
-            Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees)))
-        ]
+        missing = [without_key(grouping)]
         right = _summed(other, grouping, sql.cast(expected, kind), "expected", missing)
     both = _joined(left, right, own.names)
     zero = sql.cast(sql.integer(0), kind)

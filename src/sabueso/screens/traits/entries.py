@@ -12,7 +12,7 @@ import sqlglot.expressions as exp
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
 from sabueso.population import sql
-from sabueso.population.population import Population, Reason
+from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
 from sabueso.screens.grouping import UNITS, Grouping
@@ -233,7 +233,3 @@ def bits_of(count: int, entries: int) -> float:
     (8.16, True)
     """
     return -log2((count + 0.5) / (entries + 1))
-
-
-def missing_entry(grouping: Grouping) -> Reason:
-    return Reason("missing_key", exp.or_(*(sql.is_missing(t.copy()) for t in grouping.trees)))

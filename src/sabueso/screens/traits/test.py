@@ -17,12 +17,12 @@ from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
 from sabueso.screens.finding import Caution, Finding, Flags
-from sabueso.screens.grouping import Grouping
+from sabueso.screens.grouping import Grouping, without_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of
 from sabueso.screens.settings import Settings, listed_once
 from sabueso.screens.subject import Selected, Subject, own_key
-from sabueso.screens.traits.entries import Entries, Pattern, bits_of, missing_entry
+from sabueso.screens.traits.entries import Entries, Pattern, bits_of
 from sabueso.screens.traits.flagging import Bits, chosen_of, flags_of, rarity_of
 from sabueso.screens.traits.marks import WORDS, Marks, check_left_out
 from sabueso.screens.traits.people import preparer_of
@@ -145,7 +145,7 @@ class Traits(Screen):
         check_left_out(settings.leave_out)
         key = settings.per or _default(table)
         grouping = Grouping.of(key, table)
-        reasons = [missing_entry(grouping)]
+        reasons = [without_key(grouping)]
         preparer = preparer_of(population)
         marks = Marks(population, settings, reasons, preparer)
         marks.make()
