@@ -23,7 +23,9 @@ EXAMPLES: tuple[str, ...] = (
 
 
 def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> None:
-    test = parser.add_argument("test", metavar="TEST", help=", ".join(screen_names()))
+    # Names of other packages' tests are read from all that is installed: for who asks, and not by each command.
+    named = ", ".join(screen_names()) if {"-h", "--help"} & set(rest) else None
+    test = parser.add_argument("test", metavar="TEST", help=named)
     words.completed(test, words.tests)
     table = parser.add_argument("table", metavar="TABLE", help="a table of the case")
     words.completed(table, words.tables)
