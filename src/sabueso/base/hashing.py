@@ -10,6 +10,42 @@ from threading import Event
 CHUNK = 4 << 20
 
 
+class Hashed:
+    """SHA-256 of a file as it grows: what was added since is read on each time.
+
+    Use it as a context manager: on leaving, the file is closed.
+    """
+
+    def __init__(self, path: Path, given_up: Event | None = None) -> None:
+        self._file = path.open("rb", buffering=0)
+        self._given_up = given_up
+        self._digest = hashlib.sha256()
+        self._buffer = memoryview(bytearray(CHUNK))
+
+    def __enter__(self) -> Hashed:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+    def read_on(self) -> None:
+        """Read what the file holds by now.
+
+        Raises
+        ------
+        CancelledError
+            If it was given up before the end.
+        """
+        while size := self._file.readinto(self._buffer):
+            if self._given_up is not None and self._given_up.is_set():
+                raise CancelledError
+            self._digest.update(self._buffer[:size])
+
+    def hexdigest(self) -> str:
+        """The hash of what was read, in hexadecimal."""
+        return self._digest.hexdigest()
+
+
 def file_hash(path: Path, given_up: Event | None = None) -> str:
     """SHA-256 of a file, in hexadecimal.
 
@@ -18,14 +54,9 @@ def file_hash(path: Path, given_up: Event | None = None) -> str:
     CancelledError
         If it was given up before the end.
     """
-    digest = hashlib.sha256()
-    buffer = memoryview(bytearray(CHUNK))
-    with path.open("rb", buffering=0) as file:
-        while size := file.readinto(buffer):
-            if given_up is not None and given_up.is_set():
-                raise CancelledError
-            digest.update(buffer[:size])
-    return digest.hexdigest()
+    with Hashed(path, given_up) as hashed:
+        hashed.read_on()
+        return hashed.hexdigest()
 
 
 class Hashes:

@@ -14,7 +14,7 @@ import pyarrow.parquet as pq
 import sqlglot.expressions as exp
 
 from sabueso.base.errors import ProgramFault, UserError
-from sabueso.base.hashing import file_hash
+from sabueso.base.hashing import Hashed
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.interface import Layout
 from sabueso.population import sql
@@ -25,13 +25,16 @@ from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Column, Part, Tab
 
 
 class Written:
-    """A Parquet file that is written in a thread of its own, in order, two tables behind at most.
+    """A Parquet file that is written in a thread of its own, in order, two tables behind at most, and hashed as
+    it is written.
 
-    Use it as a context manager: on leaving, all that was added is in the file.
+    Use it as a context manager: on leaving, all that was added is in the file, and ``sha256`` is that of the file.
     """
 
     def __init__(self, output: Path, schema: pa.Schema) -> None:
+        self.sha256 = ""
         self._writer = open_writer(output, schema)
+        self._hashed = Hashed(output)
         self._pool = ThreadPoolExecutor(1)
         self._waiting: deque[Future[None]] = deque()
 
@@ -39,17 +42,24 @@ class Written:
         return self
 
     def __exit__(self, kind: object, *_: object) -> None:
-        try:
-            while self._waiting and kind is None:
-                self._waiting.popleft().result()
-        finally:
-            self._pool.shutdown(cancel_futures=True)
-            self._writer.close()
+        with self._hashed:
+            try:
+                while self._waiting and kind is None:
+                    self._waiting.popleft().result()
+            finally:
+                self._pool.shutdown(cancel_futures=True)
+                self._writer.close()
+            self._hashed.read_on()
+            self.sha256 = self._hashed.hexdigest()
 
     def add(self, table: pa.Table) -> None:
-        self._waiting.append(self._pool.submit(self._writer.write_table, table))
+        self._waiting.append(self._pool.submit(self._write, table))
         if len(self._waiting) > 2:
             self._waiting.popleft().result()
+
+    def _write(self, table: pa.Table) -> None:
+        self._writer.write_table(table)
+        self._hashed.read_on()
 
 
 def open_writer(output: Path, schema: pa.Schema) -> pq.ParquetWriter:
@@ -121,20 +131,8 @@ def schema_of(columns: tuple[Column, ...], repeated: Collection[str]) -> pa.Sche
 
 def verify(
     path: Path, output: Path, rows: int, expected: Mapping[str, Decimal], engine: Engine
-) -> str:
-    """Read the Parquet file back: the rows and the sums that were counted must be in it.
-
-    Returns its SHA-256, which is found at the same time.
-    """
-    with ThreadPoolExecutor(1) as pool:
-        hashed = pool.submit(file_hash, output)
-        _sums_agree(path, output, rows, expected, engine)
-        return hashed.result()
-
-
-def _sums_agree(
-    path: Path, output: Path, rows: int, expected: Mapping[str, Decimal], engine: Engine
 ) -> None:
+    """Read the Parquet file back: the rows and the sums that were counted must be in it."""
     columns = tuple(
         Column(f.name, "number", f.type.scale, f.type.precision)
         for f in pq.read_schema(output)

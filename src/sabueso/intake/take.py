@@ -28,6 +28,7 @@ from sabueso.intake.formats.header_words import RUNNING
 from sabueso.intake.interface import Batch, FileReport, OtherEncoding
 from sabueso.intake.parquet import Written, repeated_columns, schema_of, stored, verify
 from sabueso.intake.readers.choice import readable
+from sabueso.intake.readers.source import CHUNK
 from sabueso.intake.reading import Reading
 from sabueso.intake.settings import ReadSettings
 from sabueso.intake.told import described, how_read, note_signed, notes_of
@@ -99,7 +100,7 @@ def take_file(
     """
     reading = Reading.of(path, settings, prior)
     try:
-        reading = _read_whole(reading, output, progress)
+        reading, digest = _read_whole(reading, output, progress)
         check_told(reading)
         check_mostly_read(path, reading.tally, reading.reader.unit)
         if reading.tally.accepted == 0 and not reading.tally.damaged:
@@ -109,20 +110,20 @@ def take_file(
             output.unlink(missing_ok=True)
         raise
     lines, headers = _lines(reading)
-    digest = ""
     if output is not None:
-        digest = verify(path, output, reading.tally.accepted, reading.tally.sums, engine)
+        verify(path, output, reading.tally.accepted, reading.tally.sums, engine)
     for name in reading.tally.confirmed:
         reading.formats[name] = replace(reading.formats[name], assumed=False)  # type: ignore[type-var]
     return replace(_report(reading), lines=lines, header_lines=headers, parquet_sha256=digest)
 
 
-def _read_whole(reading: Reading, output: Path | None, progress: Progress | None) -> Reading:
-    """Passes over a file until its formats fit all of it."""
+def _read_whole(
+    reading: Reading, output: Path | None, progress: Progress | None
+) -> tuple[Reading, str]:
+    """Passes over a file until its formats fit all of it; and the SHA-256 of what was written."""
     for _ in range(5 * len(reading.layout.header) + 4):
         try:
-            _pass(reading, output, progress)
-            return reading
+            return reading, _pass(reading, output, progress)
         except Widen as wider:
             reading.formats[wider.column] = wider.format
         except Told as late:
@@ -216,8 +217,8 @@ def _of_another_currency(reading: Reading) -> list[str]:
     ]
 
 
-def _pass(reading: Reading, output: Path | None, progress: Progress | None) -> None:
-    """One pass over the file.
+def _pass(reading: Reading, output: Path | None, progress: Progress | None) -> str:
+    """One pass over the file; returns the SHA-256 of what was written, where anything was to be.
 
     Raises
     ------
@@ -245,6 +246,7 @@ def _pass(reading: Reading, output: Path | None, progress: Progress | None) -> N
                 if written is not None:
                     part = f"#{batch.part}" if batch.part else ""
                     written.add(stored(good, reading.called + part, schema))
+    return written.sha256 if written is not None else ""
 
 
 def _note_batch(batch: Batch, reading: Reading) -> None:
@@ -319,7 +321,7 @@ def _with_progress(
     for batch in batches:
         yield batch
         rows += len(batch.lines)
-        done = min(size, done + (16 << 20))
+        done = min(size, done + CHUNK)
         if progress is not None:
             progress(path.name, rows, done)
 

@@ -72,8 +72,9 @@ def blocks(chunks: Iterable[bytes]) -> Iterator[bytes]:
     """
     carry: list[bytes] = []
     for chunk in chunks:
+        end = chunk.rfind(b"\n") + 1
         # A return at the very end may be the first half of an end of line.
-        end = max(chunk.rfind(b"\n"), chunk.rfind(b"\r", 0, len(chunk) - 1)) + 1
+        end = max(end, chunk.rfind(b"\r", end, len(chunk) - 1) + 1)
         if end == 0:
             carry.append(chunk)
             continue

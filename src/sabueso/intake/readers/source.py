@@ -106,7 +106,7 @@ def is_text(path: Path) -> bool:
 LONGEST_LINE = 16 << 20
 LOOKED_AT = 1 << 16
 """Bytes of lines with other letters than ASCII's that tell an encoding of two bytes."""
-CHUNK = 16 << 20
+CHUNK = 10 << 20
 
 
 def text_lines(path: Path, encoding: str | None = None) -> Iterator[str]:
