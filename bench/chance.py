@@ -14,6 +14,7 @@ import argparse
 import tempfile
 from collections import Counter
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -33,6 +34,12 @@ AWARD = "2024-03-04"
 ASKED: dict[str, tuple[str, Mapping[str, Any]]] = {
     "crosstab, kinds by people": ("crosstab", {"of": ["kind"], "by": ["who"]}),
     "crosstab, kinds by parties": ("crosstab", {"of": ["kind"], "by": ["party"]}),
+    "crosstab, a kind beside all others, by people": (
+        "crosstab", {"by": ["who"], "beside": "ledger", "where": "kind = 'k3'"},
+    ),
+    "crosstab, a kind beside all others, by parties": (
+        "crosstab", {"by": ["party"], "beside": "ledger", "where": "kind = 'k3'"},
+    ),
     "event, 8 days around": ("event", {"at": AWARD, "side": "around", "per": ["party"]}),
     "event, 30 days before": (
         "event", {"at": AWARD, "side": "before", "window": 30, "per": ["party"]},
@@ -105,7 +112,8 @@ def main() -> int:
             for name, (test, given) in ASKED.items():
                 screen = find_screen(test)
                 settings = screen.settings.from_plan(dict(given), test)
-                found, alpha[name] = screen.run(population, settings), settings.alpha  # type: ignore[attr-defined]
+                rows = replace(population, where=given.get("where"))
+                found, alpha[name] = screen.run(rows, settings), settings.alpha  # type: ignore[attr-defined]
                 p = (flag.get("p_adjusted") for flag in found.flags.rows(1_000))
                 flagged[name] += any(each is not None and each < alpha[name] for each in p)
                 tests[name] += found.tests_made

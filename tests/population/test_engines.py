@@ -324,6 +324,18 @@ SCREENS = [
     ("calendar", {"by": "who", "alpha": 0.9, "least": 1}),
     ("crosstab", {"of": "account", "by": "who", "alpha": 0.9, "least": 1, "times": "1"}),
     (
+        "crosstab",
+        {
+            "where": "cost > 60",
+            "by": "who",
+            "beside": "ledger",
+            "beside_where": "hours > 2",
+            "alpha": 0.9,
+            "least": 1,
+            "times": "1",
+        },
+    ),
+    (
         "traits",
         {
             "per": "id",

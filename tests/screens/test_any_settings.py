@@ -40,6 +40,7 @@ TEXTS = [
     "avg(price)", "units * price", "amount > 0", "account = '61'", "ledger", "other", "5%", "0.1", "12", "", "a,b", "who.name",
 ]  # fmt: skip
 USUAL = {
+    "crosstab": [{"of": ["account"]}, {"by": ["who"], "beside": "other"}, {"beside": "ledger", "where": "amount > 0"}],
     "distance": [{"measures": ["units", "price"]}, {"measures": ["amount", "units", "price"]},
                  {"measures": ["sum(amount)", "count(*)"], "per": ["who"]}],
     "event": [{"at": "2024-12-01"}, {"at": "2024-12-01", "per": "who", "window": "60"}, {"at": "2024-06-01,2025-06-01"}],

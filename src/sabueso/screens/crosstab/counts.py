@@ -24,7 +24,8 @@ MOST_KINDS, MOST_GROUPS = 100, 5_000
 
 @dataclass(frozen=True)
 class Counts:
-    """Rows, shape (groups, kinds), and minor units of the amounts above nothing in each cell."""
+    """Rows, shape (groups, kinds), and minor units of the amounts above nothing in each cell; None for those of
+    another table."""
 
     groups: list[ByColumn]
     kinds: list[ByColumn]

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +18,7 @@ from sabueso.report import numbers as num
 from sabueso.report.blocks import Suit
 from sabueso.screens.asked import asked
 from sabueso.screens.cells import few_others, with_too_few
+from sabueso.screens.crosstab.beside import beside, other_rows
 from sabueso.screens.crosstab.counts import Counts, counts_of
 from sabueso.screens.crosstab.result import CrossCell, CrossGroup
 from sabueso.screens.crosstab.view import CrosstabView
@@ -41,12 +42,22 @@ class CrosstabSettings(Settings):
     """Settings of ``crosstab``."""
 
     of: list[str] = Field(
-        default_factory=list, description="columns that tell of what kind a row is (required)"
+        default_factory=list,
+        description="columns that tell of what kind a row is (required, but for --beside)",
     )
     by: list[str] = Field(
         default_factory=list,
         description="whose rows are compared with those of the others (default: role preparer)",
     )
+    beside: str | None = Field(
+        None,
+        description="in place of kinds: a table of which each has rows as well; who has far more rows of this one for "
+        "as many there",
+    )
+    beside_by: list[str] = Field(
+        default_factory=list, description="whose its rows are (default: the columns of --by)"
+    )
+    beside_where: str | None = Field(None, description="SQL condition on its rows")
     least: int = Field(3, ge=1, description="rows in a cell below which it is no finding")
     times: Decimal = Field(
         Decimal(2), ge=1, description="how many times what is expected a cell must have at least"
@@ -54,12 +65,20 @@ class CrosstabSettings(Settings):
     alpha: float = Field(0.05, gt=0, lt=1, description="adjusted p below which a cell is flagged")
     adjust: Method = Field("holm", description="adjustment of p for the number of cells")
 
-    _listed = field_validator("of", "by", mode="before")(listed_once)
+    _listed = field_validator("of", "by", "beside_by", mode="before")(listed_once)
 
     @model_validator(mode="after")
     def _some(self) -> CrosstabSettings:
-        if not self.of:
-            raise ValueError("crosstab needs --of: the columns that tell of what kind a row is")
+        if not self.of and self.beside is None:
+            raise ValueError(
+                "crosstab needs --of: the columns that tell of what kind a row is; or --beside: a table to compare with"
+            )
+        if self.of and self.beside is not None:
+            raise ValueError(
+                "crosstab compares kinds (--of) or tables (--beside), not both at once"
+            )
+        if self.beside is None and (self.beside_by or self.beside_where):
+            raise ValueError("beside-by and beside-where go with --beside")
         return self
 
 
@@ -77,7 +96,12 @@ class Crosstab(Screen):
         "sabueso try crosstab journal --of cuenta --by preparado",
         "sabueso try crosstab payments --of cuenta --by usuario --times 5",
         "sabueso try crosstab payments --of weekday --by usuario --least 20 --out kinds.csv",
+        'sabueso try crosstab payments --where "importe < 0" --by usuario --beside payments',
     )
+
+    def tables(self, settings: Mapping[str, Any]) -> tuple[str, ...]:
+        other = settings.get("beside")
+        return (str(other),) if other else ()
 
     def suits(self, population: Population, described: Description | None) -> Iterator[Suit]:
         from sabueso.screens.crosstab.proposed import compared_of
@@ -100,8 +124,10 @@ class Crosstab(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         from sabueso.screens.crosstab.proposed import proposed_crosstabs
+        from sabueso.screens.crosstab.proposed_beside import proposed_beside
 
         yield from proposed_crosstabs(self, population)
+        yield from proposed_beside(self, population)
 
     def counts(self, population: Population, settings: CrosstabSettings) -> list[Counting]:
         return [Counting(population.table.role("amount"), _asked(population.table, settings)[2])]
@@ -110,9 +136,20 @@ class Crosstab(Screen):
         table = population.table
         grouping, kinds, reasons = _asked(table, settings)
         measure = table.role("amount")
-        counts = counts_of(population, grouping, kinds, reasons, measure)
-        totals = counts.rows.sum(axis=1)
-        kept = counts.only([g for g, n in enumerate(totals) if n >= LEAST_ROWS_OF_ONE])
+        cautions: list[Caution] = []
+        if settings.beside is None:
+            counts = counts_of(population, grouping, kinds, reasons, measure)
+            totals = counts.rows.sum(axis=1)
+            kept = counts.only([g for g, n in enumerate(totals) if n >= LEAST_ROWS_OF_ONE])
+            not_tested = with_too_few(
+                counts.groups, totals, totals, LEAST_ROWS_OF_ONE, ("row", "rows")
+            )
+        else:
+            other = other_rows(population, settings.beside, settings.beside_where)
+            theirs = settings.beside_by or settings.by or [whose(other[0].table, "--beside-by")]
+            both = beside(population, grouping, reasons, measure, other, theirs)
+            counts, cautions = both.counts, both.cautions()
+            kept, not_tested = both.compared(LEAST_ROWS_OF_ONE)
         groups, flags, tested = _judged(kept, settings, measure)
         groups.insert(0, _whole(counts, measure))
         return Finding(
@@ -126,10 +163,8 @@ class Crosstab(Screen):
             flags=Flags("cell", pa.Table.from_pylist(flags) if flags else pa.table({})),
             tests_made=tested,
             flags_by_chance=settings.alpha if settings.adjust != "bh" and tested else None,
-            cautions=_cautions(kept, len(totals), groups),
-            not_tested=with_too_few(
-                counts.groups, totals, totals, LEAST_ROWS_OF_ONE, ("row", "rows")
-            ),
+            cautions=[*_cautions(kept, len(counts.groups), groups), *cautions],
+            not_tested=not_tested,
             currency=table.currency,
             scale=measure.scale if measure is not None else 2,
         )
@@ -137,17 +172,27 @@ class Crosstab(Screen):
 
 def _asked(table: Table, settings: CrosstabSettings) -> tuple[Grouping, Grouping, list[Reason]]:
     """Whose rows are counted, by which kinds, and which rows are left out."""
-    by = settings.by or [named_by(table, "preparer", "say with --by whose kinds to look at")]
+    by = settings.by or [whose(table, "--by")]
     grouping, kinds = Grouping.of(by, table), Grouping.of(settings.of, table)
     both = Grouping((*grouping.labels, *kinds.labels), (*grouping.trees, *kinds.trees))
     return grouping, kinds, [without_key(both)]
+
+
+def whose(table: Table, option: str) -> str:
+    """Who recorded the rows of a table, where nothing else is asked for."""
+    return named_by(table, "preparer", f"say with {option} whose kinds to look at")
 
 
 def _judged(
     counts: Counts, settings: CrosstabSettings, measure: Column | None
 ) -> tuple[list[CrossGroup], list[Cells], int]:
     """Every group's cells, those flagged, and how many were tested."""
-    result = excess(counts.rows, np.zeros(counts.rows.shape, dtype=bool), typical=True)
+    untested = np.zeros(counts.rows.shape, dtype=bool)
+    # The rows of the other table are what those of this one are held against.
+    untested[:, 1:] = settings.beside is not None
+    result = excess(counts.rows, untested, typical=True)
+    if settings.beside is not None:
+        result.expected[:, 1] = counts.rows.sum(axis=1) - result.expected[:, 0]
     known = np.isfinite(result.p)
     adjusted = np.full(result.p.shape, np.nan)
     adjusted[known] = adjust(result.p[known], settings.adjust)
@@ -159,7 +204,7 @@ def _judged(
         ]
         cells.sort(key=lambda c: (not c.flagged, 2.0 if c.p is None else c.p))
         n = int(counts.rows[g].sum())
-        flags += [_flag(key, cell, n) for cell in cells if cell.flagged]
+        flags += [_flag(key, cell, n, settings) for cell in cells if cell.flagged]
         flagged = sum(cell.flagged for cell in cells)
         groups.append(CrossGroup(key, n, cells[:MOST_KEPT], flagged))
     flags.sort(key=lambda flag: (flag["p_adjusted"], -flag["score"]))
@@ -182,7 +227,7 @@ def _cell(
     return CrossCell(
         kind=counts.kinds[k],
         rows=rows,
-        amount=None if measure is None else money(int(counts.units[at]), measure.scale),
+        amount=_worth(counts.units[at], measure),
         expected=expected,
         others=float(counts.rows[:, k].sum() - rows) / beside if beside else None,
         residual=float(result.residual[at]) if known else None,
@@ -195,21 +240,37 @@ def _cell(
 
 def _whole(counts: Counts, measure: Column | None) -> CrossGroup:
     """All groups together, kind by kind, the commonest first."""
-    totals, units = counts.rows.sum(axis=0), counts.units.sum(axis=0)
+    totals = counts.rows.sum(axis=0)
+    units = [None if None in own else sum(own) for own in counts.units.T.tolist()]
     cells = [
         CrossCell(
-            kind, int(n), None if measure is None else money(int(unit), measure.scale), float(n),
-            None, None, None, None, 1.0, flagged=False,
+            kind,
+            int(n),
+            _worth(unit, measure),
+            float(n),
+            None,
+            None,
+            None,
+            None,
+            1.0,
+            flagged=False,
         )
         for kind, n, unit in zip(counts.kinds, totals, units, strict=True)
-    ]  # fmt: skip
+    ]
     cells.sort(key=lambda cell: -cell.rows)
     return CrossGroup({}, int(totals.sum()), cells, 0)
 
 
-def _flag(key: ByColumn, cell: CrossCell, n: int) -> Cells:
+def _worth(units: int | None, measure: Column | None) -> Decimal | None:
+    """An amount; None where there is no measure, or it is of another table."""
+    return None if measure is None or units is None else money(int(units), measure.scale)
+
+
+def _flag(key: ByColumn, cell: CrossCell, n: int, settings: CrosstabSettings) -> Cells:
+    # Of two tables the rows are those of this one: the other is no column of it.
+    kind = cell.kind if settings.beside is None else {}
     return {
-        "subject": {**key, **cell.kind},
+        "subject": {**key, **kind},
         "group": dict(key),
         "score": cell.residual,
         "limit": None,

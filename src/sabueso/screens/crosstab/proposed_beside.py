@@ -1,0 +1,89 @@
+"""Cross tables that are proposed of two tables: who takes back, writes off or cancels far more than others do, for as
+many rows of the table that those name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from sabueso.population.expressions import quoted_name
+from sabueso.population.population import Population
+from sabueso.population.table import Table
+from sabueso.screens.crosstab.proposed import (
+    FEW,
+    LINES_OF_EACH,
+    MOST_APART,
+    MOST_PARTIES,
+    MOST_SEEN,
+    ROWS_OF_EACH,
+)
+from sabueso.screens.first_rows import first_coded
+from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of, texts_without
+
+if TYPE_CHECKING:
+    from sabueso.screens.interface import Screen
+
+MOST_OF_OTHER = 0.5
+"""Rows for one of the other table, up to which they are what happens to some of those."""
+SAME = 0.9
+"""Share of the rows whose people are among those of the other table, from which they are the same."""
+
+
+class _Pair(NamedTuple):
+    """Whose the rows of a table are, and whose those of the other."""
+
+    own: str
+    by: str
+    other: Table
+    theirs: str
+
+
+def proposed_beside(screen: Screen, population: Population) -> Iterator[Proposal]:
+    """Who has far more rows than the others have, for as many of the table that the rows name."""
+    table = population.table
+    if is_budget(table) or not table.links:
+        return
+    for own, by, other, theirs in _pairs(population):
+        settings = settings_of(by=[by], beside=other.name, beside_by=[quoted_name(theirs)])
+        found = screen.run(population, screen.settings.from_plan(settings, screen.name))
+        apart, compared = len(found.flags), len(found.groups) - 1
+        if 0 < apart <= max(FEW, MOST_APART * compared):
+            yield Proposal(
+                f"{table.name} beside {other.name} by {own}",
+                settings,
+                f"Somebody who has far more rows of {table.name} than the others have, for as many of {other.name}.",
+                f"{compared:,} of {own} with rows of {other.name}",
+            )
+
+
+def _pairs(population: Population) -> Iterator[_Pair]:
+    """Columns of the same few people in a table and in one that its rows name, most of whose rows are named by none."""
+    table = population.table
+    used = population.account(None).used
+    if used < LEAST_ROWS:
+        return
+    texts = texts_without(table, ("id", "document", "account", "currency", "text"))
+    links = {name: link for name, link in table.links.items() if link.table.name != table.name}
+    seen = first_coded(population, [*dict.fromkeys([*texts, *links])], MOST_SEEN)
+    for column, link in sorted(links.items()):
+        named = seen[column].codes[seen[column].codes >= 0]
+        if len(named) >= LINES_OF_EACH * max(len(np.unique(named)), 1):
+            continue
+        other = link.table
+        rows = population.beside(other)
+        whose = other.role("preparer") or other.role("party")
+        if whose is None or whose.type != "text" or used > MOST_OF_OTHER * rows.account(None).used:
+            continue
+        people = first_coded(rows, [whose.name], MOST_SEEN)[whose.name]
+        known = int((people.codes >= 0).sum())
+        if not 2 <= len(people.values) <= min(MOST_PARTIES, known / ROWS_OF_EACH):
+            continue
+        for name in texts:
+            codes = seen[name].codes[seen[name].codes >= 0]
+            among = np.isin(seen[name].values, people.values)
+            if name not in links and len(codes) and among[codes].mean() >= SAME:
+                yield _Pair(name, quoted_name(name), other, whose.name)
+        of_named = ".".join(map(quoted_name, (column, whose.name)))
+        yield _Pair(f"{column}.{whose.name}", of_named, other, whose.name)
