@@ -22,7 +22,7 @@ from sabueso.screens.crosstab.beside import beside, other_rows
 from sabueso.screens.crosstab.counts import Counts, counts_of
 from sabueso.screens.crosstab.result import CrossCell, CrossGroup
 from sabueso.screens.crosstab.view import CrosstabView
-from sabueso.screens.finding import Caution, Finding, Flags
+from sabueso.screens.finding import Caution, Finding, Flags, NotTested
 from sabueso.screens.grouping import Grouping, named_by, without_key
 from sabueso.screens.interface import Screen
 from sabueso.screens.proposal import Proposal
@@ -134,22 +134,9 @@ class Crosstab(Screen):
 
     def run(self, population: Population, settings: CrosstabSettings) -> Finding[CrossGroup]:
         table = population.table
-        grouping, kinds, reasons = _asked(table, settings)
+        grouping, _, reasons = _asked(table, settings)
         measure = table.role("amount")
-        cautions: list[Caution] = []
-        if settings.beside is None:
-            counts = counts_of(population, grouping, kinds, reasons, measure)
-            totals = counts.rows.sum(axis=1)
-            kept = counts.only([g for g, n in enumerate(totals) if n >= LEAST_ROWS_OF_ONE])
-            not_tested = with_too_few(
-                counts.groups, totals, totals, LEAST_ROWS_OF_ONE, ("row", "rows")
-            )
-        else:
-            other = other_rows(population, settings.beside, settings.beside_where)
-            theirs = settings.beside_by or settings.by or [whose(other[0].table, "--beside-by")]
-            both = beside(population, grouping, reasons, measure, other, theirs)
-            counts, cautions = both.counts, both.cautions()
-            kept, not_tested = both.compared(LEAST_ROWS_OF_ONE)
+        counts, kept, not_tested, cautions = _compared(population, settings, measure)
         groups, flags, tested = _judged(kept, settings, measure)
         groups.insert(0, _whole(counts, measure))
         return Finding(
@@ -176,6 +163,23 @@ def _asked(table: Table, settings: CrosstabSettings) -> tuple[Grouping, Grouping
     grouping, kinds = Grouping.of(by, table), Grouping.of(settings.of, table)
     both = Grouping((*grouping.labels, *kinds.labels), (*grouping.trees, *kinds.trees))
     return grouping, kinds, [without_key(both)]
+
+
+def _compared(
+    population: Population, settings: CrosstabSettings, measure: Column | None
+) -> tuple[Counts, Counts, list[NotTested], list[Caution]]:
+    """The rows of all, those of whoever has enough to be compared, who has not, and what is to be said of it."""
+    grouping, kinds, reasons = _asked(population.table, settings)
+    if settings.beside is not None:
+        other = other_rows(population, settings.beside, settings.beside_where)
+        theirs = settings.beside_by or settings.by or [whose(other[0].table, "--beside-by")]
+        both = beside(population, grouping, reasons, measure, other, theirs)
+        return (both.counts, *both.compared(LEAST_ROWS_OF_ONE), both.cautions())
+    counts = counts_of(population, grouping, kinds, reasons, measure)
+    totals = counts.rows.sum(axis=1)
+    kept = counts.only([g for g, n in enumerate(totals) if n >= LEAST_ROWS_OF_ONE])
+    words = "row", "rows"
+    return counts, kept, with_too_few(counts.groups, totals, totals, LEAST_ROWS_OF_ONE, words), []
 
 
 def whose(table: Table, option: str) -> str:
