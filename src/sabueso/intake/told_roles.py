@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 
@@ -246,12 +247,22 @@ def _no_number(reading: Reading) -> list[Assumed]:
         if not BY.isdisjoint(worded(name)):
             continue  # who received it, and not how much
         texts = texts_of(reading.layout.sample, name)
-        if (figures := _with_figures(texts)) and not are_periods(name, texts):
+        if (
+            (figures := _with_figures(texts))
+            and not are_periods(name, texts)
+            and not _are_numbered(texts)
+        ):
             some = list(dict.fromkeys(figures))[:MOST_TRIED]
             odd = next((t for t in some if decide([t], Hints()).type != "number"), figures[0])
             text = f"{name} is called as amounts are, and stays text: {odd!r} is read as no number"
             found.append(Assumed(text, "columns"))
     return found
+
+
+def _are_numbered(texts: Sequence[str]) -> bool:
+    """Whether texts are numbers given to things: the same letters, and as many figures in each."""
+    forms = {re.sub("[0-9]", "0", text) for text in texts if text}
+    return len(forms) == 1 and re.fullmatch(r"[A-Za-z]{1,6}[-/ ]?0{4,}", min(forms)) is not None
 
 
 def _no_amount(reading: Reading) -> list[Assumed]:

@@ -22,6 +22,7 @@ from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     LISTED,
     Proposal,
+    few_of,
     is_budget,
     met,
     settings_of,
@@ -43,7 +44,8 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
     tells something else than they do."""
     table = population.table
     counts = any(role in table.roles for role in ("amount", "price", "quantity"))
-    if not counts or is_budget(table):
+    happened = table.dated() is not None
+    if not (counts or happened) or is_budget(table):
         return
     for other, link in linked_tables(table):
         planned = is_budget(other)
@@ -55,7 +57,7 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
             continue
         # What pays a bill says what the bill does, and not the bill what pays it.
         back = link in named_by_others(population, table)
-        told = {} if back or planned else _told_by_both(population, link, n, known)
+        told = {} if back or planned or not counts else _told_by_both(population, link, n, known)
         keys = {link: table.links[link].key, **told}
         rows, found = met_keys(population, other, keys) if told else (n, known)
         other_than = bool(told) and rows - found > n - known
@@ -68,7 +70,7 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
                 f"Rows of what {other.name} does not know, or knows otherwise by {link}.",
                 f"{rows - found:,} of {rows:,} rows are not found there as they are",
             )
-        elif known < n and "amount" in table.roles:
+        elif known < n and ("amount" in table.roles or (happened and n - known <= few_of(n))):
             yield Proposal(
                 f"{link} of {table.name} not in {other.name}",
                 settings,

@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations
+from math import expm1, log1p
 from typing import NamedTuple
 
 import numpy as np
@@ -81,6 +82,7 @@ def proposed_unique(population: Population) -> Iterator[Proposal]:
     if is_budget(table) or population.account(None).used < LEAST_OF_RULE:
         return
     yield from _ids(population)
+    yield from _named_once(population)
     yield from _copies(population)
     found = _keys(population)
     if found is None:
@@ -112,21 +114,48 @@ def _ids(population: Population) -> Iterator[Proposal]:
     column = table.role("id")
     if column is None or _is_series(population, column):
         return
-    keys, value = [quoted_name(column.name)], sql.column(column.name)
+    n, out = _there_again(population, column.name)
+    if 0 < out <= few_of(n):
+        yield Proposal(
+            f"{column.name} of {table.name} in two rows",
+            settings_of(unique=[quoted_name(column.name)]),
+            "What tells one row from all others, and is there again.",
+            f"{out:,} of {n:,} rows have what one before them has",
+        )
+
+
+def _named_once(population: Population) -> Iterator[Proposal]:
+    """Rows that name what one before them names, where nearly all name another each, as what is redeemed or refunded
+    once: of as many that name any at random far more would."""
+    table = population.table
+    for name, link in sorted(table.links.items()):
+        if link.table.name == table.name or name == table.roles.get("id"):
+            continue
+        n, out = _there_again(population, name)
+        if n < LEAST_OF_RULE or not 0 < out <= few_of(n):
+            continue
+        every = population.beside(link.table).account(None).used
+        chance = n - every * -expm1(n * log1p(-1 / every)) if every > 1 else n - 1
+        if chance >= max(BY_CHANCE, TIMES * out):
+            yield Proposal(
+                f"{name} of {table.name} in two rows",
+                settings_of(unique=[quoted_name(name)]),
+                "What comes once, and is there again.",
+                f"{out:,} of {n:,} rows name what one before them names; {chance:,.0f} would if each named any of the "
+                f"{every:,} of {link.table.name}",
+            )
+
+
+def _there_again(population: Population, name: str) -> tuple[int, int]:
+    """Rows with a value of a column, and how many of them beyond the first of each."""
+    value = sql.column(name)
     fields = {
         "n": exp.Count(this=value),
         "each": exp.Count(this=exp.Distinct(expressions=[value.copy()])),
     }
     select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
     (row,) = population.query(population.used(select)).to_pylist()
-    n, out = int(row["n"]), int(row["n"]) - int(row["each"])
-    if 0 < out <= few_of(n):
-        yield Proposal(
-            f"{column.name} of {table.name} in two rows",
-            settings_of(unique=keys),
-            "What tells one row from all others, and is there again.",
-            f"{out:,} of {n:,} rows have what one before them has",
-        )
+    return int(row["n"]), int(row["n"]) - int(row["each"])
 
 
 def _copies(population: Population) -> Iterator[Proposal]:

@@ -4,7 +4,8 @@ rows, counted in all. The rate stands in the row, or in the row that it names.""
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import permutations
 from typing import NamedTuple
 
 import numpy as np
@@ -97,7 +98,8 @@ def proposed_rates(
     counts = [c for c in counts if c.name not in table.roles.values()]
     # Whole amounts are called as the others are: by their currency, for one.
     amounts += [c for c in counts if _words(c) & _words(amount)][:MOST_COUNTS]
-    bases += [c for c in counts if c not in amounts][:MOST_COUNTS]
+    counts = [c for c in counts if c not in amounts][:MOST_COUNTS]
+    bases += counts
     of = [*map(_Number.of, bases), *_amounts_there(population, amount)]
     seen = _seen(population, of, rates)
     numbers = {each.expression: each.told for each in (*of, *rates)}
@@ -105,6 +107,7 @@ def proposed_rates(
     for rate in rates:
         found = _made_by(population, amounts, of, rate, seen, taken, numbers)
         found = found or _of_two(population, amounts, rate, seen)
+        found = found or _so_often(population, amounts, counts, rate, seen)
         if found is not None and found[0] not in made:
             own, way = found
             made.add(own)
@@ -246,6 +249,36 @@ def _of_two(
                     continue
                 expression = way.sql.format(of=of.expression(seen), rate=rate.expression)
                 found = held(population, own, expression, way.told.format(of=of.told, rate=rate.told))  # fmt: skip
+                if is_rule(found):
+                    return own.name, found
+    return None
+
+
+def _so_often(
+    population: Population,
+    amounts: Sequence[Column],
+    counts: Sequence[Column],
+    rate: _Number,
+    seen: Mapping[str, np.ndarray],
+) -> tuple[str, Priced] | None:
+    """The amount that is a rate of another, so often as a whole number of the row says: the interest of some months."""
+    value = seen[rate.expression]
+    if mostly_one(value) and not _NAMED.search(rate.told):
+        return None
+    for often in counts:
+        times = seen[quoted_name(often.name)]
+        if mostly_one(times):
+            continue
+        for own, of in permutations(amounts, 2):
+            base = seen[quoted_name(of.name)]
+            for way in WAYS[:2]:
+                made = base * times * way.factor(value)
+                if _share(seen[quoted_name(own.name)], made, base, own.scale) < HOLDS:
+                    continue
+                both = f"{quoted_name(of.name)} * {quoted_name(often.name)}"
+                expression = way.sql.format(of=both, rate=rate.expression)
+                told = way.told.format(of=of.name, rate=rate.told).replace("% percent", "%")
+                found = held(population, own, expression, f"{told} times {often.name}")
                 if is_rule(found):
                     return own.name, found
     return None

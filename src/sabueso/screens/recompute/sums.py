@@ -24,8 +24,9 @@ MOST_SEEN = 2_000
 """Rows that are looked at for a relation."""
 BY_CHANCE = 0.01
 """That so many rows would be nothing as well if it had nothing to do with what their parts come to, from which they may be."""
-FILLED = 0.5
-"""Share of the rows in which a number is something, from which those are looked at in which it is."""
+FILLED = (0.5, 0.25)
+"""Shares of the rows in which a number is something, from which those are looked at in which it is: the first that shows
+what others are."""
 
 
 class Term(NamedTuple):
@@ -108,10 +109,12 @@ def among(population: Population, amount: Column, terms: Mapping[str, Term]) -> 
     blank = frozenset(n for n, column in zip(names, columns, strict=True) if column.null_count)
     others = not all(term.own for term in terms.values())
     found_so = [] if others else relations(values)
-    if not found_so and len(values):
+    filled = values != 0
+    for share in FILLED if len(values) else ():
+        if found_so:
+            break
         # Rows of which nothing is left, since they are below what is taken off, hide what the others are.
-        filled = values != 0
-        found_so = relations(values[filled[:, filled.mean(axis=0) >= FILLED].all(axis=1)])
+        found_so = relations(values[filled[:, filled.mean(axis=0) >= share].all(axis=1)])
     for signs in found_so[:MOST_SUMS]:
         owned = [terms[name].own for name, sign in zip(names, signs, strict=True) if sign]
         # Of what stands there alone sums are made by that table; a figure that is there is compared as it is.
