@@ -16,6 +16,7 @@ from sabueso.population.nothing import states_nothing
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Table
+from sabueso.screens.match.awaited import Due, awaited
 from sabueso.screens.match.singular import singular
 from sabueso.screens.one_way import named_by_others
 from sabueso.screens.proposal import (
@@ -71,12 +72,17 @@ def proposed_absent(population: Population) -> Iterator[Proposal]:
                 f"{rows - found:,} of {rows:,} rows are not found there as they are",
             )
         elif known < n and ("amount" in table.roles or (happened and n - known <= few_of(n))):
-            yield Proposal(
-                f"{link} of {table.name} not in {other.name}",
-                settings,
-                f"Rows of what {other.name} does not know.",
-                f"{n - known:,} of {n:,} rows are not found there",
-            )
+            key = table.links[link].key
+            # What names the row may still come.
+            due = awaited(population, other, link, key) if back else Due(population)
+            n, known = met_keys(due.rows, other, {link: key}) if due.told else (n, known)
+            if known < n:
+                yield Proposal(
+                    f"{link} of {table.name} not in {other.name}",
+                    {**settings, **settings_of(where=due.rows.where)},
+                    f"Rows of what {other.name} does not know.",
+                    f"{n - known:,} of {n:,} rows{due.told} are not found there",
+                )
 
 
 def asked_of(other: Table, pairs: Iterable[tuple[str, str]], **more: Any) -> Values:

@@ -14,6 +14,7 @@ from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Role, Table
 from sabueso.screens.match.absent import asked_of
+from sabueso.screens.match.awaited import awaited, both
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     Proposal,
@@ -57,8 +58,9 @@ def _of(population: Population, other: Table, column: str, key: str) -> Iterator
     table = population.table
     states = states_of(table)
     kinds = [name for name in texts_without(table, _NO_KINDS) if name not in states][:MOST_KINDS]
+    due = awaited(population, other, key, column)
     for state in (None, *states, *kinds):
-        counts = _counted(population, other, column, key, state)
+        counts = _counted(due.rows, other, column, key, state)
         if state is not None and not 2 <= len(counts) <= MOST_STATES:
             continue
         kept = {
@@ -78,12 +80,13 @@ def _of(population: Population, other: Table, column: str, key: str) -> Iterator
         where = None
         if state is not None:
             where = f"{quoted_name(state)} in ({', '.join(map(literal, values))})"
+        where = both(due.rows.where, where)
         told = f" whose {state} is {either(values)}" if state is not None else ""
         yield Proposal(
             f"{key} of {table.name} not in {other.name}{f', {state} {either(values)}' if told else ''}",
             asked_of(other, [(key, column)], where=where),
             f"Rows of which {other.name} has none, as it has of nearly all.",
-            f"{unnamed:,} of {n:,} rows{told} are not found there",
+            f"{unnamed:,} of {n:,} rows{told}{due.told} are not found there",
         )
         return
 
