@@ -24,9 +24,9 @@ MOST_SEEN = 2_000
 """Rows that are looked at for a relation."""
 BY_CHANCE = 0.01
 """That so many rows would be nothing as well if it had nothing to do with what their parts come to, from which they may be."""
-FILLED = (0.5, 0.25)
-"""Shares of the rows in which a number is something, from which those are looked at in which it is: the first that shows
-what others are."""
+FILLED, SELDOM = 0.5, 0.25
+"""Share of the rows in which a number is something, from which those are looked at in which it is; and where these show
+nothing, of what has nothing to do with the amount: that may be made otherwise in rows of another kind."""
 
 
 class Term(NamedTuple):
@@ -110,11 +110,14 @@ def among(population: Population, amount: Column, terms: Mapping[str, Term]) -> 
     others = not all(term.own for term in terms.values())
     found_so = [] if others else relations(values)
     filled = values != 0
-    for share in FILLED if len(values) else ():
+    for share in (FILLED, SELDOM) if len(values) else ():
         if found_so:
             break
         # Rows of which nothing is left, since they are below what is taken off, hide what the others are.
         found_so = relations(values[filled[:, filled.mean(axis=0) >= share].all(axis=1)])
+        if share == SELDOM and (own_amount := table.roles.get("amount")) in terms:
+            place = names.index(str(own_amount))
+            found_so = [signs for signs in found_so if not signs[place]]
     for signs in found_so[:MOST_SUMS]:
         owned = [terms[name].own for name, sign in zip(names, signs, strict=True) if sign]
         # Of what stands there alone sums are made by that table; a figure that is there is compared as it is.
