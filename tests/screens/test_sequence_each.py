@@ -78,7 +78,7 @@ def _bills(column):
     return {"lots": flats, "appels": kept}, gone, wrong
 
 
-@pytest.mark.parametrize("column", ["date d'appel", "month"])
+@pytest.mark.parametrize("column", ["date d'appel", "month", "Month"])
 @pytest.mark.long
 def test_bills_that_were_never_made_are_in_the_queue(tmp_path, column):
     world, gone, wrong = _bills(column)

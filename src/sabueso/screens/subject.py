@@ -249,6 +249,10 @@ class Cell(Subject):
         return _both(super().rows(table), self.asked)
 
 
+_CODED = re.compile(r"year\((.+)\) \* 100? \+ (month|quarter)\(\1\)")
+"""A month or quarter as a number."""
+
+
 @dataclass(frozen=True)
 class NumberRange(Subject):
     """Numbers of a series that are missing, or otherwise no part of it (``what``). Missing ones have no
@@ -276,6 +280,8 @@ class NumberRange(Subject):
         listed = ", ".join(map(literal, dict.fromkeys((self.first, self.last))))
         own = {self.column, *(n for n in self.named if n.endswith(OWN))}
         own |= {OCCASION} - names.keys()
+        if coded := _CODED.fullmatch(self.column):
+            own.add(coded[2])  # as a number, where a column of the client's is called so
         groups = (equals(n, v, list(names)) for n, v in self.named.items() if n not in own)
         return _both(f"{name} in ({listed})", *groups)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -60,8 +60,17 @@ def proposed_ties(population: Population) -> Iterator[Proposal]:
         yield from _beside(population, column, other, link.key)
         yield from proposed_counts(population, column, other, link.key)
     yield from _siblings(population)
-    yield from proposed_by_month(population)
-    yield from proposed_stated(population)
+    by_month = list(proposed_by_month(population))
+    yield from by_month
+    compared = set(map(_compared, by_month))
+    for each in proposed_stated(population):
+        if "month" not in each.settings["by"] or _compared(each) not in compared:
+            yield each
+
+
+def _compared(proposal: Proposal) -> tuple[Any, ...]:
+    """Which figures of which table sums are compared with."""
+    return tuple(proposal.settings.get(name) for name in ("other", "equals", "expect"))
 
 
 def _siblings(population: Population) -> Iterator[Proposal]:
