@@ -13,6 +13,7 @@ from rich.text import Text
 from sabueso.base.visible import visible
 from sabueso.base.words import first_few
 from sabueso.population.drill import Rows
+from sabueso.population.period_names import names_period
 from sabueso.population.table import Column
 from sabueso.report import numbers as num
 from sabueso.report.palette import STONE
@@ -137,9 +138,17 @@ def _fitting(console: Console, result: Rows, columns: Sequence[Column]) -> list[
 
 
 def cell_text(value: Any, column: Column) -> str:
-    """A cell as it is told."""
+    """A cell as it is told.
+
+    Examples
+    --------
+    >>> [cell_text(2025, Column(name, "number")) for name in ("year", "hours")]
+    ['2025', '2,025']
+    """
     if value is None:
         return "–"
     if column.type == "number":
+        if not column.scale and names_period(column.name):
+            return str(int(value))  # 2025, 202503: a year has no thousands
         return num.amount(value, column.scale) if column.scale else num.count(int(value))
     return visible(" ".join(str(value).split()))

@@ -17,6 +17,7 @@ from sabueso.case.events import RuleOutcome
 from sabueso.case.linking import LEAST_SHARE, is_by_chance
 from sabueso.population.links import Link
 from sabueso.population.pairs import Correlation
+from sabueso.population.period_names import names_period
 from sabueso.population.population import Account, within_exact
 from sabueso.population.survey import ColumnSurvey, MeasureSurvey, Wanted
 from sabueso.population.table import Column, Table
@@ -122,11 +123,11 @@ def show_columns(
     ]  # fmt: skip
     shown = open_table(head)
     for c in columns:
-        top = ", ".join(f"{_value(value)} {n:,}" for value, n in c.top[:2])
+        top = ", ".join(f"{_value(value, c.column)} {n:,}" for value, n in c.top[:2])
         shown.add_row(
             f" {c.column.name}", c.column.type, Text(c.role, style=SEA),
-            num.count(c.missing) if c.missing else "–", num.count(c.distinct), _value(c.least),
-            _value(c.greatest), top,
+            num.count(c.missing) if c.missing else "–", num.count(c.distinct), _value(c.least, c.column),
+            _value(c.greatest, c.column), top,
         )  # fmt: skip
     console.print(shown)
     doubts = [f"{code}: {text}" for code, text in whole]
@@ -378,7 +379,7 @@ def show_pairs(console: Console, table: str, found: Sequence[Correlation]) -> No
         )
 
 
-def _value(value: Any) -> str:
-    if isinstance(value, Decimal):
+def _value(value: Any, column: Column) -> str:
+    if isinstance(value, Decimal) and not names_period(column.name):
         return num.amount(value, 0)
     return "–" if value is None else str(value)
