@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 MOST_OF_OTHER = 0.5
 """Rows for one of the other table, up to which they are what happens to some of those."""
+MOST_TEXTS = 40
+"""Columns that are looked at for people."""
 SAME = 0.9
 """Share of the rows whose people are among those of the other table, from which they are the same."""
 
@@ -64,7 +66,7 @@ def _pairs(population: Population) -> Iterator[_Pair]:
     used = population.account(None).used
     if used < LEAST_ROWS:
         return
-    texts = texts_without(table, ("id", "document", "account", "currency", "text"))
+    texts = texts_without(table, ("id", "document", "account", "currency", "text"))[:MOST_TEXTS]
     links = {name: link for name, link in table.links.items() if link.table.name != table.name}
     seen = first_coded(population, [*dict.fromkeys([*texts, *links])], MOST_SEEN)
     for column, link in sorted(links.items()):
