@@ -33,10 +33,11 @@ def _missing(periods):
     st.sampled_from(["month", "quarter"]),
     st.lists(st.sets(st.integers(0, 47), min_size=20, max_size=44), min_size=1, max_size=3),
     st.integers(1, 3),
+    st.integers(0, 26),
 )
-def test_they_are_those_of_a_plain_look(populate, each, months, rows_each):
+def test_they_are_those_of_a_plain_look(populate, each, months, rows_each, spread):
     rows = [
-        {"flat": f"F{who}", "day": date(2021 + m // 12, m % 12 + 1, 3 * n + 1), "amount": Decimal(n + 1)}
+        {"flat": f"F{who}", "day": date(2021 + m // 12, m % 12 + 1, 1 + (7 * m + 11 * n) % (spread + 1)), "amount": Decimal(n + 1)}
         for who, own in enumerate(months)
         for m in sorted(own)
         for n in range(rows_each)
@@ -44,14 +45,23 @@ def test_they_are_those_of_a_plain_look(populate, each, months, rows_each):
     people = populate(rows, date="day", amount="amount")
     # Of a series of which any share may be missing each gap is named.
     found = screened(people, "sequence", each=each, by="flat", least=3, incomplete=0.9)
-    wanted = set()
-    for who, own in enumerate(months):
-        periods = {_period(date(2021 + m // 12, m % 12 + 1, 1), each) for m in own}
-        for first, last in _missing(periods):
+    wanted, near = set(), 0
+    longest = 1.5 * 365.25 / (12 if each == "month" else 4)
+    for who in range(len(months)):
+        days = sorted(row["day"] for row in rows if row["flat"] == f"F{who}")
+        for first, last in _missing({_period(day, each) for day in days}):
+            before = max(day for day in days if _period(day, each) < first)
+            after = min(day for day in days if _period(day, each) > last)
+            # Of rows that are hardly more than one apart none is missing between.
+            if (after - before).days < longest:
+                near += last - first + 1
+                continue
             text = named(first, each) if first == last else f"{named(first, each)} – {named(last, each)}"  # fmt: skip
             wanted.add((f"F{who}", text, last - first + 1))
     flags = found["flags"]
     assert {(f["subject"]["flat"], f["subject"][each], f["missing"]) for f in flags} == wanted
+    cautions = {c["code"]: c for c in found["cautions"]}
+    assert cautions.get("between_near_rows", {"periods": 0})["periods"] == near
     assert all(f["p"] is None for f in flags)
     for f in flags:
         assert numbered(f["after"], each) - numbered(f["before"], each) == f["missing"] + 1

@@ -104,6 +104,9 @@ CODE_WORDS = re.compile(
     r"room|chambre|zimmer|habitacion|quarto|flat|apartment|wohnung|appartement|till|terminal|locker|"
     r"piece|matricule|conto|fattura|fornitore|rekening|rekeningnummer|factuur|leverancier|numer|faktura|"
     r"fakturanr|nip|ucet|cislo|doklad|bilag|voucher|vch|journal|batch|parent|padre|superior|ubergeordnet|номер|код|инн|кпп|бик|"
+    r"dni|nit|rut|rfc|curp|cuit|cuil|ruc|cedula|pesel|regon|krs|cpf|cnpj|nino|utr|bsn|kvk|siren|siret|steuernummer|"
+    r"steuernr|ustid|ustidnr|svnr|gstin|aadhaar|nric|mrn|personnummer|orgnr|abn|acn|tfn|msisdn|imei|isbn|isin|cusip|"
+    r"mobile|movil|handynummer|fax|passport|pasaporte|passeport|"
     r"счет|рахунок|документ|накладная|едрпоу|αριθμοσ|κωδικοσ|αφμ|رقم|מספר|אסמכתא|חשבון|"
     r"\S*(?:番号|号码|號碼|編號|编号|序号|流水号|凭证|憑證|傳票|単据|单据|科目|コード|代码|代碼|번호|코드|전표|계정)\S*)\b"
 )

@@ -10,7 +10,7 @@ import numpy as np
 
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
-from sabueso.population.table import Table
+from sabueso.population.table import Role, Table
 from sabueso.screens.crosstab.proposed import (
     FEW,
     LINES_OF_EACH,
@@ -20,13 +20,15 @@ from sabueso.screens.crosstab.proposed import (
     ROWS_OF_EACH,
 )
 from sabueso.screens.first_rows import first_coded
-from sabueso.screens.proposal import LEAST_ROWS, Proposal, is_budget, settings_of, texts_without
+from sabueso.screens.proposal import Proposal, is_budget, settings_of, texts_without
 
 if TYPE_CHECKING:
     from sabueso.screens.interface import Screen
 
 MOST_OF_OTHER = 0.5
 """Rows for one of the other table, up to which they are what happens to some of those."""
+LEAST = 20
+"""Rows from which it is asked whose they are: few tell, where they are of one alone."""
 MOST_TEXTS = 40
 """Columns that are looked at for people."""
 SAME = 0.9
@@ -64,7 +66,7 @@ def _pairs(population: Population) -> Iterator[_Pair]:
     """Columns of the same few people in a table and in one that its rows name, most of whose rows are named by none."""
     table = population.table
     used = population.account(None).used
-    if used < LEAST_ROWS:
+    if used < LEAST:
         return
     texts = texts_without(table, ("id", "document", "account", "currency", "text"))[:MOST_TEXTS]
     links = {name: link for name, link in table.links.items() if link.table.name != table.name}
@@ -75,17 +77,26 @@ def _pairs(population: Population) -> Iterator[_Pair]:
             continue
         other = link.table
         rows = population.beside(other)
-        whose = other.role("preparer") or other.role("party")
-        if whose is None or whose.type != "text" or used > MOST_OF_OTHER * rows.account(None).used:
+        if used > MOST_OF_OTHER * rows.account(None).used:
             continue
-        people = first_coded(rows, [whose.name], MOST_SEEN)[whose.name]
-        known = int((people.codes >= 0).sum())
-        if not 2 <= len(people.values) <= min(MOST_PARTIES, known / ROWS_OF_EACH):
-            continue
-        for name in texts:
-            codes = seen[name].codes[seen[name].codes >= 0]
-            among = np.isin(seen[name].values, people.values)
-            if name not in links and len(codes) and among[codes].mean() >= SAME:
-                yield _Pair(name, quoted_name(name), other, whose.name)
-        of_named = ".".join(map(quoted_name, (column, whose.name)))
-        yield _Pair(f"{column}.{whose.name}", of_named, other, whose.name)
+        people = first_coded(rows, _whose(other), MOST_SEEN)
+        for theirs, each in people.items():
+            known = int((each.codes >= 0).sum())
+            if not 2 <= len(each.values) <= min(MOST_PARTIES, known / ROWS_OF_EACH):
+                continue
+            for name in texts:
+                codes = seen[name].codes[seen[name].codes >= 0]
+                among = np.isin(seen[name].values, each.values)
+                if name not in links and len(codes) and among[codes].mean() >= SAME:
+                    yield _Pair(name, quoted_name(name), other, theirs)
+            of_named = ".".join(map(quoted_name, (column, theirs)))
+            yield _Pair(f"{column}.{theirs}", of_named, other, theirs)
+
+
+def _whose(table: Table) -> list[str]:
+    """Columns that tell whose a row is: who recorded it, or approved it, its party, and whom it names in a list."""
+    roles: tuple[Role, ...] = ("preparer", "approver", "party")
+    named = [table.roles[role] for role in roles if role in table.roles]
+    lists = [name for name, link in sorted(table.links.items()) if link.table.dated() is None]
+    found = [*named, *(name for name in lists if name != table.roles.get("id"))]
+    return [name for name in dict.fromkeys(found) if table.column(name).type == "text"]

@@ -16,6 +16,7 @@ from sabueso.population.population import Population
 from sabueso.population.table import Column, Table
 from sabueso.screens.first_rows import first_numbers
 from sabueso.screens.named_numbers import named_numbers
+from sabueso.screens.no_amounts import is_no_amount
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.stats.mixing import share_above
 
@@ -35,6 +36,7 @@ OFTEN_LESS, WELL_BELOW = 10, 0.9
 """How many rows have less, where nearly all have what the other number of their row is, for each that has more; and the most
 that others have of a limit that none meets, beside those that are above it."""
 
+CENTS = 2
 _LIMIT = CalledSo(
     r"limit|\bmax|ceiling|\bcap\b|plafond|\btope|techo|obergrenze|höchst|grenze|massim|teto|maxim|máx|límite"
 )
@@ -112,6 +114,8 @@ def _linked(population: Population) -> Iterator[_Pair]:
             continue
         for limit in _numbers(other):
             for own in _numbers(table):
+                if not _are_of_a_kind(own, limit):
+                    continue
                 named = ".".join(map(quoted_name, (column, limit.name)))
                 told = f"{limit.name} of its {column}"
                 if own.name not in prices:
@@ -142,8 +146,15 @@ def _own(table: Table) -> Iterator[_Pair]:
     numbers = [c for c in _numbers(table) if c.name not in prices]
     for own in numbers:
         for limit in numbers:
-            if own.name != limit.name:
+            if own.name != limit.name and _are_of_a_kind(own, limit):
                 yield _Pair(own.name, quoted_name(limit.name), limit.name)
+
+
+def _are_of_a_kind(own: Column, limit: Column) -> bool:
+    """Whether one may be the limit of the other: of what is in cents days, hours and rates are none."""
+    days = [is_no_amount(column.name) for column in (own, limit)]
+    other = limit if days[0] else own
+    return days[0] == days[1] or other.scale != CENTS
 
 
 def _keeping(population: Population, pairs: list[_Pair]) -> list[bool]:

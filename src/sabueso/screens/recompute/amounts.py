@@ -5,17 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sabueso.base.plain import Values
-from sabueso.base.words import CalledSo
 from sabueso.population.table import Column, Role, Table
+from sabueso.screens.no_amounts import is_no_amount
 from sabueso.screens.proposal import settings_of
 from sabueso.screens.recompute.totals import Sides
 
-_RATE = CalledSo(
-    r"%|\brate\b|perc|\bpct\b|ratio\b|\btasa\b|porcen|prozent|zinssatz|steuersatz|\btaux\b|pourc|aliquota|tarief|stawka"
-)
-_HOURS = CalledSo(
-    r"stunden$|\bhours?\b|\bhrs\b|\bheures\b|\bhoras\b|\buren\b|\bdays\b|\btage\b|\bjours\b|\bd[ií]as\b|\bgiorni\b|\bkm\b|\bkg\b"
-)
 FEW, LACKING = 20, 0.01
 """Groups that one table lacks, and their share, up to which they are differences as well."""
 NEED_NONE = 0.1
@@ -69,13 +63,3 @@ def _free(table: Table) -> list[Column]:
     taken = set(table.roles.values())
     numbers = table.numbers
     return [c for c in numbers if c.name not in taken]
-
-
-def is_rate(name: str) -> bool:
-    """Whether a number is called as rates are."""
-    return bool(_RATE.search(name))
-
-
-def is_no_amount(name: str) -> bool:
-    """Whether a number is called as rates or hours are."""
-    return is_rate(name) or bool(_HOURS.search(name))

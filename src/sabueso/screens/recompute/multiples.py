@@ -174,8 +174,9 @@ def _multiples(
             rate = one_rate(values, base, own.scale, once=of.is_once)
             if rate is None and not of.sign and (floor := floor_of(values)) is not None:
                 rate = one_rate(values, base, own.scale, floor=floor)
-            # By another number it is a conversion, and no multiple of one.
-            if rate is not None and not (of.by and rate.text != "1"):
+            # By another number it is a conversion, and no multiple of one; what is left without a tax is none of it.
+            left = own.name in of.names and rate is not None and abs(float(rate.text)) > 1
+            if rate is not None and not left and not (of.by and rate.text != "1"):
                 found.append(_Multiple(rate, own, of))
 
     def rank(way: _Multiple) -> tuple[float, bool, int, bool, int]:

@@ -18,8 +18,9 @@ from sabueso.population.sql import Tree
 from sabueso.population.table import Column, Role, Table
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.named_columns import measures_of
+from sabueso.screens.no_amounts import is_no_amount, is_rate
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, texts_without
-from sabueso.screens.recompute.amounts import further, is_no_amount, is_rate, tied_by
+from sabueso.screens.recompute.amounts import further, tied_by
 from sabueso.screens.recompute.keys_of_both import (
     MOST_SEEN,
     MOST_STATED,

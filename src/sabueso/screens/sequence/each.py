@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 from typing import Literal
 
 import sqlglot.expressions as exp
@@ -18,6 +19,8 @@ LEAST_PERIODS, INCOMPLETE_PERIODS = 6, 0.25
 """Months or quarters of a series below which it is none, and share of them that may be without a row before only gaps
 that chance would hardly make are named, unless told otherwise: two of some thirty tell nothing of how often it may be."""
 _IN_YEAR = {"month": 12, "quarter": 4}
+DAYS, NEAR = 365.25, 1.5
+"""Days of a year; and periods up to which two rows are hardly more than one apart."""
 
 
 @dataclass(frozen=True)
@@ -60,6 +63,18 @@ class Periods:
         day = exp.paren(sql.cast(self.tree.copy(), "DATE"))
         whole = exp.Mul(this=exp.Year(this=day), expression=sql.integer(_IN_YEAR[self.each]))
         return exp.Add(this=whole, expression=part(this=day.copy()))
+
+    def are_near(self, last: date, after: date) -> bool:
+        """Whether two days are hardly more than one period apart: of rows that come every thirty days February has none
+        at times.
+
+        Examples
+        --------
+        >>> months = Periods("month", sql.column("day"), "month", by_code=False)
+        >>> months.are_near(date(2025, 1, 31), date(2025, 3, 2)), months.are_near(date(2025, 1, 15), date(2025, 3, 3))
+        (True, False)
+        """
+        return bool((after - last).days < NEAR * DAYS / _IN_YEAR[self.each])
 
     def named(self, number: int) -> str:
         """2022-11, 2022-Q4."""

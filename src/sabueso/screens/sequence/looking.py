@@ -14,6 +14,7 @@ from sabueso.population.table import Column, money
 from sabueso.report import numbers as num
 from sabueso.screens.finding import Caution
 from sabueso.screens.grouping import UNITS
+from sabueso.screens.sequence.each import Periods
 from sabueso.screens.sequence.occasions import Occasions
 from sabueso.screens.sequence.result import SequenceTotals, Series
 from sabueso.screens.sequence.series import HEAD, NUMBER, TAIL, Numbers, Odd
@@ -37,6 +38,7 @@ class Looking:
     damaged: frozenset[str] = frozenset()
     """What stands on lines that were set aside as damaged, word by word."""
     explained: int = 0
+    near: int = 0
     more_repeats: int = 0
 
     def look(self, *, dated: bool) -> None:
@@ -116,12 +118,13 @@ class Looking:
         found = [
             self._gap(gap, float(raw), float(own))
             for gap, raw, own in zip(judged, p, adjusted, strict=True)
-            if own < self.settings.alpha and not self._on_damaged_lines(gap)
+            if own < self.settings.alpha and not (self._is_near(gap) or self._on_damaged_lines(gap))
         ]
         found += [
             self._gap(gap, None, None)
             for gap in gaps
-            if self.numbers.key(gap) not in loose and not self._on_damaged_lines(gap)
+            if self.numbers.key(gap) not in loose
+            and not (self._is_near(gap) or self._on_damaged_lines(gap))
         ]
         # Of complete series first, longest first; then the least likely of the others.
         found.sort(key=lambda f: (f["p"] or 0.0, -f["missing"], f["from"]))
@@ -138,6 +141,16 @@ class Looking:
             "score": float(gap["missing"]), "p": p, "p_adjusted": adjusted,
             "from": first, "to": last, "missing": int(gap["missing"]),
         }  # fmt: skip
+
+    def _is_near(self, gap: Cells) -> bool:
+        """Whether a period without a row lies between rows that are hardly more than one apart, and is no gap."""
+        periods = self.numbers.periods
+        if not isinstance(periods, Periods) or gap["last_day"] is None or gap["after"] is None:
+            return False
+        if not periods.are_near(gap["last_day"], gap["after"]):
+            return False
+        self.near += int(gap["missing"])
+        return True
 
     def _on_damaged_lines(self, gap: Cells) -> bool:
         """Whether a gap is on damaged lines, and no gap; its numbers are then counted as explained."""
@@ -257,6 +270,13 @@ class Looking:
                 "that were set aside as damaged: no gap is named for them"
             )
             found.append(Caution("on_damaged_lines", text, {"numbers": self.explained}))
+        if self.near and isinstance(periods := self.numbers.periods, Periods):
+            text = (
+                f"{num.many(self.near, periods.each)} without a row {num.verb(self.near, 'lies', 'lie')} between rows that "
+                f"are hardly more than one {periods.each} apart, as where they come every thirty days: no gap is named for "
+                f"{num.verb(self.near, 'it', 'them')}"
+            )
+            found.append(Caution("between_near_rows", text, {"periods": self.near}))
         if self.more_gaps > 0:
             text = (
                 f"of {num.many(len(self.series), 'series', 'series')} there are {self.more_gaps:,} more gaps than the "

@@ -47,6 +47,9 @@ class Numbers:
         self._population, self._grouping, self._date = population, grouping, date
         self.periods = periods
         self.text = sql.cast(text, "TEXT")
+        day: Tree = exp.null() if date is None else sql.column(date.name)
+        if isinstance(periods, Periods):
+            day = periods.tree.copy()
         self.reasons = [
             Reason("missing_number", sql.is_missing(self.text.copy())),
             Reason("no_digits", exp.Not(this=has_digits(self.text))),
@@ -56,7 +59,7 @@ class Numbers:
             "text": self.text.copy(),
             "size": length(self.text),
             "rest": last_digits(self.text),
-            "day": sql.cast(exp.null() if date is None else sql.column(date.name), "DATE"),
+            "day": sql.cast(day, "DATE"),
             UNITS: sql.integer(0) if measure is None else sql.minor_units(measure),
         }
 
@@ -129,7 +132,7 @@ class Numbers:
             this=_days(sql.column("last_day", "g"), sql.column("after", "g")),
             expressions=[sql.integer(0)],
         )
-        names = [*self._keys, NUMBER, "next", "first_day", "before", "after"]
+        names = [*self._keys, NUMBER, "next", "first_day", "last_day", "before", "after"]
         select = exp.select(
             *(sql.column(name, "g") for name in names),
             exp.alias_(sql.cast(missing, "BIGINT"), "missing", quoted=True),
@@ -191,7 +194,7 @@ class Numbers:
 
     def gaps(self, of: Sequence[Cells]) -> list[Cells]:
         """Numbers of some series that the next one does not follow, the longest gap first."""
-        names = [*self._keys, NUMBER, "next", "missing"]
+        names = [*self._keys, NUMBER, "next", "missing", "last_day", "after"]
         some = exp.GT(this=sql.column("missing", "o"), expression=sql.integer(0))
         select = exp.select(*(sql.column(name, "o") for name in names)).from_(_kept(BESIDE, "o"))
         texts = {"one": NUMBER, "next_text": "next"}
