@@ -98,5 +98,5 @@ def _whose(table: Table) -> list[str]:
     roles: tuple[Role, ...] = ("preparer", "approver", "party")
     named = [table.roles[role] for role in roles if role in table.roles]
     lists = [name for name, link in sorted(table.links.items()) if link.table.dated() is None]
-    found = [*named, *(name for name in lists if name != table.roles.get("id"))]
+    found = [*named, *(n for n in lists if n not in map(table.roles.get, ("id", "account")))]
     return [name for name in dict.fromkeys(found) if table.column(name).type == "text"]
