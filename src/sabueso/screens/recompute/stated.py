@@ -32,6 +32,8 @@ from sabueso.screens.recompute.totals import Sides, agreement
 
 LEAST, HELD, FEW = 6, 0.75, 2
 """Sums that must be the same, each of several rows, and their share; groups of one side alone that are differences."""
+LOOSE, LEFT = 0.05, 0.2
+"""Share of the sums that differ from which it is asked whether those of one kind do not, and how many of these may then still."""
 MOST_FIGURES, MOST_COLUMNS, MOST_KINDS = 6, 4, 6
 MOSTLY, MOST_DAYS, BLANK = 0.5, 2, "blank"
 """Share of the rows without a day from which it is told whether they have it, and how many such are tried."""
@@ -65,6 +67,13 @@ class _Tie(NamedTuple):
     turned: bool
     stated: _Figure
     found: _Figure
+
+    @property
+    def differing(self) -> int:
+        """In how many groups that both have they are not the same."""
+        mine, theirs = self.stated.values, self.found.values
+        sign = -1 if self.turned else 1
+        return sum(mine[key] != sign * theirs[key] for key in mine.keys() & theirs.keys())
 
     @property
     def alone(self) -> set[tuple[str, ...]]:
@@ -228,15 +237,22 @@ def _ties(there: Population, key: Key, stated: Sequence[_Figure]) -> Iterator[_T
         return
     least = LEAST_OF_RULE if things else LEAST
     found = [every.figures]
-    ties = _best(stated, every.figures, least)
-    if len(ties) < len(stated):
+    ties = {tie.stated.told: tie for tie in _best(stated, every.figures, least)}
+    # Where many differ they may not do so without the rows of a kind, such as orders that were cancelled.
+    sure = {name for name, tie in ties.items() if tie.differing <= max(FEW, LOOSE * tie.same)}
+    if len(sure) < len(stated):
         kinds = there.once("kinds of sums", partial(_kinds_of, there))
         found += [_known_sums(there, key, numbers, name).figures for name in kinds]
     for of_kind in found[1:]:
-        told = [tie.stated.told for tie in ties]
-        ties += _best([each for each in stated if each.told not in told], of_kind, least)
+        for tie in _best([each for each in stated if each.told not in sure], of_kind, least):
+            name = tie.stated.told
+            if name not in ties or tie.differing <= LEFT * ties[name].differing:
+                ties[name] = tie
+                sure.add(name)
     less = _differences(stated)
-    yield from ties or (t for sums in found for t in _best(less, sums, least, signs=(1,))[:1])
+    yield from ties.values() or (
+        t for sums in found for t in _best(less, sums, least, signs=(1,))[:1]
+    )
 
 
 def _best(
