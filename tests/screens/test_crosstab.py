@@ -188,6 +188,14 @@ def test_nobody_is_lost_beside_another_table(tmp_path_factory, counts):
         assert sum(cell["rows"] for cell in group["cells"]) == group["n"]
 
 
+def test_rows_of_nobody_are_told(tmp_path):
+    with _of_two(tmp_path, {"Ann": 9, "Bo": 7}, {"Ann": 80, "Bo": 90, None: 1}) as population:
+        found = screened(population, "crosstab", beside="sales")
+    (caution,) = [c for c in found["cautions"] if c["code"] == "beside_missing_key"]
+    assert caution["text"] == "1 row of sales does not tell whose it is, and is not compared"
+    assert found["groups"][0]["n"] == 9 + 7 + 80 + 90
+
+
 def test_rows_beside_the_others_of_their_table(populate):
     """Rows that meet both conditions are counted once, as those that are looked at."""
     rows = [

@@ -58,12 +58,15 @@ class Beside:
         return self.counts.only(np.flatnonzero(enough & ~idle).tolist()), apart
 
     def cautions(self) -> list[Caution]:
-        """That rows of the other table are compared with nobody's."""
+        """That rows of the other table are nobody's."""
         if not self.nobodys:
             return []
-        whose = listed(list(self.counts.groups[0])) if self.counts.groups else "what is asked for"
-        text = f"{num.many(self.nobodys, 'row')} of {self.other} {num.verb(self.nobodys, 'says', 'say')} nothing of whose, and {num.verb(self.nobodys, 'is', 'are')} left out of what {whose} is compared by"
-        return [Caution("beside_missing_key", text, {"rows": self.nobodys})]
+        n = self.nobodys
+        text = (
+            f"{num.many(n, 'row')} of {self.other} {num.verb(n, 'does', 'do')} not tell whose {num.verb(n, 'it is', 'they are')}, "
+            f"and {num.verb(n, 'is', 'are')} not compared"
+        )
+        return [Caution("beside_missing_key", text, {"rows": n})]
 
 
 def other_rows(population: Population, name: str, where: str | None) -> tuple[Population, str]:

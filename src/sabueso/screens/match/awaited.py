@@ -55,7 +55,7 @@ def awaited(population: Population, other: Table, key: str, theirs: str) -> Due:
         named.used(exp.select(_as("last", exp.Max(this=_day(beside)))))
     ).to_pylist()
     within = _within({int(each["lag"]): int(each["n"]) for each in found})
-    if within is None or row["last"] is None:
+    if within is None or row["last"] is None or within >= row["last"].toordinal():
         return Due(population)
     end = row["last"] - timedelta(days=within - 1)
     due = replace(population, where=both(population.where, f"{quoted_name(own.name)} < '{end}'"))
