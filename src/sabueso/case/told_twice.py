@@ -23,11 +23,10 @@ def asked_elsewhere(found: Sequence[Found], tables: Mapping[str, Table]) -> dict
     told: dict[int, str] = {}
     knowing = {(table, p.knows): p.name for _, table, p in found if p.knows}
     for place, (test, table, proposal) in enumerate(found):
-        knows = knowing.get((table, str(proposal.settings.get("on"))))
-        if knows is None or not find_screen(test).same_again:
-            # What nearly all rows of one thing have alike is what that is told to have.
-            knows = knowing.get((table, str(proposal.settings.get("same")).strip('"')))
-        if knows is not None and knows != proposal.name:
+        # What nearly all rows of one thing have alike is what that is told to have.
+        column = proposal.settings.get("on" if find_screen(test).same_again else "same")
+        knows = knowing.get((table, str(column).strip('"')))
+        if knows is not None:
             told[place] = f"{knows} tells what each row should have"
             continue
         kept = asked.get(table, table)

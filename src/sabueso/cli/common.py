@@ -22,6 +22,11 @@ if TYPE_CHECKING:
 INITIALS = "SABUESO_REVIEWER"
 
 
+def asks_for_help(rest: Sequence[str]) -> bool:
+    """Whether the rest of a line asks what the options are."""
+    return not {"-h", "--help"}.isdisjoint(rest)
+
+
 def listed_examples(lines: Iterable[str]) -> str:
     """Examples as --help ends with them."""
     return "examples, on the sample case:\n" + "\n".join(f"  {line}" for line in lines)

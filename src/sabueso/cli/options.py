@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, TypedDict, Union, get_args, get_origin
 
 from sabueso.base.plain import Values
+from sabueso.cli.common import asks_for_help
 from sabueso.screens import draw_names, find_screen, screen_names
 
 if TYPE_CHECKING:
@@ -66,7 +67,7 @@ def options_of(test: str, rest: Sequence[str]) -> Options:
     UserError
         If there is no such test.
     """
-    if "_ARGCOMPLETE" in os.environ or {"-h", "--help"} & set(rest):
+    if "_ARGCOMPLETE" in os.environ or asks_for_help(rest):
         kept: dict[str, Options] = json.loads(KEPT.read_text(encoding="utf-8"))
         if test in kept:
             return kept[test]

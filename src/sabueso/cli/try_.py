@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
 from sabueso.cli import words
-from sabueso.cli.common import answered, case_option, listed_examples, output_options
+from sabueso.cli.common import answered, asks_for_help, case_option, listed_examples, output_options
 from sabueso.screens import find_screen, screen_names
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ EXAMPLES: tuple[str, ...] = (
 
 def add_arguments(parser: argparse.ArgumentParser, rest: Sequence[str] = ()) -> None:
     # Names of other packages' tests are read from all that is installed: for who asks, and not by each command.
-    named = ", ".join(screen_names()) if {"-h", "--help"} & set(rest) else None
+    named = ", ".join(screen_names()) if asks_for_help(rest) else None
     test = parser.add_argument("test", metavar="TEST", help=named)
     words.completed(test, words.tests)
     table = parser.add_argument("table", metavar="TABLE", help="a table of the case")

@@ -17,7 +17,7 @@ from sabueso.case.views import SIGN, asked_by, keep_view, view_named
 from sabueso.commands.interface import Answer, Data
 from sabueso.population import drill as drills
 from sabueso.population.drill import Asked, Drill, Node, Rows
-from sabueso.population.expressions import equals, literal
+from sabueso.population.expressions import all_of, equals, literal
 from sabueso.population.population import SET_ASIDE, Population
 from sabueso.population.sql import PERIODS
 from sabueso.population.table import FILE_COLUMN, LINE_COLUMN, Table
@@ -151,7 +151,7 @@ def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:
             raise UserError(
                 f"{what} is a view with its own groups and measures; dig {view.table} instead"
             )
-        condition = _both(view.where, where)
+        condition = all_of(view.where, where)
         heading = f"{view.name} · {view.table}"
         return _Place(
             view.table, view.table, condition, asked_by(view, limit=view.limit), None, heading
@@ -169,7 +169,7 @@ def _place(case: Case, what: str, where: str | None, asked: Asked) -> _Place:
         selector = change.condition
         if not asked.across:
             asked = replace(asked, by=asked.by or _opened_by(case, exception), across=change.period)
-    return _Place(what, exception.table, _both(selector, where), asked, exception)
+    return _Place(what, exception.table, all_of(selector, where), asked, exception)
 
 
 def _opened_by(case: Case, exception: AuditException) -> list[str]:
@@ -189,13 +189,6 @@ def _change(case: Case, item: AuditException) -> Change | None:
     except UserError:
         return None  # the rows of its own period are left
     return both_periods(finding, item.subject, case.table(item.table))
-
-
-def _both(first: str | None, second: str | None) -> str | None:
-    given = [each for each in (first, second) if each]
-    return (
-        " and ".join(f"({each})" for each in given) if len(given) > 1 else next(iter(given), None)
-    )
 
 
 def _listed(case: Case, place: _Place, asked: Asked, columns: Sequence[str]) -> Rows:

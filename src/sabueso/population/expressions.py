@@ -73,6 +73,18 @@ def literal(value: Any) -> str:
     return "'" + str(value).replace("'", "''") + "'"
 
 
+def all_of(*conditions: str | None) -> str | None:
+    """Conditions as a user types them, as one; None where there are none.
+
+    Examples
+    --------
+    >>> all_of("a > 1", None), all_of("a > 1", "b = 2 or c = 3"), all_of(None)
+    ('a > 1', '(a > 1) and (b = 2 or c = 3)', None)
+    """
+    given = [each for each in conditions if each]
+    return " and ".join(f"({each})" for each in given) if given[1:] else next(iter(given), None)
+
+
 def equals(name: str, value: Any, columns: Collection[str] | None) -> str:
     """A condition, as a user types it, that a column or an expression has a value.
 

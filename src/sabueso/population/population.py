@@ -56,12 +56,7 @@ class Population:
     @property
     def asked(self) -> str | None:
         """The condition that rows must meet: the named population's, the given one, or both."""
-        parts = [p for p in (self.defined.where if self.defined else None, self.where) if p]
-        return (
-            " and ".join(f"({part})" for part in parts)
-            if len(parts) > 1
-            else next(iter(parts), None)
-        )
+        return expressions.all_of(self.defined.where if self.defined else None, self.where)
 
     def conditions(self) -> list[Reason]:
         """Reasons that come before those of any test."""

@@ -10,6 +10,7 @@ import numpy as np
 from sabueso.base.errors import UserError, nearest
 from sabueso.base.words import listed
 from sabueso.population import sql
+from sabueso.population.expressions import all_of
 from sabueso.population.population import Population, Reason
 from sabueso.population.sql import Tree
 from sabueso.population.table import Column
@@ -90,11 +91,17 @@ def other_rows(population: Population, name: str, where: str | None) -> tuple[Po
             raise UserError(
                 f"--beside {name} is the table itself: say with --where which of its rows are compared with the others"
             )
-        apart = f"not coalesce(({own}), false)"
-        where = apart if where is None else f"({where}) and {apart}"
+        where = all_of(where, f"not coalesce(({own}), false)")
         called = f"the other rows of {name}"
     aside = population.set_aside if name == population.table.name else ()
-    other = Population(population.engine, population.tables[name], where, aside, population.tables)
+    other = Population(
+        population.engine,
+        population.tables[name],
+        where,
+        aside,
+        population.tables,
+        population.known,
+    )
     other.conditions()
     return other, called
 
@@ -122,7 +129,8 @@ def beside(
             "expected as many"
         )
     own = _counted(population, groups, reasons, measure)
-    base = _counted(rows, of, [without_key(of)], None)
+    known = without_key(of)
+    base = _counted(rows, of, [known], None)
     names = (
         f"{listed(list(groups.labels))} of {population.table.name}",
         f"{listed(list(of.labels))} of {called}",
@@ -137,7 +145,6 @@ def beside(
         [[own.get(key, (0, 0))[0], base.get(key, (0, 0))[0]] for key in keys], np.int64
     )
     units = np.array([[own.get(key, (0, 0))[1], None] for key in keys], dtype=object)
-    everyone = int(rows.account(None).used)
     mine = population.table.name
     if rows.table.name == mine:
         mine = f"{mine} where {population.asked}"
@@ -149,7 +156,7 @@ def beside(
             units.reshape(-1, 2),
         ),
         called,
-        everyone - int(counts[:, 1].sum()) if len(keys) else everyone,
+        rows.account(None, [known]).left_out.get(known.code, 0),
     )
 
 

@@ -77,7 +77,7 @@ def compared_of(population: Population) -> Compared | None:
     who = {WHO: expressions.scalar(whose.expression, table, "--by")}
     lines = [whose.line] if whose.line and whose.line not in texts else []
     seen = first_coded(population, [*texts, *lines], MOST_SEEN, who)
-    if whose.line and not _are_lines(seen[whose.line].codes):
+    if whose.line and not are_lines(seen[whose.line].codes):
         return None
     own = seen[WHO].codes
     known = own[own >= 0]
@@ -104,10 +104,15 @@ def _whose(table: Table) -> Kind | None:
     return None if party is None else Kind(party.name, quoted_name(party.name))
 
 
-def _are_lines(codes: np.ndarray) -> bool:
+def are_lines(codes: np.ndarray) -> bool:
     """Whether several rows name the same, as lines do their bill."""
     known = codes[codes >= 0]
     return len(known) >= LINES_OF_EACH * max(len(np.unique(known)), 1)
+
+
+def are_few(apart: int, compared: int) -> bool:
+    """Whether those who stand apart are some, and few of those who are compared."""
+    return 0 < apart <= max(FEW, MOST_APART * compared)
 
 
 def _kind_of(name: str, seen: Coded) -> tuple[Kind, np.ndarray]:
@@ -145,7 +150,7 @@ def proposed_crosstabs(screen: Screen, population: Population) -> Iterator[Propo
         settings = settings_of(of=[expression], by=[whose.expression])
         found = screen.run(population, screen.settings.from_plan(settings, screen.name))
         apart = sum(any(cell.flagged for cell in group.cells) for group in found.groups[1:])
-        if not 0 < apart <= max(FEW, MOST_APART * (len(found.groups) - 1)) or not left:
+        if not are_few(apart, len(found.groups) - 1) or not left:
             continue
         left -= 1
         yield Proposal(

@@ -12,12 +12,11 @@ from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
 from sabueso.screens.crosstab.proposed import (
-    FEW,
-    LINES_OF_EACH,
-    MOST_APART,
     MOST_PARTIES,
     MOST_SEEN,
     ROWS_OF_EACH,
+    are_few,
+    are_lines,
 )
 from sabueso.screens.first_rows import first_coded
 from sabueso.screens.proposal import Proposal, is_budget, settings_of, texts_without
@@ -53,7 +52,7 @@ def proposed_beside(screen: Screen, population: Population) -> Iterator[Proposal
         settings = settings_of(by=[by], beside=other.name, beside_by=[quoted_name(theirs)])
         found = screen.run(population, screen.settings.from_plan(settings, screen.name))
         apart, compared = len(found.flags), len(found.groups) - 1
-        if 0 < apart <= max(FEW, MOST_APART * compared):
+        if are_few(apart, compared):
             yield Proposal(
                 f"{table.name} beside {other.name} by {own}",
                 settings,
@@ -72,8 +71,7 @@ def _pairs(population: Population) -> Iterator[_Pair]:
     links = {name: link for name, link in table.links.items() if link.table.name != table.name}
     seen = first_coded(population, [*dict.fromkeys([*texts, *links])], MOST_SEEN)
     for column, link in sorted(links.items()):
-        named = seen[column].codes[seen[column].codes >= 0]
-        if len(named) >= LINES_OF_EACH * max(len(np.unique(named)), 1):
+        if are_lines(seen[column].codes):
             continue
         other = link.table
         rows = population.beside(other)

@@ -248,19 +248,10 @@ def _whole(counts: Counts, measure: Column | None) -> CrossGroup:
     units = [None if None in own else sum(own) for own in counts.units.T.tolist()]
     cells = [
         CrossCell(
-            kind,
-            int(n),
-            _worth(unit, measure),
-            float(n),
-            None,
-            None,
-            None,
-            None,
-            1.0,
-            flagged=False,
+            kind, int(n), _worth(unit, measure), float(n), None, None, None, None, 1.0, flagged=False,
         )
         for kind, n, unit in zip(counts.kinds, totals, units, strict=True)
-    ]
+    ]  # fmt: skip
     cells.sort(key=lambda cell: -cell.rows)
     return CrossGroup({}, int(totals.sum()), cells, 0)
 

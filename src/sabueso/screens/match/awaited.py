@@ -9,7 +9,7 @@ from typing import NamedTuple
 import sqlglot.expressions as exp
 
 from sabueso.population import sql
-from sabueso.population.expressions import quoted_name
+from sabueso.population.expressions import all_of, quoted_name
 from sabueso.population.moments import days_between
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
@@ -58,7 +58,7 @@ def awaited(population: Population, other: Table, key: str, theirs: str) -> Due:
     if within is None or row["last"] is None or within >= row["last"].toordinal():
         return Due(population)
     end = row["last"] - timedelta(days=within - 1)
-    due = replace(population, where=both(population.where, f"{quoted_name(own.name)} < '{end}'"))
+    due = replace(population, where=all_of(population.where, f"{quoted_name(own.name)} < '{end}'"))
     left, whole = due.account(None).used, population.account(None).used
     late = exp.GTE(this=sql.column("day"), expression=sql.cast(sql.text(str(end)), "DATE"))
     (row,) = population.query(
@@ -68,13 +68,6 @@ def awaited(population: Population, other: Table, key: str, theirs: str) -> Due:
     if left < MOST_LEFT * whole or whole - left <= row["n"]:
         return Due(population)
     return Due(due, f" of before {end} (of later ones it cannot be known yet)")
-
-
-def both(first: str | None, second: str | None) -> str | None:
-    """Two conditions as one; one of them, or none, where there are no more."""
-    if first is None or second is None:
-        return first or second
-    return f"({first}) and {second}"
 
 
 def _within(lags: dict[int, int]) -> int | None:

@@ -9,12 +9,12 @@ import sqlglot.expressions as exp
 
 from sabueso.base.words import either
 from sabueso.population import sql
-from sabueso.population.expressions import literal, quoted_name
+from sabueso.population.expressions import all_of, literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.sql import Tree
 from sabueso.population.table import Role, Table
 from sabueso.screens.match.absent import asked_of
-from sabueso.screens.match.awaited import awaited, both
+from sabueso.screens.match.awaited import awaited
 from sabueso.screens.proposal import (
     LEAST_OF_RULE,
     Proposal,
@@ -80,7 +80,7 @@ def _of(population: Population, other: Table, column: str, key: str) -> Iterator
         where = None
         if state is not None:
             where = f"{quoted_name(state)} in ({', '.join(map(literal, values))})"
-        where = both(due.rows.where, where)
+        where = all_of(due.rows.where, where)
         told = f" whose {state} is {either(values)}" if state is not None else ""
         yield Proposal(
             f"{key} of {table.name} not in {other.name}{f', {state} {either(values)}' if told else ''}",
