@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 import pyarrow as pa
 import sqlglot.expressions as exp
 
-from sabueso.base.errors import UserError
+from sabueso.base.errors import UserError, nearest
 from sabueso.base.exact import exactly
 from sabueso.population import expressions, sql
 from sabueso.population.accounting import Account, Counting, Reason, counted
@@ -117,6 +117,20 @@ class Population:
     def beside(self, other: Table) -> Population:
         """All rows of another table of the case."""
         return Population(self.engine, other, tables=self.tables, known=self.known)
+
+    def rows_of(self, name: str, where: str | None = None, *, to: str) -> Population:
+        """The rows of a table of the case that meet a condition; ``to`` says what they are asked for.
+
+        Raises
+        ------
+        UserError
+            If there is no such table, or the condition does not fit it.
+        """
+        if name not in self.tables:
+            raise UserError(f"there is no table {name!r} {to}{nearest(name, self.tables)}")
+        other = replace(self.beside(self.tables[name]), where=where)
+        other.conditions()
+        return other
 
     @exactly
     def account(self, measure: Column | None, reasons: Sequence[Reason] = ()) -> Account:

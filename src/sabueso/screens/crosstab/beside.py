@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from sabueso.base.errors import UserError, nearest
+from sabueso.base.errors import UserError
 from sabueso.base.words import listed
 from sabueso.population import sql
 from sabueso.population.expressions import all_of
@@ -80,12 +80,8 @@ def other_rows(population: Population, name: str, where: str | None) -> tuple[Po
     UserError
         If there is no such table, or it has no other rows.
     """
-    if name not in population.tables:
-        raise UserError(
-            f"there is no table {name!r} to compare with{nearest(name, population.tables)}"
-        )
-    called = name
-    if name == population.table.name:
+    called, same = name, name == population.table.name
+    if same:
         own = population.asked
         if own is None:
             raise UserError(
@@ -93,17 +89,8 @@ def other_rows(population: Population, name: str, where: str | None) -> tuple[Po
             )
         where = all_of(where, f"not coalesce(({own}), false)")
         called = f"the other rows of {name}"
-    aside = population.set_aside if name == population.table.name else ()
-    other = Population(
-        population.engine,
-        population.tables[name],
-        where,
-        aside,
-        population.tables,
-        population.known,
-    )
-    other.conditions()
-    return other, called
+    other = population.rows_of(name, where, to="to compare with")
+    return (replace(other, set_aside=population.set_aside) if same else other), called
 
 
 def beside(

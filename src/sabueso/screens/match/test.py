@@ -155,7 +155,7 @@ class Match(Screen):
 
     def run(self, population: Population, settings: MatchSettings) -> Finding[MatchGroup]:
         table = population.table
-        other = _other(population, settings)
+        other = population.rows_of(settings.other, settings.other_where, to="to look in")
         other_on = settings.other_on or settings.on
         spans = [quoted_name(c.name) for c in days_of(other.table, settings.during, other_on)]
         when = "day" if spans else settings.when
@@ -249,17 +249,6 @@ def _three_way(
         proportion(settings.quantity_tolerance), proportion(settings.price_tolerance)
     )
     return compare(sides, tolerance, reasons)
-
-
-def _other(population: Population, settings: MatchSettings) -> Population:
-    name = settings.other
-    if name not in population.tables:
-        raise UserError(f"there is no table {name!r} to look in{nearest(name, population.tables)}")
-    other = Population(
-        population.engine, population.tables[name], settings.other_where, tables=population.tables
-    )
-    other.conditions()
-    return other
 
 
 def _cautions(

@@ -9,7 +9,7 @@ from decimal import Decimal
 import pyarrow as pa
 import sqlglot.expressions as exp
 
-from sabueso.base.errors import UserError, nearest
+from sabueso.base.errors import UserError
 from sabueso.base.plain import Cells
 from sabueso.population import expressions, sql
 from sabueso.population.population import Population, Reason
@@ -80,7 +80,9 @@ def _compared(population: Population, sides: Sides) -> _Compared:
     """
     own = Grouping.of(sides.by, population.table)
     reasons = [without_key(own)]
-    other = population if sides.other is None else _other(population, sides.other)
+    other = population
+    if sides.other is not None:
+        other = population.rows_of(sides.other, to="to compare with")
     recorded = expressions.aggregate(sides.equals, population.table, "--equals")
     expected = expressions.aggregate(sides.expect, other.table, "--expect")
     kind = wide(*_named(recorded, population), *_named(expected, other))
@@ -257,11 +259,3 @@ def _flags(keys: Sequence[Cells], rows: Sequence[Cells], measure: Column | None)
         none = pa.nulls(found.num_rows, pa.decimal128(18, 2))
         found = found.set_column(place, "amount", none)
     return Flags("entity", found)
-
-
-def _other(population: Population, name: str) -> Population:
-    if name not in population.tables:
-        raise UserError(
-            f"there is no table {name!r} to compare with{nearest(name, population.tables)}"
-        )
-    return Population(population.engine, population.tables[name], tables=population.tables)
