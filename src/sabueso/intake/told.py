@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from sabueso.base.plain import Values
-from sabueso.base.words import listed
+from sabueso.base.words import first_few, listed
 from sabueso.intake.doubts import either_order
 from sabueso.intake.formats.called import looks_like_date
 from sabueso.intake.formats.convert import SIGNED, Converted
@@ -74,16 +74,14 @@ def notes_of(reading: Reading) -> list[str]:
             alike = f"{read}; nothing in the files contradicts it"
             found.append(Assumed(text, key, () if dated else (name,), alike, figures))
     found += _days_in_two_ways(reading)
-    found += [
-        f"{name}: numbers that a program wrote as binary floats are read to 15 digits, and to 12 decimals at most"
-        for name, f in formats.items()
-        if isinstance(f, NumberFormat) and "machine" in f.styles
-    ]
-    found += [
-        f"{name}: numbers that state more than 12 decimals are rounded to 12"
-        for name, f in formats.items()
-        if isinstance(f, NumberFormat) and "cut" in f.styles
-    ]
+    written = {
+        "machine": "numbers that a program wrote as binary floats are read to 15 digits, and to 12 decimals at most",
+        "cut": "numbers that state more than 12 decimals are rounded to 12",
+    }
+    for style, text in written.items():
+        numbers = ((name, f) for name, f in formats.items() if isinstance(f, NumberFormat))
+        names = [name for name, f in numbers if style in f.styles]
+        found += [f"{first_few(names, 4)}: {text}"] if names else []
     found += [
         f"{name}: {text!r} is read as missing, {count:,} time{'s' if count != 1 else ''}"
         for (name, text), count in sorted(tally.absent.items())

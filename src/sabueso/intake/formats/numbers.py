@@ -19,10 +19,9 @@ from sabueso.base.figures import FIGURES, plain_figures
 from sabueso.intake.formats.floats import (
     MAY_BE_MACHINE,
     MOST_DECIMALS,
-    is_cut,
-    is_machine,
     plain_number,
     plain_numbers,
+    way_of,
 )
 from sabueso.population.table import Column, ColumnType
 
@@ -313,16 +312,22 @@ _ONES = str.maketrans("023456789", "111111111")
 def shapes_of(times: Mapping[str, int]) -> Counter[str]:
     """Texts with a 1 for every digit, and how many have each shape: marks are told by where they stand.
 
-    Those that may have been written by a program are left as they are: what they state depends on their digits.
+    Of those that may have been written by a program the first of each kind stands as it is: what they state
+    depends on their digits.
 
     Examples
     --------
-    >>> shapes_of({"12.50": 2, "34.75": 1, "1e5": 1})
-    Counter({'11.11': 3, '1e5': 1})
+    >>> shapes_of({"12.50": 2, "34.75": 1, "1e5": 1, "2e5": 1, "1e7": 1})
+    Counter({'11.11': 3, '1e5': 2, '1e7': 1})
     """
     found: Counter[str] = Counter()
+    first: dict[tuple[str, str, str], str] = {}
     for text, count in times.items():
-        found[text if MAY_BE_MACHINE.search(text) else text.translate(_ONES)] += count
+        shape = text.translate(_ONES)
+        if MAY_BE_MACHINE.search(text):
+            alike = shape, way_of(text), plain_number(text).translate(_ONES)
+            shape = first.setdefault(alike, text)
+        found[shape] += count
     return found
 
 
@@ -350,8 +355,8 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
         dashed = text != written
         spaced, text = text, together(text)
         apart = text != spaced
-        if start.decimal == "." and is_machine(text):
-            styles.add("cut" if is_cut(text) else "machine")
+        if start.decimal == "." and (way := way_of(text)):
+            styles.add(way)
             text = plain_number(text)
         if pattern.fullmatch(text):
             if dashed:
