@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import pyarrow as pa
 import sqlglot.expressions as exp
 
 from sabueso.population import expressions, sql
@@ -128,7 +130,7 @@ def proposed_entities(population: Population, measures: Sequence[Column]) -> Ite
     party = table.role("party") or table.role("preparer")
     if party is None or len(measures) < 2:
         return
-    entities, rows = _entities(population, party)
+    entities, rows = entities_of(population, party)
     least = LEAST_ENTITIES if "party" in table.roles else LEAST_PREPARERS
     if entities < least or rows < LEAST_ROWS_OF_ONE * entities:
         return
@@ -156,7 +158,7 @@ def proposed_entities(population: Population, measures: Sequence[Column]) -> Ite
 
 
 @dataclass(frozen=True)
-class _Means:
+class Means:
     """What is measured of entities."""
 
     measures: list[str]
@@ -173,44 +175,51 @@ def _independent(
     that function, or the rounding of a sum, is as far out as can be. Dropped is, as long as there is one,
     the measure of which the others account for most.
     """
-    kept = list(measures)
-    while len(kept) > 1:
-        settings = _Means(
-            [f"avg({quoted_name(m.name)})" for m in kept], [party.name],
-            [] if peers is None else [peers.text],
-        )  # fmt: skip
-        subjects, _ = measured_subjects(population, settings)
-        values = np.column_stack(
-            [subjects.column(f"m{j}").to_numpy().astype(np.float64) for j in range(len(kept))]
-        )
-        groups = peer_groups(subjects, Grouping.of(settings.by, population.table))
-        scores = [
-            transformed(values, rows, "rank") for _, rows in groups if len(rows) > LEAST_OF_PEERS
-        ]
-        if not scores:
-            return kept
-        told = _told_by_others(np.vstack(scores))
-        most = int(np.argmax(told))
-        if told[most] <= TOLD:
-            return kept
-        kept.pop(most)
-    return kept
+    settings = Means(
+        [f"avg({quoted_name(m.name)})" for m in measures], [party.name],
+        [] if peers is None else [peers.text],
+    )  # fmt: skip
+    subjects, _ = measured_subjects(population, settings)
+    groups = peer_groups(subjects, Grouping.of(settings.by, population.table))
+    return independent(measures, scores_of(subjects, [rows for _, rows in groups]))
 
 
-def _told_by_others(scores: np.ndarray) -> np.ndarray:
-    """The share of the variance of each column that the others account for."""
-    found = np.zeros(scores.shape[1])
-    spread = scores.std(axis=0)
-    centred = scores - scores.mean(axis=0)
-    for place in np.flatnonzero(spread > 0):
-        # By least squares: the inverse of the correlations has no meaning where one measure is made of others.
-        own, others = centred[:, place], np.delete(centred, place, axis=1)
-        factors = np.linalg.lstsq(others, own, rcond=None)[0]
-        found[place] = 1 - ((own - others @ factors).std() / spread[place]) ** 2
+def scores_of(subjects: pa.Table, groups: Sequence[np.ndarray]) -> np.ndarray | None:
+    """Normal scores of each measure of subjects among those of their group; None where no group has enough."""
+    names = [name for name in subjects.column_names if re.fullmatch(r"m[0-9]+", name)]
+    values = np.column_stack([subjects.column(f"m{j}").to_numpy() for j in range(len(names))])
+    values = values.astype(np.float64)
+    scores = [transformed(values, rows, "rank") for rows in groups if len(rows) > LEAST_OF_PEERS]
+    return np.vstack(scores) if scores else None
+
+
+def independent(measures: Sequence[Column], scores: np.ndarray | None) -> list[Column]:
+    """Those of some measures that the others do not tell, by their scores."""
+    kept = list(range(len(measures)))
+    if scores is not None:
+        products = np.cov(scores, rowvar=False)
+        while len(kept) > 1:
+            told = _told_by_others(products[np.ix_(kept, kept)])
+            most = int(np.argmax(told))
+            if told[most] <= TOLD:
+                break
+            kept.pop(most)
+    return [measures[place] for place in kept]
+
+
+def _told_by_others(products: np.ndarray) -> np.ndarray:
+    """The share of the variance of each measure that the others account for, by their covariances."""
+    found = np.zeros(len(products))
+    for place in np.flatnonzero(np.diag(products) > 0):
+        # By least squares: the inverse of the covariances has no meaning where one measure is made of others.
+        others = np.delete(np.arange(len(products)), place)
+        shared = products[others, place]
+        factors = np.linalg.lstsq(products[np.ix_(others, others)], shared, rcond=None)[0]
+        found[place] = shared @ factors / products[place, place]
     return found
 
 
-def _entities(population: Population, party: Column) -> tuple[int, int]:
+def entities_of(population: Population, party: Column) -> tuple[int, int]:
     key = sql.column(party.name)
     fields = (
         exp.alias_(exp.Count(this=exp.Distinct(expressions=[key])), "entities"),

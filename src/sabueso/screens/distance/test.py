@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import TYPE_CHECKING, Literal
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import pyarrow as pa
@@ -147,9 +147,17 @@ class Distance(Screen):
 
     def proposes(self, population: Population, described: Description | None) -> Iterator[Proposal]:
         from sabueso.screens.distance.proposed import proposed_entities, proposed_measures
+        from sabueso.screens.distance.proposed_rows import proposed_rows
 
+        measures = proposed_measures(population)
         if described is not None:
-            yield from proposed_entities(population, proposed_measures(population))
+            yield from proposed_entities(population, measures)
+        yield from proposed_rows(population, measures)
+
+    def tuned(self, population: Population, settings: Mapping[str, Any], capacity: int) -> Values:
+        from sabueso.screens.distance.proposed_rows import tuned_level
+
+        return tuned_level(self, population, settings, capacity)
 
     def counts(self, population: Population, settings: DistanceSettings) -> list[Counting]:
         return counts_of_subjects(population, settings)
