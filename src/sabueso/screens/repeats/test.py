@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from pydantic import Field, field_validator
 
+from sabueso.base.errors import UserError
 from sabueso.base.plain import Values
 from sabueso.population.accounting import Counting
 from sabueso.population.population import Population, Reason, missing, zero
@@ -116,6 +117,10 @@ class Repeats(Screen):
         reasons = _reasons(measure, grouping)
         within = settings.within if date is not None else None
         differs = None if settings.differs is None else table.column(settings.differs)
+        if differs is not None and differs.name in grouping.labels:
+            raise UserError(
+                f"differs {differs.name!r}: rows that repeat are the same in it, as same says, and cannot differ"
+            )
         search = Search(population, grouping, measure, date, document, reasons, differs)
         found = search.candidates(within)
         account = population.account(measure, reasons)

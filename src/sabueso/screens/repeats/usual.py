@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from sabueso.base.plain import Values
+from sabueso.base.words import listed
 from sabueso.population import expressions
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -82,14 +83,17 @@ def unusual(
             continue
         names, left = _apart_by(population, proposal.settings, clusters, most)
         if names:
-            told, settings = " and ".join(names), _with(population.table, proposal.settings, names)
+            alike, settings = listed(names), _with(population.table, proposal.settings, names)
             yield replace(
                 proposal,
-                name=f"{proposal.name} of one {told}",
+                name=f"{proposal.name} of one {alike}",
                 settings=_on_one_day(settings, clusters, left),
-                because=f"{proposal.because}; without {told} so many repeat that it is usual",
+                because=f"{proposal.because}; without {alike} so many repeat that it is usual",
             )
-        elif "party" in population.table.roles or not found.are_chance:
+            continue
+        # Two people who bought the same there are no finding where as many would by chance.
+        told = "party" in population.table.roles and "differs" not in proposal.settings
+        if told or not found.are_chance:
             yield proposal
 
 
@@ -110,6 +114,12 @@ def _apart_by(
     for names in tries:
         found = clusters(_with(population.table, settings, names))
         if found.flagged <= most and not found.say_nothing:
+            for name in names[
+                :-1
+            ]:  # one that tells nothing beside the others, as a number beside its name
+                fewer = [each for each in names if each != name]
+                if clusters(_with(population.table, settings, fewer)) == found:
+                    names = fewer
             return names, found.flagged
     return (), 0
 
@@ -139,7 +149,8 @@ def _telling(population: Population, settings: Values) -> list[str]:
     weight, what was bought, where it went."""
     table = population.table
     same = _same(table, settings)
-    names = [name for name in _candidates(table) if quoted_name(name) not in same]
+    taken = {*same, quoted_name(settings.get("differs") or "")}
+    names = [name for name in _candidates(table) if quoted_name(name) not in taken]
     alike = [*same, quoted_name(settings.get("on") or table.roles["amount"])]
     trees = {text: expressions.scalar(text, table) for text in alike}
     codes = first_coded(population, names, MOST_SEEN, trees) if names else {}
