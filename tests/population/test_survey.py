@@ -320,7 +320,7 @@ def test_small_numbers_are_no_keys_of_rows_that_are_counted(tmp_path):
     for name in ("loan", "suppliers", "payments"):
         sabueso("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "c")
     found = sabueso("survey", "--keep-links", cwd=tmp_path / "c").stdout
-    (told,) = re.findall("chance (.*?): small numbers are found", " ".join(found.split()))
+    (told,) = re.findall("chance (.*?): such numbers are found", " ".join(found.split()))
     assert "loan.No. → suppliers.id" in told and "payments.Supplier ID → suppliers.id" not in told
     plan = (tmp_path / "c" / "case.toml").read_text()
     assert '"Supplier ID" = "suppliers.id"' in plan and '"No."' not in plan.partition("links")[2]

@@ -7,9 +7,14 @@ from collections.abc import Sequence
 from sabueso.case.folder import Case
 from sabueso.case.plan_writing import write_links
 from sabueso.intake.formats.called import role_of_master, worded
+from sabueso.intake.formats.guessing import alike_parties
+from sabueso.intake.formats.header_words import WORDS
+from sabueso.intake.formats.role_words import BUYERS, BY, ENTERED
 from sabueso.population.links import Link
+from sabueso.population.table import Role
 
-LEAST_SHARE = 0.9
+LEAST_SHARE, LEAST_ALIKE = 0.9, 3
+"""Share of the rows that are found from which a link is kept, and letters that two words have in common at least."""
 
 
 _OF_ANY = frozenset(
@@ -19,8 +24,17 @@ _OF_ANY = frozenset(
 """Words of names that say nothing of what is numbered."""
 
 
+_PEOPLE: tuple[Role, ...] = ("party", "preparer", "approver")
+_CALLED: dict[Role, frozenset[str]] = {
+    "account": frozenset(WORDS["account"].split()),
+    "party": frozenset(word for role in _PEOPLE for word in WORDS[role].split())
+    | BUYERS | BY | ENTERED | {"manager", "supervisor", "owner", "head"},
+}  # fmt: skip
+"""What is called so is found in a chart of accounts, or among people and firms."""
+
+
 def is_by_chance(link: Link) -> bool:
-    """Whether small numbers are found among those that count the rows of another table, and no name says that they
+    """Whether numbers are found among those that count the rows of another table, and no name says that they
     are of its rows.
 
     Examples
@@ -29,10 +43,26 @@ def is_by_chance(link: Link) -> bool:
     True
     >>> is_by_chance(Link("payments.supplier_id", "suppliers.id", 60, 60, counted=True))
     False
+    >>> is_by_chance(Link("payments.approved_by", "staff.no", 60, 60, counted=True))
+    False
     """
     if not link.counted:
         return False
-    return _stems(link.column.partition(".")[2]).isdisjoint(_stems(link.other))
+    own, others = _stems(link.column.partition(".")[2]), _stems(link.other)
+    pairs = ((one, other) for one in own for other in others)
+    if any(
+        one[:LEAST_ALIKE] == other[:LEAST_ALIKE] and _is_cut(one, other) for one, other in pairs
+    ):
+        return False
+    if not alike_parties(own).isdisjoint(others):
+        return False
+    role = role_of_master(link.other.partition(".")[0])
+    return role is None or own.isdisjoint(_CALLED[role])
+
+
+def _is_cut(one: str, other: str) -> bool:
+    """Whether a word is the beginning of another, or the same: a dept, of departments."""
+    return one.startswith(other) or other.startswith(one)
 
 
 def _stems(name: str) -> set[str]:

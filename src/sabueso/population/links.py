@@ -22,8 +22,8 @@ LEAST_WITHIN = 0.9
 
 @dataclass(frozen=True)
 class Link:
-    """A column whose values are found in another table's column of unique values; ``counted`` where those are the
-    numbers from one on without a gap, among which any small number is."""
+    """A column whose values are found in another table's column of unique values; ``counted`` where those are
+    numbers without a gap, among which others of their length are by chance: any small number, or one that stands in all rows."""
 
     column: str
     other: str
@@ -36,6 +36,9 @@ class Link:
         return self.found / self.rows if self.rows else 0.0
 
 
+MUCH, FEW = 0.3, 2
+"""Part of the numbers of one length that a run of them is to have for others to be among them by chance; and different numbers
+of a column that may be in any run."""
 MOST_HELD = 50_000
 """Different texts of a column that are held to compare columns here, and not each pair by a query."""
 
@@ -74,14 +77,24 @@ class _Texts:
 
     @cached_property
     def is_count(self) -> bool:
-        """Whether its texts are the whole numbers from one, or nought, on without a gap."""
+        """Whether its texts are whole numbers without a gap that most of their length are among: those from one, or
+        nought, on, or from a hundred to some hundreds."""
+        first, last = self.run
+        of_one_length = 9 * 10 ** (len(str(last)) - 1)
+        return first <= last and (first <= 1 or self.distinct >= MUCH * of_one_length)
+
+    @cached_property
+    def run(self) -> tuple[int, int]:
+        """The first and the last of its texts, where these are whole numbers without a gap; else nothing, as 2 and 1."""
+        none = 2, 1
         if not self.is_key or self.values is None:
-            return False
+            return none
         texts = self.values.column("value")
         if not pc.all(pc.match_substring_regex(texts, r"\A(?:0|[1-9][0-9]{0,8})\z")).as_py():
-            return False
+            return none
         ends = pc.min_max(texts.cast(pa.int64())).as_py()
-        return ends["min"] <= 1 and ends["max"] - ends["min"] + 1 == self.distinct
+        gapless = ends["max"] - ends["min"] + 1 == self.distinct
+        return (ends["min"], ends["max"]) if gapless else none
 
     @property
     def name(self) -> str:
@@ -104,7 +117,8 @@ def links(populations: Sequence[Population]) -> list[Link]:
             own = texts.population is key.population
             if own and (texts.is_key or not _is_another(texts, key)):
                 continue
-            link = Link(texts.name, key.name, texts.filled, _shared(texts, key), key.is_count)
+            by_chance = key.is_count or (texts.distinct <= FEW and key.run[0] <= key.run[1])
+            link = Link(texts.name, key.name, texts.filled, _shared(texts, key), by_chance)
             least = LEAST_WITHIN if own else LEAST_SHOWN
             if link.share >= least and link.found >= LEAST_FOUND:
                 found.append(link)

@@ -205,7 +205,7 @@ def _show_links(console: Console, worked: Worked) -> None:
         elif is_kept(link):
             told = Text("another is kept", style=STONE)
         else:
-            why = "small numbers" if is_by_chance(link) else "weak"
+            why = "by chance" if is_by_chance(link) else "weak"
             told = Text(f"{why}: not kept", style=AMBER)
         table.add_row(f" {link.column}", link.other, num.percent(link.share), told)
     console.print(table)

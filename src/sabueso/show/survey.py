@@ -85,7 +85,7 @@ def show_tables(
         )  # fmt: skip
         chance = [f"{link.column} → {link.other}" for link in links if is_by_chance(link)]
         others = f" and {len(chance) - MOST_NAMED:,} more" if len(chance) > MOST_NAMED else ""
-        said = "small numbers are found among any that count rows, and no name says that these are meant"
+        said = "such numbers are found among any that count rows, and no name says that these are meant"
         notes(
             console,
             "chance",
