@@ -15,6 +15,7 @@ from sabueso.intake.formats.header_words import (
     inflected,
     within,
 )
+from sabueso.intake.formats.joined_words import told_apart
 from sabueso.population.table import Role
 
 _MASTERS: dict[Role, frozenset[str]] = {
@@ -51,7 +52,7 @@ def worded(name: str) -> list[str]:
     """The words of a name, those that are put together also apart: ``Rechnungsnr`` -> ``rechnungsnr, rechnungs,
     rechnung, nr``."""
     found: list[str] = []
-    for word in folded(name).split():
+    for word in words_of(name):
         found.append(word)
         plain = _WITHOUT_UMLAUT.sub(r"\1", word)
         if plain != word and plain in _KNOWN:
@@ -95,6 +96,11 @@ def _without_accent(letter: str) -> str:
     if letter >= "\u0530" and not "\u1e00" <= letter < "\u2000":
         return letter
     return "".join(c for c in unicodedata.normalize("NFKD", letter) if not unicodedata.combining(c))
+
+
+def words_of(name: str) -> list[str]:
+    """The words of a name, those that a program wrote in one piece apart: ``InvoiceDate``, ``invoicedate``."""
+    return [word for each in folded(name).split() for word in told_apart(each)]
 
 
 def role_of_master(table: str) -> Role | None:

@@ -282,7 +282,14 @@ def _guessed(
         if side is not None:
             guessed = {r: c for r, c in guessed.items() if c != side} | {"side": side}
     if "amount" in guessed and "currency" not in {*guessed, *of_none}:
-        named = currency_column({n: v for n, v in samples.items() if formats[n].type == "text"})
+        foreign = "foreign" in worded(guessed["amount"])
+        named = currency_column(
+            {
+                name: texts
+                for name, texts in samples.items()
+                if formats[name].type == "text" and (foreign or "foreign" not in worded(name))
+            }
+        )
         if named is not None and named not in guessed.values():
             guessed["currency"] = named
     if "currency" in guessed and "currency" not in given:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from sabueso.intake.formats.called import NUMBER_ROLES, folded, looks_like_date, worded
+from sabueso.intake.formats.called import NUMBER_ROLES, looks_like_date, worded, words_of
 from sabueso.intake.formats.header_words import CURRENCY_WORDS, HUNDREDTHS, RUNNING, WORDS
 from sabueso.intake.formats.role_words import (
     ANY_NUMBER,
@@ -13,6 +13,7 @@ from sabueso.intake.formats.role_words import (
     BRANCHES,
     BUYERS,
     BY,
+    CHANGED,
     COMMISSIONS,
     ENTERED,
     EXTENDED,
@@ -100,10 +101,10 @@ class Guess:
                 continue
             if role in ("amount", "quantity") and OF_EACH.search(column.name):
                 continue
-            if role == "account" and self._is_with_a_bank(position):
+            if role == "account" and (self._is_with_a_bank(position) or self._is_whole(column)):
                 continue
             if matched and not named_otherwise(role, parts):
-                several = len(folded(column.name).split()) > 1
+                several = len(words_of(column.name)) > 1
                 rank = min(words.index(part) for part in matched)
                 if role == "text" and self._is_one_of_few(column.name, set(parts)):
                     continue
@@ -126,7 +127,7 @@ class Guess:
                 if role == "price":
                     another = int(not OF_LISTS.isdisjoint(parts))
                 if role == "document":
-                    another = int(not _numbers_invoices(parts))
+                    another = int(not _numbers_invoices(parts)) + self._is_a_records(column.name)
                 if role == "id":
                     # What tells every row apart comes before what comes again.
                     n, rows = self.distinct.get(column.name, (0, 0))
@@ -136,12 +137,23 @@ class Guess:
                 scored.append((another, several, rank, position, column.name))
             elif _said_in_two(role, set(parts)) and (role != "amount" or column.scale):
                 another = int(role == "document" and not _numbers_invoices(parts))
+                if role == "preparer":  # who changed it last comes after who made it
+                    another = int(not CHANGED.isdisjoint(parts))
                 scored.append((another, True, len(words), position, column.name))
         best = min(scored)[4] if scored else None
         if role == "amount" and best and min(scored)[0]:
             part = not FEES.isdisjoint(worded(best)) or _is_of_tax(worded(best))
             return None if part and self._is_other_money() else best
         return best
+
+    def _is_a_records(self, name: str) -> bool:
+        """Whether the id of a paper is that of its record, as its number, which is on the paper, stands beside."""
+        parts = set(worded(name))
+        if "id" not in parts:
+            return False
+        numbered = NUMBER_WORDS - {"id"}
+        others = (set(worded(c.name)) for c in self.columns if c.type == "text")
+        return any(of & numbered and of - numbered == parts - {"id"} for of in others)
 
     def _is_numbered_beside(self, column: Column, matched: set[str]) -> bool:
         """Whether a party's number stands beside its name: two of one name are two, and masters go by numbers."""
@@ -185,6 +197,12 @@ class Guess:
         """Whether the column before one says where an account is: a branch's code."""
         before = worded(self.columns[position - 1].name) if position else ()
         return not BRANCHES.isdisjoint(before)
+
+    def _is_whole(self, column: Column) -> bool:
+        """Whether a column names the ledger that all rows are of, and no account of it."""
+        parts = set(worded(column.name))
+        distinct, rows = self.distinct.get(column.name, (0, 0))
+        return "ledger" in parts and not parts.isdisjoint(NUMBERS | NAMES) and distinct < 2 <= rows
 
     def _is_a_price(self, name: str, parts: set[str], matched: set[str]) -> bool:
         """Whether a net or gross price is one of each of what the rows count."""
@@ -266,7 +284,7 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
         return "to" in parts and bool(parts & PAID) and "date" not in parts
     if role != "preparer":
         return False
-    return bool(parts & BY and parts & ENTERED) or {"card", "member"} <= parts
+    return bool(parts & BY and parts & (ENTERED | CHANGED)) or {"card", "member"} <= parts
 
 
 def _numbers_invoices(parts: Sequence[str]) -> bool:

@@ -40,7 +40,7 @@ WORDS: dict[Role, str] = {
         "날짜 일자 거래일 التاريخ תאריך วันที่ dt emissao emision"
     ),
     "entered": (
-        "entered created added submitted time hour hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt "
+        "entered created creation added submitted time hour hora timestamp registro alta zeit uhrzeit erfasst erfassung angelegt "
         "eingabe eintritt heure saisie ora inserito tijd aangemaakt criado hired hire joined embauche assunzione "
         "создан создано введено 入力日 登録日 录入日期 创建时间 入力日時 등록일 olusturma kayit luotu loodud dibuat"
     ),
@@ -73,7 +73,7 @@ WORDS: dict[Role, str] = {
     ),
     "account": (
         "account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
-        "счет рахунок λογαριασμοσ 勘定科目 科目 계정과목 계정 الحساب חשבון บัญชี fokonyvi element kostenart hesabi saskaita konts konta حساب"
+        "счет рахунок λογαριασμοσ 勘定科目 科目 계정과목 계정 الحساب חשבון บัญชี fokonyvi element kostenart hesabi saskaita konts konta حساب combination segments"
     ),
     "document": (
         "document beleg belegnummer piece fattura factuur rechnung documento invoice factura voucher reference "

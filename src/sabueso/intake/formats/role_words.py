@@ -43,6 +43,7 @@ ENTERED = frozenset(
      "geteld"]
 )  # fmt: skip
 """What is followed by whoever did it: ``Entered By`` is no time."""
+CHANGED = frozenset(["modified", "changed", "updated", "edited", "modificado", "geandert", "modifie", "modificato", "alterado"])  # fmt: skip
 OF_A_MASTER = frozenset(
     ["hire", "hired", "birth", "born", "joined", "added", "eintritt", "austritt", "geburt", "naissance", "embauche",
      "nacimiento", "termination", "term", "terminated", "assunzione", "cessazione", "nascita", "admissao", "nascimento",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 
-from sabueso.intake.formats.called import folded, looks_like_date, worded
+from sabueso.intake.formats.called import looks_like_date, worded, words_of
 from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.deciding import Format
 from sabueso.intake.formats.guessing import (
@@ -62,7 +62,7 @@ def _several(role: Role, columns: Sequence[Column]) -> bool:
         c
         for c in columns
         if c.type == "number"
-        and set(folded(c.name).split()) & set(words)
+        and set(words_of(c.name)) & set(words)
         and not named_otherwise(role, worded(c.name))
     ]
     return len(named) > 1
@@ -190,7 +190,7 @@ def _settle_price(guess: Guess) -> None:
         guess.give("price", of_each[0])
     if "price" not in found or not found.keys().isdisjoint(("debit", "quantity")):
         return
-    parts = folded(found["price"]).split()
+    parts = words_of(found["price"])
     if "amount" in found:
         # What a house was sold for is paid, and not what it was assessed at.
         valued = not VALUED.isdisjoint(worded(found["amount"]))
@@ -206,7 +206,7 @@ def _settle_name(guess: Guess) -> None:
     if "party" in guess.found:
         _settle_whose(guess)
         return
-    if not {"amount", "date"} <= set(guess.found):
+    if "date" not in guess.found or guess.found.keys().isdisjoint(("amount", "debit")):
         return
     for column in guess.columns:
         distinct, rows = guess.distinct.get(column.name, (0, 0))
