@@ -13,12 +13,13 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 import xlsxwriter
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from conftest import inside, inside_json
 from sabueso.intake.formats.deciding import decide
 from sabueso.intake.formats.detection import Prior
+from sabueso.intake.formats.floats import plain_number, plain_numbers
 from sabueso.intake.formats.hints import Hints
 from sabueso.intake.readers.delimited_blocks import Padding
 from sabueso.intake.settings import ReadSettings
@@ -513,3 +514,30 @@ def test_small_floats_of_a_program_are_numbers(values):
     found = decide(texts, Hints())
     read = found.read(pa.array(texts)).to_pylist()
     assert all(abs(Decimal(t) - r) <= Decimal("5e-13") + Decimal(t) * Decimal("5e-15") for t, r in zip(texts, read, strict=True))  # fmt: skip
+
+
+FORMS = (
+    repr,
+    "{:.17g}".format,
+    "{:.12f}".format,
+    "{:.16f}".format,
+    "{:e}".format,
+    "{:.16e}".format,
+)
+
+
+@given(st.lists(
+    st.tuples(st.floats(allow_nan=False, allow_infinity=False) | st.floats(-1e6, 1e6), st.sampled_from(FORMS)),
+    min_size=1, max_size=30,
+))  # fmt: skip
+@example([(999.9999999999999, repr), (1234567890.1234565, repr), (5e-13, repr), (-0.0, FORMS[2])])
+@example(
+    [(123456789012344.5, FORMS[5]), (123456789012345.5, FORMS[5]), (0.0009999999999999998, repr)]
+)
+def test_floats_are_rounded_many_at_a_time_as_one_by_one(written):
+    """As decimals of any precision round them, a number at a time."""
+    texts = [form(value) for value, form in written]
+    found = plain_numbers(pa.array([*texts, None, "12.50"])).to_pylist()
+    assert found[-2:] == [None, "12.50"]
+    for text, plain in zip(texts, found, strict=False):
+        assert Decimal(plain) == Decimal(plain_number(text)) and (plain == text or "e" not in plain)

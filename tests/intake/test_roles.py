@@ -94,6 +94,29 @@ HEADERS = {
         "التاريخ": ("date", "date"), "المستند": ("text", "document"), "الحساب": ("text", "account"),
         "المورد": ("text", "party"), "البيان": ("text", "text"), "المبلغ": ("number", "amount"),
     },
+    "fields of a document": {
+        "GJAHR": ("number", None), "BUZEI": ("number", None),
+        "BUKRS": ("text", None), "BELNR": ("text", "document"), "BLART": ("text", None), "BUDAT": ("date", "date"), "CPUDT": ("date", "entered"), "USNAM": ("text", "preparer"),
+        "BSCHL": ("text", None), "MWSKZ": ("text", None), "DMBTR": ("number", "amount"), "HKONT": ("text", "account"),
+        "LIFNR": ("text", "party"), "KOSTL": ("text", None), "SGTXT": ("text", "text"), "WAERS": ("text", "currency"),
+    },
+    "fields with the name of their table": {
+        "BKPF-BUDAT": ("date", "date"), "BSEG_WRBTR": ("number", "amount"), "BSEG_KUNNR": ("text", "party"),
+    },
+    "in one piece": {
+        "TRANSDATE": ("date", "date"), "VOUCHER": ("text", "document"), "ACCOUNTNUM": ("text", "account"),
+        "AMOUNTMST": ("number", "amount"), "CURRENCYCODE": ("text", "currency"), "TXT": ("text", "text"),
+        "CREATEDBY": ("text", "preparer"), "CREATEDDATETIME": ("timestamp", "entered"),
+    },
+    "in small letters": {
+        "invoiceid": ("text", "id"), "invoicenumber": ("text", "document"), "invoicedate": ("date", "date"),
+        "suppliername": ("text", "party"), "glaccount": ("text", "account"), "totalamount": ("number", "amount"),
+        "approvedby": ("text", "approver"), "duedate": ("date", None), "paymentmethod": ("text", None),
+    },
+    "of whoever changed it": {
+        "Posting Date": ("date", "date"), "Modified By": ("text", None), "Created By": ("text", "preparer"),
+        "Amount": ("number", "amount"),
+    },
 }  # fmt: skip
 
 

@@ -324,3 +324,30 @@ def test_small_numbers_are_no_keys_of_rows_that_are_counted(tmp_path):
     assert "loan.No. → suppliers.id" in told and "payments.Supplier ID → suppliers.id" not in told
     plan = (tmp_path / "c" / "case.toml").read_text()
     assert '"Supplier ID" = "suppliers.id"' in plan and '"No."' not in plan.partition("links")[2]
+
+
+@pytest.mark.parametrize(
+    ("column", "values", "other", "keys", "kept"),
+    [
+        # Some hundreds, and nearly all numbers of three figures; whoever is called so is one of them.
+        ("Vendor Site", range(150, 210), "checks.num", range(100, 900), False),
+        ("Vendor", range(150, 210), "suppliers.num", range(100, 900), True),
+        ("Approved By", range(150, 210), "staff.num", range(100, 900), True),
+        ("Dept", range(150, 210), "departments.num", range(100, 900), True),
+        # One number in every row, among others of some years.
+        ("Company", [4_100], "orders.num", range(4_000, 4_200), False),
+        ("Buyer Code", range(4_000, 4_100), "orders.num", range(4_000, 4_200), True),
+    ],
+)
+def test_numbers_among_a_run_of_others_are_by_chance(tmp_path, column, values, other, keys, kept):
+    other, _, key = other.partition(".")
+    (tmp_path / "a.csv").write_text(f"Id,{column},Amount\n" + "".join(
+        f"P{i},{values[i % len(values)]},{i}.25\n" for i in range(240)
+    ))  # fmt: skip
+    listed = "".join(f"{n},Name {n}\n" for n in keys)
+    (tmp_path / f"{other}.csv").write_text(f"{key},Called\n{listed}")
+    sabueso("open", "c", cwd=tmp_path)
+    for name in ("a", other):
+        sabueso("intake", f"../{name}.csv", "--as", name, cwd=tmp_path / "c")
+    sabueso("survey", "--keep-links", cwd=tmp_path / "c")
+    assert (f'"{other}.{key}"' in (tmp_path / "c" / "case.toml").read_text()) == kept

@@ -45,10 +45,29 @@ def test_one_document_under_two_parties(populate):
     assert "who S15, S99" in found["flags"][0]["differs"]
     proposals = [p.settings for p in find_screen("repeats").proposes(people, DESCRIBED)]
     assert {"same": ["doc"], "differs": "who"} in proposals
+    with pytest.raises(UserError, match="differs 'doc': rows that repeat are the same in it"):
+        screened(people, "repeats", same="doc", differs="doc")
     # Of a batch every document is of several.
     batch = [r | {"doc": f"B{i % 12}"} for i, r in enumerate(rows)]
     people = populate(batch, id="id", party="who", amount="amount", date="day", document="doc")
     assert len(list(find_screen("repeats").proposes(people, DESCRIBED))) == 1
+
+
+def test_what_many_bought_of_one_firm_is_no_finding_where_chance_makes_as_much(populate):
+    """Cards of two hundred people, most of whom buy of a few firms in whole amounts: no screen asks for what two of them
+    bought alike, and none for it with the same buyer, in whom the two are to differ."""
+    rng = np.random.default_rng(8)
+    rows = [
+        {"id": f"R{i}", "who": f"V{int(rng.pareto(0.7)) % 300}", "by": f"C{int(rng.integers(200))}", "unit": f"U{i % 9}",
+         "day": START + timedelta(days=int(rng.integers(365))),
+         "amount": Decimal(int(np.exp(rng.normal(6.5, 1)))).scaleb(-1)}
+        for i in range(6_000)
+    ]  # fmt: skip
+    people = populate(rows, id="id", party="who", amount="amount", date="day", preparer="by")
+    chance = screened(people, "repeats", differs="by")["groups"][0]
+    assert 0 < chance["flagged"] < chance["expected_clusters"]
+    asked = [p.settings for p in find_screen("repeats").proposes(people, DESCRIBED)]
+    assert asked and all("differs" not in settings for settings in asked)
 
 
 def test_wages_that_come_again_are_no_repeats(populate):

@@ -14,7 +14,7 @@ from sabueso.population.links import Link
 from sabueso.population.table import Role
 
 LEAST_SHARE, LEAST_ALIKE = 0.9, 3
-"""Share of the rows that are found from which a link is kept, and letters that two words have in common at least."""
+"""Share of the rows that are found from which a link is kept, and letters that two words begin with alike at least."""
 
 
 _OF_ANY = frozenset(
@@ -49,20 +49,17 @@ def is_by_chance(link: Link) -> bool:
     if not link.counted:
         return False
     own, others = _stems(link.column.partition(".")[2]), _stems(link.other)
-    pairs = ((one, other) for one in own for other in others)
-    if any(
-        one[:LEAST_ALIKE] == other[:LEAST_ALIKE] and _is_cut(one, other) for one, other in pairs
-    ):
+    # A dept is one of the departments.
+    begun = [
+        {word[:LEAST_ALIKE] for word in words if len(word) >= LEAST_ALIKE}
+        for words in (own, others)
+    ]
+    if not (own.isdisjoint(others) and begun[0].isdisjoint(begun[1])):
         return False
     if not alike_parties(own).isdisjoint(others):
         return False
     role = role_of_master(link.other.partition(".")[0])
     return role is None or own.isdisjoint(_CALLED[role])
-
-
-def _is_cut(one: str, other: str) -> bool:
-    """Whether a word is the beginning of another, or the same: a dept, of departments."""
-    return one.startswith(other) or other.startswith(one)
 
 
 def _stems(name: str) -> set[str]:

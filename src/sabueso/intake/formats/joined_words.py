@@ -9,7 +9,7 @@ from sabueso.intake.formats.header_words import CODE_NAMES, RUNNING, WORDS
 
 FIELDS = {
     # Of accounting documents and their lines.
-    "bukrs": "company code", "gjahr": "fiscal year", "belnr": "document no", "buzei": "line no", "blart": "document type",
+    "bukrs": "company code", "gjahr": "fiscal year", "belnr": "document no", "buzei": "line", "blart": "document type",
     "bldat": "document date", "budat": "posting date", "cpudt": "entered date", "cputm": "entered time",
     "usnam": "user name", "tcode": "program code", "xblnr": "reference", "bktxt": "header comment", "stblg": "reversal no",
     "bschl": "posting key", "koart": "account type", "shkzg": "side", "umskz": "kind of entry", "mwskz": "tax code",

@@ -39,7 +39,7 @@ def proposed_rows(population: Population, measures: Sequence[Column]) -> Iterato
     be taken together."""
     table = population.table
     free = [m for m in measures if not TAX.search(m.name)][:MOST_MEASURES]
-    party = table.role("party") or table.role("preparer")
+    party = table.role("party") or table.role("preparer") or table.role("account")
     rows = population.account(None).used
     if len(free) < LEAST_MEASURES or not ROWS_OF_ONE * len(free) <= rows <= MOST_ROWS:
         return
@@ -63,9 +63,7 @@ def proposed_rows(population: Population, measures: Sequence[Column]) -> Iterato
     names = first_few([m.name for m in chosen], 3)
     yield Proposal(
         f"rows of {table.name} unlike others",
-        settings_of(
-            measures=[quoted_name(m.name) for m in chosen], transform="rank", fit="classical"
-        ),
+        settings_of(measures=[quoted_name(m.name) for m in chosen], transform="rank"),
         f"What is ordinary in each of {names} and not in all of them together.",
         f"{subjects.num_rows:,} rows by {len(chosen)} measures together{without}",
         tuned=True,
