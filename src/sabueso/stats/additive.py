@@ -79,7 +79,7 @@ def _sparse(found: Sequence[tuple[int, ...]]) -> list[tuple[int, ...]]:
         for other in shortest[:place]:
             for sign in (1, -1):
                 both = tuple(a + sign * b for a, b in zip(one, other, strict=True))
-                if max(map(abs, both)) == 1 and sum(map(abs, both)) < sum(map(abs, one)):
+                if max(map(abs, both)) == 1 and 3 <= sum(map(abs, both)) < sum(map(abs, one)):
                     shortest[place] = one = both
     return shortest
 

@@ -106,6 +106,16 @@ def among(population: Population, amount: Column, terms: Mapping[str, Term]) -> 
     values = np.array(
         [[int(v or 0) for v in column.to_pylist()] for column in columns], dtype=object
     ).T.reshape(seen.num_rows, len(names))
+    # A mark of yes and no is no part of money.
+    whole = {c.name for c in table.columns if c.type == "number" and not c.scale}
+    yes_or_no = {0, 10**amount.scale}
+    kept = [
+        place
+        for place, name in enumerate(names)
+        if not (name in whole and {*map(int, values[:, place])} <= yes_or_no)
+    ]
+    names, values = [names[place] for place in kept], values[:, kept]
+    columns, terms = [columns[place] for place in kept], {name: terms[name] for name in names}
     blank = frozenset(n for n, column in zip(names, columns, strict=True) if column.null_count)
     others = not all(term.own for term in terms.values())
     found_so = [] if others else relations(values)
@@ -147,7 +157,7 @@ def candidates(table: Table, amount: Column) -> dict[str, Term]:
     fits = [
         c
         for c in table.columns
-        if c.type == "number" and c.scale <= amount.scale and c.name not in made
+        if c.type == "number" and c.scale <= amount.scale and c.name not in made and not c.is_place
     ]
     # Those with the decimals of the amount first: others may be counts.
     fits = sorted(fits, key=lambda c: c.scale != amount.scale)[:MOST_COLUMNS]
@@ -179,8 +189,13 @@ def _counted(
     row = of.counts(parts)
     # What few rows have, such as a garnishment, is none of the rows that were looked at.
     while row["holding"] < row["rows"] and (more := of.lacking(parts, row)) is not None:
-        parts[more[0]] = more[1]
-        row = of.counts(parts)
+        wider = {**parts, more[0]: more[1]}
+        counts = of.counts(wider)
+        # Of rows that are wrong one number may be what they lack, and another row have it and be right.
+        if counts["holding"] <= row["holding"]:
+            of.blank = blank
+            break
+        parts, row = wider, counts
     floored = False
     if row["holding"] < row["rows"] and (least := _never_below(of, parts, row)) is not None:
         of, parts, row = least
@@ -238,7 +253,11 @@ class _Made:
     def nothing_left(self, parts: Mapping[str, int]) -> tuple[int, float]:
         """Rows whose whole is nothing where its parts come to less, and in which share of those that hold it is nothing."""
         none = exp.EQ(this=self._term(self.whole), expression=sql.integer(0))
-        less = exp.GT(this=self._beyond(parts), expression=sql.integer(0))
+        less: Tree = exp.GT(this=self._beyond(parts), expression=sql.integer(0))
+        # There is something that it is taken from.
+        added = (self._term(name) for name, sign in parts.items() if sign > 0)
+        some = exp.or_(*(exp.NEQ(this=term, expression=sql.integer(0)) for term in added))
+        less = exp.and_(less, some)
         same = exp.EQ(this=self._beyond(parts), expression=sql.integer(0))
         found = self._counted(
             {"n": exp.and_(none, less), "same": same, "usual": exp.and_(none.copy(), same.copy())}

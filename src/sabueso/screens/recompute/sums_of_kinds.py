@@ -3,11 +3,13 @@ of what is sold less it."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
+from sabueso.base.words import either
 from sabueso.population.expressions import literal, quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Column
@@ -15,7 +17,7 @@ from sabueso.screens.first_rows import first_coded
 from sabueso.screens.proposal import LEAST_OF_RULE, texts_without
 from sabueso.screens.recompute.sums import MOST_SEEN, Sum, among, candidates
 
-MOST_KINDS_OF, MOST_KINDS = 8, 4
+MOST_KINDS_OF, MOST_KINDS = 8, 8
 """Columns of texts that may tell kinds of rows apart, and kinds of one."""
 
 
@@ -40,15 +42,30 @@ def sums_by_kind(population: Population, amount: Column) -> list[Part]:
         kinds = sorted(v for v, n in zip(found.values, sizes, strict=True) if n >= LEAST_OF_RULE)
         if len(kinds) < 2 or len(found.values) > MOST_KINDS:
             continue
-        parts = []
+        same: dict[tuple[Any, ...], list[tuple[str, Sum]]] = {}
         for value in kinds:
-            where = f"{quoted_name(name)} = {literal(value)}"
-            rows = replace(population, where=where)
-            of_amount = (
-                s for s in among(rows, amount, candidates(table, amount)) if s.is_of(amount.name)
-            )
-            first = next(of_amount, None)
-            parts += [] if first is None else [Part(where, f" where {name} is {value}", first)]
-        if len(parts) > 1:
+            rows = replace(population, where=f"{quoted_name(name)} = {literal(value)}")
+            for each in among(rows, amount, candidates(table, amount)):
+                if each.is_of(amount.name):
+                    way = each.whole, each.parts, each.floored
+                    same.setdefault(way, []).append((value, each))
+        parts = [_of_kinds(name, found) for found in same.values()]
+        if len({value for found in same.values() for value, _ in found}) > 1:
             return parts
     return []
+
+
+def _of_kinds(name: str, found: Sequence[tuple[str, Sum]]) -> Part:
+    """What rows of some kinds have as their sum, counted together."""
+    values = [value for value, _ in found]
+    sums = [each for _, each in found]
+    column, listed = quoted_name(name), ", ".join(map(literal, values))
+    where = f"{column} in ({listed})" if len(values) > 1 else f"{column} = {listed}"
+    whole = replace(
+        sums[0],
+        blank=frozenset().union(*(each.blank for each in sums)),
+        rows=sum(each.rows for each in sums),
+        holding=sum(each.holding for each in sums),
+        several=sum(each.several for each in sums),
+    )
+    return Part(where, f" where {name} is {either(values)}", whole)
