@@ -88,3 +88,30 @@ def test_the_plan_says_it(case):
     plan.write_text(plan.read_text() + '\n[tables.t]\nprefix = "TAB"\nread = {minus = []}\n')
     report = inside_json("intake", "../a.csv", "--as", "t", cwd=case)
     assert report["total"]["amount"] == "-21.00"
+
+
+@pytest.mark.parametrize(
+    ("name", "beside", "role", "told"),
+    [
+        ("Gross", lambda d: abs(d) * Decimal("1.2"), "amount", "amount is Debit less Credit"),
+        ("Net", lambda d: d, "Net", "Net is Debit less Credit in each of the first 40 rows with either"),
+        ("Amount", lambda d: -d, "Amount", "Amount is Credit less Debit in each of the first 40 rows with either"),
+        (
+            "Amount", abs, "Amount",
+            "the amounts are those of Amount, which is Debit less Credit in 20 of the first 40 rows with either",
+        ),
+    ],
+)  # fmt: skip
+def test_a_figure_beside_a_debit_and_a_credit(tmp_path, name, beside, role, told):
+    """It is the amount where it is what they come to, whichever way; with its tax it is another figure; and one that is
+    called so, and is neither, is told to be."""
+    lines = [f"Date,Debit,Credit,{name}"]
+    for n, (_, difference) in enumerate(_rows(40)):
+        sides = (difference, "") if difference > 0 else ("", -difference)
+        lines.append(f"2024-03-{1 + n % 28:02d},{sides[0]},{sides[1]},{beside(difference):.2f}")
+    (tmp_path / "gl.csv").write_text("\n".join(lines) + "\n")
+    inside("open", "c", "--currency", "EUR", cwd=tmp_path)
+    taken = inside_json("intake", "../gl.csv", "--as", "gl", cwd=tmp_path / "c")
+    report = taken[0] if isinstance(taken, list) else taken
+    assert report["roles"]["amount"] == role
+    assert told in [each["text"] for each in report["assumed"]]

@@ -337,6 +337,15 @@ def test_small_numbers_are_no_keys_of_rows_that_are_counted(tmp_path):
         # One number in every row, among others of some years.
         ("Company", [4_100], "orders.num", range(4_000, 4_200), False),
         ("Buyer Code", range(4_000, 4_100), "orders.num", range(4_000, 4_200), True),
+        # A code of two values, beside others with its letter.
+        ("Rate", ["T0", "T1"], "transfers.id", [f"T{n}" for n in range(300)], False),
+        (
+            "Bought of",
+            [f"S{n}" for n in range(9)],
+            "sellers.code",
+            [f"S{n}" for n in range(12)],
+            True,
+        ),
     ],
 )
 def test_numbers_among_a_run_of_others_are_by_chance(tmp_path, column, values, other, keys, kept):

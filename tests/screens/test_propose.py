@@ -96,6 +96,30 @@ def test_nothing_is_proposed_where_nothing_fits(tmp_path):
 
 
 @pytest.mark.long
+def test_amounts_without_days_are_compared_where_they_are_of_somebody_again_and_again(tmp_path):
+    """What each spent, in steps that are no days; a list of what each owes has nothing to be compared with."""
+    rng = random.Random(6)
+    usual = {f"C{n:04}": rng.uniform(2, 4) for n in range(60)}
+    rows = [
+        {"step": n // 30, "customer": who, "category": "fares", "amount": _decimal(rng, usual[who], 0.4)}
+        for n in range(3_000)
+        for who in [rng.choice(list(usual))]
+    ]  # fmt: skip
+    for n in (400, 1_900):
+        rows[n]["amount"] *= 60
+    owed = [{"customer": who, "city": "Bath", "owed": _decimal(rng, 6, 1)} for who in usual]
+    case, screens = taken_in(tmp_path, {"spent": rows, "owed": owed})
+    limits = [name for name, screen in screens.items() if screen["test"] in ("zscore", "fences")]
+    assert limits == ["spent unlike the customer's others"]
+    inside("screen", cwd=case)
+    found = inside_json("queue", cwd=case)
+    assert {402, 1_902} <= {i["subject"].get("line") for i in found if i["table"] == "spent"}
+
+
+def _decimal(rng, mean, spread):
+    return Decimal(rng.lognormvariate(mean, spread)).quantize(Decimal("0.01"))
+
+
 def test_outflows_and_a_few_missing_values(tmp_path):
     rng = random.Random(3)
     rows = []

@@ -11,10 +11,12 @@ import pyarrow.compute as pc
 
 from sabueso.base.currencies import WITHOUT_CENTS, of_one_currency
 from sabueso.base.words import listed
+from sabueso.intake.formats.beside_sides import Beside
 from sabueso.intake.formats.called import looks_like_code, looks_like_date, worded
 from sabueso.intake.formats.dates import DateFormat
 from sabueso.intake.formats.days import in_both_orders, of_the_other_order, yearless
 from sabueso.intake.formats.deciding import decide
+from sabueso.intake.formats.detection import base_of
 from sabueso.intake.formats.downward import plain
 from sabueso.intake.formats.header_words import HUNDREDTHS, WORDS
 from sabueso.intake.formats.hints import Hints
@@ -69,9 +71,7 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
     found: list[Assumed] = [*_no_date(reading), *_no_day(reading), *_no_number(reading)]
     found += _one_of_several(reading, amount)
     if "debit" in roles and "credit" in roles:
-        text = f"{amount} is {made_of(roles['debit'], roles['credit'], reading.minus)}"
-        key = "read.minus" if reading.minus else "roles"
-        found.append(Assumed(text, key, (roles["debit"], roles["credit"])))
+        found.append(_of_sides(reading, amount, roles["debit"], roles["credit"]))
     elif "side" in roles:
         text = f"the sign of {amount} is that of the side in {roles['side']}"
         found.append(Assumed(text, "roles.side", (amount,)))
@@ -99,6 +99,27 @@ def assumed_roles(reading: Reading) -> list[Assumed]:
         text = _chosen("amounts", amount, others)
         found.append(Assumed(text, "roles.amount", (amount,)))
     return found
+
+
+def _of_sides(reading: Reading, amount: str, debit: str, credit: str) -> Assumed:
+    """How an amount has to do with the sides of the ledger: made of them, or beside them."""
+    base = base_of(amount, reading.settings)  # at the plan's rates it has another name
+    if base not in reading.layout.header:
+        text = f"{amount} is {made_of(debit, credit, reading.minus)}"
+        return Assumed(text, "read.minus" if reading.minus else "roles", (debit, credit))
+    roles = {**reading.roles, "amount": base}
+    beside = Beside.of(roles, reading.formats, reading.layout.sample)
+    if beside.turned > beside.same:
+        debit, credit = credit, debit
+    kept = max(beside.same, beside.turned)
+    if beside.is_difference and kept == beside.rows:
+        text = f"{amount} is {debit} less {credit} in each of the first {beside.rows:,} rows with either"
+    else:
+        text = (
+            f"the amounts are those of {amount}, which is {debit} less {credit} in {kept:,} of the first "
+            f"{beside.rows:,} rows with either"
+        )
+    return Assumed(text, "roles.amount", (amount,))
 
 
 def _may_be_money(name: str) -> bool:

@@ -186,6 +186,8 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
         return False
     # Whole numbers: a code has its length, an amount has many.
     lengths = {len(v) for v in numbers}
+    if "nominal" in words and len(lengths) == 1:
+        return True  # an account of a nominal ledger, and no amount that a bond is issued at
     plain_tax = bool({"tax", "vat", "iva"} & set(plain.split())) and len(plain.split()) <= 2
     return plain_tax and len(lengths) <= 2 and min(lengths, default=0) >= 6
 

@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from sabueso.base.currencies import least_decimals, of_one_currency
 from sabueso.base.errors import UserError, nearest
+from sabueso.intake.formats.beside_sides import leave_another_figure
 from sabueso.intake.formats.called import (
     looks_like_code,
     looks_like_date,
@@ -262,6 +263,8 @@ def _guessed(
     guessed = guess_roles(held, distinct, both_filled(layout.sample), formats)
     settle_serial(guessed, given, layout, samples)
     guessed = {role: name for role, name in guessed.items() if role not in of_none}
+    if not {"amount", "debit", "credit"} & {*given, *of_none}:
+        leave_another_figure(guessed, formats, layout.sample)
     if "date" not in guessed and "date" not in given:
         begins = earlier_of_two(guessed.values(), layout.sample, formats)
         guessed |= {} if begins is None else {"date": begins}

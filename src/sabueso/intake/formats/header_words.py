@@ -72,7 +72,7 @@ WORDS: dict[Role, str] = {
         "mp councillor senator deputy diputado diputada concejal abgeordneter depute deputato vereador deputado"
     ),
     "account": (
-        "account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
+        "nominal account cuenta acct gl ledger konto compte conto rekening conta ucet szamla hesap tili akun akaun khoan "
         "счет рахунок λογαριασμοσ 勘定科目 科目 계정과목 계정 الحساب חשבון บัญชี fokonyvi element kostenart hesabi saskaita konts konta حساب combination segments"
     ),
     "document": (
@@ -82,7 +82,7 @@ WORDS: dict[Role, str] = {
     ),
     "text": (
         "text verwendungszweck buchungstext libelle descrizione causale omschrijving bezeichnung texto "
-        "description descripcion concepto memo narrative detalle glosa name nombre nome nom navn namn firma bedrijf ditta historico "
+        "description descripcion concepto memo narrative narration details detail desc descr detalle detalles detalhe dettaglio glosa name nombre nome nom navn namn firma bedrijf ditta historico "
         "lib opis tytulem popis megnevezes kozlemeny explicatii descriere aciklama tekst selite keterangan giai "
         "particulars remarks remark comment comments notes purpose reason назначение описание содержание комментарии наименование призначення опис περιγραφη "
         "αιτιολογια 摘要 内容 備考 备注 備註 说明 적요 비고 내용 البيان תיאור รายละเอียด شرح opisas apraksts kirjeldus รายการ objeto objet oggetto"

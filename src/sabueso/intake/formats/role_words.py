@@ -163,6 +163,8 @@ OF_EACH = CalledSo(
 )
 """Names of what one of something costs, or earns: ``Importe por ha``."""
 NAMES = frozenset(["name", "nombre", "nom", "nome", "naam", "navn", "namn", "nazwa", "nimi", "ad"])
+PLAIN_NAMES = frozenset(["full", "legal", "display", "payroll", "worker"])
+"""Words of a name that say nothing of whose it is but that somebody's."""
 BUYERS = frozenset(
     ["buyer", "requester", "requestor", "requisitioner", "purchaser", "comprador", "einkaufer", "acheteur", "inkoper",
      "salesperson", "salesman", "agent", "agente", "rep", "representative", "dealer", "trader"]
@@ -179,7 +181,7 @@ OF_THE_HOUSE = frozenset(
 WHICH_OF_THE_HOUSE = OF_THE_HOUSE | NUMBERS | NAMES | {"full", "first", "last", "member"}
 OF_VALUE = frozenset(
     ["valor", "value", "valuta", "valeur", "wertstellung", "wert", "due", "vencimiento", "vto", "falligkeit", "echeance",
-     "scadenza", "vervaldatum", "maturity", "vencimento"]
+     "scadenza", "vervaldatum", "maturity", "vencimento", "available", "availability"]
 )  # fmt: skip
 OF_SPANS = frozenset(
     ["start", "begin", "beginning", "end", "effective", "expiry", "expiration", "valid", "since", "until", "beginn",

@@ -31,6 +31,7 @@ from sabueso.intake.formats.role_words import (
     OF_THE_HOUSE,
     OF_VALUE,
     ORDERS,
+    PLAIN_NAMES,
     SELLERS,
     TAKERS,
     TAX_NUMBERS,
@@ -213,7 +214,7 @@ def _settle_name(guess: Guess) -> None:
         is_text = column.name == guess.found.get("text")
         free = column.type == "text" and (is_text or column.name not in guess.taken)
         parts = set(worded(column.name))
-        if not free or not parts or not parts <= NAMES or 2 * distinct > rows:
+        if not free or not parts & NAMES or not parts <= NAMES | PLAIN_NAMES or 2 * distinct > rows:
             continue
         guess.give("party", column.name)
         if is_text:
@@ -326,5 +327,7 @@ def _settle_date(guess: Guess) -> None:
     if len(dates) > 1:
         # When money is due, or bears interest from, is not when it moved.
         dates = [name for name in dates if OF_VALUE.isdisjoint(worded(name))]
-    if len(dates) == 1:
+    if len(dates) == 1 and not (
+        "entered" in guess.found and OF_VALUE.intersection(worded(dates[0]))
+    ):
         guess.found["date"] = dates[0]

@@ -43,17 +43,17 @@ def proposed_limits(
     kinds: bool = False,
 ) -> tuple[list[str], Values] | None:
     """The columns whose groups of ``least`` rows are compared, and the settings that any limit takes: ``by``,
-    ``scale``, ``side``, ``where``. None where a table has no dated amounts, too few of them, or is a budget. Where no
-    column in these roles has such groups they are, with ``kinds``, those of kinds by which the amounts differ; where there
-    are none all rows are compared, without it if no column has a role. Kinds that say much more of an amount than whom it is of come
-    before that."""
+    ``scale``, ``side``, ``where``. None where a table has no amounts that are dated or of somebody again and again, too few of them,
+    or is a budget. Where no column in these roles has such groups they are, with ``kinds``, those of kinds by which the amounts
+    differ; where there are none all rows are compared, without it if no column has a role. Kinds that say much more of an amount
+    than whom it is of come before that."""
     table = population.table
     measure = table.role("amount")
-    if described is None or measure is None or table.role("date") is None:
-        return None
-    if described.n < LEAST_ROWS or is_budget(table):
+    if described is None or measure is None or described.n < LEAST_ROWS or is_budget(table):
         return None
     column = grouping_column(population, roles, least)
+    if column is None and table.role("date") is None:
+        return None  # a list of what there is, and no rows of what happened
     by = [] if column is None else [column.name]
     if kinds:
         beside = None if column is None else column.name
