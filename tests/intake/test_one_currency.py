@@ -172,3 +172,29 @@ def test_what_is_assumed_of_several_tables_alike_is_said_once(tmp_path):
     largest = sorted(sums, key=sums.__getitem__, reverse=True)[:4]
     assert f"{', '.join(largest)} and 2 more: the amounts" in text
     assert f"{sum(sums.values()):,.2f} case.currency" in text
+
+
+@pytest.mark.parametrize("parquet", [False, True])
+@pytest.mark.parametrize("empty", [True, False])
+def test_what_has_no_amount_needs_no_currency(tmp_path, parquet, empty):
+    """Orders that were cancelled state neither; of an amount that states none the case's is meant, and does not add up."""
+    rows = [
+        (f"O{n}", f"2024-01-{1 + n % 28:02d}", "INR", Decimal(100 * n + 50) / 4) for n in range(60)
+    ]
+    rows += [("O60", "2024-01-03", None, None), ("O61", "2024-01-04", None, Decimal(0))]
+    rows += [] if empty else [("O62", "2024-01-05", None, Decimal(9))]
+    names = ["order", "date", "currency", "amount"]
+    if parquet:
+        columns = dict(zip(names, map(list, zip(*rows, strict=True)), strict=True))
+        pq.write_table(pa.table(columns), tmp_path / "t.parquet")
+    else:
+        lines = (",".join("" if v is None else str(v) for v in row) for row in rows)
+        (tmp_path / "t.csv").write_text("\n".join([",".join(names), *lines]) + "\n")
+    inside("open", "c", cwd=tmp_path)
+    file = "../t.parquet" if parquet else "../t.csv"
+    if empty:
+        inside("intake", file, "--as", "t", cwd=tmp_path / "c")
+        assert inside_json("dig", "t", cwd=tmp_path / "c")["currency"] == "INR"
+        return
+    said = inside("intake", file, "--as", "t", cwd=tmp_path / "c", code=2).stderr
+    assert "do not add up" in said and "an amount that states none is taken to be in EUR" in said

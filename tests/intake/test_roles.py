@@ -113,6 +113,16 @@ HEADERS = {
         "suppliername": ("text", "party"), "glaccount": ("text", "account"), "totalamount": ("number", "amount"),
         "approvedby": ("text", "approver"), "duedate": ("date", None), "paymentmethod": ("text", None),
     },
+    "contracts that are open to all": {
+        "federal_action_obligation": ("number", "amount"),
+        "potential_total_value_of_award": ("number", None), "action_date": ("date", "date"),
+        "period_of_performance_start_date": ("date", None), "recipient_name": ("text", "party"),
+    },
+    "claims": {
+        "policy_bind_date": ("date", None), "insured_sex": ("text", None),
+        "incident_date": ("date", "date"), "total_claim_amount": ("number", "amount"), "months_as_customer": ("text", None),
+        "customer_age": ("text", None),
+    },
     "of whoever changed it": {
         "Posting Date": ("date", "date"), "Modified By": ("text", None), "Created By": ("text", "preparer"),
         "Amount": ("number", "amount"),

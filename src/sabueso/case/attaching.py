@@ -213,12 +213,19 @@ def _figures(numbers: Sequence[Column], roles: dict[str, str]) -> list[Tree]:
 
 
 def _currencies(roles: dict[str, str], own: str, engine: Engine) -> list[str]:
-    """The currencies stated; where none is, the case's is meant."""
+    """The currencies stated; where none is of an amount that is something, the case's is meant."""
     if "currency" not in roles:
         stated = stated_currency(roles.get("amount", ""), {}, own)
         return [] if stated is None else [stated]
-    named = exp.Coalesce(this=sql.column(roles["currency"]), expressions=[sql.text(own)])
+    named_by = sql.column(roles["currency"])
+    named = exp.Coalesce(this=named_by, expressions=[sql.text(own)])
     listed = exp.select(exp.alias_(named, "currency")).distinct().from_("_attached")
+    if "amount" in roles:
+        something = exp.NEQ(this=sql.column(roles["amount"]), expression=sql.integer(0))
+        known = exp.Not(this=sql.is_missing(named_by.copy()))
+        listed = listed.where(
+            exp.or_(known, exp.Coalesce(this=something, expressions=[exp.false()]))
+        )
     return list(dict.fromkeys(map(written, engine.query(listed).column("currency").to_pylist())))
 
 

@@ -140,9 +140,9 @@ def one_currency(
                 f"say as case.currency which one all is told in, one of these "
                 f"or another ({own} where nothing is said), and give what one unit of each other is in it as"
             )
-        otherwise = ""
+        otherwise = f"; an amount that states none is taken to be in {own}" if own in found else ""
         if not all(each in CODES or each in OF_ONE or each in OF_SEVERAL for each in found):
-            otherwise = (
+            otherwise += (
                 f'; if these are no currencies, say so with tables.{table}.roles.currency = ""'
             )
         raise UserError(

@@ -327,12 +327,17 @@ def _with_progress(
 
 
 def currencies_of(rows: pa.Table, roles: Mapping[Role, str], settings: ReadSettings) -> set[str]:
-    """Currencies of rows; where none is stated, the case's is meant."""
-    name = roles.get("currency")
+    """Currencies of rows; where none is stated of an amount that is something, the case's is meant."""
+    name, amount = roles.get("currency"), roles.get("amount")
     if name is None or name not in rows.column_names:
         return set()
-    found = pc.unique(rows.column(name).cast(pa.string())).to_pylist()
-    return {written(text or settings.currency) for text in found}
+    texts = rows.column(name).cast(pa.string())
+    found = {written(text) for text in pc.unique(texts).to_pylist() if text}
+    unsaid = pc.or_(pc.is_null(texts), pc.equal(texts, "").fill_null(False))
+    if amount in rows.column_names:
+        # An order that was cancelled has neither an amount nor a currency.
+        unsaid = pc.and_(unsaid, pc.not_equal(rows.column(amount), 0).fill_null(False))
+    return found | ({settings.currency} if pc.any(unsaid).as_py() else set())
 
 
 def _iso(value: Any) -> str | None:

@@ -19,8 +19,10 @@ from sabueso.intake.formats.role_words import (
     EXTENDED,
     FEES,
     HEADED,
+    IMAGINED,
     IN_CURRENCY,
     INVOICES,
+    JOINING,
     KINDS,
     MONEY,
     NAMES,
@@ -30,6 +32,7 @@ from sabueso.intake.formats.role_words import (
     NUMBERS,
     OF_A_MASTER,
     OF_ANOTHER,
+    OF_ANOTHER_TIME,
     OF_BANKS,
     OF_DOCUMENTS,
     OF_EACH,
@@ -42,6 +45,7 @@ from sabueso.intake.formats.role_words import (
     OF_PERSONS,
     OF_SOME_HOURS,
     OF_SOMEBODY,
+    OF_SPANS,
     OF_TAX,
     OF_VALUE,
     OF_WHOLES,
@@ -117,11 +121,13 @@ class Guess:
                     # When money is due, or bears interest from, is not when it moved.
                     # Of several days the one that is called as the amount is: Paid Amt, Paid Dt.
                     own = set(worded(self.found.get("amount", "")))
-                    as_amount = not set(parts).isdisjoint(own - MONEY - IN_CURRENCY - OF_VALUE)
+                    own -= MONEY | IN_CURRENCY | OF_VALUE | JOINING
+                    as_amount = not own.isdisjoint(parts)
                     another = 2 * (not OF_VALUE.isdisjoint(parts)) or int(not as_amount)
+                    another += 2 * (not OF_SPANS.isdisjoint(parts))
                 if role == "amount":
                     beside = set(matched) <= BESIDE or not OF_PARTS.isdisjoint(parts)
-                    another = int(beside or _is_of_tax(parts))
+                    another = int(beside or _is_of_tax(parts) or not IMAGINED.isdisjoint(parts))
                     if set(matched) <= COMMISSIONS:
                         another = int(self._is_named(OF_WHOLES, column.name))
                 if role == "price":
@@ -257,7 +263,8 @@ class Guess:
 def may_be_its_day(name: str) -> bool:
     """Whether days of a column may be those on which its rows happened: when somebody approved it is not when it was."""
     parts = worded(name)
-    return not named_otherwise("date", parts) and set(parts).isdisjoint(WORDS["approver"].split())
+    others = OF_ANOTHER_TIME.union(WORDS["approver"].split())
+    return not named_otherwise("date", parts) and others.isdisjoint(parts)
 
 
 def alike_parties(matched: set[str]) -> set[str]:

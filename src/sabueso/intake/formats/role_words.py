@@ -84,7 +84,7 @@ OF_WHOM = frozenset(
      "plz", "address", "direccion", "adresse", "anschrift", "street", "strasse", "calle", "email", "mail", "phone",
      "telefono", "telefon", "tel", "fax", "mobile", "status", "estado", "statut", "class", "klasse", "clase", "category",
      "categoria", "kategorie", "grade", "department", "departamento", "abteilung", "manager", "since", "terms", "limit",
-     "role", "comment", "comments", "level", "rating", "language", "contact", "risk", "sector", "industry", "title", "occupation"]
+     "role", "comment", "comments", "length", "tenure", "months", "years", "age", "sex", "gender", "education", "hobbies", "relationship", "marital", "experience", "income", "level", "rating", "language", "contact", "risk", "sector", "industry", "title", "occupation"]
 )  # fmt: skip
 """What is told of somebody or something, and does not say who or which: a vendor's country."""
 WHO_APPROVES = frozenset(["manager", "level", "department", "contact"])
@@ -179,13 +179,38 @@ OF_THE_HOUSE = frozenset(
 )  # fmt: skip
 """Whoever spends or works for the house, where a merchant or a customer stands beside."""
 WHICH_OF_THE_HOUSE = OF_THE_HOUSE | NUMBERS | NAMES | {"full", "first", "last", "member"}
+JOINING = frozenset(
+    [
+        "of",
+        "the",
+        "and",
+        "for",
+        "by",
+        "to",
+        "in",
+        "de",
+        "del",
+        "la",
+        "des",
+        "du",
+        "der",
+        "di",
+        "da",
+        "do",
+    ]
+)
+"""Words that say nothing by themselves."""
+IMAGINED = frozenset(["potential", "estimated", "ceiling", "maximum", "expected", "forecast", "projected", "planned", "geschatzt", "geplant", "estimado", "previsto", "prevu", "stimato"])  # fmt: skip
+"""Words of what an amount may become, or was thought to be, where there is one that is."""
 OF_VALUE = frozenset(
     ["valor", "value", "valuta", "valeur", "wertstellung", "wert", "due", "vencimiento", "vto", "falligkeit", "echeance",
      "scadenza", "vervaldatum", "maturity", "vencimento", "available", "availability"]
 )  # fmt: skip
+OF_ANOTHER_TIME = frozenset(["earliest", "oldest", "next", "previous"])
+"""Words of days that are told of something else than the row: the earliest credit line of whoever borrows."""
 OF_SPANS = frozenset(
     ["start", "begin", "beginning", "end", "effective", "expiry", "expiration", "valid", "since", "until", "beginn",
-     "anfang", "ende", "inicio", "fin", "debut", "inizio", "fine"]
+     "anfang", "ende", "inicio", "fin", "debut", "inizio", "fine", "bind", "inception", *OF_ANOTHER_TIME]
 )  # fmt: skip
 """Words of days on which something begins or ends, which need not be when its rows happened."""
 GIVERS = frozenset(

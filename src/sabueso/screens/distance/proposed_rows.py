@@ -74,10 +74,11 @@ def proposed_rows(population: Population, measures: Sequence[Column]) -> Iterato
 def tuned_level(
     screen: Screen, population: Population, settings: Mapping[str, Any], capacity: int
 ) -> Values:
-    """Settings with the level at which chance flags next to none of all rows, or, where more are beyond it than can be
-    reviewed or than are the exception, with as many as can be."""
+    """Settings with the level at which chance flags next to none of all rows; where more are beyond it than can be
+    reviewed, or than are the exception, the measures hang together in other ways, and the few that are furthest are asked for."""
     rows = population.account(None).used
     level = {**settings, "alpha": float(f"{CHANCE / max(rows, 1):.0e}")}
     found = screen.run(population, screen.settings.from_plan(dict(level), screen.name))
-    capacity = min(capacity, max(LISTED, int(MOST_OUT * rows)))
-    return level if len(found.flags) <= capacity else {**settings, "aim": capacity}
+    if len(found.flags) <= min(capacity, max(LISTED, int(MOST_OUT * rows))):
+        return level
+    return {**settings, "aim": min(capacity, LISTED)}

@@ -13,6 +13,7 @@ from sabueso.screens.one_way import one_way
 from sabueso.screens.proposal import LEAST_OF_RULE, Proposal, is_budget, settings_of
 from sabueso.screens.recompute.accrued import proposed_accrued
 from sabueso.screens.recompute.amounts import further
+from sabueso.screens.recompute.annuities import proposed_annuities
 from sabueso.screens.recompute.at_counts import proposed_at_counts
 from sabueso.screens.recompute.by_brackets import bracketed, by_brackets
 from sabueso.screens.recompute.by_kind import proposed_by_kind
@@ -63,6 +64,7 @@ def proposed_recomputations(
     yield from proposed_spans(population)
     yield from proposed_meters(population)
     yield from proposed_equal(population)
+    yield from proposed_annuities(population)
     quantity, price, amount = (table.role(r) for r in ("quantity", "price", "amount"))
     if amount is None:
         finest = _finest(table)
