@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import doctest
+import random
+import re
 from decimal import Decimal
 
 import pytest
@@ -102,3 +104,53 @@ def test_one_line_of_one_text(tmp_path):
     (said,) = _assumed(tmp_path, "id,date,text,amount", [*lines, ",,as agreed,"])
     assert said.startswith("1 line of the first 31 lines holds one text and nothing else")
     assert said.endswith("it is a row like all others")
+
+
+KINDS = {"PUT": 1, "TAKE": -1, "CASH": -1}
+
+
+def _moves(draw, owners, newest_first):
+    """Movements of some accounts above nothing, and what each stands at after them."""
+    stood, rows = dict.fromkeys(range(owners), 5_000_00), []
+    for n in range(120):
+        owner, cents = draw(0, owners - 1), draw(1, 90_000)
+        kind = list(KINDS)[draw(0, 2)]
+        stood[owner] += KINDS[kind] * cents
+        rows.append((n, f"A{owner}", kind, cents, stood[owner]))
+    return rows[::-1] if newest_first else rows
+
+
+@pytest.mark.parametrize("owners", [1, 9])
+@pytest.mark.parametrize("newest_first", [False, True])
+def test_a_balance_tells_which_amounts_are_taken_off(tmp_path, owners, newest_first):
+    """Whose amounts are all above nothing; what it says to do makes amounts that the balance goes by."""
+    rows = _moves(random.Random(owners).randint, owners, newest_first)
+    lines = [
+        f"2024-{1 + n // 28:02d}-{1 + n % 28:02d},{owner},{kind},{cents / 100:.2f},{stood / 100:.2f}"
+        for n, owner, kind, cents, stood in rows
+    ]
+    (text,) = _assumed(tmp_path, "day,held,kind,amount,stands at", lines)
+    said = r"stands at falls by the amounts of \d+ of the first 120 lines, those whose kind is '(TAKE|CASH)', '(TAKE|CASH)', and rises by those of 'PUT'; all are above nothing, and are added: give (.*) a name under columns, and that the role amount, to have them taken off"
+    (_, _, signed) = re.fullmatch(said, text).groups()
+    plan = tmp_path / "c" / "case.toml"
+    told = plan.read_text().replace('amount = "amount"', 'amount = "signed"')
+    plan.write_text(told.replace("[tables.x]", f'[tables.x]\ncolumns = {{ signed = "{signed}" }}'))
+    total = sum(KINDS[kind] * cents for _, _, kind, cents, _ in rows)
+    found = inside_json("dig", "x", cwd=tmp_path / "c")["population"]
+    assert Decimal(found["total"]) == Decimal(total).scaleb(-2)
+
+
+def test_a_folder_says_why_rows_are_set_aside_and_what_they_come_to(tmp_path):
+    """The commonest reasons, with an example of each, and the amounts that could be read."""
+    lines = [
+        f"V{n},{n}.50,{'2010' if n % 4 == 0 else f'2024-01-{1 + n % 28:02d}'}" for n in range(80)
+    ]
+    lines[5] = "V5,five,2024-01-06"
+    (tmp_path / "in").mkdir()
+    (tmp_path / "in/paid.csv").write_text("\n".join(["voucher,amount,paid on", *lines]) + "\n")
+    inside("open", "c", "--currency", "EUR", cwd=tmp_path)
+    said = " ".join(inside("intake", "../in", "--yes", cwd=tmp_path / "c").stdout.split())
+    assert (
+        "set aside 21 rows of paid with 770.00 in amount, each with its reason in quarantine/paid/: 20 in paid on: expected "
+        "date yyyy-mm-dd, such as '2010'; 1 in amount: expected number 1234.56, such as 'five'"
+    ) in said

@@ -123,6 +123,10 @@ HEADERS = {
         "incident_date": ("date", "date"), "total_claim_amount": ("number", "amount"), "months_as_customer": ("text", None),
         "customer_age": ("text", None),
     },
+    "grants of a union": {
+        "Year": ("number", None), "Reference of the Legal Commitment (LC)": ("text", "document"),
+        "Name of beneficiary": ("text", "party"), "Beneficiary’s contracted amount (EUR)": ("number", "amount"),
+    },
     "of whoever changed it": {
         "Posting Date": ("date", "date"), "Modified By": ("text", None), "Created By": ("text", "preparer"),
         "Amount": ("number", "amount"),
@@ -771,3 +775,15 @@ def test_numbers_given_one_after_another_tell_rows_apart(name, numbers, serial):
     texts = [str(number) for number in numbers]
     assert are_serial(name, texts, len(texts)) is serial
     assert not are_serial(name, texts, len(texts) + 1)  # a blank one
+
+
+@pytest.mark.parametrize(
+    ("name", "amount"), [("Total Discharges", None), ("Total Paid", "Total Paid"), ("Amount", "Amount")]
+)  # fmt: skip
+def test_a_total_of_what_is_counted_is_no_amount_beside_money(tmp_path, name, amount):
+    """Where others state a currency: how many left a hospital, beside what was paid for each."""
+    lines = [f"H{n % 40},{11 + 7 * n % 180},${900 + n}.25" for n in range(60)]
+    (tmp_path / "x.csv").write_text("\n".join([f"Provider,{name},Average Payments", *lines]) + "\n")
+    inside("open", "c", cwd=tmp_path)
+    report = inside_json("intake", "../x.csv", "--as", "x", cwd=tmp_path / "c")
+    assert report["roles"].get("amount") == amount

@@ -89,6 +89,13 @@ class TakeReport:
         return sum((r.sums.get(self.amount, Decimal(0)) for r in self.files), Decimal(0))
 
     @property
+    @exactly
+    def amount_set_aside(self) -> Decimal:
+        """Sum of the amounts that could be read of rows that were set aside, exact."""
+        name = self.amount or ""
+        return sum((r.quarantined_sums.get(name, Decimal(0)) for r in self.files), Decimal(0))
+
+    @property
     def reconciled(self) -> bool:
         return all(r.reconciled for r in self.files) and all(c.agrees for c in self.controls)
 

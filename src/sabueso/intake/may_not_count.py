@@ -11,6 +11,7 @@ from decimal import Decimal
 import numpy as np
 
 from sabueso.base.words import listed
+from sabueso.intake.balance_tells import told_by_balance
 from sabueso.intake.formats.called import worded
 from sabueso.intake.formats.downward import filled_cells, plain
 from sabueso.intake.formats.numbers import NumberFormat
@@ -89,7 +90,12 @@ def may_not_count(reading: Reading) -> list[Assumed]:
                 )
                 if said
             ]
-    return [*found, *_of_one_text(reading, amount), *_added_up_again(reading, amount)]
+    return [
+        *found,
+        *told_by_balance(reading, amount),
+        *_of_one_text(reading, amount),
+        *_added_up_again(reading, amount),
+    ]
 
 
 def _of_one_text(reading: Reading, amount: str) -> list[Assumed]:

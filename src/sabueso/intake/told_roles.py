@@ -257,13 +257,29 @@ _ORDERS = {"day first": "month first", "month first": "day first"}
 _MONEY = frozenset(" ".join(WORDS[role] for role in ("amount", "debit", "credit")).split())
 
 
+_REFERENCES = frozenset(
+    [
+        "reference",
+        "ref",
+        "referencia",
+        "referenz",
+        "reference",
+        "riferimento",
+        "type",
+        "kind",
+        "status",
+    ]
+)
+"""Words of a name that is no amount, whatever else it says."""
+
+
 def _no_number(reading: Reading) -> list[Assumed]:
     """What is said of columns that are called as amounts are, and whose figures could not be read as numbers."""
     found = []
     for name, f in reading.seen().items():
         if f.type != "text" or name in reading.roles.values() or _MONEY.isdisjoint(worded(name)):
             continue
-        if looks_like_code(name):
+        if looks_like_code(name) or not _REFERENCES.isdisjoint(worded(name)):
             continue
         if not BY.isdisjoint(worded(name)):
             continue  # who received it, and not how much

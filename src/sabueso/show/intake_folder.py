@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from sabueso.case.proposing import Proposal, Worked
     from sabueso.case.taken import TakeReport
 
-MOST_COLUMNS = 6
+MOST_COLUMNS, MOST_REASONS = 6, 2
 
 
 def show_proposal(console: Console, proposal: Proposal) -> None:
@@ -148,12 +149,7 @@ def show_worked(console: Console, worked: Worked) -> None:
     notes(
         console,
         "set aside",
-        (
-            f"{num.many(each.total('quarantined'), 'row')} of {each.table}, each with its reason in "
-            f"quarantine/{each.table}/"
-            for each in worked.taken
-            if each.total("quarantined")
-        ),
+        (_set_aside(each) for each in worked.taken if each.total("quarantined")),
     )
     for report in worked.taken:
         each_once = dict.fromkeys(
@@ -190,6 +186,28 @@ def _steps(worked: Worked) -> list[str]:
         "sabueso survey",
         "sabueso screen" if worked.screens else "sabueso survey --propose --keep",
     ]
+
+
+def _set_aside(report: TakeReport) -> str:
+    """How many rows of a table were set aside, with how much, and for what reasons most of them."""
+    rows = report.total("quarantined")
+    aside = report.amount_set_aside
+    much = f" with {num.amount(aside)} in {report.amount}" if aside else ""
+    damaged = [each for file in report.files for each in file.damaged]
+    kinds = Counter((each.column, each.reason) for each in damaged)
+    told = []
+    for (column, reason), many in kinds.most_common(MOST_REASONS):
+        values = dict.fromkeys(
+            each.value for each in damaged if (each.column, each.reason) == (column, reason)
+        )
+        such = f", such as {next(iter(values))!r}" if any(values) else ""
+        where = f" in {column}" if column else ""
+        told.append(f"{many:,}{where}: {reason}{such}")
+    more = "" if len(kinds) <= MOST_REASONS else "; others for other reasons"
+    return (
+        f"{num.many(rows, 'row')} of {report.table}{much}, each with its reason in quarantine/{report.table}/: "
+        f"{'; '.join(told)}{more}"
+    )
 
 
 def _show_links(console: Console, worked: Worked) -> None:

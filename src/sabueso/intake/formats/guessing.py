@@ -50,6 +50,7 @@ from sabueso.intake.formats.role_words import (
     OF_VALUE,
     OF_WHOLES,
     OF_WHOM,
+    ORDERS,
     PAID,
     PER_UNIT,
     PRICES,
@@ -138,8 +139,8 @@ class Guess:
                     # What tells every row apart comes before what comes again.
                     n, rows = self.distinct.get(column.name, (0, 0))
                     another = int(n < rows)
-                    if another and not OF_SOMEBODY.isdisjoint(parts):
-                        continue  # whose row it is, and not which
+                    if another and not (OF_SOMEBODY | ORDERS).isdisjoint(parts):
+                        continue  # whose row it is, or of which order, and not which
                 scored.append((another, several, rank, position, column.name))
             elif _said_in_two(role, set(parts)) and (role != "amount" or column.scale):
                 another = int(role == "document" and not _numbers_invoices(parts))

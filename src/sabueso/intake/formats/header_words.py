@@ -60,7 +60,7 @@ WORDS: dict[Role, str] = {
     ),
     "party": (
         "party lieferant fournisseur fornitore leverancier kunde client empfanger beneficiaire supplier vendor "
-        "proveedor payee beneficiario carrier haulier shipper consignee spediteur transporteur vettore transportista customer cliente employee empleado acreedor counterparty tercero kreditor "
+        "proveedor payee beneficiary beneficiario carrier haulier shipper consignee spediteur transporteur vettore transportista customer cliente employee empleado acreedor counterparty tercero kreditor "
         "debitor mitarbeiter personal salarie dipendente werknemer creditor debtor funcionario crediteur debiteur "
         "kunden fornecedor credor emp tiers aux auxiliaire kontrahent dostawca odbiorca klient nabywca dodavatel "
         "odberatel zakaznik szallito vevo partner furnizor tedarikci musteri cari leverantor kund leverandor "

@@ -60,7 +60,7 @@ def sides_of_a_balance(
 
     The balance may stand after each row, or the newest row first.
     """
-    values = {name: _values(sample.column(name), formats[name]) for name in names}
+    values = {name: whole_values(sample.column(name), formats[name]) for name in names}
     block = np.zeros(sample.num_rows, dtype=np.int64)
     if heading is not None:
         block[1:] = np.cumsum(block_begins(sample.column(heading)))
@@ -97,7 +97,7 @@ def _moves(balance: np.ndarray, moved: np.ndarray, either: np.ndarray, block: np
     return bool(within.sum() >= LEAST_ROWS - 1 and max(forth, back) >= SHARE * within.sum())
 
 
-def _values(texts: pa.ChunkedArray, form: Format) -> np.ndarray:
+def whole_values(texts: pa.ChunkedArray, form: Format) -> np.ndarray:
     """Texts as whole numbers of the smallest place of four decimals; NaN where there is none."""
     found = pc.cast(form.read(pc.utf8_trim_whitespace(texts.combine_chunks())), pa.float64())
     return np.round(np.asarray(found.to_numpy(zero_copy_only=False), dtype=float) * 10_000)

@@ -110,6 +110,11 @@ OF_LISTS = frozenset(["list", "catalogue", "catalog", "standard", "retail", "tar
 VALUED = frozenset(["assessed", "assessment", "appraised", "appraisal", "estimated", "insured", "book", "tasacion", "tasado", "catastral", "schatzwert", "estimation", "stima", "avaliado"])  # fmt: skip
 TRADED = frozenset(["sale", "sales", "sold", "selling", "purchase", "purchased", "kauf", "verkauf", "verkaufs", "vente", "achat", "venta", "compra", "vendita", "acquisto", "venda"])  # fmt: skip
 """Words of what somebody says that a thing is worth, and of what was paid for it."""
+MONEY_BY_NAME = frozenset(WORDS["amount"].split()) - frozenset(
+    ["total", "totale", "totaal", "totalt", "gesamt", "sum", "suma", "summe", "somme", "net", "neto", "netto", "gross", "brutto",
+     "value", "valor", "wert", "value", "actual", "actuals", "outstanding", "claim", "claimed", "award", "awarded"]
+)  # fmt: skip
+"""Words of amounts that count nothing else."""
 NET_OR_GROSS = frozenset(["net", "neto", "netto", "gross", "brutto"])
 QUANTITIES = frozenset(WORDS["quantity"].split())
 OF_INTEREST = frozenset(["interest", "tax", "vat", "growth", "discount", "success", "occupancy", "zins", "interes", "interet"])  # fmt: skip

@@ -19,6 +19,7 @@ from sabueso.intake.formats.role_words import (
     BUYERS,
     GIVERS,
     HELD,
+    MONEY_BY_NAME,
     MOVED,
     NAMES,
     NO_AMOUNT,
@@ -99,6 +100,7 @@ def guess_roles(
         if name is not None:
             guess.give(role, name)
     _settle_sides(guess, both_filled)
+    _leave_count(guess, formats or {})
     _settle_money(guess, formats or {})
     _settle_date(guess)
     _settle_price(guess)
@@ -167,6 +169,21 @@ def _settle_sides(guess: Guess, both_filled: Callable[[str, str], bool]) -> None
         name = found.pop(alone)
         if "amount" not in found:
             found["amount"] = name
+
+
+def _leave_count(guess: Guess, formats: Mapping[str, Format]) -> None:
+    """Whole numbers that are a total by their name alone are no amounts where others state a currency: Total Discharges,
+    beside payments in $."""
+    name = guess.found.get("amount", "")
+    column = next((c for c in guess.columns if c.name == name), None)
+    if column is None or column.scale or not MONEY_BY_NAME.isdisjoint(worded(name)):
+        return
+    stating = [
+        c.name for c in guess.columns if c.type == "number" and stated_currency(c.name, formats, "")
+    ]
+    if stating and name not in stating:
+        del guess.found["amount"]
+        guess.taken.discard(name)
 
 
 def _settle_money(guess: Guess, formats: Mapping[str, Format]) -> None:

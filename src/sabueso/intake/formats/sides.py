@@ -16,7 +16,8 @@ SIDE_SIGNS = {
         (
             "D", "DR", "S", "DEBE", "DEBIT", "SOLL", "CARGO", "+", "DB", "DEB", "DBIT", "DEBITO", "DARE",
             "ADDEBITO", "AF", "OUT", "WITHDRAWAL", "MONEY OUT", "EXPENSE", "AUSGABE", "DEPENSE", "SORTIE",
-            "USCITA", "GASTO", "EGRESO", "LASTSCHRIFT", "BELASTUNG",
+            "USCITA", "GASTO", "EGRESO", "LASTSCHRIFT", "BELASTUNG", "SALIDA", "SAIDA", "VYDAJ", "WYDATEK", "OBCIAZENIE",
+            "РАСХОД", "СПИСАНИЕ", "GIDER", "BORC", "支出", "出金", "출금", "借", "借方", "차변",
         ),
         1,
     ),
@@ -24,7 +25,8 @@ SIDE_SIGNS = {
         (
             "C", "CR", "H", "HABER", "CREDIT", "HABEN", "ABONO", "-", "CRED", "CRDT", "CREDITO", "AVERE",
             "ACCREDITO", "BIJ", "IN", "DEPOSIT", "MONEY IN", "INCOME", "EINNAHME", "RECETTE", "ENTREE",
-            "ENTRATA", "INGRESO", "GUTSCHRIFT",
+            "ENTRATA", "INGRESO", "GUTSCHRIFT", "ENTRADA", "PRIJEM", "WPLYW", "UZNANIE",
+            "ПРИХОД", "ЗАЧИСЛЕНИЕ", "GELIR", "ALACAK", "收入", "入金", "입금", "贷", "貸方", "贷方", "대변",
         ),
         -1,
     ),
