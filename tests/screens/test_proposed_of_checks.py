@@ -171,7 +171,7 @@ def _planted(world: dict[str, list[Row]], rng: random.Random) -> dict[str, set[s
         },
         "tip of checks out of proportion to subtotal": {str(c["check_no"]) for c in raised},
         "hours of shifts is the hours from clock_in to clock_out": {s["shift_id"] for s in longer},
-        "amount by slip of deposits and counted_cash of drawers": {str(d["slip"]) for d in short},
+        "amount by slip of deposits and drawers": {str(d["slip"]) for d in short},
         "deposit_date of deposits long after slip.date": {str(d["deposit_date"]) for d in slow},
         "server of checks without shifts": {c["server"] for c in [*after, *absent]},
         "emp_id of shifts twice in a day": {s["emp_id"] for s in again},

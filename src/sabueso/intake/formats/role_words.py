@@ -215,7 +215,8 @@ OF_ANOTHER_TIME = frozenset(["earliest", "oldest", "next", "previous"])
 """Words of days that are told of something else than the row: the earliest credit line of whoever borrows."""
 OF_SPANS = frozenset(
     ["start", "begin", "beginning", "end", "effective", "expiry", "expiration", "valid", "since", "until", "beginn",
-     "anfang", "ende", "inicio", "fin", "debut", "inizio", "fine", "bind", "inception", *OF_ANOTHER_TIME]
+     "anfang", "ende", "inicio", "fin", "debut", "inizio", "fine", "bind", "inception", "slut", "slutt", "einde", "koniec",
+     "konec", "fim", "termino", "loppu", *OF_ANOTHER_TIME]
 )  # fmt: skip
 """Words of days on which something begins or ends, which need not be when its rows happened."""
 GIVERS = frozenset(

@@ -41,6 +41,8 @@ if TYPE_CHECKING:
     from sabueso.stats.description import Description
 
 QUINTILES = 5
+USUAL = 2
+"""How many times the share of rows that is large has a size from which that is usual: a donation of 250 that one in five gives."""
 LEAST_PAYEES = 20
 """Payees from which most of them are a rule."""
 
@@ -216,13 +218,26 @@ def _often(population: Population, settings: PayeesSettings, found: PayeeDays) -
 def _top_row(
     population: Population, measure: Column, reasons: list[Reason], share: float
 ) -> int | None:
-    """The least size of the largest share of rows: payments may have either sign."""
+    """The least size of the largest share of rows: payments may have either sign. Where so many have that size that it is
+    a usual one, the least beyond it; None where there is none."""
     base = population.base({UNITS: exp.Abs(this=sql.minor_units(measure))}, reasons)
-    select = exp.select(
-        exp.alias_(sql.quantiles(sql.column(UNITS, "b"), [f"{1 - share:.6f}"]), "q")
-    )
+    size = sql.column(UNITS, "b")
+    select = exp.select(exp.alias_(sql.quantiles(size, [f"{1 - share:.6f}"]), "q"))
     found = population.query(select.from_(base.subquery("b"))).to_pylist()[0]["q"]
-    return None if not found or found[0] is None else ceil(float(found[0]))
+    if not found or found[0] is None:
+        return None
+    least = ceil(float(found[0]))
+    beyond = exp.GT(this=size.copy(), expression=sql.integer(least))
+    as_large = exp.GTE(this=size.copy(), expression=sql.integer(least))
+    counted = exp.select(
+        exp.alias_(sql.count(), "n"),
+        exp.alias_(sql.only(sql.count(), as_large), "large"),
+        exp.alias_(sql.only(exp.Min(this=size.copy()), beyond), "next"),
+    )
+    (row,) = population.query(counted.from_(base.copy().subquery("b"))).to_pylist()
+    if row["large"] <= max(USUAL * share * row["n"], 1):
+        return least
+    return None if row["next"] is None else int(row["next"])
 
 
 def _top_sum(found: PayeeDays, share: float) -> int | None:

@@ -29,6 +29,8 @@ class Priced:
     told: str
     checked: int
     differing: int
+    something: int | None = None
+    """Rows in which the amount, or what it should be, is not nothing; as many as are checked where none is told."""
 
     @property
     def because(self) -> str:
@@ -87,7 +89,9 @@ def priced(
 
 def is_rule(found: Priced) -> bool:
     """Whether amounts are made so: it holds for nearly all rows, and so few differ that each can be looked at."""
-    if found.checked < LEAST_OF_RULE or found.differing > (1 - HOLDS) * found.checked:
+    # That nothing is nothing of anything is no rule.
+    some = found.checked if found.something is None else found.something
+    if found.checked < LEAST_OF_RULE or found.differing > (1 - HOLDS) * some:
         return False
     return are_few(found.differing, found.checked)
 
@@ -100,7 +104,7 @@ def are_few(differing: int, rows: int) -> bool:
 def held(population: Population, amount: Column, expression: str | None, told: str) -> Priced:
     """How many rows a way of making amounts holds for."""
     found = products(population, amount, expression, None)
-    return Priced(expression, told, found.checked, found.differing)
+    return Priced(expression, told, found.checked, found.differing, found.something)
 
 
 def is_rather_by(

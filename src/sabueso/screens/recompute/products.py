@@ -177,6 +177,11 @@ class Comparison:
         return int(self._counted["differing"])
 
     @property
+    def something(self) -> int:
+        """Of those checked, the rows in which what is recorded, or what it should be, is not nothing."""
+        return int(self._counted["something"])
+
+    @property
     def total(self) -> Decimal:
         """By how much they differ in all."""
         return Decimal(self._counted["total"] or 0)
@@ -186,9 +191,16 @@ class Comparison:
         """Rows, those with a difference to look at, those that differ, and by how much in all."""
         known = exp.Not(this=sql.is_missing(sql.column("difference", "d")))
         differing = exp.Case().when(self._far.copy(), sql.column("difference", "d"))
+        some = exp.or_(
+            *(
+                exp.NEQ(this=sql.column(name, "d"), expression=sql.integer(0))
+                for name in ("recorded", "difference")
+            )
+        )
         counted = exp.select(
             exp.alias_(sql.count(), "n"),
             exp.alias_(sql.only(sql.count(), known), "known"),
+            exp.alias_(sql.only(sql.count(), exp.and_(known.copy(), some)), "something"),
             exp.alias_(sql.only(sql.count(), self._far.copy()), "differing"),
             exp.alias_(exp.Sum(this=differing), "total"),
         ).from_(self._inner.subquery("d"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from decimal import Decimal
 from typing import TYPE_CHECKING
 
 from sabueso.population.expressions import quoted_name
@@ -168,11 +169,21 @@ def _sums(population: Population, measure: Column | None) -> Iterator[Proposal]:
             continue
         yield Proposal(
             f"{each.whole} of {table.name} is {each.told}{kind}",
-            settings_of(where=where, what="product", on=each.whole, expect=each.expression),
+            settings_of(
+                where=where,
+                what="product",
+                on=each.whole,
+                expect=each.expression,
+                tolerance=None if each.rounded is None else str(each.rounded),
+            ),
             f"Rows whose {each.whole} is not what it is made of.",
-            f"it holds for {each.holding:,} of {each.rows:,} rows, in {each.several:,} of which "
+            f"it holds for {each.holding:,} of {each.rows:,} rows{_but_for(each.rounded)}, in {each.several:,} of which "
             f"{'both' if len(each.parts) == 2 else 'two or more'} are something",
         )
+
+
+def _but_for(rounded: Decimal | None) -> str:
+    return "" if rounded is None else f" but for {rounded}, either way, of rounding"
 
 
 def _of_what_is_named(population: Population, amount: Column) -> Iterator[Proposal]:

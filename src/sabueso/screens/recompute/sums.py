@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 from typing import NamedTuple
 
 import numpy as np
 import sqlglot.expressions as exp
 
+from sabueso.base.words import CalledSo
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
@@ -27,6 +29,12 @@ BY_CHANCE = 0.01
 FILLED, SELDOM = 0.5, 0.25
 """Share of the rows in which a number is something, from which those are looked at in which it is; and where these show
 nothing, of what has nothing to do with the amount: that may be made otherwise in rows of another kind."""
+LEAST_ROUNDED, MOSTLY_ROUNDED, EACH_WAY = 10, 0.5, 0.2
+"""Rows that do not hold from which it is asked whether they were rounded, the share of them that is off by so little, and the share
+of those that is off either way."""
+
+
+_TOTAL = CalledSo(r"total|gesamt|\bsum(?:me|ma|a)?\b|\bsomme\b|summe|totaal")
 
 
 class Term(NamedTuple):
@@ -41,7 +49,8 @@ class Sum:
     """A column, what it is made of with its signs, those added first, and how many rows are so.
 
     ``rows`` are those with a value, ``holding`` those that are what their parts come to, ``several`` those of
-    which two parts or more are something. ``floored`` says that it is nothing where its parts come to less.
+    which two parts or more are something. ``floored`` says that it is nothing where its parts come to less;
+    ``rounded`` by how much some rows are off, as of parts that were rounded each by itself.
     """
 
     whole: str
@@ -52,6 +61,7 @@ class Sum:
     several: int
     floored: bool = False
     terms: Mapping[str, Term] = field(default_factory=dict)
+    rounded: Decimal | None = None
 
     @property
     def told(self) -> str:
@@ -178,9 +188,12 @@ def _counted(
     """A relation counted in all rows; None where it does not hold for nearly all of them."""
     chosen = [(name, sign) for name, sign in zip(terms, signs, strict=True) if sign]
     lone = [
-        name for name, sign in chosen if sum(s == sign for _, s in chosen) == 1 and len(chosen) == 3
+        name
+        for name, sign in chosen
+        if sum(s == sign for _, s in chosen) == 1 and (len(chosen) == 3 or _TOTAL.search(name))
     ]
-    # Of three, the one that is the sum of both others; of more the last, as a net pay is: of the row's own.
+    # Of three, or where it is called a total, the one that is the sum of all others; of more the last, as a net pay is: of the
+    # row's own.
     mine = [name for name, _ in chosen if terms[name].own]
     whole = lone[0] if lone and lone[0] in mine else mine[-1]
     own = dict(chosen)[whole]
@@ -203,11 +216,12 @@ def _counted(
     kept = floored or row["kept"] >= HOLDS * row["several"]
     if row["several"] < LEAST_OF_RULE or not kept or row["holding"] < HOLDS * row["rows"]:
         return None
+    rounded, near = (None, 0) if floored else of.rounded(parts, row)
     ordered = tuple(sorted(parts.items(), key=lambda part: -part[1]))
     left_blank = frozenset(parts) & of.blank
     return Sum(
-        whole, ordered, left_blank, row["rows"], row["holding"], row["several"], floored=floored,
-        terms=terms,
+        whole, ordered, left_blank, row["rows"], row["holding"] + near, row["several"], floored=floored,
+        terms=terms, rounded=rounded,
     )  # fmt: skip
 
 
@@ -321,6 +335,30 @@ class _Made:
             return None
         self.blank |= {place[best][0]}
         return place[best]
+
+    def rounded(
+        self, parts: Mapping[str, int], row: Mapping[str, int]
+    ) -> tuple[Decimal | None, int]:
+        """By how much rows are off that were made of parts before these were rounded, and how many: most of those that do not
+        hold, above and below; a cent that is always taken off is no rounding."""
+        differing = row["rows"] - row["holding"]
+        if differing < LEAST_ROUNDED:
+            return None, 0
+        scale = self._population.table.column(self.whole).scale
+        most = Decimal((len(parts) + 1) // 2).scaleb(-scale)
+        beyond, limit, zero = self._beyond(parts), exp.Literal.number(str(most)), sql.integer(0)
+        below = exp.and_(
+            exp.LT(this=beyond, expression=zero),
+            exp.GTE(this=beyond.copy(), expression=exp.Neg(this=limit)),
+        )
+        above = exp.and_(
+            exp.GT(this=beyond.copy(), expression=zero.copy()),
+            exp.LTE(this=beyond.copy(), expression=limit.copy()),
+        )
+        found = self._counted({"below": below, "above": above})
+        near = found["below"] + found["above"]
+        ways = min(found["below"], found["above"]) >= EACH_WAY * near
+        return (most, near) if ways and near >= MOSTLY_ROUNDED * differing else (None, 0)
 
     def _counted(self, asked: Mapping[str, Tree]) -> dict[str, int]:
         fields = [

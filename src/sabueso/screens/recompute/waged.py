@@ -60,7 +60,8 @@ def _by_many(
     for unit in MANY:
         for name, column in zip(counts, rows.columns, strict=True):
             same = np.abs(rows.rates * column / unit - rows.amounts) <= rows.near
-            if np.any(column) and same.mean() >= HOLDS:
+            some = (column != 0) | (rows.amounts != 0)
+            if some.any() and same[some].mean() >= HOLDS:
                 way = f"{quoted_name(price.name)} * {quoted_name(name)} / {unit}"
                 found = held(population, amount, way, f"{price.name} times {name} / {unit:,}")
                 return found if is_rule(found) else None

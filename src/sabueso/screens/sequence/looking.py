@@ -53,10 +53,14 @@ class Looking:
         gaps = self.numbers.gaps(list(kept.values()))
         # Numbers of a series that hardly follows the days are not out of its order.
         judged = dated and "order" in asked
+        # And of a few days in all any two lie close together, in whatever order.
+        self.brief = {key for key, row in kept.items() if judged and (row["span"] or 0) <= 2 * days}
         self.unordered = {
-            key for key, row in kept.items() if judged and not self._follows_days(key, row)
-        }
-        ordered = [row for key, row in kept.items() if judged and key not in self.unordered]
+            key for key, row in kept.items()
+            if judged and key not in self.brief and not self._follows_days(key, row)
+        }  # fmt: skip
+        left_out = self.brief | self.unordered
+        ordered = [row for key, row in kept.items() if judged and key not in left_out]
         off = self.numbers.out_of_order(days, ordered)
         self.flags: list[Cells] = []
         self.tested = 0
@@ -253,7 +257,7 @@ class Looking:
             missing=span - int(row["numbers"]),
             gaps=gaps,
             repeated=int(row["repeated"]),
-            out_of_order=off if judged and key not in self.unordered else None,
+            out_of_order=off if judged and key not in self.unordered | self.brief else None,
             complete=self._complete(row),
         )
 
@@ -296,6 +300,12 @@ class Looking:
                 "before the one of a day after: they do not follow the days, and none is named for it"
             )
             found.append(Caution("numbers_not_by_day", text, {"series": len(self.unordered)}))
+        if self.brief:
+            text = (
+                f"{num.many(len(self.brief), 'series', 'series')} of {len(self.series):,} {num.verb(len(self.brief), 'has', 'have')} "
+                f"rows of no more than {2 * self.settings.days + 1} days in all: whether their numbers follow the days is not asked"
+            )
+            found.append(Caution("numbers_of_few_days", text, {"series": len(self.brief)}))
         loose = [s for s in self.series if not s.complete]
         if loose and "gaps" in self.settings.find:
             text = (

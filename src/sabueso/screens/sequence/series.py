@@ -182,6 +182,10 @@ class Numbers:
             "repeated": sql.only(sql.count(), several),
             "varied": sql.only(sql.count(), varied),
             "shortest": exp.Min(this=sql.column(LONG, "s")),
+            "span": _days(
+                exp.Max(this=sql.column("last_day", "s")),
+                exp.Min(this=sql.column("first_day", "s")),
+            ),
         }
         keys = [sql.column(name, "s") for name in self._keys]
         select = self._from(
