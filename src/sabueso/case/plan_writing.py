@@ -169,6 +169,22 @@ def write_links(
     _save(path, document)
 
 
+def write_columns(path: Path, columns: Mapping[str, Mapping[str, str]]) -> None:
+    """Add derived columns to the plan: by table, name = expression. Those there stay."""
+    import tomlkit
+
+    document = _document(path)
+    tables: Any = document["tables"]
+    for name, found in columns.items():
+        section = tables[name]
+        if "columns" not in section:
+            section.add("columns", tomlkit.inline_table())
+        for key, value in found.items():
+            if key not in section["columns"]:
+                section["columns"].update({key: value})
+    _save(path, document)
+
+
 def write_currency(path: Path, currency: str, table: str) -> None:
     """Set the currency of the case to that which the amounts of a table state."""
     import tomlkit

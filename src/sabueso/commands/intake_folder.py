@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from sabueso.base.errors import UserError
 from sabueso.base.plain import Values
+from sabueso.case.compound_keys import compound_keys, keep_compound_keys
 from sabueso.case.folder import Case
 from sabueso.case.linking import keep_links, planned_links
 from sabueso.case.proposed_programme import (
@@ -115,9 +116,11 @@ def _linked(case: Case) -> list[Link]:
     """Links between the case's tables, those that hold for nearly all rows written to the plan."""
     names = [name for name in case.plan.tables if case.sources(name)]
     with case.populations(*names) as opened:
-        between = links([opened(name) for name in names])
+        populations = [opened(name) for name in names]
+        between = links(populations)
+        keys = list(compound_keys(populations, between))
     keep_links(case, between)
-    return between
+    return [*keep_compound_keys(case, keys), *between]
 
 
 def _answer(worked: Worked) -> Answer[Worked]:
