@@ -22,8 +22,10 @@ if TYPE_CHECKING:
 
 MOST_MISSING = 0.02
 """Share of the numbers from the first to the last that are missing, up to which that is the exception."""
-MOST_SEEN, DENSE = 20_000, 0.5
-"""Rows by which it is judged whether papers have a series, and share of its numbers that these have."""
+MOST_SEEN, LOOKED_AT, DENSE = 20_000, 2_000, 0.5
+"""Rows by which it is judged whether papers have a series, and whether rows may have any, and share of its numbers that these
+have, or of texts that begin otherwise."""
+_HEAD = re.compile(r"[0-9]+[^0-9]*$")
 OFTEN, HARDLY = 0.1, 0.02
 """Share of the steps from one number to the next at which the rows' day falls, from which and up to which it is none, or one, that
 they go by."""
@@ -47,6 +49,8 @@ def proposed_sequences(screen: Screen, population: Population) -> Iterator[Propo
 
 def _of_rows(screen: Screen, population: Population, column: Column) -> Iterator[Proposal]:
     table = population.table
+    if _are_no_series(population, column):
+        return
     settings = SequenceSettings(of=quoted_name(column.name))
     found = screen.run(population, settings)
     # Numbers may begin anew with each year, and then there is a series of each.
@@ -70,6 +74,13 @@ def _of_rows(screen: Screen, population: Population, column: Column) -> Iterator
         "Numbers that are missing, or were used twice.",
         f"{numbers:,} of {span:,} numbers of {column.name} are there",
     )
+
+
+def _are_no_series(population: Population, column: Column) -> bool:
+    """Whether what stands before the last digits is another in most of some rows, as in what was drawn by chance."""
+    values = first_coded(population, [column.name], LOOKED_AT)[column.name].values
+    heads = {_HEAD.sub("", text.strip()) for text in values}
+    return len(values) >= LEAST_OF_RULE and len(heads) > DENSE * len(values)
 
 
 def _go_by_another(population: Population, column: Column) -> bool:
