@@ -449,7 +449,11 @@ def test_a_bare_total_is_no_row_where_there_is_no_date(tmp_path):
 def test_currencies_of_attached_files_are_not_added_up_either(tmp_path):
     sabueso("open", "case", cwd=tmp_path)
     case = tmp_path / "case"
-    for name, currencies in (("one", ["USD", "USD"]), ("two", ["USD", None])):
+    for name, currencies in (
+        ("one", ["USD", "USD"]),
+        ("two", ["USD", "EUR"]),
+        ("none", ["USD", None]),
+    ):
         amounts = pa.array([Decimal("1.00"), Decimal("2.50")], pa.decimal128(12, 2))
         table = pa.table({"id": ["a", name], "amount": amounts, "currency": currencies})
         pq.write_table(table, tmp_path / f"{name}.parquet")
@@ -458,8 +462,15 @@ def test_currencies_of_attached_files_are_not_added_up_either(tmp_path):
     assert as_json("try", "zscore", "t", cwd=case)["currency"] == "USD"
     refused = sabueso("intake", "../two.parquet", "--as", "t", "--attach", cwd=case, code=2).stderr
     assert "holds USD and EUR (two.parquet), which do not add up" in refused
+    # What the first file states is the case's currency, and meant of an amount that states none: that is said.
+    report = as_json("intake", "../none.parquet", "--as", "other", "--attach", cwd=case)
+    told = {"text": "1 row with an amount names no currency: USD is meant", "key": "case.currency"}
+    assert report["currency"] == "USD" and any(
+        told.items() <= each.items() for each in report["assumed"]
+    )
     plan = (case / "case.toml").read_text()
-    (case / "case.toml").write_text(plan + 'read = { rates = { USD = "0.9" } }\n')
+    rates = plan.replace("[tables.t]", '[tables.t]\nread = { rates = { USD = "0.9" } }')
+    (case / "case.toml").write_text(rates)
     refused = sabueso("intake", "../two.parquet", "--as", "t", "--attach", cwd=case, code=2).stderr
     assert "attached files do not allow" in refused and refused.count("\n") == 1
 

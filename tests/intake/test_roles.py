@@ -172,6 +172,9 @@ def test_words_that_are_put_together_are_also_apart() -> None:
     assert worded("Rechnungsnr") == ["rechnungsnr", "rechnungs", "rechnung", "nr"]
     assert worded("Kundennummer 2") == ["kundennummer", "kunden", "kunde", "kund", "nummer", "2"]
     assert worded("Amount") == ["amount"]
+    assert looks_like_code("CREATED_BY", ["1003", "1007"]) and not looks_like_code(
+        "Reduced By", ["100", "7"]
+    )
     assert looks_like_code("Bestellnr", ["7001", "7002"]) and not looks_like_code(
         "Betrag", ["1,50"]
     )

@@ -26,6 +26,7 @@ from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.detection import Prior
 from sabueso.intake.formats.roles import guess_roles
 from sabueso.intake.interface import FileReport
+from sabueso.intake.named_currencies import unsaid_currency
 from sabueso.intake.readers.choice import readable, reader_for
 from sabueso.intake.readers.columnar import opened_parquet
 from sabueso.intake.settings import ReadSettings
@@ -151,6 +152,7 @@ def _report(
         asked = _figures(numbers, roles)
         row = figures(asked, lambda select: select.from_("_attached"), engine.query)
         currencies = _currencies(roles, own, engine)
+        unsaid = _without_currency(roles, engine)
     except QueryError as error:
         raise UserError(f"{path}: cannot be attached: {error}") from None
     return FileReport(
@@ -170,7 +172,7 @@ def _report(
         quarantined_sums={},
         totals_lines=[],
         damaged=[],
-        notes=notes,
+        notes=[*notes, *unsaid_currency(unsaid, own)],
         first_date=row.get("first"),
         last_date=row.get("last"),
         unit="rows",
@@ -217,16 +219,23 @@ def _currencies(roles: dict[str, str], own: str, engine: Engine) -> list[str]:
     if "currency" not in roles:
         stated = stated_currency(roles.get("amount", ""), {}, own)
         return [] if stated is None else [stated]
-    named_by = sql.column(roles["currency"])
-    named = exp.Coalesce(this=named_by, expressions=[sql.text(own)])
-    listed = exp.select(exp.alias_(named, "currency")).distinct().from_("_attached")
+    name = roles["currency"]
+    listed = exp.select(sql.column(name)).distinct().from_("_attached")
+    found = [text for text in engine.query(listed).column(name).to_pylist() if text]
+    found += [own] if _without_currency(roles, engine) else []
+    return list(dict.fromkeys(map(written, found)))
+
+
+def _without_currency(roles: dict[str, str], engine: Engine) -> int:
+    """Rows beside whose amount a column of currencies names none."""
+    if "currency" not in roles:
+        return 0
+    unsaid: Tree = sql.is_missing(sql.column(roles["currency"]))
     if "amount" in roles:
         something = exp.NEQ(this=sql.column(roles["amount"]), expression=sql.integer(0))
-        known = exp.Not(this=sql.is_missing(named_by.copy()))
-        listed = listed.where(
-            exp.or_(known, exp.Coalesce(this=something, expressions=[exp.false()]))
-        )
-    return list(dict.fromkeys(map(written, engine.query(listed).column("currency").to_pylist())))
+        unsaid = exp.and_(unsaid, something)
+    counted = exp.select(exp.alias_(sql.only(sql.count(), unsaid), "n")).from_("_attached")
+    return int(engine.query(counted).to_pylist()[0]["n"])
 
 
 def _columns(path: Path, base: Path, engine: Engine) -> tuple[tuple[Column, ...], list[str]]:

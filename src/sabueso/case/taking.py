@@ -200,8 +200,9 @@ def record(
     write_quarantine(case.folder / "quarantine" / table, read.reports, read.judged, made)
     prefix = read.section.prefix if read.section else case.plan.free_prefix(table)
     write_table(case.plan_path, table, prefix, _sources(case, asked), read.roles, asked.given)
-    # A column of currencies leaves what it does not name to the case's own.
-    stated = read.currency if "currency" not in read.roles else ""
+    # A column of several currencies tells which each amount is in, and not which the case is.
+    named = {each for report in read.reports for each in report.currencies}
+    stated = read.currency if "currency" not in read.roles or len(named) == 1 else ""
     said = case.plan.case
     unsaid = bool(stated) and not said.says_currency and any(r.currencies for r in read.reports)
     if (unsaid or stated not in ("", said.currency)) and _is_first_money(case, table):

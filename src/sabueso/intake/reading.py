@@ -55,6 +55,8 @@ class Tally:
     damaged: list[Damaged] = field(default_factory=list)
     confirmed: set[str] = field(default_factory=set)
     currencies: set[str] = field(default_factory=set)
+    without_currency: int = 0
+    """Rows with an amount beside which a column of currencies names none."""
     odd: dict[str, str] = field(default_factory=dict)
     summed: set[int] = field(default_factory=set)
     balances: list[tuple[int, str]] = field(default_factory=list)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack, closing, contextmanager
 from dataclasses import replace
@@ -15,7 +15,6 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from sabueso.base.currencies import written
 from sabueso.base.errors import ProgramFault, UserError
 from sabueso.base.exact import exactly, within_digits
 from sabueso.intake.damage import note_damage, tell_more
@@ -26,6 +25,7 @@ from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.detection import Prior, Told, Widen
 from sabueso.intake.formats.header_words import RUNNING
 from sabueso.intake.interface import Batch, FileReport, OtherEncoding
+from sabueso.intake.named_currencies import currencies_of, unsaid_currency, without_currency
 from sabueso.intake.parquet import Written, repeated_columns, schema_of, stored, verify
 from sabueso.intake.readers.choice import readable
 from sabueso.intake.readers.source import CHUNK
@@ -34,7 +34,7 @@ from sabueso.intake.settings import ReadSettings
 from sabueso.intake.told import described, how_read, note_signed, notes_of
 from sabueso.intake.totals import note_balances, note_totals, totals_lines, with_totals_by_sum
 from sabueso.population.engines import Engine, EngineSettings, open_engine
-from sabueso.population.table import Role, exact_total
+from sabueso.population.table import exact_total
 
 Progress = Callable[[str, int, int], None]
 """Called with a file's name, the rows read so far, and the bytes read of the whole."""
@@ -174,7 +174,11 @@ def _report(reading: Reading) -> FileReport:
         quarantined_sums=tally.quarantined_sums,
         totals_lines=totals_lines(tally),
         damaged=sorted(tally.damaged, key=lambda d: d.line),
-        notes=[*notes_of(reading), *_of_another_currency(reading)],
+        notes=[
+            *notes_of(reading),
+            *_of_another_currency(reading),
+            *unsaid_currency(reading.tally.without_currency, reading.settings.currency),
+        ],
         minus=None if reading.signed is None else tuple(sorted(reading.minus)),
         how=how_read(reading),
         signed=tally.signed,
@@ -294,7 +298,10 @@ def _note_good(good: pa.Table, reading: Reading) -> None:
         if both["min"] is not None:
             tally.first_date = min(filter(None, (tally.first_date, both["min"])))
             tally.last_date = max(filter(None, (tally.last_date, both["max"])))
-    tally.currencies |= currencies_of(good, reading.roles, reading.settings)
+    tally.currencies |= currencies_of(good, reading.roles)
+    unsaid = without_currency(good, reading.roles)
+    tally.without_currency += unsaid
+    tally.currencies |= {reading.settings.currency} if unsaid else set()
     confirm_orders(good, reading.formats, tally)
 
 
@@ -324,20 +331,6 @@ def _with_progress(
         done = min(size, done + CHUNK)
         if progress is not None:
             progress(path.name, rows, done)
-
-
-def currencies_of(rows: pa.Table, roles: Mapping[Role, str], settings: ReadSettings) -> set[str]:
-    """Currencies of rows; where none is stated of an amount that is something, the case's is meant."""
-    name, amount = roles.get("currency"), roles.get("amount")
-    if name is None or name not in rows.column_names:
-        return set()
-    texts = rows.column(name).cast(pa.string())
-    found = {written(text) for text in pc.unique(texts).to_pylist() if text}
-    unsaid = pc.or_(pc.is_null(texts), pc.equal(texts, "").fill_null(False))
-    if amount in rows.column_names:
-        # An order that was cancelled has neither an amount nor a currency.
-        unsaid = pc.and_(unsaid, pc.not_equal(rows.column(amount), 0).fill_null(False))
-    return found | ({settings.currency} if pc.any(unsaid).as_py() else set())
 
 
 def _iso(value: Any) -> str | None:

@@ -16,6 +16,7 @@ from sabueso.intake.formats.header_words import (
     within,
 )
 from sabueso.intake.formats.joined_words import told_apart
+from sabueso.intake.formats.role_words import BY, CHANGED, ENTERED
 from sabueso.population.table import Role
 
 _MASTERS: dict[Role, frozenset[str]] = {
@@ -163,7 +164,8 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     large = sum(_NO_MONEY.fullmatch(v) is not None for v in values)
     if large and 2 * large >= len(values) and not looks_like_measure(name):
         return True
-    if CODE_WORDS.search(plain) is None and CODE_NAMES.isdisjoint(words):
+    by_whom = not BY.isdisjoint(words) and not (ENTERED | CHANGED | _APPROVED).isdisjoint(words)
+    if CODE_WORDS.search(plain) is None and CODE_NAMES.isdisjoint(words) and not by_whom:
         return _are_long_numbers(values) and not (
             looks_like_measure(name) or looks_like_date(name) or looks_like_moment(name)
         )
@@ -192,6 +194,7 @@ def looks_like_code(name: str, values: Sequence[str] = ()) -> bool:
     return plain_tax and len(lengths) <= 2 and min(lengths, default=0) >= 6
 
 
+_APPROVED = frozenset(WORDS["approver"].split())
 _PAID_WITH = frozenset(["voucher", "cheque", "check", "ticket", "bono", "buono", "gutschein"])
 _WHO = frozenset([*WORDS["party"].split(), *WORDS["preparer"].split(), "patients", "employees"])
 CENTS = re.compile(r"[^0-9]*([0-9][0-9.,' ]*)[.,][0-9]{2}[^0-9]*")
