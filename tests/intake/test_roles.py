@@ -108,6 +108,10 @@ HEADERS = {
         "AMOUNTMST": ("number", "amount"), "CURRENCYCODE": ("text", "currency"), "TXT": ("text", "text"),
         "CREATEDBY": ("text", "preparer"), "CREATEDDATETIME": ("timestamp", "entered"),
     },
+    "a journal of bills": {
+        "INVOICEID": ("text", "document"), "INVOICEACCOUNT": ("text", "party"), "INVOICEDATE": ("date", "date"),
+        "INVOICEAMOUNT": ("number", "amount"), "LEDGERVOUCHER": ("text", None), "GL Entry No": ("text", "id"),
+    },
     "in small letters": {
         "invoiceid": ("text", "id"), "invoicenumber": ("text", "document"), "invoicedate": ("date", "date"),
         "suppliername": ("text", "party"), "glaccount": ("text", "account"), "totalamount": ("number", "amount"),

@@ -177,7 +177,10 @@ def currency_assumed(
         return list(reports)
     by = f"nobody said one: they are told in {own}"
     if said.says_currency:
-        by = f"nobody said one: they are told in {own}, as those of {said.currency_of} are"
+        stating_table = case.plan.tables.get(said.currency_of)
+        has_amounts = stating_table is not None and "amount" in stating_table.roles
+        so = f"those of {said.currency_of} are" if has_amounts else f"{said.currency_of} names it"
+        by = f"nobody said one: they are told in {own}, as {so}"
     note = Assumed(f"the amounts state no currency, and {by}", "case.currency")
     return [r if r.currencies else replace(r, notes=[*r.notes, note]) for r in reports]
 

@@ -106,7 +106,7 @@ def words_of(name: str) -> list[str]:
 
 def role_of_master(table: str) -> Role | None:
     """The role of a column that is linked with a table of such a name; None where the name tells none."""
-    words = set(folded(table).split())
+    words = set(words_of(table))
     for role, known in _MASTERS.items():
         if words & {word + ending for word in known for ending in _PLURALS}:
             return role

@@ -274,6 +274,9 @@ def alike_parties(matched: set[str]) -> set[str]:
 
 
 _MEASURED = (QUANTITIES | MONEY) - set(WORDS["id"].split())
+_OF_ENTRIES = frozenset(
+    ["voucher", "journal", "entry", "batch", "line", "transaction", "trans", "document", "doc"]
+)
 _STYLED = frozenset(["razon", "razao", "raison", "ragione"])
 
 
@@ -352,6 +355,8 @@ def named_otherwise(role: Role, words: Sequence[str]) -> bool:
         # What an account stands at after each row is no amount of the row, and a cost centre no cost.
         # Nor are hundredths amounts, which would be a hundred times the money.
         return not all(map(parts.isdisjoint, (RUNNING, NO_AMOUNT, HUNDREDTHS)))
+    if role == "account" and parts & {"gl", "ledger"} and parts & _OF_ENTRIES:
+        return True  # an entry of the ledger, and no account of it
     return role == "account" and bool(
         parts & {"bancaria", "bancario", "bank", "iban", "balance", "saldo", "credito"}
     )

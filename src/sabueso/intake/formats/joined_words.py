@@ -30,7 +30,7 @@ FIELDS = {
     # Of other systems of the kind.
     "amountmst": "amount in local currency", "amountcur": "amount in document currency", "txt": "text", "oprid": "user id",
     "accountingcurrencyamount": "amount in local currency", "transactioncurrencyamount": "amount in document currency",
-    "recid": "record",
+    "recid": "record", "invoiceaccount": "party no", "orderaccount": "party no",
 }  # fmt: skip
 """Short names of fields as accounting systems keep them, each in the words of a header."""
 _WORDS = (
@@ -44,7 +44,7 @@ _WORDS = (
     "product project purchase qty quantity rate reason receipt receiver record ref reference refund region rent salary sale "
     "sales sender seq sequence serial settlement site source staff start state status store street sub supplier tax term "
     "text time total transaction transfer trans tran trx txn type unit update updated user value vat vendor voucher wage week "
-    "year zip limit count days budget opening closing interest principal instalment installment insurance premium claim "
+    "year zip table vend limit count days budget opening closing interest principal instalment installment insurance premium claim "
     "patient student donor tenant driver asset ticket wallet "
     "cliente codigo concepto cuenta descripcion documento factura fecha importe movimiento numero pago proveedor tipo usuario "
     "compte libelle montant facture fournisseur piece conto fornitore fattura importo data cliente valor conta fornecedor "
