@@ -148,6 +148,17 @@ def test_roles_in_several_languages(language: str) -> None:
     assert told == {name: role for name, (_, role) in header.items() if role}
 
 
+def test_whose_pay_it_is_by_the_number_of_staff_and_whose_list_it_is() -> None:
+    names = {"Staff no": "text", "Name": "text", "Period": "date", "Net": "number"}
+    columns = [Column(name, kind) for name, kind in names.items()]  # type: ignore[arg-type]
+    found = guess_roles(columns, dict.fromkeys(names, (60, 720)))
+    assert found == {"party": "Staff no", "text": "Name", "date": "Period", "amount": "Net"}
+    listed = guess_roles(columns[:2], dict.fromkeys(("Staff no", "Name"), (60, 60)))
+    assert listed == {"id": "Staff no", "text": "Name"}
+    served = [Column("Sold", "date"), Column("Staff", "text"), Column("Amount", "number")]
+    assert "party" not in guess_roles(served, dict.fromkeys(("Sold", "Staff", "Amount"), (9, 90)))
+
+
 def test_a_kind_is_no_number_and_names_that_come_again_are_whose_rows_they_are() -> None:
     names = {
         "Vch Type": "text",

@@ -142,6 +142,8 @@ class Guess:
                     if another and not (OF_SOMEBODY | ORDERS).isdisjoint(parts):
                         continue  # whose row it is, or of which order, and not which
                 scored.append((another, several, rank, position, column.name))
+            elif role == "party" and self._is_once_each(column) and _STAFF.intersection(parts):
+                continue  # a list of them, whose id it is
             elif _said_in_two(role, set(parts)) and (role != "amount" or column.scale):
                 another = int(role == "document" and not _numbers_invoices(parts))
                 if role == "preparer":  # who changed it last comes after who made it
@@ -204,6 +206,10 @@ class Guess:
         """Whether the column before one says where an account is: a branch's code."""
         before = worded(self.columns[position - 1].name) if position else ()
         return not BRANCHES.isdisjoint(before)
+
+    def _is_once_each(self, column: Column) -> bool:
+        distinct, rows = self.distinct.get(column.name, (0, 0))
+        return 1 < distinct == rows
 
     def _is_whole(self, column: Column) -> bool:
         """Whether a column names the ledger that all rows are of, and no account of it."""
@@ -274,6 +280,7 @@ def alike_parties(matched: set[str]) -> set[str]:
 
 
 _MEASURED = (QUANTITIES | MONEY) - set(WORDS["id"].split())
+_STAFF = frozenset(["staff", "worker", "personnel", "payroll", "badge", "crew"])
 _OF_ENTRIES = frozenset(
     ["voucher", "journal", "entry", "batch", "line", "transaction", "trans", "document", "doc"]
 )
@@ -292,6 +299,8 @@ def _said_in_two(role: Role, parts: set[str]) -> bool:
     if role == "party":
         if parts & _STYLED and parts & {"social", "sociale"}:
             return True  # the name that a company trades under
+        if parts & _STAFF and parts & NUMBERS and parts <= _STAFF | NUMBERS:
+            return True  # whose number it is
         return "to" in parts and bool(parts & PAID) and "date" not in parts
     if role != "preparer":
         return False
