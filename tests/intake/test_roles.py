@@ -108,6 +108,11 @@ HEADERS = {
         "AMOUNTMST": ("number", "amount"), "CURRENCYCODE": ("text", "currency"), "TXT": ("text", "text"),
         "CREATEDBY": ("text", "preparer"), "CREATEDDATETIME": ("timestamp", "entered"),
     },
+    "a ledger's detail": {
+        "Journal_ID": ("text", "id"), "Amount": ("number", "amount"), "GL_Account_Number": ("text", "account"),
+        "Entered_By": ("text", "preparer"), "Entered_Date": ("date", None), "Entered_Time": ("time", "entered"), "Effective_Date": ("date", "date"),
+        "Approved_By": ("text", "approver"), "Approved_Date": ("date", None), "Reporting_Currency": ("text", "currency"),
+    },
     "a journal of bills": {
         "INVOICEID": ("text", "document"), "INVOICEACCOUNT": ("text", "party"), "INVOICEDATE": ("date", "date"),
         "INVOICEAMOUNT": ("number", "amount"), "LEDGERVOUCHER": ("text", None), "GL Entry No": ("text", "id"),

@@ -21,6 +21,7 @@ from sabueso.intake.formats.role_words import (
     HEADED,
     IMAGINED,
     IN_CURRENCY,
+    IN_FORCE,
     INVOICES,
     JOINING,
     KINDS,
@@ -43,6 +44,7 @@ from sabueso.intake.formats.role_words import (
     OF_PARTS,
     OF_PAYEES,
     OF_PERSONS,
+    OF_RECORDS,
     OF_SOME_HOURS,
     OF_SOMEBODY,
     OF_SPANS,
@@ -125,7 +127,10 @@ class Guess:
                     own -= MONEY | IN_CURRENCY | OF_VALUE | JOINING
                     as_amount = not own.isdisjoint(parts)
                     another = 2 * (not OF_VALUE.isdisjoint(parts)) or int(not as_amount)
-                    another += 2 * (not OF_SPANS.isdisjoint(parts))
+                    another += 2 * (not (OF_SPANS - IN_FORCE).isdisjoint(parts))
+                    another += int(not OF_RECORDS.isdisjoint(parts))
+                if role == "entered":  # the hour tells more than the day
+                    another = int(column.type == "date")
                 if role == "amount":
                     beside = set(matched) <= BESIDE or not OF_PARTS.isdisjoint(parts)
                     another = int(beside or _is_of_tax(parts) or not IMAGINED.isdisjoint(parts))

@@ -219,6 +219,14 @@ OF_SPANS = frozenset(
      "konec", "fim", "termino", "loppu", *OF_ANOTHER_TIME]
 )  # fmt: skip
 """Words of days on which something begins or ends, which need not be when its rows happened."""
+IN_FORCE = frozenset(["effective", "valid", "since"])
+"""Of these, those of a day on which an entry counts, too."""
+OF_RECORDS = frozenset(
+    ["entered", "created", "creation", "approved", "modified", "changed", "updated", "uploaded", "imported", "exported",
+     "submitted", "erfasst", "angelegt", "geandert", "creado", "creacion", "modificado", "cree", "creation", "modifie", "creato",
+     "criado", "aangemaakt"]
+)  # fmt: skip
+"""Words of days on which something was done with the record of what had happened."""
 GIVERS = frozenset(
     ["from", "source", "src", "sender", "sending", "orig", "origin", "originator", "originating", "remitter", "payer",
      "debtor", "ordenante", "origen", "remitente", "von", "absender", "quelle", "zahler", "emetteur",

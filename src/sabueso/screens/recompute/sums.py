@@ -187,12 +187,14 @@ def _counted(
 ) -> Sum | None:
     """A relation counted in all rows; None where it does not hold for nearly all of them."""
     chosen = [(name, sign) for name, sign in zip(terms, signs, strict=True) if sign]
+    of_rows = population.table.roles.get("amount")
     lone = [
         name
         for name, sign in chosen
-        if sum(s == sign for _, s in chosen) == 1 and (len(chosen) == 3 or _TOTAL.search(name))
+        if sum(s == sign for _, s in chosen) == 1
+        and (len(chosen) == 3 or name == of_rows or _TOTAL.search(name))
     ]
-    # Of three, or where it is called a total, the one that is the sum of all others; of more the last, as a net pay is: of the
+    # Of three, or where it is the amount of the rows or called a total, the one that is the sum of all others; of more the last, as a net pay is: of the
     # row's own.
     mine = [name for name, _ in chosen if terms[name].own]
     whole = lone[0] if lone and lone[0] in mine else mine[-1]
