@@ -58,10 +58,10 @@ def test_what_many_bought_of_one_firm_is_no_finding_where_chance_makes_as_much(p
     bought alike, and none for it with the same buyer, in whom the two are to differ."""
     rng = np.random.default_rng(8)
     rows = [
-        {"id": f"R{i}", "who": f"V{int(rng.pareto(0.7)) % 300}", "by": f"C{int(rng.integers(200))}", "unit": f"U{i % 9}",
+        {"id": f"R{i}", "who": f"V{int(rng.pareto(0.7)) % 300}", "by": f"C{who}", "card": f"card {who}", "unit": f"U{i % 9}",
          "day": START + timedelta(days=int(rng.integers(365))),
          "amount": Decimal(int(np.exp(rng.normal(6.5, 1)))).scaleb(-1)}
-        for i in range(6_000)
+        for i, who in enumerate(map(int, rng.integers(200, size=6_000)))
     ]  # fmt: skip
     people = populate(rows, id="id", party="who", amount="amount", date="day", preparer="by")
     chance = screened(people, "repeats", differs="by")["groups"][0]

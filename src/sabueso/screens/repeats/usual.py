@@ -11,7 +11,7 @@ import numpy as np
 
 from sabueso.base.plain import Values
 from sabueso.base.words import listed
-from sabueso.population import expressions
+from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.population import Population
 from sabueso.population.table import Role, Table
@@ -28,6 +28,7 @@ many times as many are that."""
 LEAST_AROUND, DAYS_AROUND, TIMES = 10, 29, 3
 """Clusters from which it is asked whether they are of one day, the days that rows lie apart by on either side as a rule, and how
 many times as many as each of those would have that day must have."""
+DIFFERING = "_differing"
 TWICE = 2
 """Rows that some value of a column must have: what is another in each row is the same in no repeat either."""
 _NONE: tuple[Role, ...] = (
@@ -152,10 +153,17 @@ def _telling(population: Population, settings: Values) -> list[str]:
     taken = {*same, quoted_name(settings.get("differs") or "")}
     names = [name for name in _candidates(table) if quoted_name(name) not in taken]
     alike = [*same, quoted_name(settings.get("on") or table.roles["amount"])]
+    differs = settings.get("differs")
     trees = {text: expressions.scalar(text, table) for text in alike}
+    if differs:
+        trees[DIFFERING] = sql.column(differs)
     codes = first_coded(population, names, MOST_SEEN, trees) if names else {}
     if not codes:
         return []
+    if differs:
+        # What tells who it is, as a card does, is the same in no two rows in which that is another.
+        whose = codes[DIFFERING].codes
+        names = [name for name in names if not _tells(codes[name].codes, whose)]
     order = np.lexsort([codes[text].codes for text in alike])
     keys = np.array([codes[text].codes[order] for text in alike])
     again = np.all((keys[:, 1:] == keys[:, :-1]) & (keys[:, 1:] >= 0), axis=0)
@@ -167,6 +175,13 @@ def _telling(population: Population, settings: Values) -> list[str]:
             beside = own[order]
             differ[name] = int((again & (beside[1:] != beside[:-1])).sum())
     return sorted((n for n in differ if differ[n]), key=lambda name: -differ[name])
+
+
+def _tells(codes: np.ndarray, others: np.ndarray) -> bool:
+    """Whether each value of a column goes with one of another."""
+    known = (codes >= 0) & (others >= 0)
+    pairs = np.unique(np.stack([codes[known], others[known]]), axis=1)
+    return pairs.shape[1] == len(np.unique(codes[known]))
 
 
 def _candidates(table: Table) -> Iterator[str]:
