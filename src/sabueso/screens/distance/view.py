@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+from sabueso.base.words import first_few
 from sabueso.report import numbers as num
 from sabueso.report.blocks import Block, Cell, Column, Drawing, Gap, Line, Marked, Table
 from sabueso.screens.distance.result import DistanceGroup
 from sabueso.screens.view import MOST_FLAGS, View, more_flags
 
-MOST_GROUPS, MANY_GROUPS, MOST_MEASURES = 6, 60, 2
+MOST_GROUPS, MANY_GROUPS, MOST_MEASURES, MOST_NAMED = 6, 60, 2, 8
+SCALES = {"none": "", "log": "the log scale of ", "rank": "the normal scores of "}
 TOGETHER = 0.9
 """Part of the largest share of a distance from which the next one is named beside it."""
+
+
+def _beside(center: float, spread: float) -> str:
+    """A centre as far as its spread lets it be told: of 0.000015 beside 1.00 it is nothing."""
+    return num.number(0.0 if abs(center) < spread / 1_000 else center)
 
 
 class DistanceView(View[DistanceGroup]):
@@ -17,7 +24,8 @@ class DistanceView(View[DistanceGroup]):
 
     def headline(self) -> str:
         s = self.finding.used
-        return f"{s['fit']} distance on {', '.join(s['measures'])}{self.by()}"
+        scale = SCALES[s["transform"]]
+        return f"{s['fit']} distance on {scale}{first_few(s['measures'], MOST_NAMED)}{self.by()}"
 
     def blocks(self, *, whole: bool = False) -> list[Block]:
         most = MANY_GROUPS if whole else MOST_GROUPS
@@ -29,7 +37,11 @@ class DistanceView(View[DistanceGroup]):
                 f"skewness {_p(g.mardia_skewness_p)}, kurtosis {_p(g.mardia_kurtosis_p)}"
             )
             rows: list[list[Cell]] = [
-                [name, num.number(g.center[j]), num.number(g.covariance[j][j] ** 0.5)]
+                [
+                    name,
+                    _beside(g.center[j], g.covariance[j][j] ** 0.5),
+                    num.number(g.covariance[j][j] ** 0.5),
+                ]
                 for j, name in enumerate(g.measures)
             ]
             head = [Column("measure", "left"), Column("center"), Column("s")]
