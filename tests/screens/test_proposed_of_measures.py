@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 
 import numpy as np
 import pytest
 
+from conftest import inside_json
 from folders import asked_for, taken_in
 
 N, FEATURES, PLANTED = 4_000, 12, 15
@@ -42,3 +44,13 @@ def test_rows_are_compared_by_the_measures_that_tell_something(found):
     assert "Seconds" not in measures and len(measures & {"F0", "F1", "F0 and F1"}) == 2
     assert measures >= {f"F{i}" for i in range(2, FEATURES)} | {"Amount"}
     assert {item["subject"]["line"] for item in queued[name]} == odd
+    # Why: by the measure that makes most of it, among all rows, and by those beside it.
+    first = queued[name][0]
+    why = inside_json("why", first["id"], cwd=case)
+    largest = max(why["contribution"], key=why["contribution"].get)
+    told = re.fullmatch(
+        r"(F\d+|F0 and F1|Amount) is (\S+) where the median of 4,000 is (\S+), (the highest|the lowest|\d+ lies? further); "
+        r"it makes (\d+)% of the distance\. (.+), (.+) and (.+) make (\d+)%: it is rather many together that are unusual than any alone\.",
+        why["sentences"][0],
+    )
+    assert told[1] == told[6] == largest and int(told[9]) < 100

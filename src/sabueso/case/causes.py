@@ -16,6 +16,8 @@ TELLING_ROLES = ("party", "preparer", "approver", "account")
 MOST = 6
 LEAST_PART = 0.25
 """The part of a change that one value must make to be named."""
+SEVERAL, HALF = 3, 50
+"""Measures of a distance that are named where two of them make less than so many per cent."""
 
 
 def ranked(drivers: Sequence[Driver], roles: Mapping[str, str]) -> list[Driver]:
@@ -37,7 +39,7 @@ def sentences(found: Why) -> list[str]:
     if found.change:
         said = _of_change(found)
     elif found.peers:
-        said = _of_row(found)
+        said = [*_of_entity(found), *_of_row(found)]
     else:
         said = [*_of_entity(found), *_of_rows(found)]
     return [*found.reasons, *said, *_beside(found)][:MOST]
@@ -151,14 +153,22 @@ def _of_entity(found: Why) -> list[str]:
     contribution = found.contribution.get(among.measure, 0.0)
     side = "highest" if among.value >= among.median else "lowest"
     further = among.higher if side == "highest" else among.lower
-    place = f"the {side}" if further == 0 else f"{further:,} lie further"
-    others = sorted(found.contribution.items(), key=lambda pair: -pair[1])[1:2]
+    lie = num.verb(further, "lies", "lie")
+    place = f"the {side}" if further == 0 else f"{further:,} {lie} further"
+    ordered = sorted(found.contribution.items(), key=lambda pair: -pair[1])
+    others = ordered[1:2]
     # What is unusual of two measures that go together may be neither of them, but the two beside each other.
     beside = [
         f" {name} makes {share:.0f}%: it is rather the two together that are unusual than either alone."
         for name, share in others
         if share >= 0.75 * contribution and further
     ]
+    if len(ordered) > SEVERAL and sum(share for _, share in ordered[:2]) < HALF:
+        most = ordered[:SEVERAL]
+        beside = [
+            f" {_joined([name for name, _ in most])} make {sum(share for _, share in most):.0f}%: it is rather many together "
+            "that are unusual than any alone."
+        ]
     return [
         f"{among.measure} is {num.number(among.value)} where the median of {among.n:,} is "
         f"{num.number(among.median)}, {place}; it makes {contribution:.0f}% of the distance.{''.join(beside)}"

@@ -112,6 +112,40 @@ def among_entities(
     )
 
 
+def among_rows(
+    population: Population, behind: Population, contribution: Mapping[str, float]
+) -> Among | None:
+    """Of a row far by distance, its largest contribution among all rows."""
+    if not contribution:
+        return None
+    measure = max(contribution, key=lambda name: contribution[name])
+    column = next((c for c in population.table.numbers if c.name == measure), None)
+    if column is None:
+        return None
+    value = sql.column(column.name)
+    own = exp.select(exp.alias_(exp.Max(this=value.copy()), "own"), exp.alias_(sql.count(), "n"))
+    (mine,) = behind.query(behind.used(own)).to_pylist()
+    if mine["n"] != 1 or mine["own"] is None:
+        return None
+    limit = sql.number(Decimal(mine["own"]))
+    fields = {
+        "n": exp.Count(this=value.copy()),
+        "higher": sql.only(sql.count(), exp.GT(this=value.copy(), expression=limit)),
+        "lower": sql.only(sql.count(), exp.LT(this=value.copy(), expression=limit.copy())),
+        "median": sql.quantiles(sql.cast(value.copy(), "DOUBLE"), ["0.5"]),
+    }
+    select = exp.select(*(exp.alias_(tree, name) for name, tree in fields.items()))
+    (row,) = population.query(population.used(select)).to_pylist()
+    return Among(
+        measure=measure,
+        value=float(mine["own"]),
+        n=int(row["n"]),
+        median=float(row["median"][0]),
+        higher=int(row["higher"]),
+        lower=int(row["lower"]),
+    )
+
+
 def _few_values(rows: Population, columns: list[tuple[str, str]]) -> dict[str, set[Any]]:
     """By role, its values among some rows, where they are few."""
     base = rows.base({role: sql.column(column) for role, column in columns})

@@ -13,7 +13,7 @@ from sabueso.case.causes import ranked, sentences
 from sabueso.case.change import Change, both_periods, findings_of, line_of
 from sabueso.case.folder import Case
 from sabueso.case.queue import AuditException, one_exception
-from sabueso.case.surroundings import Period, among_entities, by_period, marks_beside
+from sabueso.case.surroundings import Period, among_entities, among_rows, by_period, marks_beside
 from sabueso.population import expressions
 from sabueso.population.drill import Rows
 from sabueso.population.drill import rows as drill_rows
@@ -94,7 +94,9 @@ def why(case: Case, given: str, columns: Sequence[str] = ()) -> Why:
             rate_volume=_rate_volume(population, measure, sides),
             history=_history(opened, finding, item, measure),
             beside=[] if columns else marks_beside(case, opened, item, behind),
-            among=among_entities(population, contribution, item.subject),
+            among=among_rows(population, behind, contribution)
+            if isinstance(item.subject, Row)
+            else among_entities(population, contribution, item.subject),
             reasons=_reasons(found_by, item, {peer.column for peer in peers}),
             foremost=carrying,
             asked=bool(columns),
