@@ -35,6 +35,7 @@ of those that is off either way."""
 
 
 _TOTAL = CalledSo(r"total|gesamt|\bsum(?:me|ma|a)?\b|\bsomme\b|summe|totaal")
+_GROSS = CalledSo(r"gross|brut|lordo|haber\w*|earned")
 
 
 class Term(NamedTuple):
@@ -187,7 +188,8 @@ def _counted(
 ) -> Sum | None:
     """A relation counted in all rows; None where it does not hold for nearly all of them."""
     chosen = [(name, sign) for name, sign in zip(terms, signs, strict=True) if sign]
-    of_rows = population.table.roles.get("amount")
+    of_rows = population.table.roles.get("amount", "")
+    of_rows = "" if _GROSS.search(of_rows) else of_rows  # from which is taken off
     lone = [
         name
         for name, sign in chosen
