@@ -9,6 +9,7 @@ from itertools import permutations
 
 import sqlglot.expressions as exp
 
+from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
 from sabueso.case.linking import LEAST_SHARE, is_kept
 from sabueso.case.plan_writing import write_columns, write_links
@@ -60,11 +61,14 @@ def compound_keys(
         shared = _shared(keyed.table, other.table)
         if len(shared) < 2 or not _names_papers(keyed.table, other.table, shared):
             continue
-        columns = _least(keyed, list(shared))
-        if columns is None or not _names_papers(keyed.table, other.table, columns):
+        try:
+            columns = _least(keyed, list(shared))
+            if columns is None or not _names_papers(keyed.table, other.table, columns):
+                continue
+            others = tuple(shared[name] for name in columns)
+            rows, found = _found(keyed, columns, other, others)
+        except UserError:  # more than the engine may hold: there is no link, as before
             continue
-        others = tuple(shared[name] for name in columns)
-        rows, found = _found(keyed, columns, other, others)
         if rows >= LEAST_ROWS and found >= LEAST_SHARE * rows:
             yield CompoundKey(keyed.table.name, other.table.name, columns, others, rows, found)
 
