@@ -151,8 +151,8 @@ def _report(
         engine.attach(Table("_attached", "", whole, (Part(whole, (path,), base),)))
         asked = _figures(numbers, roles)
         row = figures(asked, lambda select: select.from_("_attached"), engine.query)
-        currencies = _currencies(roles, own, engine)
         unsaid = _without_currency(roles, engine)
+        currencies = _currencies(roles, own, unsaid, engine)
     except QueryError as error:
         raise UserError(f"{path}: cannot be attached: {error}") from None
     return FileReport(
@@ -214,15 +214,15 @@ def _figures(numbers: Sequence[Column], roles: dict[str, str]) -> list[Tree]:
     return fields
 
 
-def _currencies(roles: dict[str, str], own: str, engine: Engine) -> list[str]:
-    """The currencies stated; where none is of an amount that is something, the case's is meant."""
+def _currencies(roles: dict[str, str], own: str, unsaid: int, engine: Engine) -> list[str]:
+    """The currencies stated; of ``unsaid`` amounts beside which none is, the case's is meant."""
     if "currency" not in roles:
         stated = stated_currency(roles.get("amount", ""), {}, own)
         return [] if stated is None else [stated]
     name = roles["currency"]
     listed = exp.select(sql.column(name)).distinct().from_("_attached")
     found = [text for text in engine.query(listed).column(name).to_pylist() if text]
-    found += [own] if _without_currency(roles, engine) else []
+    found += [own] if unsaid else []
     return list(dict.fromkeys(map(written, found)))
 
 

@@ -155,24 +155,27 @@ def _of_entity(found: Why) -> list[str]:
     further = among.higher if side == "highest" else among.lower
     lie = num.verb(further, "lies", "lie")
     place = f"the {side}" if further == 0 else f"{further:,} {lie} further"
-    ordered = sorted(found.contribution.items(), key=lambda pair: -pair[1])
-    others = ordered[1:2]
-    # What is unusual of two measures that go together may be neither of them, but the two beside each other.
-    beside = [
-        f" {name} makes {share:.0f}%: it is rather the two together that are unusual than either alone."
-        for name, share in others
-        if share >= 0.75 * contribution and further
+    return [
+        f"{among.measure} is {num.number(among.value)} where the median of {among.n:,} is {num.number(among.median)}, "
+        f"{place}; it makes {contribution:.0f}% of the distance.{_together(found.contribution, further)}"
     ]
+
+
+def _together(contribution: Mapping[str, float], further: int) -> str:
+    """What is said of the measures beside the one that makes most of a distance, than which so many lie further."""
+    ordered = sorted(contribution.items(), key=lambda pair: -pair[1])
     if len(ordered) > SEVERAL and sum(share for _, share in ordered[:2]) < HALF:
         most = ordered[:SEVERAL]
-        beside = [
+        return (
             f" {_joined([name for name, _ in most])} make {sum(share for _, share in most):.0f}%: it is rather many together "
             "that are unusual than any alone."
-        ]
-    return [
-        f"{among.measure} is {num.number(among.value)} where the median of {among.n:,} is "
-        f"{num.number(among.median)}, {place}; it makes {contribution:.0f}% of the distance.{''.join(beside)}"
-    ]
+        )
+    # What is unusual of two measures that go together may be neither of them, but the two beside each other.
+    (_, first), *others = ordered
+    if others and others[0][1] >= 0.75 * first and further:
+        name, share = others[0]
+        return f" {name} makes {share:.0f}%: it is rather the two together that are unusual than either alone."
+    return ""
 
 
 def _of_rows(found: Why) -> list[str]:

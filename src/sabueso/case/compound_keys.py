@@ -3,7 +3,7 @@ name them: a column made of these in both, and a link."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import permutations
 
@@ -11,14 +11,14 @@ import sqlglot.expressions as exp
 
 from sabueso.base.errors import UserError
 from sabueso.case.folder import Case
-from sabueso.case.linking import LEAST_SHARE, is_kept
-from sabueso.case.plan_writing import write_columns, write_links
+from sabueso.case.linking import is_kept
+from sabueso.case.plan_writing import write_links
 from sabueso.intake.formats.called import folded
 from sabueso.population import expressions, sql
 from sabueso.population.expressions import quoted_name
 from sabueso.population.links import Link
 from sabueso.population.population import Population
-from sabueso.population.table import Column, Table
+from sabueso.population.table import Column, Role, Table
 
 LEAST_ROWS, MOST_SHARED, MOST_TOGETHER = 20, 8, 4
 """Rows of a table, columns that two have in common, and columns of a key."""
@@ -69,8 +69,9 @@ def compound_keys(
             rows, found = _found(keyed, columns, other, others)
         except UserError:  # more than the engine may hold: there is no link, as before
             continue
-        if rows >= LEAST_ROWS and found >= LEAST_SHARE * rows:
-            yield CompoundKey(keyed.table.name, other.table.name, columns, others, rows, found)
+        key = CompoundKey(keyed.table.name, other.table.name, columns, others, rows, found)
+        if rows >= LEAST_ROWS and is_kept(key.link):
+            yield key
 
 
 def keep_compound_keys(case: Case, found: Sequence[CompoundKey]) -> list[Link]:
@@ -93,8 +94,7 @@ def keep_compound_keys(case: Case, found: Sequence[CompoundKey]) -> list[Link]:
                     roles.setdefault(table.name, {}).setdefault("id", key.name)
             kept.append(key.link)
         if kept:
-            write_columns(case.plan_path, columns)
-            write_links(case.plan_path, links, roles)
+            write_links(case.plan_path, links, roles, columns)
             case.changed()
     return kept
 
@@ -129,16 +129,16 @@ def _may_be_part(table: Table, column: Column) -> bool:
     return kind and not column.is_place and column.name not in roles
 
 
-def _names_papers(keyed: Table, other: Table, columns: Sequence[str] | dict[str, str]) -> bool:
+def _names_papers(keyed: Table, other: Table, columns: Collection[str]) -> bool:
     """Whether one of some columns is that of a document, or tells the rows, in either table."""
-    named = {folded(table.roles[role]) for table in (keyed, other) for role in ("document", "id") if role in table.roles}  # fmt: skip
+    papers: tuple[Role, ...] = ("document", "id")
+    named = {folded(t.roles[role]) for t in (keyed, other) for role in papers if role in t.roles}
     return not named.isdisjoint(map(folded, columns))
 
 
 def _least(population: Population, columns: list[str]) -> tuple[str, ...] | None:
     """As few of some columns as tell every row together, two at least; None where they do not, or one does alone."""
-    every = _tells(population, columns)
-    if not every:
+    if not _tells(population, columns):
         return None
     kept = list(columns)
     for name in reversed(columns):

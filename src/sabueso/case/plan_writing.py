@@ -151,14 +151,15 @@ def write_links(
     path: Path,
     links: Mapping[str, Mapping[str, str]],
     roles: Mapping[str, Mapping[str, str]] | None = None,
+    columns: Mapping[str, Mapping[str, str]] | None = None,
 ) -> None:
-    """Add links between tables to the plan: by table, column = "table.column"; and roles that they tell.
-    Those there stay."""
+    """Add links between tables to the plan: by table, column = "table.column"; the roles that they tell, and the derived
+    columns that they are of. Those there stay."""
     import tomlkit
 
     document = _document(path)
     tables: Any = document["tables"]
-    for part, of_tables in (("links", links), ("roles", roles or {})):
+    for part, of_tables in (("columns", columns or {}), ("links", links), ("roles", roles or {})):
         for name, found in of_tables.items():
             section = tables[name]
             if part not in section:
@@ -166,22 +167,6 @@ def write_links(
             for key, value in found.items():
                 if key not in section[part]:
                     section[part].update({key: value})
-    _save(path, document)
-
-
-def write_columns(path: Path, columns: Mapping[str, Mapping[str, str]]) -> None:
-    """Add derived columns to the plan: by table, name = expression. Those there stay."""
-    import tomlkit
-
-    document = _document(path)
-    tables: Any = document["tables"]
-    for name, found in columns.items():
-        section = tables[name]
-        if "columns" not in section:
-            section.add("columns", tomlkit.inline_table())
-        for key, value in found.items():
-            if key not in section["columns"]:
-                section["columns"].update({key: value})
     _save(path, document)
 
 

@@ -51,7 +51,7 @@ class Beside:
 
 @dataclass(frozen=True)
 class Among:
-    """An entity's most telling measure among all entities: their median, and how many lie further."""
+    """The most telling measure of an entity, or a row, among all of them: their median, and how many lie further."""
 
     measure: str
     value: float

@@ -26,23 +26,15 @@ def unsaid_currency(rows: int, own: str) -> list[Assumed]:
     ]
 
 
-def currencies_of(rows: pa.Table, roles: Mapping[Role, str]) -> set[str]:
-    """Currencies that a column of rows names."""
-    name = roles.get("currency")
-    if name is None or name not in rows.column_names:
-        return set()
-    texts = pc.unique(rows.column(name).cast(pa.string())).to_pylist()
-    return {written(text) for text in texts if text}
-
-
-def without_currency(rows: pa.Table, roles: Mapping[Role, str]) -> int:
-    """Rows beside whose amount a column of currencies names none, and the case's is meant; an order that was cancelled has
+def named_currencies(rows: pa.Table, roles: Mapping[Role, str]) -> tuple[set[str], int]:
+    """Currencies that a column of rows names, and beside how many amounts it names none: an order that was cancelled has
     neither."""
     name, amount = roles.get("currency"), roles.get("amount")
     if name is None or name not in rows.column_names:
-        return 0
+        return set(), 0
     texts = rows.column(name).cast(pa.string())
-    unsaid = pc.or_(pc.is_null(texts), pc.equal(texts, "").fill_null(False))
+    named = {written(text) for text in pc.unique(texts).to_pylist() if text}
+    unsaid = pc.equal(texts, "").fill_null(True)
     if amount in rows.column_names:
         unsaid = pc.and_(unsaid, pc.not_equal(rows.column(amount), 0).fill_null(False))
-    return int(pc.sum(unsaid).as_py() or 0)
+    return named, int(pc.sum(unsaid).as_py() or 0)

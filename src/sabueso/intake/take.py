@@ -25,7 +25,7 @@ from sabueso.intake.formats.currencies import stated_currency
 from sabueso.intake.formats.detection import Prior, Told, Widen
 from sabueso.intake.formats.header_words import RUNNING
 from sabueso.intake.interface import Batch, FileReport, OtherEncoding
-from sabueso.intake.named_currencies import currencies_of, unsaid_currency, without_currency
+from sabueso.intake.named_currencies import named_currencies, unsaid_currency
 from sabueso.intake.parquet import Written, repeated_columns, schema_of, stored, verify
 from sabueso.intake.readers.choice import readable
 from sabueso.intake.readers.source import CHUNK
@@ -298,10 +298,9 @@ def _note_good(good: pa.Table, reading: Reading) -> None:
         if both["min"] is not None:
             tally.first_date = min(filter(None, (tally.first_date, both["min"])))
             tally.last_date = max(filter(None, (tally.last_date, both["max"])))
-    tally.currencies |= currencies_of(good, reading.roles)
-    unsaid = without_currency(good, reading.roles)
+    named, unsaid = named_currencies(good, reading.roles)
     tally.without_currency += unsaid
-    tally.currencies |= {reading.settings.currency} if unsaid else set()
+    tally.currencies |= named | ({reading.settings.currency} if unsaid else set())
     confirm_orders(good, reading.formats, tally)
 
 

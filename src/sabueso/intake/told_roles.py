@@ -257,19 +257,7 @@ _ORDERS = {"day first": "month first", "month first": "day first"}
 _MONEY = frozenset(" ".join(WORDS[role] for role in ("amount", "debit", "credit")).split())
 
 
-_REFERENCES = frozenset(
-    [
-        "reference",
-        "ref",
-        "referencia",
-        "referenz",
-        "reference",
-        "riferimento",
-        "type",
-        "kind",
-        "status",
-    ]
-)
+_REFERENCES = frozenset(["reference", "ref", "referencia", "referenz", "riferimento", "type", "kind", "status"])  # fmt: skip
 """Words of a name that is no amount, whatever else it says."""
 
 

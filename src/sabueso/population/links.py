@@ -79,33 +79,24 @@ class _Texts:
     def is_count(self) -> bool:
         """Whether its texts are whole numbers without a gap that most of their length are among: those from one, or
         nought, on, or from a hundred to some hundreds."""
-        prefix, first, last = self.run
-        of_one_length = 9 * 10 ** (len(str(last)) - 1)
-        return (
-            not prefix and first <= last and (first <= 1 or self.distinct >= MUCH * of_one_length)
-        )
-
-    @property
-    def is_run(self) -> bool:
-        """Whether its texts are whole numbers without a gap, with or without the same letters before each."""
+        if self.run is None or self.run[0]:
+            return False
         _, first, last = self.run
-        return first <= last
+        return first <= 1 or self.distinct >= MUCH * (9 * 10 ** (len(str(last)) - 1))
 
     @cached_property
-    def run(self) -> tuple[str, int, int]:
-        """The letters before whole numbers without a gap, and the first and the last of these; 2 and 1 where its texts are
-        none."""
-        none = "", 2, 1
+    def run(self) -> tuple[str, int, int] | None:
+        """The letters before whole numbers without a gap, the same in each or none, and the first and the last of these."""
         if not self.is_key or self.values is None:
-            return none
+            return None
         texts = self.values.column("value")
         parts = pc.extract_regex(texts, r"\A(?P<letters>[A-Za-z]*)(?P<number>0|[1-9][0-9]{0,8})\z")
         if parts.null_count:
-            return none
+            return None
         letters = pc.unique(pc.struct_field(parts, "letters")).to_pylist()
         ends = pc.min_max(pc.struct_field(parts, "number").cast(pa.int64())).as_py()
         gapless = ends["max"] - ends["min"] + 1 == self.distinct
-        return (letters[0], ends["min"], ends["max"]) if gapless and len(letters) == 1 else none
+        return (letters[0], ends["min"], ends["max"]) if gapless and len(letters) == 1 else None
 
     @property
     def name(self) -> str:
@@ -128,7 +119,7 @@ def links(populations: Sequence[Population]) -> list[Link]:
             own = texts.population is key.population
             if own and (texts.is_key or not _is_another(texts, key)):
                 continue
-            by_chance = key.is_count or (texts.distinct <= FEW and key.is_run)
+            by_chance = key.is_count or (texts.distinct <= FEW and key.run is not None)
             link = Link(texts.name, key.name, texts.filled, _shared(texts, key), by_chance)
             least = LEAST_WITHIN if own else LEAST_SHOWN
             if link.share >= least and link.found >= LEAST_FOUND:

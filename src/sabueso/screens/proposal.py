@@ -112,6 +112,11 @@ def few_of(rows: int) -> int:
     return max(FEW, min(LISTED, int(MOST_OUT * rows)))
 
 
+def most_reviewed(rows: int, capacity: int) -> int:
+    """How many of some rows may be flagged: as many as can be reviewed, and no more than are the exception."""
+    return min(capacity, max(LISTED, int(MOST_OUT * rows)))
+
+
 def some_of(rows: int) -> int:
     """How many of some hundreds may be, where one in a hundred is hardly any."""
     return min(SOME, int(SOME_OUT * rows))

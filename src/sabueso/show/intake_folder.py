@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from sabueso.case.proposing import Proposal, Worked
     from sabueso.case.taken import TakeReport
 
-MOST_COLUMNS, MOST_REASONS = 6, 2
+MOST_COLUMNS, MOST_REASONS, LONGEST = 6, 2, 60
 
 
 def show_proposal(console: Console, proposal: Proposal) -> None:
@@ -196,11 +196,10 @@ def _set_aside(report: TakeReport) -> str:
     damaged = [each for file in report.files for each in file.damaged]
     kinds = Counter((each.column, each.reason) for each in damaged)
     told = []
+    examples = {(each.column, each.reason): each.value for each in reversed(damaged) if each.value}
     for (column, reason), many in kinds.most_common(MOST_REASONS):
-        values = dict.fromkeys(
-            each.value for each in damaged if (each.column, each.reason) == (column, reason)
-        )
-        such = f", such as {next(iter(values))!r}" if any(values) else ""
+        value = examples.get((column, reason), "")
+        such = f", such as {value[:LONGEST]!r}" if value else ""
         where = f" in {column}" if column else ""
         told.append(f"{many:,}{where}: {reason}{such}")
     more = "" if len(kinds) <= MOST_REASONS else "; others for other reasons"

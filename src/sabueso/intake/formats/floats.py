@@ -50,16 +50,21 @@ def plain_number(text: str) -> str:
     >>> plain_number("50.3999999999996"), plain_number("0.06371234567890123"), plain_number("77.568412632875629003")
     ('50.4', '0.063712345679', '77.568412632876')
     """
+    return way_and_plain(text)[1]
+
+
+def way_and_plain(text: str) -> tuple[str, str]:
+    """How a program wrote a number, as :func:`way_of` tells it, and the number as :func:`plain_number` has it."""
     way = way_of(text)
     if not way:
-        return text
+        return way, text
     found = Decimal(text if way == "cut" else format(float(text), f".{FLOAT_DIGITS}g"))
     exponent = found.as_tuple().exponent
     if isinstance(exponent, int) and -exponent > MOST_DECIMALS:
         with localcontext() as exact:  # however long it is
             exact.prec = max(exact.prec, len(text))
             found = round(found, MOST_DECIMALS).normalize()
-    return format(found, "f")
+    return way, format(found, "f")
 
 
 def plain_numbers(texts: pa.Array) -> pa.Array:

@@ -48,7 +48,6 @@ _WORDS = (
     "patient student donor tenant driver asset ticket wallet "
     "cliente codigo concepto cuenta descripcion documento factura fecha importe movimiento numero pago proveedor tipo usuario "
     "compte libelle montant facture fournisseur piece conto fornitore fattura importo data cliente valor conta fornecedor "
-    " "
 )
 PIECES = frozenset(_WORDS.split())
 """Words that names in one piece are put together of."""

@@ -21,7 +21,7 @@ from sabueso.intake.formats.floats import (
     MOST_DECIMALS,
     plain_number,
     plain_numbers,
-    way_of,
+    way_and_plain,
 )
 from sabueso.population.table import Column, ColumnType
 
@@ -325,8 +325,8 @@ def shapes_of(times: Mapping[str, int]) -> Counter[str]:
     for text, count in times.items():
         shape = text.translate(_ONES)
         if MAY_BE_MACHINE.search(text):
-            alike = shape, way_of(text), plain_number(text).translate(_ONES)
-            shape = first.setdefault(alike, text)
+            way, plain = way_and_plain(text)
+            shape = first.setdefault((shape, way, plain.translate(_ONES)), text)
         found[shape] += count
     return found
 
@@ -355,9 +355,9 @@ def fitted(start: NumberFormat, values: Sequence[str], *, sided: bool = False) -
         dashed = text != written
         spaced, text = text, together(text)
         apart = text != spaced
-        if start.decimal == "." and (way := way_of(text)):
-            styles.add(way)
-            text = plain_number(text)
+        if start.decimal == ".":
+            way, text = way_and_plain(text)
+            styles |= {way} - {""}
         if pattern.fullmatch(text):
             if dashed:
                 styles.add("dashes")

@@ -112,7 +112,7 @@ TRADED = frozenset(["sale", "sales", "sold", "selling", "purchase", "purchased",
 """Words of what somebody says that a thing is worth, and of what was paid for it."""
 MONEY_BY_NAME = frozenset(WORDS["amount"].split()) - frozenset(
     ["total", "totale", "totaal", "totalt", "gesamt", "sum", "suma", "summe", "somme", "net", "neto", "netto", "gross", "brutto",
-     "value", "valor", "wert", "value", "actual", "actuals", "outstanding", "claim", "claimed", "award", "awarded"]
+     "value", "valor", "wert", "actual", "actuals", "outstanding", "claim", "claimed", "award", "awarded"]
 )  # fmt: skip
 """Words of amounts that count nothing else."""
 NET_OR_GROSS = frozenset(["net", "neto", "netto", "gross", "brutto"])
@@ -184,26 +184,7 @@ OF_THE_HOUSE = frozenset(
 )  # fmt: skip
 """Whoever spends or works for the house, where a merchant or a customer stands beside."""
 WHICH_OF_THE_HOUSE = OF_THE_HOUSE | NUMBERS | NAMES | {"full", "first", "last", "member"}
-JOINING = frozenset(
-    [
-        "of",
-        "the",
-        "and",
-        "for",
-        "by",
-        "to",
-        "in",
-        "de",
-        "del",
-        "la",
-        "des",
-        "du",
-        "der",
-        "di",
-        "da",
-        "do",
-    ]
-)
+JOINING = frozenset(["of", "the", "and", "for", "by", "to", "in", "de", "del", "la", "des", "du", "der", "di", "da", "do"])  # fmt: skip
 """Words that say nothing by themselves."""
 IMAGINED = frozenset(["potential", "estimated", "ceiling", "maximum", "expected", "forecast", "projected", "planned", "geschatzt", "geplant", "estimado", "previsto", "prevu", "stimato"])  # fmt: skip
 """Words of what an amount may become, or was thought to be, where there is one that is."""
@@ -223,7 +204,7 @@ IN_FORCE = frozenset(["effective", "valid", "since"])
 """Of these, those of a day on which an entry counts, too."""
 OF_RECORDS = frozenset(
     ["entered", "created", "creation", "approved", "modified", "changed", "updated", "uploaded", "imported", "exported",
-     "submitted", "erfasst", "angelegt", "geandert", "creado", "creacion", "modificado", "cree", "creation", "modifie", "creato",
+     "submitted", "erfasst", "angelegt", "geandert", "creado", "creacion", "modificado", "cree", "modifie", "creato",
      "criado", "aangemaakt"]
 )  # fmt: skip
 """Words of days on which something was done with the record of what had happened."""

@@ -21,7 +21,7 @@ from sabueso.screens.distance.proposed import (
 )
 from sabueso.screens.interface import Screen
 from sabueso.screens.measured import measured_subjects
-from sabueso.screens.proposal import LISTED, MOST_OUT, TAX, Proposal, settings_of
+from sabueso.screens.proposal import LISTED, TAX, Proposal, most_reviewed, settings_of
 
 LEAST_MEASURES, MOST_MEASURES = 5, 50
 """Measures that the others do not tell from which rows are compared by all of them."""
@@ -79,6 +79,6 @@ def tuned_level(
     rows = population.account(None).used
     level = {**settings, "alpha": float(f"{CHANCE / max(rows, 1):.0e}")}
     found = screen.run(population, screen.settings.from_plan(dict(level), screen.name))
-    if len(found.flags) <= min(capacity, max(LISTED, int(MOST_OUT * rows))):
+    if len(found.flags) <= most_reviewed(rows, capacity):
         return level
     return {**settings, "aim": min(capacity, LISTED)}

@@ -14,9 +14,9 @@ TOGETHER = 0.9
 """Part of the largest share of a distance from which the next one is named beside it."""
 
 
-def _beside(center: float, spread: float) -> str:
-    """A centre as far as its spread lets it be told: of 0.000015 beside 1.00 it is nothing."""
-    return num.number(0.0 if abs(center) < spread / 1_000 else center)
+def _center_and_spread(center: float, spread: float) -> tuple[str, str]:
+    """Both as text, the centre as far as its spread lets it be told: of 0.000015 beside 1.00 it is nothing."""
+    return num.number(0.0 if abs(center) < spread / 1_000 else center), num.number(spread)
 
 
 class DistanceView(View[DistanceGroup]):
@@ -37,11 +37,7 @@ class DistanceView(View[DistanceGroup]):
                 f"skewness {_p(g.mardia_skewness_p)}, kurtosis {_p(g.mardia_kurtosis_p)}"
             )
             rows: list[list[Cell]] = [
-                [
-                    name,
-                    _beside(g.center[j], g.covariance[j][j] ** 0.5),
-                    num.number(g.covariance[j][j] ** 0.5),
-                ]
+                [name, *_center_and_spread(g.center[j], g.covariance[j][j] ** 0.5)]
                 for j, name in enumerate(g.measures)
             ]
             head = [Column("measure", "left"), Column("center"), Column("s")]

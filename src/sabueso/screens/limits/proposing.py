@@ -16,10 +16,9 @@ from sabueso.screens.interface import Screen
 from sabueso.screens.limits.kinds import kinds_of_amounts
 from sabueso.screens.proposal import (
     LEAST_ROWS,
-    LISTED,
-    MOST_OUT,
     grouping_column,
     is_budget,
+    most_reviewed,
     signs_of,
 )
 
@@ -91,7 +90,7 @@ def tuned_limit(
     among as many amounts, to one decimal upwards: it flags no more."""
     given = screen.settings.from_plan(dict(settings), screen.name)
     found = screen.run(population, given)
-    capacity = min(capacity, max(LISTED, int(MOST_OUT * sum(g.n for g in found.groups))))
+    capacity = most_reviewed(sum(g.n for g in found.groups), capacity)
     if len(found.flags) <= capacity:
         return dict(settings)
     several = [g for g in found.groups if g.flagged >= LEAST_SEVERAL and g.flagged > SEVERAL * g.n]

@@ -29,8 +29,8 @@ class Priced:
     told: str
     checked: int
     differing: int
-    something: int | None = None
-    """Rows in which the amount, or what it should be, is not nothing; as many as are checked where none is told."""
+    something: int
+    """Rows in which the amount, or what it should be, is not nothing."""
 
     @property
     def because(self) -> str:
@@ -90,8 +90,7 @@ def priced(
 def is_rule(found: Priced) -> bool:
     """Whether amounts are made so: it holds for nearly all rows, and so few differ that each can be looked at."""
     # That nothing is nothing of anything is no rule.
-    some = found.checked if found.something is None else found.something
-    if found.checked < LEAST_OF_RULE or found.differing > (1 - HOLDS) * some:
+    if found.checked < LEAST_OF_RULE or found.differing > (1 - HOLDS) * found.something:
         return False
     return are_few(found.differing, found.checked)
 

@@ -174,7 +174,7 @@ def _sums(population: Population, measure: Column | None) -> Iterator[Proposal]:
                 what="product",
                 on=each.whole,
                 expect=each.expression,
-                tolerance=None if each.rounded is None else str(each.rounded),
+                tolerance=None if each.rounded is None else format(each.rounded, "f"),
             ),
             f"Rows whose {each.whole} is not what it is made of.",
             f"it holds for {each.holding:,} of {each.rows:,} rows{_but_for(each.rounded)}, in {each.several:,} of which "
@@ -183,7 +183,7 @@ def _sums(population: Population, measure: Column | None) -> Iterator[Proposal]:
 
 
 def _but_for(rounded: Decimal | None) -> str:
-    return "" if rounded is None else f" but for {rounded}, either way, of rounding"
+    return "" if rounded is None else f" but for {rounded:f}, either way, of rounding"
 
 
 def _of_what_is_named(population: Population, amount: Column) -> Iterator[Proposal]:

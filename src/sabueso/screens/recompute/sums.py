@@ -196,8 +196,8 @@ def _counted(
         if sum(s == sign for _, s in chosen) == 1
         and (len(chosen) == 3 or name == of_rows or _TOTAL.search(name))
     ]
-    # Of three, or where it is the amount of the rows or called a total, the one that is the sum of all others; of more the last, as a net pay is: of the
-    # row's own.
+    # Of three, or where it is the amount of the rows or called a total, the one that is the sum of all others; of more
+    # the last, as a net pay is: of the row's own.
     mine = [name for name, _ in chosen if terms[name].own]
     whole = lone[0] if lone and lone[0] in mine else mine[-1]
     own = dict(chosen)[whole]
@@ -350,7 +350,7 @@ class _Made:
             return None, 0
         scale = self._population.table.column(self.whole).scale
         most = Decimal((len(parts) + 1) // 2).scaleb(-scale)
-        beyond, limit, zero = self._beyond(parts), exp.Literal.number(str(most)), sql.integer(0)
+        beyond, limit, zero = self._beyond(parts), sql.number(most), sql.integer(0)
         below = exp.and_(
             exp.LT(this=beyond, expression=zero),
             exp.GTE(this=beyond.copy(), expression=exp.Neg(this=limit)),

@@ -67,5 +67,6 @@ def _of_kinds(name: str, found: Sequence[tuple[str, Sum]]) -> Part:
         rows=sum(each.rows for each in sums),
         holding=sum(each.holding for each in sums),
         several=sum(each.several for each in sums),
+        rounded=max((s.rounded for s in sums if s.rounded is not None), default=None),
     )
     return Part(where, f" where {name} is {either(values)}", whole)

@@ -93,8 +93,8 @@ def unusual(
             )
             continue
         # Two people who bought the same there are no finding where as many would by chance.
-        told = "party" in population.table.roles and "differs" not in proposal.settings
-        if told or not found.are_chance:
+        of_one = "party" in population.table.roles and "differs" not in proposal.settings
+        if of_one or not found.are_chance:
             yield proposal
 
 
@@ -115,9 +115,8 @@ def _apart_by(
     for names in tries:
         found = clusters(_with(population.table, settings, names))
         if found.flagged <= most and not found.say_nothing:
-            for name in names[
-                :-1
-            ]:  # one that tells nothing beside the others, as a number beside its name
+            # Without one that tells nothing beside the others, as a number beside its name.
+            for name in names[:-1]:
                 fewer = [each for each in names if each != name]
                 if clusters(_with(population.table, settings, fewer)) == found:
                     names = fewer

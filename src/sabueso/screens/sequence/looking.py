@@ -59,8 +59,8 @@ class Looking:
             key for key, row in kept.items()
             if judged and key not in self.brief and not self._follows_days(key, row)
         }  # fmt: skip
-        left_out = self.brief | self.unordered
-        ordered = [row for key, row in kept.items() if judged and key not in left_out]
+        self.not_ordered = self.brief | self.unordered
+        ordered = [row for key, row in kept.items() if judged and key not in self.not_ordered]
         off = self.numbers.out_of_order(days, ordered)
         self.flags: list[Cells] = []
         self.tested = 0
@@ -257,7 +257,7 @@ class Looking:
             missing=span - int(row["numbers"]),
             gaps=gaps,
             repeated=int(row["repeated"]),
-            out_of_order=off if judged and key not in self.unordered | self.brief else None,
+            out_of_order=off if judged and key not in self.not_ordered else None,
             complete=self._complete(row),
         )
 
